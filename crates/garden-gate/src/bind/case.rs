@@ -1,0 +1,59 @@
+//! CASE and its short forms (clause 6.12).
+
+use super::{Binder, scope::Clause, scope::Scope};
+use crate::diagnostic::{Result, Span};
+use crate::logical::{Expr, ExprKind};
+use crate::syntax::ast::{self, CompareOp};
+use crate::types::{SqlType, Value};
+
+impl Binder<'_> {
+    /// A simple CASE is a searched one that compares its operand with each WHEN.
+    pub(super) fn case(
+        &mut self,
+        operand: Option<&ast::Expr>,
+        branches: &[(ast::Expr, ast::Expr)],
+        otherwise: Option<&ast::Expr>,
+        at: (&Scope, Clause),
+        span: Span,
+    ) -> Result<Expr> {
+        let operand = operand.map(|operand| self.expr(operand, at.0, at.1)).transpose()?;
+        let mut conditions = Vec::with_capacity(branches.len());
+        let mut values = Vec::with_capacity(branches.len() + 1);
+        for (when, then) in branches {
+            self.beside_comparison = operand.is_some();
+            let bound = self.expr(when, at.0, at.1)?;
+            self.beside_comparison = false;
+            conditions.push(match &operand {
+                Some(operand) => self.compare(CompareOp::Equal, operand.clone(), bound, when.span),
+                None => self.condition(bound, "WHEN"),
+            });
+            values.push(self.expr(then, at.0, at.1)?);
+        }
+        values.push(match otherwise {
+            Some(otherwise) => self.expr(otherwise, at.0, at.1)?,
+            None => Expr::literal(Value::Null, SqlType::Null, span),
+        });
+        let (mut values, common) = self.unify_all(values, "CASE");
+        let Some(otherwise) = values.pop() else { return Ok(super::stand_in(span)) };
+        let branches =
+            conditions.into_iter().map(|c| super::convert::convert(c, SqlType::Boolean)).zip(values).collect();
+        Ok(Expr::new(ExprKind::Case(branches, Box::new(otherwise)), common, span))
+    }
+
+    pub(super) fn coalesce(&mut self, arguments: Vec<Expr>, span: Span) -> Expr {
+        let (arguments, common) = self.unify_all(arguments, "COALESCE");
+        Expr::new(ExprKind::Coalesce(arguments), common, span)
+    }
+
+    /// `NULLIF(a, b)` is `CASE WHEN a = b THEN NULL ELSE a END`.
+    pub(super) fn nullif(&mut self, first: Expr, second: Expr, span: Span) -> Expr {
+        let (first, second) = self.settle_pair(first, second);
+        let result = first.sql_type();
+        let condition = self.compare(CompareOp::Equal, first.clone(), second, span);
+        if condition.sql_type() != SqlType::Boolean {
+            return condition;
+        }
+        let null = Expr::literal(Value::Null, result, span);
+        Expr::new(ExprKind::Case(vec![(condition, null)], Box::new(first)), result, span)
+    }
+}

@@ -1,0 +1,117 @@
+//! Implicit conversion: bringing operands to one type (clauses 9.1 to 9.5).
+
+use super::{Binder, problem::Problem};
+use crate::diagnostic::Span;
+use crate::logical::{Expr, ExprKind};
+use crate::types::SqlType;
+
+impl Binder<'_> {
+    /// Brings `expr` to `target`, which must be able to hold all its values. Constants are converted at once.
+    pub(super) fn coerce(&mut self, expr: Expr, target: SqlType) -> Expr {
+        let expr = if is_unsettled(&expr) { self.settle_parameter(expr, target) } else { expr };
+        convert(expr, target)
+    }
+
+    /// Brings both to their common type, or reports that there is none.
+    pub(super) fn unify_pair(&mut self, left: Expr, right: Expr, span: Span) -> Option<(Expr, Expr)> {
+        let (left, right) = self.settle_pair(left, right);
+        match left.sql_type().common(right.sql_type()) {
+            Some(common) => Some((self.coerce(left, common), self.coerce(right, common))),
+            None => {
+                self.report(&Problem::NotComparable { left: left.sql_type(), right: right.sql_type() }, span);
+                None
+            }
+        }
+    }
+
+    /// Gives a parameter beside an operand that operand's type.
+    pub(super) fn settle_pair(&mut self, left: Expr, right: Expr) -> (Expr, Expr) {
+        match (is_unsettled(&left), is_unsettled(&right)) {
+            (true, true) => (self.settle_parameter(left, SqlType::TEXT), self.settle_parameter(right, SqlType::TEXT)),
+            (true, false) if right.sql_type() != SqlType::Null => {
+                let target = right.sql_type();
+                (self.settle_parameter(left, target), right)
+            }
+            (false, true) if left.sql_type() != SqlType::Null => {
+                let target = left.sql_type();
+                (left, self.settle_parameter(right, target))
+            }
+            _ => (left, right),
+        }
+    }
+
+    /// Brings all to one type; `what` names the construct in the error about the odd one.
+    pub(super) fn unify_all(&mut self, exprs: Vec<Expr>, what: &'static str) -> (Vec<Expr>, SqlType) {
+        let mut common = SqlType::Null;
+        for expr in exprs.iter().filter(|expr| !is_unsettled(expr)) {
+            match common.common(expr.sql_type()) {
+                Some(wider) => common = wider,
+                None => {
+                    self.report(&Problem::NoCommonType { what, first: common, odd: expr.sql_type() }, expr.span());
+                    return (exprs, SqlType::Null);
+                }
+            }
+        }
+        if common == SqlType::Null && exprs.iter().any(is_unsettled) {
+            common = SqlType::TEXT;
+        }
+        let mut result = common;
+        let settled: Vec<Expr> = exprs
+            .into_iter()
+            .map(|expr| {
+                let settled = if is_unsettled(&expr) { self.settle_parameter(expr, common) } else { expr };
+                result = result.common(settled.sql_type()).unwrap_or(result);
+                settled
+            })
+            .collect();
+        (settled.into_iter().map(|expr| convert(expr, result)).collect(), result)
+    }
+
+    /// A condition: BOOLEAN, or a stand-in.
+    pub(super) fn condition(&mut self, expr: Expr, what: &str) -> Expr {
+        let found = expr.sql_type();
+        if matches!(found, SqlType::Boolean | SqlType::Null) {
+            return self.coerce(expr, SqlType::Boolean);
+        }
+        let span = expr.span();
+        self.report(&Problem::WrongType { what: what.into(), expected: "a condition (TRUE or FALSE)", found }, span)
+    }
+}
+
+/// A parameter whose use has not settled its type yet.
+pub(super) fn is_unsettled(expr: &Expr) -> bool {
+    matches!(expr.kind(), ExprKind::Parameter(..)) && expr.sql_type() == SqlType::Null
+}
+
+/// A cast where one is needed, folded when the operand is constant and fits.
+pub(super) fn convert(expr: Expr, target: SqlType) -> Expr {
+    if expr.sql_type() == target {
+        return expr;
+    }
+    let span = expr.span();
+    let parameter = match expr.kind() {
+        ExprKind::Parameter(name, _) => Some(name.clone()),
+        _ => None,
+    };
+    let constant = expr.is_constant();
+    let cast = Expr::new(ExprKind::Cast(Box::new(expr)), target, span);
+    if !constant {
+        return cast;
+    }
+    match (crate::kernel::evaluate_constant(&cast), parameter) {
+        (Ok(value), Some(name)) => Expr::new(ExprKind::Parameter(name, Some(value)), target, span),
+        (Ok(value), None) => Expr::literal(value, target, span),
+        // What can't be converted is told when the row is reached, if one is.
+        (Err(_), _) => cast,
+    }
+}
+
+/// The literal an expression comes to, when all of it is literal and it does not fail.
+pub(super) fn fold(expr: Expr) -> Expr {
+    let mut literal = true;
+    expr.kind().for_each_child(|child| literal &= matches!(child.kind(), ExprKind::Literal(_)));
+    match crate::kernel::evaluate_constant(&expr) {
+        Ok(value) if literal => Expr::literal(value, expr.sql_type(), expr.span()),
+        _ => expr,
+    }
+}

@@ -1,0 +1,48 @@
+//! Notes on what is legal and probably not meant.
+
+use super::Binder;
+use crate::diagnostic::{Note, Span};
+use crate::syntax::ast::{self, CompareOp};
+use crate::types::{SqlType, Value};
+
+fn is_null_literal(expr: &ast::Expr) -> bool {
+    matches!(expr.kind, ast::ExprKind::Literal(Value::Null, SqlType::Null))
+}
+
+impl Binder<'_> {
+    /// `x = NULL` is UNKNOWN for every row (clause 8.2).
+    pub(super) fn note_null_comparison(&mut self, op: CompareOp, operands: &(ast::Expr, ast::Expr), span: Span) {
+        let other = match (is_null_literal(&operands.0), is_null_literal(&operands.1)) {
+            (false, true) => &operands.0,
+            (true, false) => &operands.1,
+            _ => return,
+        };
+        let test = if op == CompareOp::NotEqual { "IS NOT NULL" } else { "IS NULL" };
+        let help = format!("write {} {test}", self.text(other.span));
+        let message = format!("a comparison with NULL by {} is UNKNOWN for every row, never TRUE", op.symbol());
+        self.notes.push(Note::new("null-comparison", message).at(span).help(help));
+    }
+
+    pub(super) fn note_integer_division(&mut self, span: Span) {
+        let text = self.text(span);
+        let help = format!(
+            "for digits after the point make one side a decimal: CAST({} AS NUMERIC(10,2)) / …",
+            first_operand(text)
+        );
+        let message = format!("{text} divides whole numbers: the result is cut to a whole number");
+        self.notes.push(Note::new("integer-division", message).at(span).help(help));
+    }
+
+    /// `SELECT name sun FROM bed` shows one column called sun; a comma was probably meant.
+    pub(super) fn note_alias_is_column(&mut self, alias: &ast::Ident) {
+        let name = &alias.text;
+        let message =
+            format!("{name} is taken as the new name of the column before it, though there is a column {name}");
+        let help = format!("for two columns put a comma before {name}; for a new name write AS {name}");
+        self.notes.push(Note::new("alias-is-column", message).at(alias.span).help(help));
+    }
+}
+
+fn first_operand(division: &str) -> &str {
+    division.rsplit_once('/').map_or(division, |(left, _)| left.trim())
+}

@@ -1,0 +1,149 @@
+//! Predicates (clause 8): each becomes comparisons over operands of one type.
+
+use super::{Binder, problem::Problem, scope::Clause, scope::Scope};
+use crate::diagnostic::{Result, Span};
+use crate::logical::{Expr, ExprKind};
+use crate::syntax::ast::{self, CompareOp, Test};
+use crate::types::{SqlType, Value};
+
+impl Binder<'_> {
+    /// Binds an operand of a comparison, where a name that is no column may have been meant as text.
+    fn operand(&mut self, expr: &ast::Expr, at: (&Scope, Clause)) -> Result<Expr> {
+        self.beside_comparison = true;
+        let bound = self.expr(expr, at.0, at.1);
+        self.beside_comparison = false;
+        bound
+    }
+
+    pub(super) fn comparison(
+        &mut self,
+        op: CompareOp,
+        operands: &(ast::Expr, ast::Expr),
+        at: (&Scope, Clause),
+        span: Span,
+    ) -> Result<Expr> {
+        let left = self.operand(&operands.0, at)?;
+        let right = self.operand(&operands.1, at)?;
+        self.note_null_comparison(op, operands, span);
+        Ok(self.compare(op, left, right, span))
+    }
+
+    /// `left op right` over their common type; a stand-in when there is none.
+    pub(super) fn compare(&mut self, op: CompareOp, left: Expr, right: Expr, span: Span) -> Expr {
+        match self.unify_pair(left, right, span) {
+            Some((left, right)) => Expr::compare(op, left, right, span),
+            None => super::stand_in(span),
+        }
+    }
+
+    /// `a BETWEEN b AND c` is `a >= b AND a <= c`; SYMMETRIC allows the bounds in either order (clause 8.3).
+    pub(super) fn between(
+        &mut self,
+        operands: &[ast::Expr; 3],
+        symmetric: bool,
+        at: (&Scope, Clause),
+        span: Span,
+    ) -> Result<Expr> {
+        let operand = self.operand(&operands[0], at)?;
+        let low = self.operand(&operands[1], at)?;
+        let high = self.operand(&operands[2], at)?;
+        let problems = self.problems.len();
+        let forward = self.within(&operand, &low, &high, span);
+        if !symmetric || self.problems.len() > problems {
+            return Ok(forward);
+        }
+        let backward = self.within(&operand, &high, &low, span);
+        Ok(Expr::or([forward, backward], span))
+    }
+
+    fn within(&mut self, operand: &Expr, low: &Expr, high: &Expr, span: Span) -> Expr {
+        let from = self.compare(CompareOp::GreaterOrEqual, operand.clone(), low.clone(), span);
+        let to = self.compare(CompareOp::LessOrEqual, operand.clone(), high.clone(), span);
+        Expr::and([from, to], span)
+    }
+
+    pub(super) fn in_list(
+        &mut self,
+        operand: &ast::Expr,
+        list: &[ast::Expr],
+        at: (&Scope, Clause),
+        span: Span,
+    ) -> Result<Expr> {
+        let first = self.operand(operand, at)?;
+        let mut all = vec![first];
+        for item in list {
+            all.push(self.operand(item, at)?);
+        }
+        for item in &all[1..] {
+            let (left, right) = (all[0].sql_type(), item.sql_type());
+            if left.common(right).is_none() {
+                return Ok(self.report(&Problem::NotComparable { left, right }, item.span()));
+            }
+        }
+        let (mut all, common) = self.unify_all(all, "IN");
+        if common == SqlType::Null {
+            return Ok(super::stand_in(span));
+        }
+        let operand = Box::new(all.remove(0));
+        Ok(Expr::new(ExprKind::In(operand, all), SqlType::Boolean, span))
+    }
+
+    pub(super) fn like(
+        &mut self,
+        operands: &(ast::Expr, ast::Expr),
+        escape: Option<&ast::Expr>,
+        at: (&Scope, Clause),
+        span: Span,
+    ) -> Result<Expr> {
+        let operand = self.expr(&operands.0, at.0, at.1)?;
+        let pattern = self.operand(&operands.1, at)?;
+        let operand = self.text_operand(operand, "LIKE");
+        let pattern = self.text_operand(pattern, "the pattern of LIKE");
+        let escape = match escape {
+            Some(escape) => {
+                let bound = self.expr(escape, at.0, at.1)?;
+                Some(Box::new(self.text_operand(bound, "ESCAPE")))
+            }
+            None => None,
+        };
+        Ok(Expr::new(ExprKind::Like(Box::new([operand, pattern]), escape), SqlType::Boolean, span))
+    }
+
+    /// An operand that must be text.
+    pub(super) fn text_operand(&mut self, operand: Expr, what: &str) -> Expr {
+        let found = operand.sql_type();
+        if found.is_text() || found == SqlType::Null {
+            return self.coerce(operand, SqlType::TEXT);
+        }
+        let span = operand.span();
+        self.report(&Problem::WrongType { what: what.into(), expected: "text", found }, span)
+    }
+
+    pub(super) fn is(&mut self, operand: &ast::Expr, test: Test, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+        let mut operand = self.expr(operand, at.0, at.1)?;
+        if test == Test::Null {
+            if super::convert::is_unsettled(&operand) {
+                operand = self.settle_parameter(operand, SqlType::TEXT);
+            }
+        } else {
+            operand = self.condition(operand, "IS TRUE, IS FALSE and IS UNKNOWN");
+        }
+        Ok(Expr::new(ExprKind::Is(Box::new(operand), test), SqlType::Boolean, span))
+    }
+
+    /// `IS NOT DISTINCT FROM`; the caller negates.
+    pub(super) fn distinct_from(
+        &mut self,
+        operands: &(ast::Expr, ast::Expr),
+        at: (&Scope, Clause),
+        span: Span,
+    ) -> Result<Expr> {
+        let left = self.operand(&operands.0, at)?;
+        let right = self.operand(&operands.1, at)?;
+        let Some((left, right)) = self.unify_pair(left, right, span) else { return Ok(super::stand_in(span)) };
+        if left.sql_type() == SqlType::Null {
+            return Ok(Expr::literal(Value::Boolean(true), SqlType::Boolean, span));
+        }
+        Ok(Expr::new(ExprKind::Same(Box::new([left, right])), SqlType::Boolean, span))
+    }
+}

@@ -1,0 +1,186 @@
+use super::scope::Clause;
+use crate::diagnostic::{Facts, SqlState, sentence_list};
+use crate::types::SqlType;
+
+/// What can be wrong with the meaning of a statement.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum Problem {
+    #[error("no table {name:?}")]
+    NoSuchTable { name: String, near: Option<String>, elsewhere: Vec<String>, known: Vec<String> },
+    #[error("no schema {name:?}")]
+    NoSuchSchema { name: String, known: Vec<String> },
+    #[error("a table's name has at most two parts, schema and table")]
+    NameTooLong,
+    #[error("no column {name:?}{place}", place = in_tables(tables))]
+    NoSuchColumn { name: String, tables: Vec<String>, near: Option<String>, meant_text: bool },
+    #[error("no table {name:?} in FROM")]
+    NoSuchCorrelation { name: String, known: Vec<String>, renamed: Option<String> },
+    #[error("ambiguous column {name:?}: in {tables}", tables = sentence_list(tables))]
+    AmbiguousColumn { name: String, tables: Vec<String> },
+    #[error("two tables are called {name:?} here")]
+    DuplicateCorrelation { name: String },
+    #[error("column {name:?} of USING is not in {side}")]
+    UsingColumnMissing { name: String, side: String, near: Option<String> },
+    #[error("alias {name:?} can't be used in {clause}: it is worked out later")]
+    AliasTooEarly { name: String, clause: Clause, expression: String },
+    #[error("aggregate {name} can't be used in {clause}")]
+    AggregateMisplaced { name: String, clause: Clause },
+    #[error("aggregate {inner} inside of aggregate {outer}")]
+    NestedAggregate { inner: String, outer: String },
+    #[error("{text} stands neither in GROUP BY nor inside an aggregate")]
+    NotGrouped { text: String, grouped: Vec<String> },
+    #[error("{left} can't be compared with {right}")]
+    NotComparable { left: SqlType, right: SqlType },
+    #[error("{symbol} does not apply to {left} and {right}")]
+    NoOperator { symbol: &'static str, left: SqlType, right: SqlType },
+    #[error("{what} needs {expected}, this is {found}")]
+    WrongType { what: String, expected: &'static str, found: SqlType },
+    #[error("{what} has no common type: {first} in the first place, {odd} here")]
+    NoCommonType { what: &'static str, first: SqlType, odd: SqlType },
+    #[error("{from} can't be cast to {to}")]
+    NoCast { from: SqlType, to: SqlType },
+    #[error("the result of {symbol} would need {digits} digits after the point; at most 38 are possible")]
+    ScaleTooLarge { symbol: &'static str, digits: u16 },
+    #[error("no function {name}")]
+    NoSuchFunction { name: String, near: Option<&'static str> },
+    #[error("{name} takes {expected}, {found} given")]
+    ArgumentCount { name: &'static str, expected: &'static str, found: usize },
+    #[error("{name} takes no {what}")]
+    ArgumentForm { name: String, what: &'static str },
+    #[error("position {position} in ORDER BY: the result has {columns} columns")]
+    PositionOutOfRange { position: i64, columns: usize },
+    #[error("ORDER BY with DISTINCT can only sort by what is selected")]
+    SortKeyNotSelected,
+    #[error("{clause} can't use columns")]
+    ColumnInConstant { clause: Clause },
+    #[error("{what} must be a whole number, 0 or more")]
+    BadCount { what: &'static str, state: SqlState },
+    #[error("no value for parameter {name}")]
+    ParameterMissing { name: String, known: Vec<String> },
+    #[error("no parameter {name} in the statement")]
+    ParameterUnused { name: String, known: Vec<String> },
+    #[error("value '{value}' of parameter {name} is no {expected}")]
+    ParameterValue { name: String, value: String, expected: SqlType },
+    #[error("* needs a table in FROM")]
+    StarWithoutFrom,
+}
+
+fn in_tables(tables: &[String]) -> String {
+    if tables.is_empty() { String::new() } else { format!(" in {}", sentence_list(tables)) }
+}
+
+fn known(what: &str, names: &[String]) -> Option<String> {
+    if names.is_empty() { None } else { Some(format!("{what} {}", sentence_list(names))) }
+}
+
+fn did_you_mean(near: Option<&str>) -> Option<String> {
+    near.map(|near| format!("did you mean {near:?}?"))
+}
+
+impl Facts for Problem {
+    fn state(&self) -> SqlState {
+        match self {
+            Self::NoSuchTable { .. } | Self::NoSuchCorrelation { .. } => SqlState::TABLE_NOT_FOUND,
+            Self::NoSuchSchema { .. } => SqlState::INVALID_SCHEMA_NAME,
+            Self::NoSuchColumn { .. } | Self::UsingColumnMissing { .. } | Self::AliasTooEarly { .. } => {
+                SqlState::COLUMN_NOT_FOUND
+            }
+            Self::ParameterMissing { .. } | Self::ParameterUnused { .. } => SqlState::PARAMETER_MISMATCH,
+            Self::ParameterValue { .. } => SqlState::INVALID_CHARACTER_VALUE,
+            Self::ScaleTooLarge { .. } => SqlState::NUMERIC_OUT_OF_RANGE,
+            Self::BadCount { state, .. } => *state,
+            _ => SqlState::SYNTAX_OR_RULE,
+        }
+    }
+
+    fn help(&self) -> Option<String> {
+        match self {
+            Self::NoSuchTable { near, elsewhere, known: names, .. } => {
+                if let Some(place) = elsewhere.first() {
+                    return Some(format!("there is one in another schema: {place}"));
+                }
+                did_you_mean(near.as_deref()).or_else(|| known("the tables are", names)).or_else(|| {
+                    Some(
+                        "there is no table yet: bring a file in with --data PATH, or query it with FROM FILE 'path'"
+                            .into(),
+                    )
+                })
+            }
+            Self::NoSuchSchema { known: names, .. } => known("the schemas are", names),
+            Self::NoSuchColumn { near, meant_text, name, .. } => did_you_mean(near.as_deref())
+                .or_else(|| meant_text.then(|| format!("if text was meant, write it in single quotes: '{name}'"))),
+            Self::NoSuchCorrelation { renamed: Some(alias), name, .. } => {
+                Some(format!("{name} is called {alias} in this query"))
+            }
+            Self::NoSuchCorrelation { known: names, .. } => known("FROM has", names),
+            Self::AmbiguousColumn { name, tables } => {
+                tables.first().map(|table| format!("say which, as in {table}.{name}"))
+            }
+            Self::DuplicateCorrelation { name } => {
+                Some(format!("give one of them another name: {name} AS other_{name}"))
+            }
+            Self::UsingColumnMissing { near, .. } => did_you_mean(near.as_deref()),
+            Self::AliasTooEarly { expression, clause, .. } => {
+                Some(format!("repeat the expression in {clause}: {expression}"))
+            }
+            Self::AggregateMisplaced { clause: Clause::Where, .. } => {
+                Some("conditions on groups go into HAVING, behind GROUP BY".into())
+            }
+            Self::NotGrouped { text, grouped } => {
+                let by = if grouped.is_empty() {
+                    format!("the query has an aggregate and no GROUP BY; add GROUP BY {text}")
+                } else {
+                    format!("add {text} to GROUP BY {}", grouped.join(", "))
+                };
+                Some(format!("{by}, or put it into an aggregate such as MIN({text})"))
+            }
+            Self::NotComparable { left, right } => compare_help(*left, *right),
+            Self::NoOperator { left, right, .. } => operator_help(*left, *right),
+            Self::NoSuchFunction { near, .. } => did_you_mean(*near),
+            Self::SortKeyNotSelected => Some("add the expression to the SELECT list".into()),
+            Self::NoCommonType { odd, first, .. } => Some(format!("CAST(… AS {first}) turns the {odd} into one")),
+            Self::ScaleTooLarge { .. } => Some("CAST an operand to fewer digits after the point".into()),
+            Self::ParameterMissing { name, .. } => {
+                Some(format!("give it a value, as in --param {}=…", name.trim_start_matches(':')))
+            }
+            Self::ParameterUnused { known: names, .. } => known("it has", names),
+            Self::WrongType { .. }
+            | Self::NameTooLong
+            | Self::AggregateMisplaced { .. }
+            | Self::NestedAggregate { .. }
+            | Self::NoCast { .. }
+            | Self::ArgumentCount { .. }
+            | Self::ArgumentForm { .. }
+            | Self::PositionOutOfRange { .. }
+            | Self::ColumnInConstant { .. }
+            | Self::BadCount { .. }
+            | Self::ParameterValue { .. }
+            | Self::StarWithoutFrom => None,
+        }
+    }
+}
+
+fn compare_help(left: SqlType, right: SqlType) -> Option<String> {
+    let other = if left.is_text() { right } else { left };
+    if !left.is_text() && !right.is_text() {
+        return None;
+    }
+    Some(match other {
+        SqlType::Date => "write the day as DATE 'YYYY-MM-DD'".into(),
+        SqlType::Time => "write the time as TIME 'HH:MM:SS'".into(),
+        SqlType::Timestamp => "write it as TIMESTAMP 'YYYY-MM-DD HH:MM:SS'".into(),
+        other if other.is_number() => "write the number without quotes, or CAST one side".into(),
+        other => format!("CAST one side, as in CAST(… AS {other})"),
+    })
+}
+
+fn operator_help(left: SqlType, right: SqlType) -> Option<String> {
+    let has = |wanted: fn(SqlType) -> bool| wanted(left) || wanted(right);
+    if has(|t| matches!(t, SqlType::Date | SqlType::Timestamp)) && has(SqlType::is_number) {
+        return Some("write a number of days as an interval: INTERVAL '7' DAY".into());
+    }
+    if has(SqlType::is_text) && has(SqlType::is_number) {
+        return Some("CAST the text to a number, or join texts with ||".into());
+    }
+    None
+}

@@ -1,0 +1,18 @@
+//! What tables there are, and the contract by which rows of any origin become a table.
+
+mod file_options;
+mod schema;
+mod source;
+mod statistics;
+
+pub(crate) use file_options::FileOptions;
+pub use schema::Column;
+pub(crate) use schema::{Catalog, Table, TableKind};
+pub use source::{Segment, TableSource};
+pub use statistics::{ColumnStatistics, CommonValue};
+
+/// The schema that unqualified names are looked up in, until `SET SCHEMA` says otherwise.
+pub const DEFAULT_SCHEMA: &str = "home";
+
+/// Rows of a segment at most.
+pub(crate) const SEGMENT_ROWS: usize = 131_072;

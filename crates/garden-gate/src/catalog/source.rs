@@ -1,0 +1,41 @@
+use super::{Column, ColumnStatistics};
+use crate::diagnostic::Result;
+use arrow::array::ArrayRef;
+use std::{fmt, sync::Arc};
+
+/// A run of rows of a table: one array for each column that was asked for, all of one length.
+#[derive(Clone, Debug)]
+pub struct Segment {
+    /// The arrays, in the order the columns were asked for.
+    pub columns: Vec<ArrayRef>,
+    /// How many rows; also right when no column was asked for.
+    pub rows: usize,
+}
+
+/// Rows that can be queried as a table.
+///
+/// The engine asks only for the columns that a statement uses. An implementer promises that every array has the Arrow type of
+/// its column ([`SqlType::arrow`](crate::SqlType::arrow)), that the segments hold `rows()` rows in all, and that two calls
+/// give the same rows in the same order.
+pub trait TableSource: fmt::Debug + Send + Sync {
+    /// The columns, in the order `*` lists them.
+    fn columns(&self) -> &[Column];
+
+    /// How many rows there are.
+    fn rows(&self) -> u64;
+
+    /// The rows, with the columns of these positions.
+    ///
+    /// # Errors
+    /// Whatever reading them meets, e.g. a damaged file (22000) or one that is gone (58030).
+    fn read(&self, columns: &[usize]) -> Result<Vec<Segment>>;
+
+    /// What is known of one column; the planner guesses where nothing is.
+    ///
+    /// # Errors
+    /// As [`TableSource::read`].
+    fn statistics(&self, column: usize) -> Result<Arc<ColumnStatistics>> {
+        let _ = column;
+        Ok(Arc::new(ColumnStatistics::unknown(self.rows())))
+    }
+}

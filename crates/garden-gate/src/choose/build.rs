@@ -1,0 +1,170 @@
+//! Turns each logical node into an operator, with only the columns that are needed above it.
+
+use super::{cost, join_order};
+use crate::catalog::TableKind;
+use crate::diagnostic::{Result, Span};
+use crate::estimate::{Estimator, table_rows};
+use crate::logical::{Aggregate, ColumnId, Expr, LogicalPlan, Scan, SortKey};
+use crate::physical::{Candidate, Considered, Node, NodeId, Operator};
+use crate::types::{Cost, Estimate, approximate};
+
+pub(super) struct Builder<'a> {
+    pub(super) estimator: Estimator<'a>,
+    pub(super) considered: Vec<Considered>,
+}
+
+/// A node whose cost is its own and that of its inputs.
+pub(super) fn make(operator: Operator, inputs: Vec<Node>, output: Vec<ColumnId>, rows: Estimate, own: Cost) -> Node {
+    let total = inputs.iter().fold(own, |sum, input| sum + input.total);
+    Node { id: NodeId::default(), operator, inputs, output, rows, own, total }
+}
+
+/// `required` and the columns of `exprs`, each once.
+pub(super) fn with_columns<'e>(required: &[ColumnId], exprs: impl IntoIterator<Item = &'e Expr>) -> Vec<ColumnId> {
+    let mut all = required.to_vec();
+    for id in exprs.into_iter().flat_map(Expr::columns) {
+        if !all.contains(&id) {
+            all.push(id);
+        }
+    }
+    all
+}
+
+fn only(available: impl IntoIterator<Item = ColumnId>, required: &[ColumnId]) -> Vec<ColumnId> {
+    available.into_iter().filter(|id| required.contains(id)).collect()
+}
+
+impl Builder<'_> {
+    pub(super) fn build(&mut self, plan: LogicalPlan, required: &[ColumnId]) -> Result<Node> {
+        match plan {
+            LogicalPlan::OneRow => Ok(make(Operator::OneRow, Vec::new(), Vec::new(), Estimate(1.0), Cost(1.0))),
+            LogicalPlan::Empty(columns) => {
+                Ok(make(Operator::Empty, Vec::new(), only(columns, required), Estimate(0.0), Cost(0.0)))
+            }
+            LogicalPlan::Scan(scan) => self.scan(scan, required),
+            LogicalPlan::Filter { input, conjuncts } => self.filter(*input, conjuncts, required),
+            LogicalPlan::Project { input, computed } => self.project(*input, computed, required),
+            LogicalPlan::Join { inputs, conjuncts } => join_order::build(self, inputs, conjuncts, required),
+            LogicalPlan::Aggregate { input, keys, aggregates } => self.aggregate(*input, keys, aggregates, required),
+            LogicalPlan::Distinct { input, columns } => {
+                let input = self.build(*input, &columns)?;
+                self.distinct(input, columns)
+            }
+            LogicalPlan::Sort { input, keys } => self.sort(*input, keys, required),
+            LogicalPlan::Limit { input, offset, fetch } => self.limit(*input, offset, fetch, required),
+        }
+    }
+
+    fn scan(&mut self, scan: Scan, required: &[ColumnId]) -> Result<Node> {
+        let needed = with_columns(required, &scan.filter);
+        let read: Vec<(ColumnId, usize)> = scan.columns.iter().copied().filter(|(id, _)| needed.contains(id)).collect();
+        let all = table_rows(scan.source.rows());
+        let rows = Estimate(all.0 * self.estimator.conjunction(&scan.filter)?.share());
+        let own = cost::scan(all, read.len()) + cost::evaluate(all, scan.filter.len());
+        let way = if scan.kind == TableKind::File { "file scan" } else { "table scan" };
+        self.considered.push(Considered {
+            decision: format!("read {}", scan.alias),
+            candidates: vec![Candidate { choice: way.into(), cost: Some(own.0), chosen: true, reason: None }],
+        });
+        let output = only(read.iter().map(|(id, _)| *id), required);
+        Ok(make(Operator::Scan { scan: Box::new(scan), read }, Vec::new(), output, rows, own))
+    }
+
+    fn filter(&mut self, input: LogicalPlan, conjuncts: Vec<Expr>, required: &[ColumnId]) -> Result<Node> {
+        let input = self.build(input, &with_columns(required, &conjuncts))?;
+        self.filter_node(input, conjuncts, required)
+    }
+
+    pub(super) fn filter_node(&mut self, input: Node, conjuncts: Vec<Expr>, required: &[ColumnId]) -> Result<Node> {
+        let rows = Estimate(input.rows.0 * self.estimator.conjunction(&conjuncts)?.share());
+        let own = cost::evaluate(input.rows, conjuncts.len());
+        let output = only(input.output.iter().copied(), required);
+        Ok(make(Operator::Filter(conjuncts), vec![input], output, rows, own))
+    }
+
+    fn project(&mut self, input: LogicalPlan, computed: Vec<(ColumnId, Expr)>, required: &[ColumnId]) -> Result<Node> {
+        let computed: Vec<(ColumnId, Expr)> = computed.into_iter().filter(|(id, _)| required.contains(id)).collect();
+        let input = self.build(input, &with_columns(required, computed.iter().map(|(_, expr)| expr)))?;
+        if computed.is_empty() {
+            return Ok(input);
+        }
+        let (rows, own) = (input.rows, cost::evaluate(input.rows, computed.len()));
+        let output = only(input.output.iter().copied().chain(computed.iter().map(|(id, _)| *id)), required);
+        Ok(make(Operator::Project(computed), vec![input], output, rows, own))
+    }
+
+    fn aggregate(
+        &mut self,
+        input: LogicalPlan,
+        keys: Vec<(ColumnId, Expr)>,
+        aggregates: Vec<(ColumnId, Aggregate)>,
+        required: &[ColumnId],
+    ) -> Result<Node> {
+        let aggregates: Vec<_> = aggregates.into_iter().filter(|(id, _)| required.contains(id)).collect();
+        let arguments = aggregates.iter().filter_map(|(_, aggregate)| aggregate.argument.as_ref());
+        let used = with_columns(&[], keys.iter().map(|(_, key)| key).chain(arguments));
+        let input = self.build(input, &used)?;
+        let key_exprs: Vec<&Expr> = keys.iter().map(|(_, key)| key).collect();
+        let rows = self.estimator.groups(&key_exprs, input.rows)?;
+        let own = cost::hash_aggregate(input.rows, rows, aggregates.len(), keys.len());
+        self.decide_grouping(own);
+        let output: Vec<ColumnId> =
+            keys.iter().map(|(id, _)| *id).chain(aggregates.iter().map(|(id, _)| *id)).collect();
+        Ok(make(Operator::HashAggregate { keys, aggregates }, vec![input], output, rows, own))
+    }
+
+    fn decide_grouping(&mut self, own: Cost) {
+        let candidates = vec![
+            Candidate { choice: "hash aggregate".into(), cost: Some(own.0), chosen: true, reason: None },
+            Candidate {
+                choice: "sorted aggregate".into(),
+                cost: None,
+                chosen: false,
+                reason: Some("no input arrives sorted by the grouping columns".into()),
+            },
+        ];
+        self.considered.push(Considered { decision: "group".into(), candidates });
+    }
+
+    fn distinct(&mut self, input: Node, columns: Vec<ColumnId>) -> Result<Node> {
+        let column = |id: &ColumnId| Expr::column(*id, self.estimator.columns.get(*id).sql_type, Span::default());
+        let keys: Vec<Expr> = columns.iter().map(column).collect();
+        let rows = self.estimator.groups(&keys.iter().collect::<Vec<_>>(), input.rows)?;
+        let own = cost::hash_aggregate(input.rows, rows, 0, columns.len());
+        Ok(make(Operator::Distinct(keys), vec![input], columns, rows, own))
+    }
+
+    fn sort(&mut self, input: LogicalPlan, keys: Vec<SortKey>, required: &[ColumnId]) -> Result<Node> {
+        let input = self.build(input, &with_columns(required, keys.iter().map(|key| &key.expr)))?;
+        let (rows, own) = (input.rows, cost::sort(input.rows, keys.len()));
+        let output = only(input.output.iter().copied(), required);
+        Ok(make(Operator::Sort(keys), vec![input], output, rows, own))
+    }
+
+    /// Over a sort, keeping only the first rows is cheaper than sorting all.
+    fn limit(&mut self, input: LogicalPlan, offset: u64, fetch: Option<u64>, required: &[ColumnId]) -> Result<Node> {
+        if let (LogicalPlan::Sort { input: sorted, keys }, Some(fetch)) = (&input, fetch) {
+            let needed = with_columns(required, keys.iter().map(|key| &key.expr));
+            let source = self.build((**sorted).clone(), &needed)?;
+            let kept = Estimate(approximate(offset.saturating_add(fetch)).min(source.rows.0));
+            let rows = Estimate((kept.0 - approximate(offset)).max(0.0));
+            let own = cost::top_n(source.rows, kept, keys.len());
+            let sort = cost::sort(source.rows, keys.len());
+            self.considered.push(Considered {
+                decision: "order and fetch".into(),
+                candidates: vec![
+                    Candidate { choice: "top-n".into(), cost: Some(own.0), chosen: true, reason: None },
+                    Candidate { choice: "sort, then limit".into(), cost: Some(sort.0), chosen: false, reason: None },
+                ],
+            });
+            let output = only(source.output.iter().copied(), required);
+            let operator = Operator::TopN { keys: keys.clone(), offset, fetch };
+            return Ok(make(operator, vec![source], output, rows, own));
+        }
+        let input = self.build(input, required)?;
+        let left = (input.rows.0 - approximate(offset)).max(0.0);
+        let rows = Estimate(fetch.map_or(left, |fetch| left.min(approximate(fetch))));
+        let output = input.output.clone();
+        Ok(make(Operator::Limit { offset, fetch }, vec![input], output, rows, Cost(0.0)))
+    }
+}

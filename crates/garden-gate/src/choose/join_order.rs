@@ -1,0 +1,309 @@
+//! The order and methods of inner joins: dynamic programming over connected sets of tables (Moerkotte & Neumann, VLDB 2006;
+//! here every split of every set is tried), greedy past [`MOST_TABLES`].
+
+use super::build::{Builder, make, with_columns};
+use super::cost;
+use crate::diagnostic::{Error, Result};
+use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, LogicalPlan, Printer};
+use crate::physical::{Candidate, Considered, Node, Operator};
+use crate::types::{Cost, Estimate};
+
+/// Up to here every order is tried: 3^12 splits take a few milliseconds.
+const MOST_TABLES: usize = 12;
+/// A set of tables is a word of 64 bits.
+const LIMIT_TABLES: usize = 60;
+/// How many orders `considered` shows.
+const SHOWN_ORDERS: usize = 5;
+
+/// A set of tables, one bit a table.
+type Tables = u64;
+
+/// A join condition with the tables it uses and the share of pairs that fulfil it.
+struct Edge {
+    condition: Expr,
+    tables: Tables,
+    share: f64,
+}
+
+/// The best way found to join a set of tables.
+#[derive(Clone, Debug)]
+struct Best {
+    rows: f64,
+    cost: f64,
+    /// Probe or outer side, and build or inner side; `None` for a single table.
+    split: Option<(Tables, Tables)>,
+}
+
+struct Search {
+    names: Vec<String>,
+    rows: Vec<f64>,
+    costs: Vec<f64>,
+    edges: Vec<Edge>,
+    best: std::collections::HashMap<Tables, Best>,
+}
+
+pub(super) fn build(
+    builder: &mut Builder<'_>,
+    inputs: Vec<LogicalPlan>,
+    conjuncts: Vec<Expr>,
+    required: &[ColumnId],
+) -> Result<Node> {
+    if inputs.len() > LIMIT_TABLES {
+        return Err(Error::not_supported(&format!("a join of more than {LIMIT_TABLES} tables")));
+    }
+    let owned: Vec<Vec<ColumnId>> = inputs.iter().map(LogicalPlan::output).collect();
+    let needed = with_columns(required, &conjuncts);
+    let names = inputs.iter().map(|input| name(input)).collect();
+    let nodes = inputs.into_iter().map(|input| builder.build(input, &needed)).collect::<Result<Vec<_>>>()?;
+    let mut late = Vec::new();
+    let mut edges = Vec::new();
+    for condition in conjuncts {
+        let tables = tables_of(&condition, &owned);
+        // What can fail or concerns fewer than two tables is tested when all rows are joined.
+        if condition.can_raise() || tables.count_ones() < 2 {
+            late.push(condition);
+        } else {
+            let share = builder.estimator.join(&condition)?.share();
+            edges.push(Edge { condition, tables, share });
+        }
+    }
+    let mut search = Search {
+        names,
+        rows: nodes.iter().map(|node| node.rows.0).collect(),
+        costs: nodes.iter().map(|node| node.total.0).collect(),
+        edges,
+        best: std::collections::HashMap::new(),
+    };
+    let all: Tables = (1 << nodes.len()) - 1;
+    if nodes.len() <= MOST_TABLES {
+        search.exhaustive(all, &owned)
+    } else {
+        search.greedy(nodes.len(), &owned)
+    }
+    search.report(all, &owned, builder);
+    let above = with_columns(required, &late);
+    let mut tree = Tree { search: &search, nodes: nodes.into_iter().map(Some).collect(), owned: &owned };
+    let joined = tree.node(all, &above);
+    if late.is_empty() { Ok(joined) } else { builder.filter_node(joined, late, required) }
+}
+
+fn name(input: &LogicalPlan) -> String {
+    match input {
+        LogicalPlan::Scan(scan) => scan.alias.clone(),
+        LogicalPlan::Filter { input, .. } | LogicalPlan::Limit { input, .. } => name(input),
+        _ => "step".into(),
+    }
+}
+
+fn tables_of(condition: &Expr, owned: &[Vec<ColumnId>]) -> Tables {
+    let used = condition.columns();
+    let uses = |columns: &Vec<ColumnId>| used.iter().any(|id| columns.contains(id));
+    owned.iter().enumerate().filter(|(_, columns)| uses(columns)).fold(0, |set, (at, _)| set | 1 << at)
+}
+
+/// The two sides of an equality whose sides lie in different sets, the one in `left` first.
+fn key(condition: &Expr, left: Tables, right: Tables, owned: &[Vec<ColumnId>]) -> Option<(Expr, Expr)> {
+    let ExprKind::Compare(CompareOp::Equal, sides) = condition.kind() else { return None };
+    let (a, b) = (tables_of(&sides[0], owned), tables_of(&sides[1], owned));
+    let within = |tables: Tables, set: Tables| tables != 0 && tables & !set == 0;
+    if within(a, left) && within(b, right) {
+        Some((sides[0].clone(), sides[1].clone()))
+    } else if within(a, right) && within(b, left) {
+        Some((sides[1].clone(), sides[0].clone()))
+    } else {
+        None
+    }
+}
+
+impl Search {
+    /// The conditions that become testable when `left` and `right` are joined.
+    fn between(&self, left: Tables, right: Tables) -> impl Iterator<Item = &Edge> {
+        let both = left | right;
+        self.edges
+            .iter()
+            .filter(move |edge| edge.tables & !both == 0 && edge.tables & left != 0 && edge.tables & right != 0)
+    }
+
+    fn rows_of(&self, tables: Tables) -> f64 {
+        let rows: f64 = bits(tables).map(|at| self.rows[at]).product();
+        rows * self.edges.iter().filter(|edge| edge.tables & !tables == 0).map(|edge| edge.share).product::<f64>()
+    }
+
+    fn single(&mut self, at: usize) {
+        let best = Best { rows: self.rows[at], cost: self.costs[at], split: None };
+        self.best.insert(1 << at, best);
+    }
+
+    fn join_cost(&self, probe: &Best, build: &Best, rows: f64, hash: bool) -> f64 {
+        let (probe_rows, build_rows, rows) = (Estimate(probe.rows), Estimate(build.rows), Estimate(rows));
+        let own = if hash {
+            cost::hash_join(probe_rows, build_rows, rows)
+        } else {
+            cost::nested_loop_join(probe_rows, build_rows, rows)
+        };
+        probe.cost + build.cost + own.0
+    }
+
+    /// The cheaper way round of joining two sets.
+    fn join(&self, left: Tables, right: Tables, owned: &[Vec<ColumnId>]) -> Option<Best> {
+        let (a, b) = (self.best.get(&left)?, self.best.get(&right)?);
+        let rows = self.rows_of(left | right);
+        let hash = self.between(left, right).any(|edge| key(&edge.condition, left, right, owned).is_some());
+        let (forward, backward) = (self.join_cost(a, b, rows, hash), self.join_cost(b, a, rows, hash));
+        Some(if forward <= backward {
+            Best { rows, cost: forward, split: Some((left, right)) }
+        } else {
+            Best { rows, cost: backward, split: Some((right, left)) }
+        })
+    }
+
+    /// The best join for each way to split `tables` in two; pairs without a condition only when there is no other.
+    fn splits(&self, tables: Tables, owned: &[Vec<ColumnId>]) -> Vec<Best> {
+        let lowest = tables & tables.wrapping_neg();
+        let mut connected = Vec::new();
+        let mut crossed = Vec::new();
+        let mut part = (tables - 1) & tables;
+        while part != 0 {
+            // Each split once: the side with the lowest table.
+            if part & lowest != 0
+                && let Some(best) = self.join(part, tables & !part, owned)
+            {
+                let linked = self.between(part, tables & !part).next().is_some();
+                if linked { connected.push(best) } else { crossed.push(best) }
+            }
+            part = (part - 1) & tables;
+        }
+        if connected.is_empty() { crossed } else { connected }
+    }
+
+    fn exhaustive(&mut self, all: Tables, owned: &[Vec<ColumnId>]) {
+        for tables in 1..=all {
+            if tables.is_power_of_two() {
+                self.single(tables.trailing_zeros() as usize);
+                continue;
+            }
+            let best = self.splits(tables, owned).into_iter().min_by(|a, b| a.cost.total_cmp(&b.cost));
+            if let Some(best) = best {
+                self.best.insert(tables, best);
+            }
+        }
+    }
+
+    /// Joins, again and again, the two sets that give the fewest rows.
+    fn greedy(&mut self, count: usize, owned: &[Vec<ColumnId>]) {
+        let mut sets: Vec<Tables> = (0..count).map(|at| 1 << at).collect();
+        (0..count).for_each(|at| self.single(at));
+        while sets.len() > 1 {
+            let mut chosen: Option<(bool, Best, usize, usize)> = None;
+            for a in 0..sets.len() {
+                for b in a + 1..sets.len() {
+                    let crossed = self.between(sets[a], sets[b]).next().is_none();
+                    let Some(best) = self.join(sets[a], sets[b], owned) else { continue };
+                    let better = chosen
+                        .as_ref()
+                        .is_none_or(|(other_crossed, other, ..)| (crossed, best.rows) < (*other_crossed, other.rows));
+                    if better {
+                        chosen = Some((crossed, best, a, b));
+                    }
+                }
+            }
+            let Some((_, best, a, b)) = chosen else { return };
+            let joined = sets[a] | sets[b];
+            self.best.insert(joined, best);
+            sets.remove(b);
+            sets[a] = joined;
+        }
+    }
+
+    fn describe(&self, tables: Tables) -> String {
+        match self.best.get(&tables).and_then(|best| best.split) {
+            None => bits(tables).map(|at| self.names[at].as_str()).collect::<Vec<_>>().join(", "),
+            Some((left, right)) => format!("({} ⋈ {})", self.describe(left), self.describe(right)),
+        }
+    }
+
+    /// Records the orders and methods of the last join that were thought of.
+    fn report(&self, all: Tables, owned: &[Vec<ColumnId>], builder: &mut Builder<'_>) {
+        let small = self.names.len() <= MOST_TABLES;
+        let mut orders =
+            if small { self.splits(all, owned) } else { self.best.get(&all).cloned().into_iter().collect() };
+        orders.sort_by(|a, b| a.cost.total_cmp(&b.cost));
+        let chosen = self.best.get(&all).and_then(|best| best.split);
+        let candidates = orders.iter().take(SHOWN_ORDERS).filter_map(|order| {
+            let (left, right) = order.split?;
+            let choice = format!("{} ⋈ {}", self.describe(left), self.describe(right));
+            Some(Candidate { choice, cost: Some(order.cost), chosen: order.split == chosen, reason: None })
+        });
+        builder.considered.push(Considered { decision: "join order".into(), candidates: candidates.collect() });
+        self.report_methods(all, owned, builder);
+    }
+
+    fn report_methods(&self, tables: Tables, owned: &[Vec<ColumnId>], builder: &mut Builder<'_>) {
+        let Some((left, right)) = self.best.get(&tables).and_then(|best| best.split) else { return };
+        let (Some(a), Some(b)) = (self.best.get(&left), self.best.get(&right)) else { return };
+        let rows = self.rows_of(tables);
+        let hash = self.between(left, right).any(|edge| key(&edge.condition, left, right, owned).is_some());
+        let printer = Printer::new(builder.estimator.columns);
+        let conditions: Vec<String> = self.between(left, right).map(|edge| printer.expr(&edge.condition)).collect();
+        let without = if conditions.is_empty() {
+            "needs an equality between the two sides, there is no condition at all".to_owned()
+        } else {
+            format!("needs an equality between the two sides; {} is none", conditions.join(" AND "))
+        };
+        let nested = self.join_cost(a, b, rows, false);
+        let mut candidates = vec![
+            Candidate {
+                choice: "hash join".into(),
+                cost: hash.then(|| self.join_cost(a, b, rows, true)),
+                chosen: hash,
+                reason: (!hash).then_some(without),
+            },
+            Candidate { choice: "nested-loop join".into(), cost: Some(nested), chosen: !hash, reason: None },
+        ];
+        candidates.sort_by_key(|candidate| !candidate.chosen);
+        let decision = format!("join {} with {}", self.describe(left), self.describe(right));
+        builder.considered.push(Considered { decision, candidates });
+        self.report_methods(left, owned, builder);
+        self.report_methods(right, owned, builder);
+    }
+}
+
+fn bits(tables: Tables) -> impl Iterator<Item = usize> {
+    (0..64).filter(move |at| tables & (1 << at) != 0)
+}
+
+/// Builds the operators of the chosen order.
+struct Tree<'a> {
+    search: &'a Search,
+    nodes: Vec<Option<Node>>,
+    owned: &'a [Vec<ColumnId>],
+}
+
+impl Tree<'_> {
+    fn node(&mut self, tables: Tables, required: &[ColumnId]) -> Node {
+        let best = &self.search.best[&tables];
+        let Some((left, right)) = best.split else {
+            let single = self.nodes[tables.trailing_zeros() as usize].take();
+            return single.unwrap_or_else(|| make(Operator::Empty, Vec::new(), Vec::new(), Estimate(0.0), Cost(0.0)));
+        };
+        let conditions: Vec<Expr> = self.search.between(left, right).map(|edge| edge.condition.clone()).collect();
+        let below = with_columns(required, &conditions);
+        let (probe, build) = (self.node(left, &below), self.node(right, &below));
+        let mut keys = Vec::new();
+        let mut residual = Vec::new();
+        for condition in conditions {
+            match key(&condition, left, right, self.owned) {
+                Some(pair) => keys.push(pair),
+                None => residual.push(condition),
+            }
+        }
+        let output = probe.output.iter().chain(&build.output).copied().filter(|id| required.contains(id)).collect();
+        let rows = Estimate(best.rows);
+        let (operator, own) = if keys.is_empty() {
+            (Operator::NestedLoopJoin(residual), cost::nested_loop_join(probe.rows, build.rows, rows))
+        } else {
+            (Operator::HashJoin { keys, residual }, cost::hash_join(probe.rows, build.rows, rows))
+        };
+        make(operator, vec![probe, build], output, rows, own)
+    }
+}

@@ -1,0 +1,90 @@
+use std::fmt;
+
+/// A SQLSTATE: two characters of class, three of subclass (ISO/IEC 9075-2, clause 24.1; 42Sxx and HYxxx of X/Open CLI).
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+pub struct SqlState([u8; 5]);
+
+macro_rules! states {
+    ($($(#[doc = $doc:literal])* $name:ident = $code:literal;)*) => {
+        impl SqlState {
+            $($(#[doc = $doc])* pub const $name: Self = Self(*$code);)*
+        }
+    };
+}
+
+states! {
+    /// Feature not supported.
+    FEATURE_NOT_SUPPORTED = b"0A000";
+    /// A value is outside the range of its numeric type.
+    NUMERIC_OUT_OF_RANGE = b"22003";
+    /// Text does not fit its length.
+    STRING_RIGHT_TRUNCATION = b"22001";
+    /// Text is no date, time or interval.
+    INVALID_DATETIME_FORMAT = b"22007";
+    /// A date or time is outside the calendar's range.
+    DATETIME_FIELD_OVERFLOW = b"22008";
+    /// Division by zero.
+    DIVISION_BY_ZERO = b"22012";
+    /// Text is no value of the type it was cast to.
+    INVALID_CHARACTER_VALUE = b"22018";
+    /// The escape of LIKE is not one character.
+    INVALID_ESCAPE_CHARACTER = b"22019";
+    /// An escape in a LIKE pattern precedes a character that needs none.
+    INVALID_ESCAPE_SEQUENCE = b"22025";
+    /// FETCH FIRST with a negative count.
+    INVALID_FETCH_COUNT = b"2201W";
+    /// OFFSET with a negative count.
+    INVALID_OFFSET_COUNT = b"2201X";
+    /// A data file cannot be read as the format it should have.
+    DATA_EXCEPTION = b"22000";
+    /// Syntax error, or a rule of the language is broken.
+    SYNTAX_OR_RULE = b"42000";
+    /// A table of that name exists already.
+    TABLE_EXISTS = b"42S01";
+    /// No such table.
+    TABLE_NOT_FOUND = b"42S02";
+    /// A column of that name exists already.
+    COLUMN_EXISTS = b"42S21";
+    /// No such column.
+    COLUMN_NOT_FOUND = b"42S22";
+    /// No such schema.
+    INVALID_SCHEMA_NAME = b"3F000";
+    /// A parameter has no value, or a value is given for no parameter.
+    PARAMETER_MISMATCH = b"07001";
+    /// A file cannot be opened, read or written.
+    FILE_ACCESS = b"58030";
+    /// General error.
+    GENERAL = b"HY000";
+    /// The memory limit is reached.
+    MEMORY = b"HY001";
+    /// The statement was interrupted.
+    CANCELED = b"HY008";
+    /// A setting has no such value.
+    INVALID_SETTING = b"HY024";
+    /// The time limit is reached.
+    TIMEOUT = b"HYT00";
+}
+
+impl SqlState {
+    /// The five characters.
+    pub fn as_str(&self) -> &str {
+        std::str::from_utf8(&self.0).unwrap_or("HY000")
+    }
+
+    /// The first two characters, e.g. `22` for data exceptions.
+    pub fn class(&self) -> &str {
+        &self.as_str()[..2]
+    }
+}
+
+impl fmt::Display for SqlState {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.as_str())
+    }
+}
+
+impl fmt::Debug for SqlState {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.as_str())
+    }
+}

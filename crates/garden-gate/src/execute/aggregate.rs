@@ -1,0 +1,128 @@
+//! Hash aggregation, and DISTINCT as a grouping without aggregates. Each worker groups what it meets; the tables are merged at
+//! the end. Groups come out in the order in which their first rows came in, however many workers there were.
+
+use super::control::Control;
+use super::pipeline::{Flow, Sequence, Sink};
+use crate::diagnostic::Result;
+use crate::kernel::{Accumulator, Batch, GroupTable, Groups, accumulator, evaluate};
+use crate::logical::{Aggregate, Expr};
+use crate::types::index;
+use arrow::array::UInt32Array;
+
+pub(super) struct HashAggregate<'a> {
+    pub(super) control: &'a Control,
+    pub(super) keys: Vec<Expr>,
+    /// Arguments are resolved to slots.
+    pub(super) aggregates: Vec<Aggregate>,
+}
+
+/// The groups of one worker.
+pub(super) struct Grouped {
+    table: GroupTable,
+    accumulators: Vec<Box<dyn Accumulator>>,
+    /// For each group the place of its first row.
+    first_rows: Vec<u64>,
+    ids: Vec<u32>,
+    bytes: usize,
+}
+
+impl Sink for HashAggregate<'_> {
+    type Local = Grouped;
+    type Output = Vec<Batch>;
+
+    fn local(&self) -> Result<Grouped> {
+        Ok(Grouped {
+            table: GroupTable::new(self.keys.iter().map(|key| key.sql_type().arrow()).collect())?,
+            accumulators: self.aggregates.iter().map(accumulator).collect::<Result<_>>()?,
+            first_rows: Vec::new(),
+            ids: Vec::new(),
+            bytes: 0,
+        })
+    }
+
+    fn push(&self, local: &mut Grouped, at: Sequence, batch: Batch) -> Result<Flow> {
+        let groups = if self.keys.is_empty() {
+            Groups::One { rows: batch.rows }
+        } else {
+            let keys = super::hash_join::keys(&self.keys, &batch)?;
+            local.table.assign(&keys, batch.rows, &mut local.ids)?;
+            local.note_first_rows(at.first_row());
+            Groups::Each { ids: &local.ids, groups: local.table.len() }
+        };
+        for (aggregate, accumulator) in self.aggregates.iter().zip(&mut local.accumulators) {
+            let argument = match &aggregate.argument {
+                Some(argument) => Some(evaluate(argument, &batch)?.into_array(batch.rows)?),
+                None => None,
+            };
+            accumulator.update(groups, argument.as_ref())?;
+        }
+        local.account(self.control)?;
+        Ok(Flow::More)
+    }
+
+    fn finish(&self, locals: Vec<Grouped>) -> Result<Vec<Batch>> {
+        let several = locals.len() > 1;
+        let mut locals = locals.into_iter();
+        let Some(mut all) = locals.next() else { return Ok(Vec::new()) };
+        for other in locals {
+            all.merge(other)?;
+            all.account(self.control)?;
+        }
+        let groups = if self.keys.is_empty() { 1 } else { all.table.len() };
+        if groups == 0 {
+            return Ok(Vec::new());
+        }
+        let mut columns = all.table.keys()?;
+        for accumulator in all.accumulators {
+            columns.push(accumulator.finish(groups)?);
+        }
+        let batch = Batch::new(columns, groups);
+        if !several || self.keys.is_empty() {
+            return Ok(vec![batch]);
+        }
+        let mut order: Vec<u32> = (0..index(groups)).collect();
+        order.sort_unstable_by_key(|group| all.first_rows[*group as usize]);
+        Ok(vec![batch.take(&UInt32Array::from(order))?])
+    }
+}
+
+impl Grouped {
+    fn note_first_rows(&mut self, first_row: u64) {
+        if self.first_rows.len() == self.table.len() {
+            return;
+        }
+        for (row, group) in self.ids.iter().enumerate() {
+            if *group as usize == self.first_rows.len() {
+                self.first_rows.push(first_row + row as u64);
+            }
+        }
+    }
+
+    fn merge(&mut self, other: Self) -> Result<()> {
+        let keys = other.table.keys()?;
+        let mut map = Vec::new();
+        if keys.is_empty() {
+            map.push(0);
+        } else {
+            self.table.assign(&keys, other.table.len(), &mut map)?;
+            self.first_rows.resize(self.table.len(), u64::MAX);
+            for (first, to) in other.first_rows.iter().zip(&map) {
+                let known = &mut self.first_rows[*to as usize];
+                *known = (*known).min(*first);
+            }
+        }
+        let groups = self.table.len().max(1);
+        for (mine, others) in self.accumulators.iter_mut().zip(other.accumulators) {
+            mine.merge(others, &map, groups)?;
+        }
+        Ok(())
+    }
+
+    /// Tells the control how much more memory is held than before.
+    fn account(&mut self, control: &Control) -> Result<()> {
+        let bytes = self.table.bytes() + self.accumulators.iter().map(|state| state.bytes()).sum::<usize>();
+        let grown = bytes.saturating_sub(self.bytes);
+        self.bytes = self.bytes.max(bytes);
+        control.hold(grown)
+    }
+}

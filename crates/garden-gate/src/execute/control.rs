@@ -1,0 +1,75 @@
+use crate::diagnostic::{Error, Result, SqlState};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
+
+/// Interrupts what a session is running, from any thread.
+#[derive(Clone, Debug, Default)]
+pub struct Interrupt(Arc<AtomicBool>);
+
+impl Interrupt {
+    /// Ends the statement that is running with HY008; without one, the next.
+    pub fn interrupt(&self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
+
+    /// Forgets an interrupt that came too late to end anything.
+    pub(crate) fn clear(&self) {
+        self.0.store(false, Ordering::Relaxed);
+    }
+}
+
+/// What a statement may use.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct Limits {
+    pub(crate) time: Option<Duration>,
+    /// Bytes held at one time by what a statement gathers.
+    pub(crate) memory: Option<usize>,
+}
+
+/// Checked between batches: interrupt, time and memory.
+#[derive(Debug)]
+pub(crate) struct Control {
+    interrupt: Interrupt,
+    deadline: Option<(Instant, Duration)>,
+    memory_limit: Option<usize>,
+    memory: AtomicUsize,
+}
+
+impl Control {
+    pub(crate) fn new(interrupt: &Interrupt, limits: Limits) -> Self {
+        Self {
+            interrupt: interrupt.clone(),
+            deadline: limits.time.map(|time| (Instant::now() + time, time)),
+            memory_limit: limits.memory,
+            memory: AtomicUsize::new(0),
+        }
+    }
+
+    pub(crate) fn check(&self) -> Result<()> {
+        if self.interrupt.0.load(Ordering::Relaxed) {
+            return Err(Error::new(SqlState::CANCELED, "the statement was interrupted"));
+        }
+        match self.deadline {
+            Some((deadline, time)) if Instant::now() > deadline => {
+                let message = format!("the time limit of {} ms is reached", time.as_millis());
+                Err(Error::new(SqlState::TIMEOUT, message)
+                    .with_help("SET time_limit = … allows more milliseconds, 0 any number"))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Counts memory that a sink holds until the statement ends.
+    pub(crate) fn hold(&self, bytes: usize) -> Result<()> {
+        let held = self.memory.fetch_add(bytes, Ordering::Relaxed) + bytes;
+        match self.memory_limit {
+            Some(limit) if held > limit => {
+                let message = format!("the statement needs more than the memory limit of {} MB", limit / 1_000_000);
+                Err(Error::new(SqlState::MEMORY, message)
+                    .with_help("SET memory_limit = '…' allows more; spilling to files comes later"))
+            }
+            _ => Ok(()),
+        }
+    }
+}

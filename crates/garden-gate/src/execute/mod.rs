@@ -1,0 +1,44 @@
+//! Physical plan → batches: push-based pipelines driven by morsels (Leis et al., SIGMOD 2014).
+//!
+//! A pipeline is a source cut into morsels, transforms that change a batch in place on a worker, and a sink with a state a worker
+//! and a merge. Batches carry the number of their morsel, by which results come out in the order of the input however many
+//! workers there were: (1) parallel and serial runs give the same rows in the same order.
+
+mod aggregate;
+mod compile;
+mod control;
+mod filter;
+mod hash_join;
+mod nested_loop_join;
+mod pipeline;
+mod project;
+mod result;
+mod sort;
+mod streaming;
+mod top_n;
+
+pub use control::Interrupt;
+pub(crate) use control::{Control, Limits};
+pub(crate) use pipeline::Pool;
+
+use crate::diagnostic::Result;
+use crate::kernel::Batch;
+use crate::logical::ColumnId;
+use crate::physical::{Measures, PhysicalPlan};
+
+/// How a plan is to be run.
+pub(crate) struct Run<'a> {
+    pub(crate) control: &'a Control,
+    pub(crate) pool: &'a Pool,
+    pub(crate) batch_rows: usize,
+    /// Where to count what each node does; nothing is counted without it.
+    pub(crate) measures: Option<&'a Measures>,
+}
+
+/// Runs a plan; the batches have the columns `output`, in that order.
+///
+/// # Errors
+/// Whatever its expressions raise; HY008, HYT00 or HY001 when it is interrupted or a limit is reached.
+pub(crate) fn run(plan: &PhysicalPlan, output: &[ColumnId], run: &Run<'_>) -> Result<Vec<Batch>> {
+    compile::Compiler { run, workers: plan.workers }.result(&plan.root, output)
+}

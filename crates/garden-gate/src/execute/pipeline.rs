@@ -1,0 +1,207 @@
+use super::Run;
+use crate::diagnostic::{Error, Result, SqlState};
+use crate::kernel::Batch;
+use crate::physical::NodeId;
+use rayon::ThreadPool;
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
+
+/// Batches in one morsel.
+const MORSEL_BATCHES: usize = 4;
+
+/// Worker threads, started when a plan first asks for more than one.
+#[derive(Debug, Default)]
+pub(crate) struct Pool {
+    threads: OnceLock<ThreadPool>,
+    workers: usize,
+}
+
+impl Pool {
+    pub(crate) fn new(workers: usize) -> Self {
+        Self { threads: OnceLock::new(), workers }
+    }
+
+    fn threads(&self) -> Result<&ThreadPool> {
+        if let Some(threads) = self.threads.get() {
+            return Ok(threads);
+        }
+        let built = rayon::ThreadPoolBuilder::new().num_threads(self.workers).stack_size(16 << 20).build();
+        let built = built.map_err(|error| {
+            Error::new(SqlState::GENERAL, format!("the {} workers cannot be started", self.workers)).caused_by(error)
+        })?;
+        Ok(self.threads.get_or_init(|| built))
+    }
+}
+
+/// The morsel a batch belongs to, and its place in it: ordered as the input was.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) struct Sequence {
+    pub(super) morsel: u32,
+    pub(super) batch: u32,
+}
+
+impl Sequence {
+    /// A number for the first row of the batch that orders rows of all batches.
+    pub(super) fn first_row(self) -> u64 {
+        (u64::from(self.morsel) << 32) | (u64::from(self.batch) << 13)
+    }
+}
+
+/// Changes batches on their way; shared by all workers, so any state is behind `&self`.
+pub(super) trait Transform: Send + Sync {
+    /// Gives what becomes of `batch` to `emit`, in order, in as many batches as it likes.
+    fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()>;
+}
+
+/// The end of a pipeline.
+pub(super) trait Sink: Sync {
+    /// What one worker gathers.
+    type Local: Send;
+    type Output;
+
+    fn local(&self) -> Result<Self::Local>;
+
+    /// Takes one batch; [`Flow::Enough`] when no later morsel is needed.
+    fn push(&self, local: &mut Self::Local, at: Sequence, batch: Batch) -> Result<Flow>;
+
+    /// Merges what the workers gathered.
+    fn finish(&self, locals: Vec<Self::Local>) -> Result<Self::Output>;
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Flow {
+    More,
+    Enough,
+}
+
+/// A source and the steps its batches go through.
+pub(super) struct Pipeline<'a> {
+    /// Segments of the source, with the columns the first step expects.
+    pub(super) source: Vec<Batch>,
+    pub(super) steps: Vec<Step<'a>>,
+}
+
+/// A transform and the node it belongs to.
+pub(super) struct Step<'a> {
+    pub(super) node: NodeId,
+    pub(super) transform: Box<dyn Transform + 'a>,
+}
+
+/// A morsel: rows `offset .. offset + rows` of one segment.
+#[derive(Clone, Copy)]
+struct Morsel {
+    segment: usize,
+    offset: usize,
+    rows: usize,
+}
+
+impl Pipeline<'_> {
+    pub(super) fn of(source: Vec<Batch>) -> Self {
+        Self { source, steps: Vec::new() }
+    }
+
+    fn morsels(&self, rows: usize) -> Vec<Morsel> {
+        let cut = |(segment, batch): (usize, &Batch)| {
+            let starts = (0..batch.rows).step_by(rows.max(1));
+            let total = batch.rows;
+            starts.map(move |offset| Morsel { segment, offset, rows: rows.min(total - offset) })
+        };
+        self.source.iter().enumerate().flat_map(cut).collect()
+    }
+
+    /// Runs all morsels into the sink, on `workers` workers where there is work for them.
+    pub(super) fn drive<S: Sink>(
+        &self,
+        sink: &S,
+        sink_node: Option<NodeId>,
+        run: &Run<'_>,
+        workers: usize,
+    ) -> Result<S::Output> {
+        run.control.check()?;
+        let morsels = self.morsels(run.batch_rows * MORSEL_BATCHES);
+        let next = AtomicUsize::new(0);
+        let work = || -> Result<S::Local> {
+            let mut local = sink.local()?;
+            let outcome = self.work(sink, sink_node, run, (&morsels, &next), &mut local);
+            if outcome.is_err() {
+                // The others stop at their next morsel.
+                next.store(morsels.len(), Ordering::Relaxed);
+            }
+            outcome.map(|()| local)
+        };
+        let locals = if workers > 1 && morsels.len() > 1 {
+            run.pool.threads()?.broadcast(|_| work()).into_iter().collect::<Result<Vec<_>>>()?
+        } else {
+            vec![work()?]
+        };
+        let start = Instant::now();
+        let output = sink.finish(locals);
+        if let (Some(measures), Some(node)) = (run.measures, sink_node) {
+            measures.of(node).add_time(start.elapsed());
+        }
+        output
+    }
+
+    fn work<S: Sink>(
+        &self,
+        sink: &S,
+        sink_node: Option<NodeId>,
+        run: &Run<'_>,
+        (morsels, next): (&[Morsel], &AtomicUsize),
+        local: &mut S::Local,
+    ) -> Result<()> {
+        let mut flow = Flow::More;
+        loop {
+            run.control.check()?;
+            let number = next.fetch_add(1, Ordering::Relaxed);
+            let Some(morsel) = morsels.get(number).filter(|_| flow == Flow::More) else { return Ok(()) };
+            let mut at = Sequence { morsel: crate::types::index(number), batch: 0 };
+            let segment = &self.source[morsel.segment];
+            for offset in (0..morsel.rows).step_by(run.batch_rows) {
+                let batch = segment.slice(morsel.offset + offset, run.batch_rows.min(morsel.rows - offset));
+                let mut deliver = |batch: Batch| {
+                    let start = run.measures.map(|_| Instant::now());
+                    let pushed = sink.push(local, at, batch);
+                    at.batch += 1;
+                    if let (Some(measures), Some(node), Some(start)) = (run.measures, sink_node, start) {
+                        measures.of(node).add_time(start.elapsed());
+                    }
+                    if pushed? == Flow::Enough {
+                        flow = Flow::Enough;
+                    }
+                    Ok(())
+                };
+                self.push(0, batch, run, &mut deliver)?;
+            }
+            if flow == Flow::Enough {
+                // Morsels are handed out in order, so all rows before the ones still wanted are on their way.
+                next.store(morsels.len(), Ordering::Relaxed);
+            }
+        }
+    }
+
+    /// Sends a batch through step `at` and those behind it.
+    fn push(&self, at: usize, batch: Batch, run: &Run<'_>, deliver: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+        let Some(step) = self.steps.get(at) else { return deliver(batch) };
+        let Some(measures) = run.measures else {
+            return step.transform.apply(batch, &mut |batch| {
+                run.control.check()?;
+                self.push(at + 1, batch, run, deliver)
+            });
+        };
+        let measure = measures.of(step.node);
+        let start = Instant::now();
+        let mut behind = Duration::ZERO;
+        step.transform.apply(batch, &mut |batch| {
+            run.control.check()?;
+            let start = Instant::now();
+            measure.add_output(batch.rows);
+            let result = self.push(at + 1, batch, run, deliver);
+            behind += start.elapsed();
+            result
+        })?;
+        measure.add_time(start.elapsed().saturating_sub(behind));
+        Ok(())
+    }
+}

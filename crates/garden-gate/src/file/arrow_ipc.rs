@@ -1,0 +1,50 @@
+//! Arrow IPC, as a file with a footer or as a stream.
+
+use super::problem::Problem;
+use super::{Content, FileTable, normalize, unreadable};
+use crate::catalog::{Column, Segment};
+use crate::diagnostic::{Error, Result};
+use arrow::array::RecordBatch;
+use arrow::error::ArrowError;
+use arrow::ipc::reader::{FileReader, StreamReader};
+use std::fs::File;
+use std::io::{BufReader, Read, Seek};
+use std::path::Path;
+
+pub(super) fn read(path: &Path) -> Result<FileTable> {
+    let mut file = File::open(path).map_err(|error| unreadable(path, error))?;
+    let mut magic = [0; 6];
+    let has_footer = file.read_exact(&mut magic).is_ok() && &magic == b"ARROW1";
+    file.rewind().map_err(|error| unreadable(path, error))?;
+    let file = BufReader::new(file);
+    let bad = |error: ArrowError| {
+        let problem = Problem::NotThisFormat { format: "Arrow IPC", why: error.to_string() };
+        Error::from_facts(&problem).caused_by(error).in_file(path, None)
+    };
+    if has_footer {
+        let reader = FileReader::try_new(file, None).map_err(bad)?;
+        let schema = reader.schema();
+        table(path, &schema, reader.map(|batch| batch.map_err(bad)))
+    } else {
+        let reader = StreamReader::try_new(file, None).map_err(bad)?;
+        let schema = reader.schema();
+        table(path, &schema, reader.map(|batch| batch.map_err(bad)))
+    }
+}
+
+fn table(
+    path: &Path,
+    schema: &arrow::datatypes::Schema,
+    batches: impl Iterator<Item = Result<RecordBatch>>,
+) -> Result<FileTable> {
+    let columns: Vec<Column> =
+        schema.fields().iter().map(|field| normalize::column(path, field)).collect::<Result<_>>()?;
+    let mut segments = Vec::new();
+    for batch in batches {
+        let batch = batch?;
+        let arrays = batch.columns().iter().zip(&columns);
+        let arrays = arrays.map(|(array, column)| normalize::array(path, array, column)).collect::<Result<_>>()?;
+        segments.push(Segment { columns: arrays, rows: batch.num_rows() });
+    }
+    Ok(FileTable { columns, content: Content::Segments(segments) })
+}

@@ -1,0 +1,190 @@
+//! The type of a column from all of its texts: the narrowest that holds every one of them exactly.
+
+use super::problem::Problem;
+use crate::types::{Decimal, SqlType, parse_date, parse_time, parse_timestamp};
+
+/// How a text stood in its file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Origin {
+    /// May be anything.
+    Plain,
+    /// Marked as text by the format: no number and no truth value, but still a date or time.
+    Text,
+}
+
+/// What all texts seen so far can be.
+#[derive(Clone, Debug)]
+pub(super) struct Inference {
+    values: u64,
+    boolean: bool,
+    number: bool,
+    date: bool,
+    time: bool,
+    timestamp: bool,
+    whole_digits: u8,
+    scale: u8,
+    exponent: bool,
+    fits_32: bool,
+    fits_64: bool,
+    /// The first number past 38 digits, and its line.
+    too_long: Option<(String, u64)>,
+}
+
+impl Inference {
+    pub(super) fn new() -> Self {
+        Self {
+            values: 0,
+            boolean: true,
+            number: true,
+            date: true,
+            time: true,
+            timestamp: true,
+            whole_digits: 0,
+            scale: 0,
+            exponent: false,
+            fits_32: true,
+            fits_64: true,
+            too_long: None,
+        }
+    }
+
+    pub(super) fn observe(&mut self, text: &str, origin: Origin, line: u64) {
+        self.values += 1;
+        let text = text.trim();
+        let plain = origin == Origin::Plain;
+        self.boolean &= plain && (text.eq_ignore_ascii_case("true") || text.eq_ignore_ascii_case("false"));
+        if self.number {
+            self.number = plain && self.number(text, line);
+        }
+        self.date &= parse_date(text).is_some();
+        self.timestamp &= parse_timestamp(text).is_some() || (text.len() == 10 && parse_date(text).is_some());
+        self.time &= parse_time(text).is_some();
+    }
+
+    /// Whether `text` is a number as numbers are written: no plus sign, no leading zero that an identifier would have.
+    fn number(&mut self, text: &str, line: u64) -> bool {
+        let digits = text.strip_prefix('-').unwrap_or(text);
+        let bytes = digits.as_bytes();
+        let begins_well = match bytes {
+            [b'0', rest, ..] => !rest.is_ascii_digit(),
+            [first, ..] => first.is_ascii_digit() || *first == b'.',
+            [] => false,
+        };
+        if !begins_well {
+            return false;
+        }
+        if let Some(decimal) = Decimal::parse(text) {
+            if text.ends_with('.') {
+                return false;
+            }
+            self.whole_digits = self.whole_digits.max(decimal.precision() - decimal.scale);
+            self.scale = self.scale.max(decimal.scale);
+            self.fits_32 &= i32::try_from(decimal.unscaled).is_ok();
+            self.fits_64 &= i64::try_from(decimal.unscaled).is_ok();
+            return true;
+        }
+        if bytes.iter().all(|byte| byte.is_ascii_digit() || *byte == b'.')
+            && bytes.iter().filter(|byte| **byte == b'.').count() < 2
+        {
+            self.too_long.get_or_insert_with(|| (text.to_owned(), line));
+            return true;
+        }
+        let approximate = text.contains(['e', 'E'])
+            && bytes.iter().all(|byte| matches!(byte, b'0'..=b'9' | b'+' | b'-' | b'.' | b'e' | b'E'))
+            && text.parse::<f64>().is_ok_and(f64::is_finite);
+        self.exponent |= approximate;
+        approximate
+    }
+
+    /// The column's type; `None` with the problem and its line when numbers are too long to be exact.
+    pub(super) fn finish(self, column: &str) -> Result<SqlType, (Problem, Option<u64>)> {
+        if self.values == 0 {
+            return Ok(SqlType::TEXT);
+        }
+        if self.boolean {
+            return Ok(SqlType::Boolean);
+        }
+        if self.number {
+            return self.number_type(column);
+        }
+        Ok(if self.date {
+            SqlType::Date
+        } else if self.timestamp {
+            SqlType::Timestamp
+        } else if self.time {
+            SqlType::Time
+        } else {
+            SqlType::TEXT
+        })
+    }
+
+    fn number_type(self, column: &str) -> Result<SqlType, (Problem, Option<u64>)> {
+        if let Some((text, line)) = self.too_long {
+            let only_long = self.whole_digits == 0 && self.scale == 0;
+            // A column of nothing but very long digits holds identifiers.
+            if only_long {
+                return Ok(SqlType::TEXT);
+            }
+            return Err((Problem::NumberTooLong { column: column.into(), text }, Some(line)));
+        }
+        if self.exponent {
+            return Ok(SqlType::Double);
+        }
+        if self.scale == 0 && self.fits_64 {
+            return Ok(if self.fits_32 { SqlType::Integer } else { SqlType::BigInt });
+        }
+        let digits = u16::from(self.whole_digits) + u16::from(self.scale);
+        match u8::try_from(digits) {
+            Ok(precision) if precision <= 38 => Ok(SqlType::numeric(precision, self.scale)),
+            _ => Err((Problem::TooManyDigits { column: column.into(), digits }, None)),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn of(texts: &[&str]) -> SqlType {
+        let mut inference = Inference::new();
+        texts.iter().for_each(|text| inference.observe(text, Origin::Plain, 1));
+        inference.finish("c").unwrap()
+    }
+
+    #[test]
+    fn types_of_columns() {
+        let cases: &[(&[&str], SqlType)] = &[
+            (&[], SqlType::TEXT),
+            (&["1", "-20", "0"], SqlType::Integer),
+            (&["1", "2147483648"], SqlType::BigInt),
+            (&["1", "9223372036854775808"], SqlType::numeric(19, 0)),
+            (&["1.50", "200", "-0.125"], SqlType::numeric(6, 3)),
+            (&["0.5"], SqlType::numeric(2, 1)),
+            (&["007", "1"], SqlType::TEXT),
+            (&["+4712"], SqlType::TEXT),
+            (&["1e3", "2"], SqlType::Double),
+            (&["1", "x"], SqlType::TEXT),
+            (&["true", "FALSE"], SqlType::Boolean),
+            (&["2024-01-31", "2024-02-29"], SqlType::Date),
+            (&["2024-01-31", "2024-02-30"], SqlType::TEXT),
+            (&["2024-01-31", "2024-02-29 10:00:00"], SqlType::Timestamp),
+            (&["09:30", "10:15:30.5"], SqlType::Time),
+            (&["", "1"], SqlType::TEXT),
+            (&["NaN"], SqlType::TEXT),
+            (&["1234567890123456789012345678901234567890"], SqlType::TEXT),
+        ];
+        for (texts, expected) in cases {
+            assert_eq!(of(texts), *expected, "{texts:?}");
+        }
+    }
+
+    #[test]
+    fn numbers_too_long_are_refused_with_their_line() {
+        let mut inference = Inference::new();
+        inference.observe("5", Origin::Plain, 2);
+        inference.observe("1234567890123456789012345678901234567890", Origin::Plain, 3);
+        let (problem, line) = inference.finish("c").unwrap_err();
+        assert!(matches!(problem, Problem::NumberTooLong { .. }));
+        assert_eq!(line, Some(3));
+    }
+}

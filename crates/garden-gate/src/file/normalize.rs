@@ -1,0 +1,45 @@
+//! Arrow columns of any kind brought to the one Arrow type that each SQL type has here.
+
+use super::problem::Problem;
+use crate::catalog::Column;
+use crate::diagnostic::{Error, Result};
+use crate::types::SqlType;
+use arrow::array::{Array, ArrayRef, AsArray};
+use arrow::compute::{self, CastOptions};
+use arrow::datatypes::{Field, Float32Type, Float64Type};
+use std::path::Path;
+use std::sync::Arc;
+
+/// The SQL column for a column of an Arrow schema.
+pub(super) fn column(path: &Path, field: &Field) -> Result<Column> {
+    match SqlType::from_arrow(field.data_type()) {
+        Some(sql_type) => Ok(Column { name: field.name().clone(), sql_type }),
+        None => {
+            let problem = Problem::ColumnType { column: field.name().clone(), found: field.data_type().to_string() };
+            Err(Error::from_facts(&problem).in_file(path, None))
+        }
+    }
+}
+
+/// The array in the type of its column. A negative zero becomes zero, so that equal numbers are equal bits.
+pub(super) fn array(path: &Path, array: &ArrayRef, column: &Column) -> Result<ArrayRef> {
+    let options = CastOptions { safe: true, ..CastOptions::default() };
+    let misfit = || {
+        let problem = Problem::Values { column: column.name.clone(), target: column.sql_type };
+        Error::from_facts(&problem).in_file(path, None)
+    };
+    let target = column.sql_type.arrow();
+    let cast = if *array.data_type() == target {
+        Arc::clone(array)
+    } else {
+        compute::cast_with_options(array, &target, &options).map_err(|_| misfit())?
+    };
+    if cast.logical_null_count() > array.logical_null_count() {
+        return Err(misfit());
+    }
+    Ok(match column.sql_type {
+        SqlType::Double => Arc::new(cast.as_primitive::<Float64Type>().unary::<_, Float64Type>(|value| value + 0.0)),
+        SqlType::Real => Arc::new(cast.as_primitive::<Float32Type>().unary::<_, Float32Type>(|value| value + 0.0)),
+        _ => cast,
+    })
+}

@@ -1,0 +1,73 @@
+use crate::diagnostic::{Facts, SqlState};
+use crate::types::SqlType;
+
+/// What can be wrong with a data file.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum Problem {
+    #[error("the file cannot be read: {0}")]
+    Unreadable(String),
+    #[error("the ending of the file's name does not tell its format")]
+    UnknownEnding,
+    #[error("the file is empty: there is not even a header")]
+    Empty,
+    #[error("the file holds bytes that are no text")]
+    Binary,
+    #[error("the file is UTF-16 text, not UTF-8")]
+    Utf16,
+    #[error("the text is not UTF-8")]
+    NotUtf8,
+    #[error("{found} fields, the header has {expected}")]
+    Ragged { found: usize, expected: usize },
+    #[error("a quoted field is never closed")]
+    UnclosedQuote,
+    #[error("text behind the closing quote of a field")]
+    TextBehindQuote,
+    #[error("two columns are called {0:?}")]
+    DuplicateColumn(String),
+    #[error("in column {column:?} the number {text} needs more than 38 digits")]
+    NumberTooLong { column: String, text: String },
+    #[error("in column {column:?} the numbers need {digits} digits together, at most 38 are possible")]
+    TooManyDigits { column: String, digits: u16 },
+    #[error("the line is no JSON object: {0}")]
+    NotJson(String),
+    #[error("the file cannot be read as {format}: {why}")]
+    NotThisFormat { format: &'static str, why: String },
+    #[error("column {column:?} is of the type {found}, which is not supported yet")]
+    ColumnType { column: String, found: String },
+    #[error("column {column:?} holds values that do not fit {target}")]
+    Values { column: String, target: SqlType },
+}
+
+impl Facts for Problem {
+    fn state(&self) -> SqlState {
+        match self {
+            Self::Unreadable(_) | Self::UnknownEnding => SqlState::FILE_ACCESS,
+            Self::Binary | Self::Utf16 | Self::NotUtf8 => SqlState::INVALID_CHARACTER_VALUE,
+            Self::DuplicateColumn(_) => SqlState::COLUMN_EXISTS,
+            Self::NumberTooLong { .. } | Self::TooManyDigits { .. } | Self::Values { .. } => {
+                SqlState::NUMERIC_OUT_OF_RANGE
+            }
+            Self::ColumnType { .. } => SqlState::FEATURE_NOT_SUPPORTED,
+            Self::Empty
+            | Self::Ragged { .. }
+            | Self::UnclosedQuote
+            | Self::TextBehindQuote
+            | Self::NotJson(_)
+            | Self::NotThisFormat { .. } => SqlState::DATA_EXCEPTION,
+        }
+    }
+
+    fn help(&self) -> Option<String> {
+        Some(match self {
+            Self::UnknownEnding => "files end in .csv, .tsv, .jsonl, .ndjson, .parquet, .arrow or .ipc".into(),
+            Self::Binary => "is it a spreadsheet or a compressed file? export it as CSV".into(),
+            Self::Utf16 | Self::NotUtf8 => "save the file as UTF-8".into(),
+            Self::Ragged { found, expected } if found > expected => {
+                "a field with the delimiter in it stands in double quotes".into()
+            }
+            Self::Ragged { .. } => "a field that is left out is still separated: a,,c".into(),
+            Self::UnclosedQuote => "a \" inside of a quoted field is written twice".into(),
+            _ => return None,
+        })
+    }
+}

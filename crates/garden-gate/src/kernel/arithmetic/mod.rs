@@ -1,0 +1,30 @@
+//! `+ - * /` and unary minus, by the type of the result.
+
+mod decimal;
+mod lanes;
+mod number;
+mod temporal;
+
+use super::{Lane, problem::Problem};
+use crate::types::{ArithmeticOp, SqlType};
+use arrow::array::ArrayRef;
+
+pub(super) use decimal::average;
+
+/// Operands of one length or constant, of the types that binding gave them; the result has type `result`. NULL in either lane
+/// gives NULL.
+pub(super) fn binary(op: ArithmeticOp, left: &Lane, right: &Lane, result: SqlType) -> Result<ArrayRef, Problem> {
+    match result {
+        SqlType::SmallInt | SqlType::Integer | SqlType::BigInt => number::integer(op, left, right, result),
+        SqlType::Real | SqlType::Double => number::float(op, left, right, result),
+        SqlType::Numeric { precision, scale } => decimal::binary(op, left, right, (precision, scale)),
+        SqlType::Date | SqlType::Time | SqlType::Timestamp | SqlType::YearMonth | SqlType::DayTime => {
+            temporal::binary(op, left, right, result)
+        }
+        SqlType::Null | SqlType::Boolean | SqlType::Varchar(_) => Err(Problem::Overflow(result)),
+    }
+}
+
+pub(super) fn negate(operand: &ArrayRef, sql_type: SqlType) -> Result<ArrayRef, Problem> {
+    number::negate(operand, sql_type)
+}

@@ -1,0 +1,129 @@
+//! Dates, times and intervals (clauses 6.41 and 6.43). A day past a month's end becomes its last day.
+
+use super::lanes::{side, try_zip};
+use crate::kernel::{Lane, problem::Problem};
+use crate::types::{ArithmeticOp as Op, MICROS_PER_DAY, SqlType as T, add_months};
+use arrow::array::{Array, ArrayRef, ArrowPrimitiveType, PrimitiveArray};
+use arrow::compute;
+use arrow::datatypes::{
+    DataType, Date32Type, DurationMicrosecondType as Micros, Int64Type, IntervalYearMonthType as Months,
+    Time64MicrosecondType, TimestampMicrosecondType,
+};
+use std::sync::Arc;
+
+/// Microseconds of the first and the day after the last day of the calendar.
+const FIRST: i64 = -719_162 * MICROS_PER_DAY;
+const PAST_LAST: i64 = 2_932_897 * MICROS_PER_DAY;
+
+pub(super) fn binary(op: Op, left: &Lane, right: &Lane, result: T) -> Result<ArrayRef, Problem> {
+    // `interval + date` is `date + interval`; `number * interval` likewise.
+    let interval_first = is_interval(left) && !is_interval(right) && matches!(op, Op::Add);
+    let number_first = op == Op::Multiply && !is_interval(left);
+    let (left, right) = if interval_first || number_first { (right, left) } else { (left, right) };
+    if matches!(op, Op::Multiply | Op::Divide) {
+        return scale(op, left, right, result);
+    }
+    let sign: i64 = if op == Op::Subtract { -1 } else { 1 };
+    match (left.array().data_type(), right.array().data_type()) {
+        (DataType::Date32, DataType::Interval(_)) => {
+            let shift = |days, months: i32| {
+                let months = if sign < 0 { months.checked_neg() } else { Some(months) };
+                months.and_then(|months| add_months(days, months)).ok_or(Problem::OutsideCalendar)
+            };
+            done(try_zip::<Date32Type, Months, Date32Type, _>(side(left), side(right), shift))
+        }
+        (DataType::Timestamp(..), DataType::Interval(_)) => {
+            let shift = |micros: i64, months: i32| shift_timestamp(micros, months, sign);
+            done(try_zip::<TimestampMicrosecondType, Months, TimestampMicrosecondType, _>(
+                side(left),
+                side(right),
+                shift,
+            ))
+        }
+        (DataType::Date32, DataType::Duration(_)) => {
+            let shift = |days: i32, micros: i64| {
+                let moved = sign.checked_mul(micros).and_then(|by| (i64::from(days) * MICROS_PER_DAY).checked_add(by));
+                i32::try_from(within(moved)?.div_euclid(MICROS_PER_DAY)).map_err(|_| Problem::OutsideCalendar)
+            };
+            done(try_zip::<Date32Type, Micros, Date32Type, _>(side(left), side(right), shift))
+        }
+        (DataType::Timestamp(..), DataType::Duration(_)) => {
+            let shift =
+                |at: i64, micros: i64| within(sign.checked_mul(micros).and_then(|micros| at.checked_add(micros)));
+            done(try_zip::<TimestampMicrosecondType, Micros, TimestampMicrosecondType, _>(
+                side(left),
+                side(right),
+                shift,
+            ))
+        }
+        (DataType::Time64(_), DataType::Duration(_)) => {
+            let shift = |at: i64, micros: i64| Ok((at + sign * (micros % MICROS_PER_DAY)).rem_euclid(MICROS_PER_DAY));
+            done(try_zip::<Time64MicrosecondType, Micros, Time64MicrosecondType, _>(side(left), side(right), shift))
+        }
+        (DataType::Date32, DataType::Date32) => {
+            let gap = |a: i32, b: i32| Ok((i64::from(a) - i64::from(b)) * MICROS_PER_DAY);
+            done(try_zip::<Date32Type, Date32Type, Micros, _>(side(left), side(right), gap))
+        }
+        (DataType::Timestamp(..), DataType::Timestamp(..)) => done(try_zip::<
+            TimestampMicrosecondType,
+            TimestampMicrosecondType,
+            Micros,
+            _,
+        >(side(left), side(right), |a, b| Ok(a - b))),
+        (DataType::Time64(_), DataType::Time64(_)) => {
+            done(try_zip::<Time64MicrosecondType, Time64MicrosecondType, Micros, _>(side(left), side(right), |a, b| {
+                Ok(a - b)
+            }))
+        }
+        (DataType::Interval(_), DataType::Interval(_)) => {
+            let sum = |a: i32, b: i32| {
+                let sum = if sign < 0 { a.checked_sub(b) } else { a.checked_add(b) };
+                sum.ok_or(Problem::Overflow(result))
+            };
+            done(try_zip::<Months, Months, Months, _>(side(left), side(right), sum))
+        }
+        _ => {
+            let sum =
+                |a: i64, b: i64| sign.checked_mul(b).and_then(|b| a.checked_add(b)).ok_or(Problem::Overflow(result));
+            done(try_zip::<Micros, Micros, Micros, _>(side(left), side(right), sum))
+        }
+    }
+}
+
+fn is_interval(lane: &Lane) -> bool {
+    matches!(lane.array().data_type(), DataType::Interval(_) | DataType::Duration(_))
+}
+
+fn done<O: ArrowPrimitiveType>(array: Result<PrimitiveArray<O>, Problem>) -> Result<ArrayRef, Problem> {
+    array.map(|array| Arc::new(array) as ArrayRef)
+}
+
+/// A point in time inside of the calendar.
+fn within(micros: Option<i64>) -> Result<i64, Problem> {
+    micros.filter(|micros| (FIRST..PAST_LAST).contains(micros)).ok_or(Problem::OutsideCalendar)
+}
+
+fn shift_timestamp(micros: i64, months: i32, sign: i64) -> Result<i64, Problem> {
+    let months = if sign < 0 { months.checked_neg() } else { Some(months) }.ok_or(Problem::OutsideCalendar)?;
+    let days = i32::try_from(micros.div_euclid(MICROS_PER_DAY)).map_err(|_| Problem::OutsideCalendar)?;
+    let moved = add_months(days, months).ok_or(Problem::OutsideCalendar)?;
+    Ok(i64::from(moved) * MICROS_PER_DAY + micros.rem_euclid(MICROS_PER_DAY))
+}
+
+/// An interval times or divided by a whole number.
+fn scale(op: Op, interval: &Lane, number: &Lane, result: T) -> Result<ArrayRef, Problem> {
+    let wide = compute::cast(number.array(), &DataType::Int64).map_err(|_| Problem::Overflow(result))?;
+    let number = Lane::like(wide, number.is_constant());
+    let apply = |value: i64, by: i64| match (op, by) {
+        (Op::Divide, 0) => Err(Problem::DivisionByZero),
+        (Op::Divide, by) => value.checked_div(by).ok_or(Problem::Overflow(result)),
+        _ => value.checked_mul(by).ok_or(Problem::Overflow(result)),
+    };
+    if result == T::YearMonth {
+        let months = |value: i32, by: i64| {
+            apply(value.into(), by).and_then(|months| i32::try_from(months).map_err(|_| Problem::Overflow(result)))
+        };
+        return done(try_zip::<Months, Int64Type, Months, _>(side(interval), side(&number), months));
+    }
+    done(try_zip::<Micros, Int64Type, Micros, _>(side(interval), side(&number), apply))
+}

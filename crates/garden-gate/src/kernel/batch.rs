@@ -1,0 +1,101 @@
+use crate::diagnostic::Result;
+use arrow::array::{Array, ArrayRef, BooleanArray, Datum, UInt32Array};
+use arrow::compute;
+
+/// Rows on their way through a pipeline: arrays of one length.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Batch {
+    pub(crate) columns: Vec<ArrayRef>,
+    pub(crate) rows: usize,
+}
+
+impl Batch {
+    pub(crate) fn new(columns: Vec<ArrayRef>, rows: usize) -> Self {
+        debug_assert!(columns.iter().all(|column| column.len() == rows), "arrays of one length");
+        Self { columns, rows }
+    }
+
+    pub(crate) fn slice(&self, offset: usize, rows: usize) -> Self {
+        Self { columns: self.columns.iter().map(|column| column.slice(offset, rows)).collect(), rows }
+    }
+
+    /// The rows for which `mask` is TRUE; `kept` is how many there are.
+    pub(crate) fn filter(&self, mask: &BooleanArray, kept: usize) -> Result<Self> {
+        if kept == self.rows {
+            return Ok(self.clone());
+        }
+        let mut filter = compute::FilterBuilder::new(mask);
+        if self.columns.len() > 1 {
+            filter = filter.optimize();
+        }
+        let filter = filter.build();
+        let columns = self.columns.iter().map(|column| filter.filter(column.as_ref())).collect::<Result<_, _>>()?;
+        Ok(Self { columns, rows: kept })
+    }
+
+    /// The rows at these places, in this order.
+    pub(crate) fn take(&self, rows: &UInt32Array) -> Result<Self> {
+        let columns = self.columns.iter().map(|column| compute::take(column, rows, None)).collect::<Result<_, _>>()?;
+        Ok(Self { columns, rows: rows.len() })
+    }
+
+    /// All rows of all batches, which have the same columns.
+    pub(crate) fn concat(batches: &[Self]) -> Result<Self> {
+        if let [one] = batches {
+            return Ok(one.clone());
+        }
+        let width = batches.first().map_or(0, |batch| batch.columns.len());
+        let columns = (0..width)
+            .map(|column| {
+                let parts: Vec<&dyn Array> = batches.iter().map(|batch| batch.columns[column].as_ref()).collect();
+                compute::concat(&parts)
+            })
+            .collect::<Result<_, _>>()?;
+        Ok(Self { columns, rows: batches.iter().map(|batch| batch.rows).sum() })
+    }
+
+    /// Memory held by the arrays, in bytes.
+    pub(crate) fn bytes(&self) -> usize {
+        self.columns.iter().map(|column| column.get_array_memory_size()).sum()
+    }
+}
+
+/// The value of an expression for a batch: one value a row, or one for all.
+#[derive(Clone, Debug)]
+pub(crate) enum Lane {
+    Array(ArrayRef),
+    /// An array of length 1.
+    Constant(ArrayRef),
+}
+
+impl Lane {
+    pub(crate) fn array(&self) -> &ArrayRef {
+        match self {
+            Self::Array(array) | Self::Constant(array) => array,
+        }
+    }
+
+    pub(crate) fn is_constant(&self) -> bool {
+        matches!(self, Self::Constant(_))
+    }
+
+    /// The same values as one array of `rows` rows.
+    pub(crate) fn into_array(self, rows: usize) -> Result<ArrayRef> {
+        match self {
+            Self::Array(array) => Ok(array),
+            Self::Constant(array) if rows == 1 => Ok(array),
+            Self::Constant(array) => Ok(compute::take(&array, &UInt32Array::from(vec![0; rows]), None)?),
+        }
+    }
+
+    /// Wraps a result of lanes: constant when all of them were.
+    pub(crate) fn like(array: ArrayRef, constant: bool) -> Self {
+        if constant { Self::Constant(array) } else { Self::Array(array) }
+    }
+}
+
+impl Datum for Lane {
+    fn get(&self) -> (&dyn Array, bool) {
+        (self.array().as_ref(), self.is_constant())
+    }
+}

@@ -1,0 +1,238 @@
+//! CAST (clause 6.13). Numbers are rounded half away from zero; text is trimmed of blanks before it is read.
+
+use super::constant::value_at;
+use super::problem::Problem;
+use crate::types::{
+    Decimal, MICROS_PER_DAY, SqlType, Value, format_timestamp, parse_date, parse_time, parse_timestamp, rescale,
+};
+use arrow::array::{
+    Array, ArrayRef, AsArray, BooleanArray, PrimitiveArray, StringViewArray, StringViewBuilder, new_null_array,
+};
+use arrow::compute::{self, CastOptions};
+use arrow::datatypes::{
+    ArrowPrimitiveType, DataType, Date32Type, Decimal64Type, Decimal128Type, Float32Type, Float64Type, Int16Type,
+    Int32Type, Int64Type, Time64MicrosecondType, TimestampMicrosecondType,
+};
+use std::fmt::Write as _;
+use std::sync::Arc;
+
+/// All lanes of an array of type `from` as type `to`; the first valid lane that has no such value is the error.
+pub(super) fn cast_array(array: &ArrayRef, from: SqlType, to: SqlType) -> Result<ArrayRef, Problem> {
+    use SqlType as T;
+    match (from, to) {
+        _ if array.null_count() == array.len() => Ok(new_null_array(&to.arrow(), array.len())),
+        (T::Varchar(_), T::Varchar(length)) => limit_length(array, length, to),
+        (T::Varchar(_), _) => from_text(array.as_string_view(), to),
+        (_, T::Varchar(length)) => limit_length(&to_text(array, from), length, to),
+        (T::Date, T::Timestamp) => {
+            let array = array.as_primitive::<Date32Type>();
+            Ok(Arc::new(array.unary::<_, TimestampMicrosecondType>(|days| i64::from(days) * MICROS_PER_DAY)))
+        }
+        (T::Timestamp, T::Date) => {
+            let array = array.as_primitive::<TimestampMicrosecondType>();
+            let day =
+                |micros: i64| i32::try_from(micros.div_euclid(MICROS_PER_DAY)).map_err(|_| Problem::OutsideCalendar);
+            Ok(Arc::new(array.try_unary::<_, Date32Type, _>(day)?))
+        }
+        (T::Timestamp, T::Time) => {
+            let array = array.as_primitive::<TimestampMicrosecondType>();
+            Ok(Arc::new(array.unary::<_, Time64MicrosecondType>(|micros| micros.rem_euclid(MICROS_PER_DAY))))
+        }
+        _ => number(array, from, to),
+    }
+}
+
+/// Between numbers: rounding first where digits are lost, then the checked conversion.
+fn number(array: &ArrayRef, from: SqlType, to: SqlType) -> Result<ArrayRef, Problem> {
+    let mut rounded = Arc::clone(array);
+    if to.is_integer() {
+        if let SqlType::Numeric { precision, scale } = from
+            && scale > 0
+        {
+            rounded = convert(array, from, to, &SqlType::numeric(precision.saturating_add(1).min(38), 0).arrow())?;
+        }
+        if from == SqlType::Double {
+            rounded = Arc::new(array.as_primitive::<Float64Type>().unary::<_, Float64Type>(f64::round));
+        }
+        if from == SqlType::Real {
+            rounded = Arc::new(array.as_primitive::<Float32Type>().unary::<_, Float32Type>(f32::round));
+        }
+    }
+    if from.is_approximate() && matches!(to, SqlType::Numeric { .. }) {
+        return float_to_decimal(array, from, to);
+    }
+    convert(&rounded, from, to, &to.arrow())
+}
+
+fn convert(array: &ArrayRef, from: SqlType, to: SqlType, data_type: &DataType) -> Result<ArrayRef, Problem> {
+    let misfit = |row: usize| Problem::OutOfRange { value: value_text(array, from, row), target: to };
+    let options = CastOptions { safe: true, ..CastOptions::default() };
+    let result = compute::cast_with_options(array, data_type, &options).map_err(|_| misfit(0))?;
+    if result.null_count() == array.null_count() {
+        return Ok(result);
+    }
+    let lost = (0..array.len()).find(|row| array.is_valid(*row) && result.is_null(*row)).unwrap_or(0);
+    Err(misfit(lost))
+}
+
+fn value_text(array: &ArrayRef, from: SqlType, row: usize) -> String {
+    let same = *array.data_type() == from.arrow();
+    if same && row < array.len() { value_at(array, from, row).to_string() } else { "a value".into() }
+}
+
+/// Through the shortest text that means the same number, so that 0.1 becomes 0.1.
+fn float_to_decimal(array: &ArrayRef, from: SqlType, to: SqlType) -> Result<ArrayRef, Problem> {
+    let texts = to_text(array, from);
+    from_text(texts.as_string_view(), to)
+}
+
+fn limit_length(array: &ArrayRef, length: Option<u32>, target: SqlType) -> Result<ArrayRef, Problem> {
+    let Some(limit) = length else { return Ok(Arc::clone(array)) };
+    let limit = limit as usize;
+    let texts = array.as_string_view();
+    let too_long = |text: &str| text.len() > limit && text.chars().count() > limit;
+    if !texts.iter().flatten().any(too_long) {
+        return Ok(Arc::clone(array));
+    }
+    let mut builder = StringViewBuilder::with_capacity(texts.len());
+    for text in texts {
+        match text {
+            Some(text) if too_long(text) => {
+                let end = text.char_indices().nth(limit).map_or(text.len(), |(at, _)| at);
+                let (kept, rest) = text.split_at(end);
+                if !rest.trim_end_matches(' ').is_empty() {
+                    return Err(Problem::TextTooLong { text: text.into(), length: text.chars().count(), target });
+                }
+                builder.append_value(kept);
+            }
+            other => builder.append_option(other),
+        }
+    }
+    Ok(Arc::new(builder.finish()))
+}
+
+fn to_text(array: &ArrayRef, from: SqlType) -> ArrayRef {
+    let mut builder = StringViewBuilder::with_capacity(array.len());
+    let mut scratch = String::new();
+    for row in 0..array.len() {
+        if array.is_null(row) {
+            builder.append_null();
+            continue;
+        }
+        scratch.clear();
+        // Writing into a String cannot fail.
+        let _ = match value_at(array, from, row) {
+            Value::Timestamp(micros) => write!(scratch, "{}", format_timestamp(micros)),
+            value => write!(scratch, "{value}"),
+        };
+        builder.append_value(&scratch);
+    }
+    Arc::new(builder.finish())
+}
+
+fn from_text(texts: &StringViewArray, to: SqlType) -> Result<ArrayRef, Problem> {
+    let misfit = |text: &str| Problem::NoSuchValue { text: text.into(), target: to };
+    macro_rules! read {
+        ($lane:ty, $read:expr) => {
+            primitive::<$lane>(texts, to, $read)
+        };
+    }
+    match to {
+        SqlType::Boolean => {
+            let read = |text: &str| read_boolean(text).ok_or_else(|| misfit(text));
+            let values: Result<BooleanArray, Problem> = texts.iter().map(|text| text.map(read).transpose()).collect();
+            Ok(Arc::new(values?))
+        }
+        SqlType::SmallInt => read!(Int16Type, |text| read_integer(text)?.try_into().ok()),
+        SqlType::Integer => read!(Int32Type, |text| read_integer(text)?.try_into().ok()),
+        SqlType::BigInt => read!(Int64Type, |text| read_integer(text)?.try_into().ok()),
+        SqlType::Numeric { precision, scale } if precision <= 18 => {
+            read!(Decimal64Type, |text| read_decimal(text, precision, scale)?.try_into().ok())
+        }
+        SqlType::Numeric { precision, scale } => read!(Decimal128Type, |text| read_decimal(text, precision, scale)),
+        SqlType::Real => read!(Float32Type, |text| text.parse::<f32>().ok().filter(|x| x.is_finite()).map(|x| x + 0.0)),
+        SqlType::Double => read!(Float64Type, read_double),
+        SqlType::Date => read!(Date32Type, parse_date),
+        SqlType::Time => read!(Time64MicrosecondType, parse_time),
+        SqlType::Timestamp => read!(TimestampMicrosecondType, read_timestamp),
+        SqlType::Null | SqlType::Varchar(_) | SqlType::YearMonth | SqlType::DayTime => {
+            Err(misfit(texts.iter().flatten().next().unwrap_or("")))
+        }
+    }
+}
+
+fn primitive<L: ArrowPrimitiveType>(
+    texts: &StringViewArray,
+    to: SqlType,
+    read: impl Fn(&str) -> Option<L::Native>,
+) -> Result<ArrayRef, Problem> {
+    let mut values = Vec::with_capacity(texts.len());
+    for text in texts {
+        values.push(match text {
+            None => None,
+            Some(text) => Some(read(text.trim()).ok_or_else(|| explain(text.trim(), to))?),
+        });
+    }
+    Ok(Arc::new(PrimitiveArray::<L>::from_iter(values).with_data_type(to.arrow())))
+}
+
+/// A number that is one but does not fit is told apart from text that is none.
+#[cold]
+fn explain(text: &str, to: SqlType) -> Problem {
+    if to.is_number() && read_double(text).is_some() {
+        return Problem::OutOfRange { value: text.into(), target: to };
+    }
+    Problem::NoSuchValue { text: text.into(), target: to }
+}
+
+fn read_boolean(text: &str) -> Option<bool> {
+    let text = text.trim();
+    [("TRUE", true), ("FALSE", false)]
+        .into_iter()
+        .find(|(word, _)| text.eq_ignore_ascii_case(word))
+        .map(|(_, value)| value)
+}
+
+fn read_integer(text: &str) -> Option<i128> {
+    rescale_text(text, 0)
+}
+
+/// Fixed-point text, or text with an exponent, as digits at `scale`.
+fn rescale_text(text: &str, scale: u8) -> Option<i128> {
+    if let Some(decimal) = Decimal::parse(text) {
+        return rescale(decimal.unscaled, decimal.scale, scale);
+    }
+    let (mantissa, exponent) = text.split_once(['e', 'E'])?;
+    let (decimal, exponent) = (Decimal::parse(mantissa)?, exponent.parse::<i16>().ok()?);
+    let places = i16::from(decimal.scale).checked_sub(exponent)?;
+    match u8::try_from(places) {
+        Ok(places) if places <= 76 => {
+            // More places than a power of ten can hold: the number rounds to zero.
+            if places > scale + 38 { Some(0) } else { rescale(decimal.unscaled, places, scale) }
+        }
+        Ok(_) => Some(0),
+        Err(_) => rescale(decimal.unscaled, 0, u8::try_from(places.unsigned_abs()).ok()?.checked_add(scale)?),
+    }
+}
+
+fn read_decimal(text: &str, precision: u8, scale: u8) -> Option<i128> {
+    rescale_text(text, scale).filter(|unscaled| Decimal { unscaled: *unscaled, scale }.precision() <= precision)
+}
+
+fn read_double(text: &str) -> Option<f64> {
+    let numeric = text.bytes().all(|byte| matches!(byte, b'0'..=b'9' | b'+' | b'-' | b'.' | b'e' | b'E'));
+    if numeric { text.parse::<f64>().ok().filter(|value| value.is_finite()).map(|value| value + 0.0) } else { None }
+}
+
+fn read_timestamp(text: &str) -> Option<i64> {
+    parse_timestamp(text).or_else(|| parse_date(text).map(|days| i64::from(days) * MICROS_PER_DAY))
+}
+
+/// The value of `sql_type` that a text means, or `None`.
+pub(crate) fn parse_value(text: &str, sql_type: SqlType) -> Option<Value> {
+    if sql_type.is_text() {
+        return Some(Value::Text(text.to_owned()));
+    }
+    let array = from_text(&StringViewArray::from(vec![text]), sql_type).ok()?;
+    Some(value_at(&array, sql_type, 0))
+}

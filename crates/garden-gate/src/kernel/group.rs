@@ -1,0 +1,160 @@
+use super::keys::{from_integer_lanes, hash_bytes, integer_lanes, mix};
+use crate::diagnostic::Result;
+use crate::types::index;
+use arrow::array::{Array, ArrayRef};
+use arrow::buffer::NullBuffer;
+use arrow::datatypes::DataType;
+use arrow::row::{RowConverter, Rows, SortField};
+use hashbrown::HashTable;
+
+/// Numbers groups by their keys in order of first appearance; NULL is one more key value.
+///
+/// A single integer-like key is looked up by its 64 bits, everything else by its row encoding. O(1) expected a row; holds the
+/// keys once.
+#[derive(Debug)]
+pub(crate) struct GroupTable {
+    types: Vec<DataType>,
+    table: Table,
+    groups: usize,
+}
+
+#[derive(Debug)]
+enum Table {
+    /// No key: one group.
+    Single,
+    Integer {
+        slots: HashTable<(i64, u32)>,
+        keys: Vec<i64>,
+        null_group: Option<u32>,
+    },
+    Encoded {
+        slots: HashTable<(u64, u32)>,
+        converter: Box<RowConverter>,
+        keys: Rows,
+    },
+}
+
+impl GroupTable {
+    pub(crate) fn new(types: Vec<DataType>) -> Result<Self> {
+        let integer = match types.as_slice() {
+            [one] => integer_lanes(&arrow::array::new_empty_array(one)).is_some(),
+            _ => false,
+        };
+        let table = if types.is_empty() {
+            Table::Single
+        } else if integer {
+            Table::Integer { slots: HashTable::new(), keys: Vec::new(), null_group: None }
+        } else {
+            let converter = RowConverter::new(types.iter().cloned().map(SortField::new).collect())?;
+            let keys = converter.empty_rows(0, 0);
+            Table::Encoded { slots: HashTable::new(), converter: Box::new(converter), keys }
+        };
+        Ok(Self { types, table, groups: 0 })
+    }
+
+    pub(crate) fn len(&self) -> usize {
+        self.groups
+    }
+
+    /// The group of each row, written to `ids`; new keys get new groups.
+    pub(crate) fn assign(&mut self, keys: &[ArrayRef], rows: usize, ids: &mut Vec<u32>) -> Result<()> {
+        ids.clear();
+        match &mut self.table {
+            Table::Single => {
+                self.groups = self.groups.max(usize::from(rows > 0));
+                ids.resize(rows, 0);
+            }
+            Table::Integer { slots, keys: known, null_group } => {
+                let lanes = integer_lanes(&keys[0]).unwrap_or_default();
+                let nulls = keys[0].nulls();
+                let groups = &mut self.groups;
+                for (row, key) in lanes.iter().enumerate() {
+                    if nulls.is_some_and(|nulls| nulls.is_null(row)) {
+                        ids.push(*null_group.get_or_insert_with(|| {
+                            known.push(0);
+                            next_group(groups)
+                        }));
+                        continue;
+                    }
+                    let entry = slots.entry(mix(*key), |slot| slot.0 == *key, |slot| mix(slot.0));
+                    let slot = entry.or_insert_with(|| {
+                        known.push(*key);
+                        (*key, next_group(groups))
+                    });
+                    ids.push(slot.get().1);
+                }
+            }
+            Table::Encoded { slots, converter, keys: known } => {
+                for row in &converter.convert_columns(keys)? {
+                    let hash = hash_bytes(row.as_ref());
+                    let same = |slot: &(u64, u32)| slot.0 == hash && known.row(slot.1 as usize) == row;
+                    let group = match slots.find(hash, same) {
+                        Some(slot) => slot.1,
+                        None => {
+                            let group = next_group(&mut self.groups);
+                            known.push(row);
+                            slots.insert_unique(hash, (hash, group), |slot| slot.0);
+                            group
+                        }
+                    };
+                    ids.push(group);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// The keys, one row a group.
+    pub(crate) fn keys(&self) -> Result<Vec<ArrayRef>> {
+        match &self.table {
+            Table::Single => Ok(Vec::new()),
+            Table::Integer { keys, null_group, .. } => {
+                let nulls =
+                    null_group.map(|group| (0..keys.len()).map(|at| index(at) != group).collect::<NullBuffer>());
+                Ok(vec![from_integer_lanes(keys.clone(), nulls, &self.types[0])])
+            }
+            Table::Encoded { converter, keys, .. } => Ok(converter.convert_rows(keys)?),
+        }
+    }
+
+    /// Memory held, in bytes.
+    pub(crate) fn bytes(&self) -> usize {
+        match &self.table {
+            Table::Single => 0,
+            Table::Integer { slots, keys, .. } => slots.capacity() * 17 + keys.capacity() * 8,
+            Table::Encoded { slots, keys, .. } => slots.capacity() * 17 + keys.size(),
+        }
+    }
+}
+
+fn next_group(groups: &mut usize) -> u32 {
+    *groups += 1;
+    index(*groups - 1)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use arrow::array::{Int32Array, StringViewArray};
+    use std::sync::Arc;
+
+    #[test]
+    fn null_is_a_group_of_its_own() {
+        let numbers: ArrayRef = Arc::new(Int32Array::from(vec![Some(7), None, Some(0), Some(7), None]));
+        let texts: ArrayRef = Arc::new(StringViewArray::from(vec![Some("a"), None, Some(""), Some("a"), None]));
+        for keys in [vec![Arc::clone(&numbers)], vec![Arc::clone(&texts)], vec![numbers, texts]] {
+            let mut table = GroupTable::new(keys.iter().map(|key| key.data_type().clone()).collect()).unwrap();
+            let mut ids = Vec::new();
+            table.assign(&keys, 5, &mut ids).unwrap();
+            assert_eq!(ids, [0, 1, 2, 0, 1]);
+            let shown = table.keys().unwrap();
+            assert_eq!(shown[0].null_count(), 1, "keys come back with their NULL");
+            assert!(shown[0].is_null(1));
+        }
+        let mut none = GroupTable::new(Vec::new()).unwrap();
+        let mut ids = Vec::new();
+        none.assign(&[], 3, &mut ids).unwrap();
+        assert_eq!((none.len(), ids.len()), (1, 3));
+        assert!(none.keys().unwrap().is_empty());
+    }
+}

@@ -1,0 +1,163 @@
+use super::{Measures, Node, NodeMeasure, Operator, PhysicalPlan, Plan, PlanNode, Predicate, Rewrite, Tally, Truth};
+use crate::catalog::TableKind;
+use crate::logical::{Columns, Expr, Printer, RewriteNote};
+use crate::types::approximate;
+use std::sync::atomic::Ordering;
+
+/// The plan as it is shown; with `measures`, also what each node did.
+pub(crate) fn describe(
+    plan: &PhysicalPlan,
+    columns: &Columns,
+    rewrites: &[RewriteNote],
+    measures: Option<&Measures>,
+) -> Plan {
+    let root = node(&plan.root, Printer::new(columns), columns, measures);
+    let mut shape = String::new();
+    write_shape(&root, &mut shape);
+    Plan {
+        fingerprint: format!("{:016x}", fnv(&shape)),
+        generic: false,
+        cost: plan.cost.0,
+        workers: plan.workers,
+        root,
+        rewrites: rewrites
+            .iter()
+            .map(|note| Rewrite { rule: note.rule.into(), change: note.change.clone(), why: note.why.into() })
+            .collect(),
+        considered: plan.considered.clone(),
+        notes: Vec::new(),
+    }
+}
+
+fn node(node: &Node, printer: Printer<'_>, columns: &Columns, measures: Option<&Measures>) -> PlanNode {
+    let measure = measures.map(|measures| measures.of(node.id));
+    let (operator, kind) = name(&node.operator);
+    let mut shown = PlanNode {
+        operator,
+        kind,
+        target: None,
+        index: None,
+        alias: None,
+        columns: Vec::new(),
+        details: details(&node.operator, printer),
+        predicates: predicates(node, printer),
+        estimated_rows: node.rows.0,
+        own_cost: node.own.0,
+        cost: node.total.0,
+        actual_rows: measure.map(|measure| measure.rows.load(Ordering::Relaxed)),
+        batches: measure.map(|measure| measure.batches.load(Ordering::Relaxed)),
+        elapsed_ms: measure.map(|measure| approximate(measure.nanos.load(Ordering::Relaxed)) / 1e6),
+        estimate_error: None,
+        truth: measure.map_or_else(Vec::new, |measure| truth(node, measure, printer)),
+        children: node.inputs.iter().map(|input| self::node(input, printer, columns, measures)).collect(),
+    };
+    if let Operator::Scan { scan, read } = &node.operator {
+        shown.target = Some(scan.table.clone());
+        shown.alias = (!scan.alias.eq_ignore_ascii_case(&scan.table)).then(|| scan.alias.clone());
+        shown.columns = read.iter().map(|(id, _)| columns.get(*id).name.clone()).collect();
+    }
+    shown.estimate_error = shown.actual_rows.map(|actual| {
+        let (estimate, actual) = (shown.estimated_rows.max(1.0), approximate(actual).max(1.0));
+        f64::max(estimate / actual, actual / estimate)
+    });
+    shown
+}
+
+fn name(operator: &Operator) -> (&'static str, Option<&'static str>) {
+    match operator {
+        Operator::OneRow | Operator::Empty => ("values", None),
+        Operator::Scan { scan, .. } if scan.kind == TableKind::File => ("file scan", None),
+        Operator::Scan { .. } => ("table scan", None),
+        Operator::Filter(_) => ("filter", None),
+        Operator::Project(_) => ("project", None),
+        Operator::HashJoin { .. } => ("hash join", Some("inner")),
+        Operator::NestedLoopJoin(conjuncts) if conjuncts.is_empty() => ("nested-loop join", Some("cross")),
+        Operator::NestedLoopJoin(_) => ("nested-loop join", Some("inner")),
+        Operator::HashAggregate { .. } => ("hash aggregate", None),
+        Operator::Distinct(_) => ("distinct", None),
+        Operator::Sort(_) => ("sort", None),
+        Operator::TopN { .. } => ("top-n", None),
+        Operator::Limit { .. } => ("limit", None),
+    }
+}
+
+fn details(operator: &Operator, printer: Printer<'_>) -> Vec<String> {
+    let bounds = |offset: u64, fetch: Option<u64>| {
+        let fetch = fetch.map(|fetch| format!("fetch {fetch}"));
+        let offset = (offset > 0).then(|| format!("offset {offset}"));
+        fetch.into_iter().chain(offset).collect::<Vec<_>>()
+    };
+    match operator {
+        Operator::OneRow => vec!["one row".into()],
+        Operator::Empty => vec!["no rows".into()],
+        Operator::Project(computed) => computed.iter().map(|(_, expr)| printer.expr(expr)).collect(),
+        Operator::HashAggregate { keys, aggregates } => {
+            let keys = keys.iter().map(|(_, key)| format!("by {}", printer.expr(key)));
+            keys.chain(aggregates.iter().map(|(_, aggregate)| printer.aggregate(aggregate))).collect()
+        }
+        Operator::Sort(keys) => keys.iter().map(|key| printer.sort_key(key)).collect(),
+        Operator::TopN { keys, offset, fetch } => {
+            keys.iter().map(|key| printer.sort_key(key)).chain(bounds(*offset, Some(*fetch))).collect()
+        }
+        Operator::Limit { offset, fetch } => bounds(*offset, *fetch),
+        Operator::Scan { .. }
+        | Operator::Filter(_)
+        | Operator::HashJoin { .. }
+        | Operator::NestedLoopJoin(_)
+        | Operator::Distinct(_) => Vec::new(),
+    }
+}
+
+fn predicates(node: &Node, printer: Printer<'_>) -> Vec<Predicate> {
+    let mut shown = Vec::new();
+    if let Operator::HashJoin { keys, .. } = &node.operator {
+        for (probe, build) in keys {
+            let text = format!("{} = {}", printer.expr(probe), printer.expr(build));
+            shown.push(Predicate { text, place: "join key", implied: false });
+        }
+    }
+    let joins = matches!(node.operator, Operator::HashJoin { .. } | Operator::NestedLoopJoin(_));
+    let place = if joins { "residual" } else { "filter" };
+    shown.extend(node.conjuncts().iter().map(|term| Predicate { text: printer.expr(term), place, implied: false }));
+    shown
+}
+
+fn truth(node: &Node, measure: &NodeMeasure, printer: Printer<'_>) -> Vec<Truth> {
+    let conjuncts = node.conjuncts();
+    let whole = (conjuncts.len() > 1).then(|| printer.conjunction(conjuncts));
+    let parts = conjuncts.iter().map(|part: &Expr| printer.expr(part));
+    whole.into_iter().chain(parts).zip(&measure.tallies).map(|(predicate, tally)| count(predicate, tally)).collect()
+}
+
+fn count(predicate: String, tally: &Tally) -> Truth {
+    Truth {
+        predicate,
+        holds: tally.holds.load(Ordering::Relaxed),
+        fails: tally.fails.load(Ordering::Relaxed),
+        unknown: tally.unknown.load(Ordering::Relaxed),
+    }
+}
+
+/// What two equal plans have in common: operators, targets, indexes, join keys and the tree; no constants, no figures.
+fn write_shape(node: &PlanNode, out: &mut String) {
+    let empty = String::new();
+    let part = |text: &Option<String>| text.clone().unwrap_or_default().to_lowercase();
+    out.push_str(node.operator);
+    for text in [&node.target, &node.index, &node.alias] {
+        out.push('|');
+        out.push_str(&part(text));
+    }
+    out.push_str(node.kind.unwrap_or(&empty));
+    for key in node.predicates.iter().filter(|predicate| predicate.place == "join key") {
+        out.push('|');
+        out.push_str(&key.text.to_lowercase());
+    }
+    out.push('(');
+    node.children.iter().for_each(|child| write_shape(child, out));
+    out.push(')');
+}
+
+/// FNV-1a, 64 bits: the same on every machine and in every version.
+fn fnv(text: &str) -> u64 {
+    text.bytes().fold(0xcbf2_9ce4_8422_2325, |hash, byte| (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3))
+}

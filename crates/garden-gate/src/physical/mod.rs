@@ -1,0 +1,9 @@
+//! The plan that runs, and the plan as it is shown: two forms of one thing.
+
+mod describe;
+mod node;
+mod plan;
+
+pub(crate) use describe::describe;
+pub(crate) use node::{Measures, Node, NodeId, NodeMeasure, Operator, PhysicalPlan, Tally};
+pub use plan::{Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};

@@ -1,0 +1,153 @@
+use super::Considered;
+use crate::logical::{Aggregate, ColumnId, Expr, Scan, SortKey};
+use crate::types::{Cost, Estimate};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
+
+/// The place of a node in its plan, counted from 0 in the order the plan is printed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct NodeId(pub(crate) usize);
+
+/// An operator with its inputs.
+#[derive(Clone, Debug)]
+pub(crate) struct Node {
+    pub(crate) id: NodeId,
+    pub(crate) operator: Operator,
+    pub(crate) inputs: Vec<Node>,
+    /// The columns its batches have, in order.
+    pub(crate) output: Vec<ColumnId>,
+    pub(crate) rows: Estimate,
+    pub(crate) own: Cost,
+    pub(crate) total: Cost,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum Operator {
+    /// One row without columns.
+    OneRow,
+    /// No rows.
+    Empty,
+    /// Reads these columns of the source, then keeps the rows that fulfil the scan's filter.
+    Scan {
+        scan: Box<Scan>,
+        read: Vec<(ColumnId, usize)>,
+    },
+    Filter(Vec<Expr>),
+    Project(Vec<(ColumnId, Expr)>),
+    /// Inputs are the probe side and the build side; each key is an expression of the one and of the other.
+    HashJoin {
+        keys: Vec<(Expr, Expr)>,
+        residual: Vec<Expr>,
+    },
+    /// Inputs are the outer side and the inner side, which is kept in memory.
+    NestedLoopJoin(Vec<Expr>),
+    HashAggregate {
+        keys: Vec<(ColumnId, Expr)>,
+        aggregates: Vec<(ColumnId, Aggregate)>,
+    },
+    /// By all output columns.
+    Distinct(Vec<Expr>),
+    Sort(Vec<SortKey>),
+    TopN {
+        keys: Vec<SortKey>,
+        offset: u64,
+        fetch: u64,
+    },
+    Limit {
+        offset: u64,
+        fetch: Option<u64>,
+    },
+}
+
+/// What the planner hands to the executor.
+#[derive(Clone, Debug)]
+pub(crate) struct PhysicalPlan {
+    pub(crate) root: Node,
+    pub(crate) workers: usize,
+    pub(crate) cost: Cost,
+    pub(crate) considered: Vec<Considered>,
+}
+
+/// Counts of TRUE, FALSE and UNKNOWN.
+#[derive(Debug, Default)]
+pub(crate) struct Tally {
+    pub(crate) holds: AtomicU64,
+    pub(crate) fails: AtomicU64,
+    pub(crate) unknown: AtomicU64,
+}
+
+/// What a node did.
+#[derive(Debug, Default)]
+pub(crate) struct NodeMeasure {
+    pub(crate) rows: AtomicU64,
+    pub(crate) batches: AtomicU64,
+    pub(crate) nanos: AtomicU64,
+    /// Of a filter: the whole condition first, then each AND part when there are several.
+    pub(crate) tallies: Vec<Tally>,
+}
+
+impl NodeMeasure {
+    pub(crate) fn add_output(&self, rows: usize) {
+        self.rows.fetch_add(rows as u64, Ordering::Relaxed);
+        self.batches.fetch_add(1, Ordering::Relaxed);
+    }
+
+    pub(crate) fn add_time(&self, time: Duration) {
+        self.nanos.fetch_add(u64::try_from(time.as_nanos()).unwrap_or(u64::MAX), Ordering::Relaxed);
+    }
+}
+
+/// What all nodes of a plan did, by [`NodeId`].
+#[derive(Debug)]
+pub(crate) struct Measures(Vec<NodeMeasure>);
+
+impl Measures {
+    pub(crate) fn for_plan(root: &Node) -> Self {
+        let mut measures = Vec::new();
+        root.walk(&mut |node| {
+            let parts = node.conjuncts().len();
+            let tallies = if parts > 1 { parts + 1 } else { parts };
+            measures.push(NodeMeasure {
+                tallies: (0..tallies).map(|_| Tally::default()).collect(),
+                ..NodeMeasure::default()
+            });
+        });
+        Self(measures)
+    }
+
+    pub(crate) fn of(&self, id: NodeId) -> &NodeMeasure {
+        &self.0[id.0]
+    }
+}
+
+impl Node {
+    /// The conditions that rows are filtered by in this node.
+    pub(crate) fn conjuncts(&self) -> &[Expr] {
+        match &self.operator {
+            Operator::Scan { scan, .. } => &scan.filter,
+            Operator::Filter(conjuncts) | Operator::NestedLoopJoin(conjuncts) => conjuncts,
+            Operator::HashJoin { residual, .. } => residual,
+            Operator::OneRow
+            | Operator::Empty
+            | Operator::Project(_)
+            | Operator::HashAggregate { .. }
+            | Operator::Distinct(_)
+            | Operator::Sort(_)
+            | Operator::TopN { .. }
+            | Operator::Limit { .. } => &[],
+        }
+    }
+
+    /// Calls `visit` for this node and all below it, in the order the plan is printed.
+    pub(crate) fn walk<'n>(&'n self, visit: &mut impl FnMut(&'n Self)) {
+        visit(self);
+        self.inputs.iter().for_each(|input| input.walk(visit));
+    }
+
+    /// Numbers the nodes in the order of [`Node::walk`].
+    pub(crate) fn number(&mut self, next: &mut usize) {
+        self.id = NodeId(*next);
+        *next += 1;
+        self.inputs.iter_mut().for_each(|input| input.number(next));
+    }
+}

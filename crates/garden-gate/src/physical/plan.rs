@@ -1,0 +1,222 @@
+use crate::diagnostic::Note;
+use serde::Serialize;
+use std::fmt;
+
+/// The plan of a query: what runs, what it should cost, and, when it was measured, what it did.
+///
+/// A plan can be asserted on in tests:
+///
+/// ```
+/// # use garden_gate::{Database, Column, SqlType};
+/// # fn main() -> garden_gate::Result<()> {
+/// let db = Database::in_memory();
+/// db.add_rows("bed", &[Column::new("bed_id", SqlType::Integer)], &[vec![1.into()], vec![2.into()]])?;
+/// let plan = db.session().plan("SELECT bed_id FROM bed WHERE bed_id = 2", ())?;
+/// assert!(plan.reads("bed").by_scan());
+/// assert!(plan.joins().is_empty());
+/// # Ok(())
+/// # }
+/// ```
+#[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
+pub struct Plan {
+    /// Equal for two plans exactly when they have the same structure, methods and indexes; figures do not count.
+    pub fingerprint: String,
+    /// Whether a parameter had no value, so that averages were used for it.
+    pub generic: bool,
+    /// Cost of the whole plan with its workers, in the planner's unit.
+    pub cost: f64,
+    /// How many workers it runs on.
+    pub workers: usize,
+    /// The topmost operator.
+    pub root: PlanNode,
+    /// The rewrites that fired, in order.
+    pub rewrites: Vec<Rewrite>,
+    /// The decisions that were taken, with their candidates.
+    pub considered: Vec<Considered>,
+    /// What is worth knowing about the statement.
+    #[serde(skip)]
+    pub notes: Vec<Note>,
+}
+
+/// An operator of a plan.
+#[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
+pub struct PlanNode {
+    /// Its textbook name, e.g. `hash join`.
+    pub operator: &'static str,
+    /// Of a join: `inner`.
+    pub kind: Option<&'static str>,
+    /// Of a scan: the table.
+    pub target: Option<String>,
+    /// The index that is used.
+    pub index: Option<String>,
+    /// Of a scan: the correlation name, where it differs from the table's.
+    pub alias: Option<String>,
+    /// Of a scan: the columns read.
+    pub columns: Vec<String>,
+    /// What it computes, groups or sorts by, each as SQL.
+    pub details: Vec<String>,
+    /// Its conditions, by where they act.
+    pub predicates: Vec<Predicate>,
+    /// Rows it should give.
+    pub estimated_rows: f64,
+    /// Cost of the node itself.
+    pub own_cost: f64,
+    /// Cost of the node and all below it.
+    pub cost: f64,
+    /// Rows it gave, when measured.
+    pub actual_rows: Option<u64>,
+    /// Batches it gave, when measured.
+    pub batches: Option<u64>,
+    /// Processor time of the node itself, summed over workers, in milliseconds.
+    pub elapsed_ms: Option<f64>,
+    /// max(estimated / actual, actual / estimated), both at least one row (Moerkotte et al., VLDB 2009).
+    pub estimate_error: Option<f64>,
+    /// What its conditions came to, when measured: the whole one first, then each AND part.
+    pub truth: Vec<Truth>,
+    /// Its inputs.
+    pub children: Vec<PlanNode>,
+}
+
+/// A condition of an operator.
+#[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
+pub struct Predicate {
+    /// The condition as SQL.
+    pub text: String,
+    /// `index bound`, `filter`, `join key` or `residual`.
+    pub place: &'static str,
+    /// Whether it follows from others and was not written.
+    pub implied: bool,
+}
+
+/// How often a condition was TRUE, FALSE and UNKNOWN.
+#[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
+pub struct Truth {
+    /// The condition as SQL.
+    pub predicate: String,
+    /// Rows it was TRUE for: those that were kept.
+    #[serde(rename = "true")]
+    pub holds: u64,
+    /// Rows it was FALSE for.
+    #[serde(rename = "false")]
+    pub fails: u64,
+    /// Rows it was UNKNOWN for: those lost to NULL.
+    pub unknown: u64,
+}
+
+/// A rewrite that fired.
+#[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
+pub struct Rewrite {
+    /// The rule's name.
+    pub rule: String,
+    /// What it changed, in the user's own names.
+    pub change: String,
+    /// Why it is allowed.
+    pub why: String,
+}
+
+/// A decision of the planner.
+#[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
+pub struct Considered {
+    /// What was decided, e.g. `join order`.
+    pub decision: String,
+    /// What could have been chosen, cheapest first.
+    pub candidates: Vec<Candidate>,
+}
+
+/// One choice of a decision.
+#[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
+pub struct Candidate {
+    /// The choice.
+    pub choice: String,
+    /// What it would have cost; `None` when it is impossible.
+    pub cost: Option<f64>,
+    /// Whether it was taken.
+    pub chosen: bool,
+    /// Why it is impossible, or what speaks for it.
+    pub reason: Option<String>,
+}
+
+/// The way a join is worked out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum JoinMethod {
+    /// A hash table over one input, looked up for each row of the other.
+    Hash,
+    /// Every pair of rows is tried.
+    NestedLoop,
+}
+
+impl fmt::Display for JoinMethod {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Hash => "hash join",
+            Self::NestedLoop => "nested-loop join",
+        })
+    }
+}
+
+/// How a plan reads a table; see [`Plan::reads`].
+#[derive(Clone, Debug)]
+pub struct Reading<'p>(Vec<&'p PlanNode>);
+
+impl Reading<'_> {
+    /// Whether it is read at least once, and every time from one end to the other.
+    pub fn by_scan(&self) -> bool {
+        !self.0.is_empty() && self.0.iter().all(|node| matches!(node.operator, "table scan" | "file scan"))
+    }
+
+    /// Whether it is read at least once, and every time by this index.
+    pub fn by_index(&self, index: &str) -> bool {
+        !self.0.is_empty() && self.0.iter().all(|node| node.index.as_deref() == Some(index))
+    }
+
+    /// How often it is read.
+    pub fn times(&self) -> usize {
+        self.0.len()
+    }
+}
+
+impl Plan {
+    /// All operators, each before its inputs.
+    pub fn nodes(&self) -> Vec<&PlanNode> {
+        let mut nodes = vec![&self.root];
+        let mut next = 0;
+        while next < nodes.len() {
+            let children: Vec<&PlanNode> = nodes[next].children.iter().collect();
+            nodes.splice(next + 1..next + 1, children);
+            next += 1;
+        }
+        nodes
+    }
+
+    /// How a table is read, by its name or its correlation name.
+    pub fn reads(&self, table: &str) -> Reading<'_> {
+        let named = |name: &Option<String>| name.as_ref().is_some_and(|name| name.eq_ignore_ascii_case(table));
+        Reading(self.nodes().into_iter().filter(|node| named(&node.target) || named(&node.alias)).collect())
+    }
+
+    /// The method of each join, from the top down.
+    pub fn joins(&self) -> Vec<JoinMethod> {
+        self.nodes()
+            .iter()
+            .filter_map(|node| match node.operator {
+                "hash join" => Some(JoinMethod::Hash),
+                "nested-loop join" => Some(JoinMethod::NestedLoop),
+                _ => None,
+            })
+            .collect()
+    }
+
+    /// The operator whose estimate was farthest off, when the plan was measured.
+    pub fn worst_estimate(&self) -> Option<&PlanNode> {
+        let measured = self.nodes().into_iter().filter(|node| node.estimate_error.is_some());
+        measured.max_by(|a, b| a.estimate_error.unwrap_or(0.0).total_cmp(&b.estimate_error.unwrap_or(0.0)))
+    }
+}

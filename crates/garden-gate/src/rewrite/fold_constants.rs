@@ -1,0 +1,84 @@
+//! `fold constants`
+//!
+//! ```text
+//! day > DATE '2024-01-01' + INTERVAL '1' MONTH   →   day > DATE '2024-02-01'
+//! WHERE 1 = 2                                     →   no rows
+//! ```
+//! Condition: no column below, and evaluation does not fail; what fails stays and fails when a row reaches it, if one does.
+//! A condition that folds to FALSE or UNKNOWN keeps no row, since WHERE keeps only TRUE (clause 7.12).
+
+use super::{Rule, RuleContext};
+use crate::diagnostic::Result;
+use crate::logical::{Expr, ExprKind, LogicalPlan, Printer, RewriteNote};
+use crate::types::Value;
+
+pub(super) struct FoldConstants;
+
+impl Rule for FoldConstants {
+    fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
+        let plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
+        Ok(match plan {
+            LogicalPlan::Filter { input, conjuncts } => match fold_conjuncts(conjuncts, context) {
+                Some(conjuncts) if conjuncts.is_empty() => *input,
+                Some(conjuncts) => LogicalPlan::Filter { input, conjuncts },
+                None => LogicalPlan::Empty(input.output()),
+            },
+            LogicalPlan::Join { inputs, conjuncts } => match fold_conjuncts(conjuncts, context) {
+                Some(conjuncts) => LogicalPlan::Join { inputs, conjuncts },
+                None => LogicalPlan::Empty(inputs.iter().flat_map(LogicalPlan::output).collect()),
+            },
+            LogicalPlan::Project { input, computed } => {
+                let computed = computed.into_iter().map(|(id, expr)| (id, fold_logged(expr, context))).collect();
+                LogicalPlan::Project { input, computed }
+            }
+            other => other,
+        })
+    }
+}
+
+/// The conjuncts that are left; `None` when one of them is never TRUE.
+fn fold_conjuncts(conjuncts: Vec<Expr>, context: &mut RuleContext<'_>) -> Option<Vec<Expr>> {
+    let mut left = Vec::new();
+    for conjunct in conjuncts {
+        let folded = fold_logged(conjunct, context);
+        match folded.kind() {
+            ExprKind::Literal(Value::Boolean(true)) => {}
+            ExprKind::Literal(Value::Boolean(false) | Value::Null) => return None,
+            _ => left.push(folded),
+        }
+    }
+    Some(left)
+}
+
+fn fold_logged(expr: Expr, context: &mut RuleContext<'_>) -> Expr {
+    let before = expr.clone();
+    let mut changed = false;
+    let folded = fold(expr, &mut changed);
+    if changed {
+        let printer = Printer::new(context.columns);
+        context.log.push(RewriteNote {
+            rule: "fold constants",
+            change: format!("{} became {}", printer.expr(&before), printer.expr(&folded)),
+            why: "it has the same value for every row",
+        });
+    }
+    folded
+}
+
+fn fold(expr: Expr, changed: &mut bool) -> Expr {
+    let Ok(expr) = expr.map_children(&mut |child| Ok::<_, std::convert::Infallible>(fold(child, changed)));
+    let is_leaf =
+        matches!(expr.kind(), ExprKind::Literal(_) | ExprKind::Parameter(..) | ExprKind::Column(_) | ExprKind::Slot(_));
+    let mut constant = true;
+    expr.kind().for_each_child(|child| constant &= child.is_constant());
+    if is_leaf || !constant {
+        return expr;
+    }
+    match crate::kernel::evaluate_constant(&expr) {
+        Ok(value) => {
+            *changed = true;
+            Expr::literal(value, expr.sql_type(), expr.span())
+        }
+        Err(_) => expr,
+    }
+}

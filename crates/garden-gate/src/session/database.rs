@@ -1,0 +1,122 @@
+use super::Session;
+use super::files::FileCache;
+use crate::catalog::{Catalog, Column, DEFAULT_SCHEMA, FileOptions, Table, TableKind, TableSource};
+use crate::diagnostic::{Error, Result, SqlState};
+use crate::storage::{MemoryTable, table_of};
+use crate::types::Value;
+use std::path::Path;
+use std::sync::{Arc, PoisonError, RwLock};
+
+/// Tables, and the sessions that query them.
+///
+/// A database is cheap to clone: clones are the same database. Sessions may live on different threads.
+///
+/// ```
+/// use garden_gate::{Column, Database, SqlType, Value};
+///
+/// # fn main() -> garden_gate::Result<()> {
+/// let db = Database::in_memory();
+/// let columns = [Column::new("name", SqlType::Varchar(None)), Column::new("sun", SqlType::Varchar(None))];
+/// db.add_rows("bed", &columns, &[vec!["Fern gully".into(), "shade".into()], vec!["Scree".into(), Value::Null]])?;
+///
+/// let shade = db.session().query("SELECT name FROM bed WHERE sun = 'shade'", ())?;
+/// assert_eq!(shade.row_count(), 1);
+/// assert_eq!(shade.rows().next().map(|row| row.get::<String>(0)).transpose()?.as_deref(), Some("Fern gully"));
+/// # Ok(())
+/// # }
+/// ```
+#[derive(Clone, Debug)]
+pub struct Database(pub(super) Arc<Shared>);
+
+#[derive(Debug, Default)]
+pub(super) struct Shared {
+    catalog: RwLock<Arc<Catalog>>,
+    pub(super) files: FileCache,
+}
+
+impl Shared {
+    /// The catalog as it is now; later changes do not reach it.
+    pub(super) fn snapshot(&self) -> Arc<Catalog> {
+        Arc::clone(&self.catalog.read().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
+impl Database {
+    /// An empty database that lives as long as this value and its clones.
+    pub fn in_memory() -> Self {
+        Self(Arc::default())
+    }
+
+    /// A new session.
+    pub fn session(&self) -> Session {
+        Session::new(Arc::clone(&self.0))
+    }
+
+    /// Makes the rows of a source a table. `name` is `table` or `schema.table`; a schema that is missing is made.
+    ///
+    /// # Errors
+    /// 42S01 when there is a table of that name.
+    pub fn add_source(&self, name: &str, source: Arc<dyn TableSource>) -> Result<()> {
+        let (schema, table) = name.split_once('.').unwrap_or((DEFAULT_SCHEMA, name));
+        let mut catalog = self.0.catalog.write().unwrap_or_else(PoisonError::into_inner);
+        let mut changed = Catalog::clone(&catalog);
+        let tables = &mut changed.schema_mut(schema).tables;
+        if tables.iter().any(|known| known.name.eq_ignore_ascii_case(table)) {
+            return Err(Error::new(SqlState::TABLE_EXISTS, format!("there is a table {table:?} already")));
+        }
+        tables.push(Table { name: table.into(), kind: TableKind::Table, source });
+        *catalog = Arc::new(changed);
+        Ok(())
+    }
+
+    /// Makes a table of literal rows.
+    ///
+    /// # Errors
+    /// 42S01 when there is a table of that name, 42000 when a row has not one value a column, 22003 when a value does not fit.
+    pub fn add_rows(&self, name: &str, columns: &[Column], rows: &[Vec<Value>]) -> Result<()> {
+        self.add_source(name, Arc::new(MemoryTable::from_rows(columns, rows)?))
+    }
+
+    /// Makes a file a table: CSV, TSV, JSON lines, Parquet or Arrow IPC, by the ending of its name.
+    ///
+    /// # Errors
+    /// 42S01 when there is a table of that name; 58030, 22000 or 22018 when the file cannot be read.
+    pub fn add_file(&self, name: &str, path: impl AsRef<Path>) -> Result<()> {
+        self.add_source(name, table_of(crate::file::open(path.as_ref(), &FileOptions::default())?))
+    }
+
+    /// Makes every table file of a folder a table named after it, in `schema` if one is given; other files are passed over.
+    /// Gives the names of the tables.
+    ///
+    /// # Errors
+    /// As [`Database::add_file`]; 58030 when the folder cannot be listed or holds no table file.
+    pub fn add_folder(&self, schema: Option<&str>, path: impl AsRef<Path>) -> Result<Vec<String>> {
+        let path = path.as_ref();
+        let unreadable = |error: std::io::Error| {
+            Error::new(SqlState::FILE_ACCESS, format!("the folder cannot be read: {error}"))
+                .caused_by(error)
+                .in_file(path, None)
+        };
+        let mut files = Vec::new();
+        for entry in std::fs::read_dir(path).map_err(unreadable)? {
+            let file = entry.map_err(unreadable)?.path();
+            if file.is_file() && crate::file::is_table_file(&file) {
+                files.push(file);
+            }
+        }
+        files.sort();
+        if files.is_empty() {
+            return Err(
+                Error::new(SqlState::FILE_ACCESS, "the folder holds no file that can be a table").in_file(path, None)
+            );
+        }
+        let mut names = Vec::new();
+        for file in files {
+            let stem = file.file_stem().map(|stem| stem.to_string_lossy().into_owned()).unwrap_or_default();
+            let name = schema.map_or_else(|| stem.clone(), |schema| format!("{schema}.{stem}"));
+            self.add_file(&name, &file)?;
+            names.push(name);
+        }
+        Ok(names)
+    }
+}

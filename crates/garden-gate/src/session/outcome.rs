@@ -1,0 +1,28 @@
+use super::ResultSet;
+use crate::diagnostic::Note;
+use std::time::Duration;
+
+/// What a statement came to.
+#[derive(Debug)]
+#[non_exhaustive]
+pub enum Outcome {
+    /// Rows of a query.
+    Rows(ResultSet),
+    /// A statement without rows, such as SET.
+    Done {
+        /// From the statement's text to its end.
+        elapsed: Duration,
+        /// What is worth knowing about it.
+        notes: Vec<Note>,
+    },
+}
+
+impl Outcome {
+    /// The rows, when there are any.
+    pub fn rows(self) -> Option<ResultSet> {
+        match self {
+            Self::Rows(rows) => Some(rows),
+            Self::Done { .. } => None,
+        }
+    }
+}

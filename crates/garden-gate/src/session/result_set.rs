@@ -1,0 +1,155 @@
+use crate::diagnostic::{Error, Note, Result, SqlState};
+use crate::kernel::{Batch, value_at};
+use crate::types::{Decimal, SqlType, Value};
+use arrow::array::RecordBatch;
+use arrow::datatypes::{Field, Schema};
+use std::sync::Arc;
+use std::time::Duration;
+
+/// A column of a result.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ResultColumn {
+    /// Its alias, its own name, or the text of its expression.
+    pub name: String,
+    /// Its type.
+    pub sql_type: SqlType,
+}
+
+/// The rows of a query.
+#[derive(Clone, Debug)]
+pub struct ResultSet {
+    pub(super) columns: Vec<ResultColumn>,
+    pub(super) batches: Vec<Batch>,
+    pub(super) notes: Vec<Note>,
+    pub(super) elapsed: Duration,
+}
+
+impl ResultSet {
+    /// The columns, in order; names may repeat.
+    pub fn columns(&self) -> &[ResultColumn] {
+        &self.columns
+    }
+
+    /// How many rows there are.
+    pub fn row_count(&self) -> usize {
+        self.batches.iter().map(|batch| batch.rows).sum()
+    }
+
+    /// What is worth knowing about the statement.
+    pub fn notes(&self) -> &[Note] {
+        &self.notes
+    }
+
+    /// The engine's own time: from the statement's text to its last row.
+    pub fn elapsed(&self) -> Duration {
+        self.elapsed
+    }
+
+    /// The rows, in order.
+    pub fn rows(&self) -> impl Iterator<Item = Row<'_>> {
+        let columns = &self.columns;
+        self.batches.iter().flat_map(move |batch| (0..batch.rows).map(move |row| Row { columns, batch, row }))
+    }
+
+    /// The rows as Arrow record batches; columns have the Arrow types of [`SqlType::arrow`].
+    ///
+    /// # Errors
+    /// HY000 on an internal fault only.
+    pub fn batches(&self) -> Result<Vec<RecordBatch>> {
+        let field = |column: &ResultColumn| Field::new(&column.name, column.sql_type.arrow(), true);
+        let schema = Arc::new(Schema::new(self.columns.iter().map(field).collect::<Vec<_>>()));
+        let record = |batch: &Batch| {
+            let options = arrow::array::RecordBatchOptions::new().with_row_count(Some(batch.rows));
+            RecordBatch::try_new_with_options(Arc::clone(&schema), batch.columns.clone(), &options)
+        };
+        Ok(self.batches.iter().map(record).collect::<Result<_, _>>()?)
+    }
+}
+
+/// One row of a result.
+#[derive(Clone, Copy, Debug)]
+pub struct Row<'r> {
+    columns: &'r [ResultColumn],
+    batch: &'r Batch,
+    row: usize,
+}
+
+impl Row<'_> {
+    /// How many columns the row has.
+    pub fn width(&self) -> usize {
+        self.columns.len()
+    }
+
+    /// The value in a column, counted from 0; NULL past the last.
+    pub fn value(&self, column: usize) -> Value {
+        match (self.columns.get(column), self.batch.columns.get(column)) {
+            (Some(info), Some(array)) => value_at(array, info.sql_type, self.row),
+            _ => Value::Null,
+        }
+    }
+
+    /// All values.
+    pub fn values(&self) -> Vec<Value> {
+        (0..self.width()).map(|column| self.value(column)).collect()
+    }
+
+    /// The value in a column as a Rust type; `Option` takes NULL.
+    ///
+    /// # Errors
+    /// 42S22 when there is no such column, 22000 when the value is of another type or NULL.
+    pub fn get<T: FromValue>(&self, column: usize) -> Result<T> {
+        let Some(info) = self.columns.get(column) else {
+            let message = format!("the result has {} columns, there is no column {column}", self.columns.len());
+            return Err(Error::new(SqlState::COLUMN_NOT_FOUND, message));
+        };
+        let value = self.value(column);
+        let null = value.is_null();
+        T::from_value(value).ok_or_else(|| {
+            let found = if null { "NULL".to_owned() } else { info.sql_type.to_string() };
+            let message =
+                format!("column {:?} holds {found}, not the Rust type {}", info.name, std::any::type_name::<T>());
+            Error::new(SqlState::DATA_EXCEPTION, message)
+        })
+    }
+}
+
+/// A Rust type that a value can be read as.
+pub trait FromValue: Sized {
+    /// The value, or `None` when it is of another type.
+    fn from_value(value: Value) -> Option<Self>;
+}
+
+macro_rules! from_value {
+    ($($target:ty => $($pattern:pat => $result:expr),+;)*) => {$(
+        impl FromValue for $target {
+            fn from_value(value: Value) -> Option<Self> {
+                match value {
+                    $($pattern => $result,)+
+                    _ => None,
+                }
+            }
+        }
+    )*};
+}
+
+from_value! {
+    bool => Value::Boolean(value) => Some(value);
+    i64 => Value::Integer(value) => Some(value);
+    i32 => Value::Integer(value) => Self::try_from(value).ok();
+    f64 => Value::Double(value) => Some(value), Value::Integer(value) => Some(crate::types::approximate(value)),
+        Value::Numeric(value) => Some(value.to_f64());
+    Decimal => Value::Numeric(value) => Some(value), Value::Integer(value) => Some(Self { unscaled: value.into(), scale: 0 });
+    String => Value::Text(value) => Some(value);
+}
+
+impl FromValue for Value {
+    fn from_value(value: Value) -> Option<Self> {
+        Some(value)
+    }
+}
+
+impl<T: FromValue> FromValue for Option<T> {
+    fn from_value(value: Value) -> Option<Self> {
+        if value.is_null() { Some(None) } else { T::from_value(value).map(Some) }
+    }
+}

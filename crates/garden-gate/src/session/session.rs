@@ -1,0 +1,318 @@
+use super::Outcome;
+use super::database::Shared;
+use super::files::Files;
+use super::result_set::{ResultColumn, ResultSet};
+use super::settings::Settings;
+use super::statement::{Prepared, prepare};
+use crate::bind::{MissingParameters, Moment, Parameters, Surroundings, bind_value};
+use crate::catalog::DEFAULT_SCHEMA;
+use crate::choose::Resources;
+use crate::diagnostic::{Error, Result, SourceText, SqlState, nearest, sentence_list};
+use crate::execute::{Control, Interrupt, Pool, Run};
+use crate::kernel::{Batch, array_of};
+use crate::physical::{Measures, Plan};
+use crate::syntax::{Script, ast};
+use crate::types::{ParameterName, SqlType, Value};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Instant;
+
+/// A conversation with a [`Database`](crate::Database): settings, variables, the schema of unqualified names.
+///
+/// A session runs one statement at a time. It may read no files until a program allows folders with
+/// [`Session::allow_folder`].
+#[derive(Debug)]
+pub struct Session {
+    shared: Arc<Shared>,
+    settings: Settings,
+    variables: Parameters,
+    schema: String,
+    folders: Vec<PathBuf>,
+    interrupt: Interrupt,
+    pool: Pool,
+}
+
+impl Session {
+    pub(super) fn new(shared: Arc<Shared>) -> Self {
+        let settings = Settings::default();
+        Self {
+            shared,
+            pool: Pool::new(settings.workers),
+            settings,
+            variables: Parameters::new(),
+            schema: DEFAULT_SCHEMA.into(),
+            folders: Vec::new(),
+            interrupt: Interrupt::default(),
+        }
+    }
+
+    /// Lets `FROM FILE` read files in this folder and below it.
+    ///
+    /// # Errors
+    /// 58030 when there is no such folder.
+    pub fn allow_folder(&mut self, folder: impl Into<PathBuf>) -> Result<()> {
+        let folder: PathBuf = folder.into();
+        let real = folder.canonicalize().map_err(|error| {
+            Error::new(SqlState::FILE_ACCESS, format!("no such folder: {error}"))
+                .caused_by(error)
+                .in_file(&folder, None)
+        })?;
+        self.folders.push(real);
+        Ok(())
+    }
+
+    /// A handle that interrupts this session's statements from any thread.
+    pub fn interrupt(&self) -> Interrupt {
+        self.interrupt.clone()
+    }
+
+    /// Changes a setting, as `SET name = value` does.
+    ///
+    /// # Errors
+    /// 42000 for an unknown name, HY024 for a value it can't have.
+    pub fn set(&mut self, name: &str, value: impl Into<Value>) -> Result<()> {
+        self.settings.set(name, &value.into())?;
+        self.pool = Pool::new(self.settings.workers);
+        Ok(())
+    }
+
+    /// Runs a script, and gives what each of its statements came to.
+    ///
+    /// # Errors
+    /// The first statement that fails ends the script.
+    pub fn run(&mut self, sql: &str) -> Result<Vec<Outcome>> {
+        let none = Parameters::new();
+        self.statements(SourceText::new(sql), &none)?.collect()
+    }
+
+    /// Runs a script a statement at a time: each runs when the iterator is asked for it, so that its outcome can be shown before
+    /// the next runs. After a failed statement the iterator goes on with the one behind it.
+    ///
+    /// # Errors
+    /// 07001 when a parameter is given that no statement of the script has; nothing has run then.
+    pub fn statements<'s>(&'s mut self, source: Arc<SourceText>, parameters: &'s Parameters) -> Result<Statements<'s>> {
+        let used = Script::new(Arc::clone(&source)).parameter_names();
+        parameters.refuse_unused(&used)?;
+        Ok(Statements { script: Script::new(Arc::clone(&source)), source, parameters, session: self })
+    }
+
+    /// Runs one query and gives its rows.
+    ///
+    /// # Errors
+    /// 42000 when the text is not exactly one query; whatever is wrong with it (42Sxx, 07001) or fails while it runs (22xxx).
+    pub fn query(&mut self, sql: &str, parameters: impl Into<Parameters>) -> Result<ResultSet> {
+        let (query, source, parameters) = (one_query(sql)?, SourceText::new(sql), parameters.into());
+        parameters.refuse_unused(&Script::new(Arc::clone(&source)).parameter_names())?;
+        self.query_rows(&query, &source, &parameters).map_err(|error| error.in_source(&source))
+    }
+
+    /// Plans the last statement of a script, after running those before it. Parameters may lack a value; the plan is then generic.
+    ///
+    /// # Errors
+    /// As [`Session::query`].
+    pub fn plan(&mut self, sql: &str, parameters: impl Into<Parameters>) -> Result<Plan> {
+        self.plan_source(SourceText::new(sql), &parameters.into())
+    }
+
+    /// As [`Session::plan`], for text that has a name.
+    ///
+    /// # Errors
+    /// As [`Session::query`].
+    pub fn plan_source(&mut self, source: Arc<SourceText>, parameters: &Parameters) -> Result<Plan> {
+        let query = self.last_query(&source, parameters)?;
+        let prepared = self.prepare(&query, &source, parameters, MissingParameters::PlanGenerically);
+        prepared.map(|prepared| prepared.describe(None)).map_err(|error| error.in_source(&source))
+    }
+
+    /// Runs the last statement of a script, after those before it, and gives its rows with the plan that ran and what it did.
+    ///
+    /// # Errors
+    /// As [`Session::query`].
+    pub fn measure(&mut self, sql: &str, parameters: impl Into<Parameters>) -> Result<(ResultSet, Plan)> {
+        self.measure_source(SourceText::new(sql), &parameters.into())
+    }
+
+    /// As [`Session::measure`], for text that has a name.
+    ///
+    /// # Errors
+    /// As [`Session::query`].
+    pub fn measure_source(&mut self, source: Arc<SourceText>, parameters: &Parameters) -> Result<(ResultSet, Plan)> {
+        let query = self.last_query(&source, parameters)?;
+        let outcome = self.prepare(&query, &source, parameters, MissingParameters::Refuse).and_then(|prepared| {
+            let measures = prepared.measures();
+            let rows = self.run_prepared(&prepared, Some(&measures))?;
+            Ok((rows, prepared.describe(Some(&measures))))
+        });
+        outcome.map_err(|error| error.in_source(&source))
+    }
+
+    /// Runs all statements but the last, which must be a query.
+    fn last_query(&mut self, source: &Arc<SourceText>, parameters: &Parameters) -> Result<ast::Query> {
+        parameters.refuse_unused(&Script::new(Arc::clone(source)).parameter_names())?;
+        let mut script = Script::new(Arc::clone(source));
+        let mut last = script.next_statement().unwrap_or_else(|| Err(nothing()))?;
+        while let Some(next) = script.next_statement() {
+            self.execute(&last, source, parameters).map_err(|error| error.in_source(source))?;
+            last = next?;
+        }
+        match last.kind {
+            ast::StatementKind::Query(query) => Ok(query),
+            _ => Err(no_query().at(last.span).in_source(source)),
+        }
+    }
+
+    /// Runs any statement.
+    fn execute(
+        &mut self,
+        statement: &ast::Statement,
+        source: &Arc<SourceText>,
+        parameters: &Parameters,
+    ) -> Result<Outcome> {
+        let started = Instant::now();
+        let done = |notes| Ok(Outcome::Done { elapsed: started.elapsed(), notes });
+        match &statement.kind {
+            ast::StatementKind::Query(query) => self.query_rows(query, source, parameters).map(Outcome::Rows),
+            ast::StatementKind::ShowSettings => self.settings_rows(started).map(Outcome::Rows),
+            ast::StatementKind::Set { name, value } => {
+                let (value, notes) = self.value(value, source, parameters)?;
+                self.set(&name.text, value).map_err(|error| error.at(name.span))?;
+                done(notes)
+            }
+            ast::StatementKind::Let { name, value } => {
+                let (value, notes) = self.value(value, source, parameters)?;
+                self.variables.put(ParameterName::Named(name.text.clone()), value);
+                done(notes)
+            }
+            ast::StatementKind::SetSchema(name) => {
+                self.schema = self.find_schema(name)?;
+                done(Vec::new())
+            }
+        }
+    }
+
+    fn find_schema(&self, name: &ast::Ident) -> Result<String> {
+        let catalog = self.shared.snapshot();
+        let names: Vec<&str> = catalog.schemas.iter().map(|schema| schema.name.as_str()).collect();
+        names.iter().find(|known| name.matches(known)).map(|known| (*known).to_owned()).ok_or_else(|| {
+            let help = nearest(&name.text, names.iter().copied()).map_or_else(
+                || format!("the schemas are {}", sentence_list(&names)),
+                |near| format!("did you mean {near:?}?"),
+            );
+            Error::new(SqlState::INVALID_SCHEMA_NAME, format!("no schema {:?}", name.text))
+                .with_help(help)
+                .at(name.span)
+        })
+    }
+
+    fn value(
+        &self,
+        value: &ast::Expr,
+        source: &SourceText,
+        parameters: &Parameters,
+    ) -> Result<(Value, Vec<crate::Note>)> {
+        let catalog = self.shared.snapshot();
+        let files = Files { folders: &self.folders, cache: &self.shared.files };
+        bind_value(value, source, &self.around(&catalog, &files, parameters, MissingParameters::Refuse))
+    }
+
+    fn around<'a>(
+        &'a self,
+        catalog: &'a crate::catalog::Catalog,
+        files: &'a Files<'_>,
+        parameters: &'a Parameters,
+        missing: MissingParameters,
+    ) -> Surroundings<'a> {
+        Surroundings {
+            catalog,
+            schema: &self.schema,
+            files,
+            parameters,
+            variables: &self.variables,
+            missing,
+            moment: Moment { micros: chrono::Local::now().naive_local().and_utc().timestamp_micros() },
+        }
+    }
+
+    fn prepare(
+        &self,
+        query: &ast::Query,
+        source: &Arc<SourceText>,
+        parameters: &Parameters,
+        missing: MissingParameters,
+    ) -> Result<Prepared> {
+        let started = Instant::now();
+        let catalog = self.shared.snapshot();
+        let files = Files { folders: &self.folders, cache: &self.shared.files };
+        let around = self.around(&catalog, &files, parameters, missing);
+        prepare(query, source, &around, Resources { workers: self.settings.workers }, started)
+    }
+
+    fn query_rows(&self, query: &ast::Query, source: &Arc<SourceText>, parameters: &Parameters) -> Result<ResultSet> {
+        let prepared = self.prepare(query, source, parameters, MissingParameters::Refuse)?;
+        self.run_prepared(&prepared, None)
+    }
+
+    fn run_prepared(&self, prepared: &Prepared, measures: Option<&Measures>) -> Result<ResultSet> {
+        let control = Control::new(&self.interrupt, self.settings.limits());
+        let run = Run { control: &control, pool: &self.pool, batch_rows: self.settings.batch_rows, measures };
+        let outcome = prepared.run(&run);
+        self.interrupt.clear();
+        outcome
+    }
+
+    fn settings_rows(&self, started: Instant) -> Result<ResultSet> {
+        let column = |name: &str| ResultColumn { name: name.into(), sql_type: SqlType::TEXT };
+        let row = |values: [Value; 3]| {
+            let arrays = values.iter().map(|value| array_of(value, SqlType::TEXT)).collect::<Result<_>>()?;
+            Ok(Batch::new(arrays, 1))
+        };
+        Ok(ResultSet {
+            columns: ["setting", "value", "meaning"].map(column).to_vec(),
+            batches: self.settings.list().into_iter().map(row).collect::<Result<_>>()?,
+            notes: Vec::new(),
+            elapsed: started.elapsed(),
+        })
+    }
+}
+
+/// The statements of a script, each run when it is asked for; see [`Session::statements`].
+#[derive(Debug)]
+pub struct Statements<'s> {
+    session: &'s mut Session,
+    script: Script,
+    source: Arc<SourceText>,
+    parameters: &'s Parameters,
+}
+
+impl Iterator for Statements<'_> {
+    type Item = Result<Outcome>;
+
+    fn next(&mut self) -> Option<Self::Item> {
+        let statement = self.script.next_statement()?;
+        let outcome = statement.and_then(|statement| self.session.execute(&statement, &self.source, self.parameters));
+        Some(outcome.map_err(|error| error.in_source(&self.source)))
+    }
+}
+
+/// The query that a text consists of.
+fn one_query(sql: &str) -> Result<ast::Query> {
+    let source = SourceText::new(sql);
+    let mut script = Script::new(Arc::clone(&source));
+    let statement = script.next_statement().unwrap_or_else(|| Err(nothing()))?;
+    if let Some(next) = script.next_statement() {
+        let error = Error::new(SqlState::SYNTAX_OR_RULE, "one query was expected, here begins another statement");
+        return Err(next.map_or(error.clone(), |next| error.at(next.span)).in_source(&source));
+    }
+    match statement.kind {
+        ast::StatementKind::Query(query) => Ok(query),
+        _ => Err(no_query().at(statement.span).in_source(&source)),
+    }
+}
+
+fn no_query() -> Error {
+    Error::new(SqlState::SYNTAX_OR_RULE, "this statement has no rows: a query was expected")
+}
+
+fn nothing() -> Error {
+    Error::new(SqlState::SYNTAX_OR_RULE, "there is no statement in the text")
+}

@@ -1,0 +1,124 @@
+use crate::diagnostic::{Error, Result, SqlState, nearest, sentence_list};
+use crate::execute::Limits;
+use crate::types::Value;
+use std::time::Duration;
+
+/// What SET can change.
+#[derive(Clone, Debug)]
+pub(crate) struct Settings {
+    pub(crate) workers: usize,
+    pub(crate) batch_rows: usize,
+    memory_limit: Option<u64>,
+    time_limit: u64,
+}
+
+/// A setting: name, meaning, how it is shown and set.
+struct Setting {
+    name: &'static str,
+    meaning: &'static str,
+    show: fn(&Settings) -> Value,
+    set: fn(&mut Settings, &Value) -> Option<()>,
+}
+
+const SETTINGS: &[Setting] = &[
+    Setting {
+        name: "batch_rows",
+        meaning: "rows of a batch, 1 to 8192",
+        show: |settings| size(settings.batch_rows),
+        set: |settings, value| within(value, 1, 8192).map(|rows| settings.batch_rows = rows),
+    },
+    Setting {
+        name: "memory_limit",
+        meaning: "memory a statement may hold, such as '512 MB'; 0 for no limit",
+        show: |settings| settings.memory_limit.map_or(Value::Integer(0), |bytes| Value::Text(show_bytes(bytes))),
+        set: |settings, value| bytes(value).map(|bytes| settings.memory_limit = (bytes > 0).then_some(bytes)),
+    },
+    Setting {
+        name: "time_limit",
+        meaning: "milliseconds a statement may take; 0 for no limit",
+        show: |settings| Value::Integer(i64::try_from(settings.time_limit).unwrap_or(i64::MAX)),
+        set: |settings, value| within(value, 0, usize::MAX).map(|millis| settings.time_limit = millis as u64),
+    },
+    Setting {
+        name: "workers",
+        meaning: "threads a statement may run on, 1 to 256",
+        show: |settings| size(settings.workers),
+        set: |settings, value| within(value, 1, 256).map(|workers| settings.workers = workers),
+    },
+];
+
+fn size(value: usize) -> Value {
+    Value::Integer(i64::try_from(value).unwrap_or(i64::MAX))
+}
+
+fn show_bytes(bytes: u64) -> String {
+    match bytes {
+        _ if bytes.is_multiple_of(1_000_000_000) => format!("{} GB", bytes / 1_000_000_000),
+        _ if bytes.is_multiple_of(1_000_000) => format!("{} MB", bytes / 1_000_000),
+        _ => format!("{bytes}"),
+    }
+}
+
+/// A whole number, also as text.
+fn within(value: &Value, low: usize, high: usize) -> Option<usize> {
+    let number = match value {
+        Value::Integer(number) => usize::try_from(*number).ok()?,
+        Value::Text(text) | Value::Untyped(text) => text.trim().parse().ok()?,
+        _ => return None,
+    };
+    (low..=high).contains(&number).then_some(number)
+}
+
+/// Bytes: a number, or a number with kB, MB or GB.
+fn bytes(value: &Value) -> Option<u64> {
+    let text = match value {
+        Value::Integer(number) => return u64::try_from(*number).ok(),
+        Value::Text(text) | Value::Untyped(text) => text.trim().to_lowercase(),
+        _ => return None,
+    };
+    let units = [("kb", 1_000), ("mb", 1_000_000), ("gb", 1_000_000_000), ("", 1)];
+    let (digits, factor) = units.into_iter().find_map(|(unit, factor)| Some((text.strip_suffix(unit)?, factor)))?;
+    digits.trim().parse::<u64>().ok()?.checked_mul(factor)
+}
+
+impl Default for Settings {
+    fn default() -> Self {
+        let workers = std::thread::available_parallelism().map_or(1, std::num::NonZero::get).min(256);
+        Self { workers, batch_rows: 8192, memory_limit: None, time_limit: 0 }
+    }
+}
+
+impl Settings {
+    /// Changes one setting.
+    ///
+    /// # Errors
+    /// 42000 for an unknown name, HY024 for a value it can't have.
+    pub(crate) fn set(&mut self, name: &str, value: &Value) -> Result<()> {
+        let Some(setting) = SETTINGS.iter().find(|setting| setting.name.eq_ignore_ascii_case(name)) else {
+            let names: Vec<&str> = SETTINGS.iter().map(|setting| setting.name).collect();
+            let help = nearest(name, names.iter().copied()).map_or_else(
+                || format!("the settings are {}", sentence_list(&names)),
+                |near| format!("did you mean {near:?}?"),
+            );
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, format!("no setting {name:?}")).with_help(help));
+        };
+        (setting.set)(self, value).ok_or_else(|| {
+            let message = format!("{} can't be {value}", setting.name);
+            Error::new(SqlState::INVALID_SETTING, message).with_help(format!("{}: {}", setting.name, setting.meaning))
+        })
+    }
+
+    /// Name, value and meaning of every setting.
+    pub(crate) fn list(&self) -> Vec<[Value; 3]> {
+        let row =
+            |setting: &Setting| [setting.name.into(), (setting.show)(self).to_string().into(), setting.meaning.into()];
+        SETTINGS.iter().map(row).collect()
+    }
+
+    pub(crate) fn limits(&self) -> Limits {
+        Limits {
+            time: (self.time_limit > 0).then(|| Duration::from_millis(self.time_limit)),
+            memory: self.memory_limit.map(|bytes| usize::try_from(bytes).unwrap_or(usize::MAX)),
+        }
+    }
+}

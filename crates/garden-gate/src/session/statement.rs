@@ -1,0 +1,75 @@
+//! One query, from its tree to its rows: bind, rewrite, choose, execute.
+//!
+//! [`prepare`] is the only way to a plan: what `plan` shows and what `query` runs come out of the same call.
+
+use super::result_set::{ResultColumn, ResultSet};
+use crate::bind::{Bound, Surroundings, bind_query};
+use crate::choose::{Resources, choose};
+use crate::diagnostic::{Note, Result, SourceText};
+use crate::execute::{self, Run};
+use crate::logical::{ColumnId, RewriteNote};
+use crate::physical::{Measures, PhysicalPlan, Plan, describe};
+use crate::syntax::ast;
+use std::sync::Arc;
+use std::time::Instant;
+
+/// A query that is ready to run.
+pub(super) struct Prepared {
+    bound: BoundParts,
+    plan: PhysicalPlan,
+    rewrites: Vec<RewriteNote>,
+    started: Instant,
+}
+
+/// What stays of a bound query when its plan has been handed on.
+struct BoundParts {
+    output: Vec<crate::bind::OutputColumn>,
+    columns: crate::logical::Columns,
+    notes: Vec<Note>,
+    generic: bool,
+}
+
+/// Plans a query.
+pub(super) fn prepare(
+    query: &ast::Query,
+    source: &Arc<SourceText>,
+    around: &Surroundings<'_>,
+    resources: Resources,
+    started: Instant,
+) -> Result<Prepared> {
+    let Bound { plan, output, columns, mut notes, generic } = bind_query(query, source, around)?;
+    notes.iter_mut().for_each(|note| note.source = Some(Arc::clone(source)));
+    let (plan, rewrites) = crate::rewrite::rewrite(plan, &columns)?;
+    let plan = choose(plan, &wanted(&output), &columns, resources)?;
+    Ok(Prepared { bound: BoundParts { output, columns, notes, generic }, plan, rewrites, started })
+}
+
+fn wanted(output: &[crate::bind::OutputColumn]) -> Vec<ColumnId> {
+    output.iter().map(|column| column.id).collect()
+}
+
+impl Prepared {
+    /// The plan as it is shown; with `measures`, also what it did.
+    pub(super) fn describe(&self, measures: Option<&Measures>) -> Plan {
+        let mut plan = describe(&self.plan, &self.bound.columns, &self.rewrites, measures);
+        plan.generic = self.bound.generic;
+        plan.notes.clone_from(&self.bound.notes);
+        plan
+    }
+
+    pub(super) fn measures(&self) -> Measures {
+        Measures::for_plan(&self.plan.root)
+    }
+
+    pub(super) fn run(&self, run: &Run<'_>) -> Result<ResultSet> {
+        let batches = execute::run(&self.plan, &wanted(&self.bound.output), run)?;
+        let column =
+            |column: &crate::bind::OutputColumn| ResultColumn { name: column.name.clone(), sql_type: column.sql_type };
+        Ok(ResultSet {
+            columns: self.bound.output.iter().map(column).collect(),
+            batches,
+            notes: self.bound.notes.clone(),
+            elapsed: self.started.elapsed(),
+        })
+    }
+}

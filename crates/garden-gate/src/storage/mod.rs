@@ -1,0 +1,20 @@
+//! Tables in memory: lists of segments, read column by column, with statistics worked out when they are first asked for.
+
+mod column_table;
+mod memory_table;
+mod statistics;
+
+pub(crate) use column_table::ColumnTable;
+pub(crate) use memory_table::MemoryTable;
+
+use crate::catalog::TableSource;
+use crate::file::{Content, FileTable};
+use std::sync::Arc;
+
+/// The rows of a file as a table.
+pub(crate) fn table_of(file: FileTable) -> Arc<dyn TableSource> {
+    match file.content {
+        Content::Segments(segments) => Arc::new(MemoryTable::new(file.columns, segments)),
+        Content::OnDemand { rows, loader } => Arc::new(ColumnTable::new(file.columns, rows, loader)),
+    }
+}

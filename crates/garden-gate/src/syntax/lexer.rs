@@ -1,0 +1,190 @@
+use super::problem::Problem;
+use crate::diagnostic::{Error, Span};
+use std::borrow::Cow;
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum TokenKind {
+    Word,
+    QuotedName,
+    Text,
+    Number,
+    /// `:name`; the span holds the colon.
+    Parameter,
+    Symbol(Symbol),
+    End,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Symbol {
+    LeftParen,
+    RightParen,
+    Comma,
+    Dot,
+    Semicolon,
+    Question,
+    Star,
+    Plus,
+    Minus,
+    Slash,
+    Equal,
+    NotEqual,
+    Less,
+    LessOrEqual,
+    Greater,
+    GreaterOrEqual,
+    Concat,
+}
+
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Token {
+    pub(super) kind: TokenKind,
+    pub(super) span: Span,
+}
+
+/// Cuts text into tokens, one at a time; blanks and comments are passed over.
+#[derive(Debug)]
+pub(super) struct Lexer<'a> {
+    text: &'a str,
+    at: usize,
+}
+
+impl<'a> Lexer<'a> {
+    pub(super) fn new(text: &'a str, at: usize) -> Self {
+        Self { text, at }
+    }
+
+    fn peek(&self, ahead: usize) -> Option<u8> {
+        self.text.as_bytes().get(self.at + ahead).copied()
+    }
+
+    pub(super) fn next_token(&mut self) -> Result<Token, Error> {
+        self.skip_blanks()?;
+        let start = self.at;
+        let kind = match self.peek(0) {
+            None => TokenKind::End,
+            Some(b'\'') => self.quoted(b'\'', TokenKind::Text, &Problem::UnclosedText)?,
+            Some(b'"') => self.quoted(b'"', TokenKind::QuotedName, &Problem::UnclosedName)?,
+            Some(b'0'..=b'9') => self.number()?,
+            Some(b'.') if self.peek(1).is_some_and(|byte| byte.is_ascii_digit()) => self.number()?,
+            Some(b':') if self.peek(1).is_some_and(|byte| byte.is_ascii_alphabetic() || byte == b'_') => {
+                self.at += 1;
+                self.take_while(is_word);
+                TokenKind::Parameter
+            }
+            Some(_) => {
+                let next = self.text[self.at..].chars().next().unwrap_or(' ');
+                if next.is_alphabetic() || next == '_' {
+                    self.take_while(is_word);
+                    TokenKind::Word
+                } else {
+                    TokenKind::Symbol(self.symbol(next)?)
+                }
+            }
+        };
+        Ok(Token { kind, span: Span::new(start, self.at) })
+    }
+
+    fn skip_blanks(&mut self) -> Result<(), Error> {
+        loop {
+            self.take_while(char::is_whitespace);
+            if self.text[self.at..].starts_with("--") {
+                self.take_while(|c| c != '\n');
+            } else if self.text[self.at..].starts_with("/*") {
+                let start = self.at;
+                let Some(end) = self.text[start + 2..].find("*/") else {
+                    let span = Span::new(start, start + 2);
+                    self.at = self.text.len();
+                    return Err(Error::from_facts(&Problem::UnclosedComment).at(span));
+                };
+                self.at = start + 2 + end + 2;
+            } else {
+                return Ok(());
+            }
+        }
+    }
+
+    fn take_while(&mut self, keep: impl Fn(char) -> bool) {
+        let rest = &self.text[self.at..];
+        self.at += rest.find(|c| !keep(c)).unwrap_or(rest.len());
+    }
+
+    fn quoted(&mut self, quote: u8, kind: TokenKind, problem: &Problem) -> Result<TokenKind, Error> {
+        let start = self.at;
+        self.at += 1;
+        loop {
+            let Some(end) = memchr::memchr(quote, &self.text.as_bytes()[self.at..]) else {
+                self.at = self.text.len();
+                return Err(Error::from_facts(problem).at(Span::new(start, start + 1)));
+            };
+            self.at += end + 1;
+            if self.peek(0) != Some(quote) {
+                return Ok(kind);
+            }
+            self.at += 1;
+        }
+    }
+
+    fn number(&mut self) -> Result<TokenKind, Error> {
+        let start = self.at;
+        self.take_while(|c| c.is_ascii_digit());
+        if self.peek(0) == Some(b'.') {
+            self.at += 1;
+            self.take_while(|c| c.is_ascii_digit());
+        }
+        if matches!(self.peek(0), Some(b'e' | b'E')) {
+            let sign = usize::from(matches!(self.peek(1), Some(b'+' | b'-')));
+            if self.peek(1 + sign).is_some_and(|byte| byte.is_ascii_digit()) {
+                self.at += 1 + sign;
+                self.take_while(|c| c.is_ascii_digit());
+            }
+        }
+        let end = self.at;
+        self.take_while(is_word);
+        if self.at > end {
+            let text = self.text[start..self.at].to_owned();
+            return Err(Error::from_facts(&Problem::BadNumber { text }).at(Span::new(start, self.at)));
+        }
+        Ok(TokenKind::Number)
+    }
+
+    fn symbol(&mut self, first: char) -> Result<Symbol, Error> {
+        let second = self.peek(1);
+        let (symbol, length) = match (first, second) {
+            ('<', Some(b'>')) | ('!', Some(b'=')) => (Symbol::NotEqual, 2),
+            ('<', Some(b'=')) => (Symbol::LessOrEqual, 2),
+            ('>', Some(b'=')) => (Symbol::GreaterOrEqual, 2),
+            ('|', Some(b'|')) => (Symbol::Concat, 2),
+            ('<', _) => (Symbol::Less, 1),
+            ('>', _) => (Symbol::Greater, 1),
+            ('=', _) => (Symbol::Equal, 1),
+            ('(', _) => (Symbol::LeftParen, 1),
+            (')', _) => (Symbol::RightParen, 1),
+            (',', _) => (Symbol::Comma, 1),
+            ('.', _) => (Symbol::Dot, 1),
+            (';', _) => (Symbol::Semicolon, 1),
+            ('?', _) => (Symbol::Question, 1),
+            ('*', _) => (Symbol::Star, 1),
+            ('+', _) => (Symbol::Plus, 1),
+            ('-', _) => (Symbol::Minus, 1),
+            ('/', _) => (Symbol::Slash, 1),
+            (other, _) => {
+                let span = Span::new(self.at, self.at + other.len_utf8());
+                self.at += other.len_utf8();
+                return Err(Error::from_facts(&Problem::StrangeCharacter(other)).at(span));
+            }
+        };
+        self.at += length;
+        Ok(symbol)
+    }
+}
+
+fn is_word(c: char) -> bool {
+    c.is_alphanumeric() || c == '_'
+}
+
+/// The content of a quoted token: outer quotes off, doubled quotes single.
+pub(super) fn unquote(raw: &str) -> Cow<'_, str> {
+    let quote = &raw[..1];
+    let inner = &raw[1..raw.len() - 1];
+    if inner.contains(quote) { inner.replace(&quote.repeat(2), quote).into() } else { inner.into() }
+}

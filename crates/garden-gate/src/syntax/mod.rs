@@ -1,0 +1,17 @@
+//! Text → tokens → syntax tree with spans. This layer knows no catalog and no types.
+//!
+//! The tree mirrors what was written (`BETWEEN`, `USING`, the spelling of names); [`parse_next`] reads one statement of a
+//! script at a time, so that a mistake in a later statement does not keep the earlier ones from running.
+
+pub(crate) mod ast;
+mod expression;
+mod keyword;
+mod lexer;
+mod literal;
+mod parser;
+mod problem;
+mod query;
+mod statement;
+mod table;
+
+pub(crate) use parser::Script;

@@ -1,0 +1,294 @@
+use super::ast::{Ident, ParameterName, Statement};
+use super::keyword;
+use super::lexer::{Lexer, Symbol, Token, TokenKind, unquote};
+use super::problem::Problem;
+use crate::diagnostic::{Error, Result, SourceText, Span};
+use std::sync::Arc;
+
+/// How deep parentheses, CASE and calls may nest; each level costs the parser's own stack.
+pub(super) const MAX_NESTING: u16 = 128;
+/// How deep an expression tree may grow, e.g. `a + b + …`; each level costs the stack of every later walk.
+pub(super) const MAX_DEPTH: u16 = 512;
+
+/// The statements of one text, in order.
+#[derive(Debug)]
+pub(crate) struct Script {
+    source: Arc<SourceText>,
+    at: usize,
+}
+
+impl Script {
+    pub(crate) fn new(source: Arc<SourceText>) -> Self {
+        Self { source, at: 0 }
+    }
+
+    /// The next statement, or `None` at the end. After an error, the following call goes on behind the next semicolon.
+    pub(crate) fn next_statement(&mut self) -> Option<Result<Statement>> {
+        loop {
+            let tokens = match self.tokens_to_semicolon() {
+                Ok(tokens) => tokens,
+                Err(error) => return Some(Err(error.in_source(&self.source))),
+            };
+            if tokens.len() > 1 {
+                let parsed = Parser::new(self.source.text(), tokens).statement();
+                return Some(parsed.map_err(|error| error.in_source(&self.source)));
+            }
+            if self.at >= self.source.text().len() {
+                return None;
+            }
+        }
+    }
+
+    /// The parameters that the rest of the text names, as often as it does; a text that cannot be read names none.
+    pub(crate) fn parameter_names(&self) -> Vec<ParameterName> {
+        let mut rest = Self { source: Arc::clone(&self.source), at: self.at };
+        let mut names = Vec::new();
+        while rest.at < rest.source.text().len() {
+            let Ok(tokens) = rest.tokens_to_semicolon() else { continue };
+            let mut position = 0;
+            for token in tokens {
+                match token.kind {
+                    TokenKind::Parameter => {
+                        names.push(ParameterName::Named(rest.source.slice(token.span)[1..].to_owned()))
+                    }
+                    TokenKind::Symbol(Symbol::Question) => {
+                        position += 1;
+                        names.push(ParameterName::Position(position));
+                    }
+                    _ => {}
+                }
+            }
+        }
+        names
+    }
+
+    /// Tokens up to a semicolon, which is passed over; the last is always `End`.
+    fn tokens_to_semicolon(&mut self) -> Result<Vec<Token>> {
+        let mut lexer = Lexer::new(self.source.text(), self.at);
+        let mut tokens = Vec::new();
+        let mut failed = None;
+        loop {
+            let token = match lexer.next_token() {
+                Ok(token) => token,
+                Err(error) => {
+                    failed.get_or_insert(error);
+                    continue;
+                }
+            };
+            if matches!(token.kind, TokenKind::Symbol(Symbol::Semicolon) | TokenKind::End) {
+                self.at = token.span.end as usize;
+                tokens.push(Token { kind: TokenKind::End, span: token.span });
+                return failed.map_or(Ok(tokens), Err);
+            }
+            tokens.push(token);
+        }
+    }
+}
+
+/// A recursive-descent parser over the tokens of one statement.
+///
+/// The last token is `End` and is never passed, so looking ahead never fails.
+#[derive(Debug)]
+pub(super) struct Parser<'a> {
+    text: &'a str,
+    tokens: Vec<Token>,
+    at: usize,
+    nesting: u16,
+    pub(super) positional: usize,
+}
+
+impl<'a> Parser<'a> {
+    fn new(text: &'a str, tokens: Vec<Token>) -> Self {
+        Self { text, tokens, at: 0, nesting: 0, positional: 0 }
+    }
+
+    pub(super) fn ahead(&self, distance: usize) -> Token {
+        self.tokens[(self.at + distance).min(self.tokens.len() - 1)]
+    }
+
+    pub(super) fn current(&self) -> Token {
+        self.ahead(0)
+    }
+
+    pub(super) fn span(&self) -> Span {
+        self.current().span
+    }
+
+    /// The span of the token passed last.
+    pub(super) fn last_span(&self) -> Span {
+        self.tokens[self.at.saturating_sub(1)].span
+    }
+
+    pub(super) fn advance(&mut self) -> Token {
+        let token = self.current();
+        self.at = (self.at + 1).min(self.tokens.len() - 1);
+        token
+    }
+
+    pub(super) fn raw(&self, token: Token) -> &'a str {
+        &self.text[token.span.range()]
+    }
+
+    fn is_word_at(&self, distance: usize, word: &str) -> bool {
+        let token = self.ahead(distance);
+        token.kind == TokenKind::Word && self.raw(token).eq_ignore_ascii_case(word)
+    }
+
+    pub(super) fn at_word(&self, word: &str) -> bool {
+        self.is_word_at(0, word)
+    }
+
+    /// Whether these words come next.
+    pub(super) fn at_words(&self, words: &[&str]) -> bool {
+        words.iter().enumerate().all(|(distance, word)| self.is_word_at(distance, word))
+    }
+
+    pub(super) fn at_any(&self, words: &[&str]) -> bool {
+        words.iter().any(|word| self.at_word(word))
+    }
+
+    pub(super) fn at_symbol(&self, symbol: Symbol) -> bool {
+        self.current().kind == TokenKind::Symbol(symbol)
+    }
+
+    pub(super) fn accept_word(&mut self, word: &str) -> bool {
+        let found = self.at_word(word);
+        if found {
+            self.advance();
+        }
+        found
+    }
+
+    pub(super) fn accept_words(&mut self, words: &[&str]) -> bool {
+        let found = self.at_words(words);
+        if found {
+            words.iter().for_each(|_| {
+                self.advance();
+            });
+        }
+        found
+    }
+
+    pub(super) fn accept_symbol(&mut self, symbol: Symbol) -> bool {
+        let found = self.at_symbol(symbol);
+        if found {
+            self.advance();
+        }
+        found
+    }
+
+    pub(super) fn expect_word(&mut self, word: &str) -> Result<()> {
+        if self.accept_word(word) { Ok(()) } else { Err(self.expected(word)) }
+    }
+
+    pub(super) fn expect_symbol(&mut self, symbol: Symbol, text: &str) -> Result<()> {
+        if self.accept_symbol(symbol) { Ok(()) } else { Err(self.expected(text)) }
+    }
+
+    /// Passes the `)` that belongs to the parenthesis at `open`, or says that it is missing.
+    pub(super) fn close(&mut self, open: Span) -> Result<()> {
+        if self.accept_symbol(Symbol::RightParen) {
+            return Ok(());
+        }
+        let problem = Problem::UnclosedParenthesis { found: self.found() };
+        Err(Error::from_facts(&problem).at(open).with_label(self.span(), "expected ) before this"))
+    }
+
+    /// What stands here, in words.
+    pub(super) fn found(&self) -> String {
+        let token = self.current();
+        match token.kind {
+            TokenKind::End if token.span.start == token.span.end => "the end of the text".into(),
+            TokenKind::End => "the end of the statement".into(),
+            _ => {
+                let raw = self.raw(token);
+                if raw.chars().count() > 30 {
+                    format!("{}…", raw.chars().take(30).collect::<String>())
+                } else {
+                    raw.into()
+                }
+            }
+        }
+    }
+
+    #[cold]
+    pub(super) fn fail(&self, problem: &Problem) -> Error {
+        Error::from_facts(problem).at(self.span())
+    }
+
+    #[cold]
+    pub(super) fn expected(&self, expected: &str) -> Error {
+        self.fail(&Problem::Expected { expected: expected.into(), found: self.found() })
+    }
+
+    #[cold]
+    pub(super) fn not_supported(&self, what: impl Into<String>) -> Error {
+        self.fail(&Problem::NotSupported { what: what.into() })
+    }
+
+    /// Runs `parse` one level deeper; past the bound it is an error, so that no text can exhaust the stack.
+    pub(super) fn nested<T>(&mut self, parse: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
+        if self.nesting >= MAX_NESTING {
+            return Err(self.fail(&Problem::TooDeep(MAX_NESTING)));
+        }
+        self.nesting += 1;
+        let result = parse(self);
+        self.nesting -= 1;
+        result
+    }
+
+    /// Whether a name can begin here: a quoted one, or a word that is not reserved.
+    pub(super) fn at_name(&self) -> bool {
+        let token = self.current();
+        match token.kind {
+            TokenKind::QuotedName => true,
+            TokenKind::Word => !keyword::is_reserved(self.raw(token)),
+            _ => false,
+        }
+    }
+
+    pub(super) fn name(&mut self, expected: &str) -> Result<Ident> {
+        let token = self.current();
+        if token.kind == TokenKind::Word && !self.at_name() && expected != "an expression" {
+            return Err(self.fail(&Problem::ReservedWord { word: self.raw(token).to_owned() }));
+        }
+        if !self.at_name() {
+            return Err(self.expected(expected));
+        }
+        self.advance();
+        let quoted = token.kind == TokenKind::QuotedName;
+        let raw = self.raw(token);
+        let text = if quoted { unquote(raw).into_owned() } else { raw.to_owned() };
+        if text.is_empty() {
+            return Err(Error::from_facts(&Problem::EmptyName).at(token.span));
+        }
+        Ok(Ident { text, quoted, span: token.span })
+    }
+
+    /// `a` or `a.b` or `a.b.c`
+    pub(super) fn qualified_name(&mut self, expected: &str) -> Result<Vec<Ident>> {
+        let mut parts = vec![self.name(expected)?];
+        while self.at_symbol(Symbol::Dot) && self.ahead(1).kind != TokenKind::Symbol(Symbol::Star) {
+            self.advance();
+            parts.push(self.name("a name after the point")?);
+        }
+        Ok(parts)
+    }
+
+    pub(super) fn text_literal(&mut self, expected: &str) -> Result<String> {
+        if self.current().kind != TokenKind::Text {
+            return Err(self.expected(expected));
+        }
+        let token = self.advance();
+        Ok(unquote(self.raw(token)).into_owned())
+    }
+
+    /// One or more of what `parse` reads, separated by commas.
+    pub(super) fn list<T>(&mut self, mut parse: impl FnMut(&mut Self) -> Result<T>) -> Result<Vec<T>> {
+        let mut items = vec![parse(self)?];
+        while self.accept_symbol(Symbol::Comma) {
+            items.push(parse(self)?);
+        }
+        Ok(items)
+    }
+}

@@ -1,0 +1,74 @@
+use crate::diagnostic::{Facts, SqlState};
+
+/// What can be wrong with the text of a statement.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum Problem {
+    #[error("expected {expected}, found {found}")]
+    Expected { expected: String, found: String },
+    #[error("expected {expected}, found {found}")]
+    MissingComma { expected: &'static str, found: String },
+    #[error("this parenthesis is never closed")]
+    UnclosedParenthesis { found: String },
+    #[error("text is never closed: its second ' is missing")]
+    UnclosedText,
+    #[error("quoted name is never closed: its second \" is missing")]
+    UnclosedName,
+    #[error("comment is never closed: its */ is missing")]
+    UnclosedComment,
+    #[error("character {0:?} has no meaning in SQL")]
+    StrangeCharacter(char),
+    #[error("{text} is no number")]
+    BadNumber { text: String },
+    #[error("number {text} has more than 38 digits")]
+    NumberTooLong { text: String },
+    #[error("'{text}' is no {what}")]
+    BadLiteral { text: String, what: &'static str, form: &'static str },
+    #[error("statement is nested deeper than {0} levels")]
+    TooDeep(u16),
+    #[error("{word} is a reserved word and can't be a name here")]
+    ReservedWord { word: String },
+    #[error("{what} is not supported yet")]
+    NotSupported { what: String },
+    #[error("{what} must be from {low} to {high}")]
+    OutOfBounds { what: &'static str, low: u8, high: u8 },
+    #[error("an empty name")]
+    EmptyName,
+}
+
+impl Facts for Problem {
+    fn state(&self) -> SqlState {
+        match self {
+            Self::NotSupported { .. } => SqlState::FEATURE_NOT_SUPPORTED,
+            Self::BadLiteral { .. } => SqlState::INVALID_DATETIME_FORMAT,
+            Self::NumberTooLong { .. } => SqlState::NUMERIC_OUT_OF_RANGE,
+            Self::Expected { .. }
+            | Self::MissingComma { .. }
+            | Self::UnclosedParenthesis { .. }
+            | Self::UnclosedText
+            | Self::UnclosedName
+            | Self::UnclosedComment
+            | Self::StrangeCharacter(_)
+            | Self::BadNumber { .. }
+            | Self::TooDeep(_)
+            | Self::ReservedWord { .. }
+            | Self::OutOfBounds { .. }
+            | Self::EmptyName => SqlState::SYNTAX_OR_RULE,
+        }
+    }
+
+    fn help(&self) -> Option<String> {
+        Some(match self {
+            Self::MissingComma { found, .. } => format!("a comma may be missing before {found}"),
+            Self::UnclosedParenthesis { found } => format!("write ) before {found}"),
+            Self::UnclosedText => "a ' inside of text is written twice: 'gardener''s'".into(),
+            Self::StrangeCharacter('`' | '[') => {
+                "a name with blanks or capitals stands in double quotes: \"bed name\"".into()
+            }
+            Self::BadNumber { .. } => "a name can't begin with a digit, unless it stands in double quotes".into(),
+            Self::BadLiteral { form, .. } => format!("write it as {form}"),
+            Self::ReservedWord { word } => format!("put it in double quotes: \"{word}\""),
+            Self::NotSupported { .. } => "docs/sql.md lists what is supported".into(),
+            _ => return None,
+        })
+    }
+}

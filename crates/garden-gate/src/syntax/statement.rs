@@ -1,0 +1,90 @@
+use super::ast::{Expr, ExprKind, Statement, StatementKind};
+use super::lexer::{Symbol, TokenKind};
+use super::parser::Parser;
+use crate::diagnostic::Result;
+use crate::types::{SqlType, Value};
+
+/// Statements that the language has and the engine has not yet.
+const LATER: &[(&str, &str)] = &[
+    ("CREATE", "CREATE"),
+    ("DROP", "DROP"),
+    ("ALTER", "ALTER"),
+    ("INSERT", "INSERT"),
+    ("UPDATE", "UPDATE"),
+    ("DELETE", "DELETE"),
+    ("MERGE", "MERGE"),
+    ("TRUNCATE", "TRUNCATE"),
+    ("START", "a transaction statement"),
+    ("COMMIT", "a transaction statement"),
+    ("ROLLBACK", "a transaction statement"),
+    ("SAVEPOINT", "a transaction statement"),
+    ("ANALYZE", "ANALYZE"),
+    ("WITH", "WITH"),
+    ("VALUES", "VALUES as a query"),
+    ("COMMENT", "COMMENT ON"),
+    ("TRIM", "TRIM HISTORY"),
+];
+
+impl Parser<'_> {
+    pub(super) fn statement(&mut self) -> Result<Statement> {
+        let start = self.span();
+        let kind = if self.at_word("SELECT") {
+            StatementKind::Query(self.query()?)
+        } else if self.accept_word("SET") {
+            self.set()?
+        } else if self.accept_word("SHOW") {
+            self.expect_word("SETTINGS")?;
+            StatementKind::ShowSettings
+        } else if self.accept_word("LET") {
+            let name = self.name("the name of a variable")?;
+            self.expect_symbol(Symbol::Equal, "=")?;
+            StatementKind::Let { name, value: self.expression()? }
+        } else if let Some((_, what)) = LATER.iter().find(|(word, _)| self.at_word(word)) {
+            return Err(self.not_supported(*what));
+        } else if self.at_symbol(Symbol::LeftParen) {
+            return Err(self.not_supported("a query in parentheses"));
+        } else {
+            return Err(self.expected("a statement (SELECT, SET, SHOW or LET)"));
+        };
+        if self.current().kind != TokenKind::End {
+            return Err(self.after_end());
+        }
+        Ok(Statement { kind, span: start.to(self.last_span()) })
+    }
+
+    /// What stands behind a whole statement: a form that comes later, or a mistake.
+    fn after_end(&self) -> crate::diagnostic::Error {
+        if self.at_any(&["UNION", "INTERSECT", "EXCEPT"]) {
+            return self.not_supported(format!("the set operator {}", self.found().to_uppercase()));
+        }
+        if self.at_any(&["WINDOW", "GUIDE", "FOR"]) {
+            return self.not_supported(format!("the clause {}", self.found().to_uppercase()));
+        }
+        if self.at_symbol(Symbol::RightParen) {
+            return self.expected("the end of the statement").with_help("this ) closes nothing");
+        }
+        self.expected("the end of the statement, or ; before the next")
+    }
+
+    fn set(&mut self) -> Result<StatementKind> {
+        if self.at_word("SCHEMA") && !matches!(self.ahead(1).kind, TokenKind::Symbol(Symbol::Equal)) {
+            self.advance();
+            let span = self.span();
+            if self.current().kind == TokenKind::Text {
+                let text = self.text_literal("the name of a schema")?;
+                return Ok(StatementKind::SetSchema(super::ast::Ident { text, quoted: false, span }));
+            }
+            return Ok(StatementKind::SetSchema(self.name("the name of a schema")?));
+        }
+        let name = self.name("the name of a setting")?;
+        self.expect_symbol(Symbol::Equal, "=")?;
+        let value = if self.at_name() {
+            // A bare word is a value of its own: SET output = wide.
+            let word = self.name("a value")?;
+            Expr { span: word.span, depth: 1, kind: ExprKind::Literal(Value::Text(word.text), SqlType::TEXT) }
+        } else {
+            self.expression()?
+        };
+        Ok(StatementKind::Set { name, value })
+    }
+}

@@ -1,0 +1,55 @@
+use super::SqlType;
+use arrow::datatypes::{DataType, IntervalUnit, TimeUnit};
+
+impl SqlType {
+    /// The one Arrow type that holds this SQL type in memory (design: execution).
+    pub fn arrow(self) -> DataType {
+        match self {
+            Self::Null | Self::Varchar(_) => DataType::Utf8View,
+            Self::Boolean => DataType::Boolean,
+            Self::SmallInt => DataType::Int16,
+            Self::Integer => DataType::Int32,
+            Self::BigInt => DataType::Int64,
+            Self::Numeric { precision, scale } if precision <= 18 => {
+                DataType::Decimal64(precision, scale.cast_signed())
+            }
+            Self::Numeric { precision, scale } => DataType::Decimal128(precision, scale.cast_signed()),
+            Self::Real => DataType::Float32,
+            Self::Double => DataType::Float64,
+            Self::Date => DataType::Date32,
+            Self::Time => DataType::Time64(TimeUnit::Microsecond),
+            Self::Timestamp => DataType::Timestamp(TimeUnit::Microsecond, None),
+            Self::YearMonth => DataType::Interval(IntervalUnit::YearMonth),
+            Self::DayTime => DataType::Duration(TimeUnit::Microsecond),
+        }
+    }
+
+    /// The SQL type that can hold every value of an Arrow type, or `None` when there is none yet.
+    pub fn from_arrow(data_type: &DataType) -> Option<Self> {
+        Some(match data_type {
+            DataType::Boolean => Self::Boolean,
+            DataType::Int8 | DataType::Int16 | DataType::UInt8 => Self::SmallInt,
+            DataType::Int32 | DataType::UInt16 => Self::Integer,
+            DataType::Int64 | DataType::UInt32 => Self::BigInt,
+            DataType::UInt64 => Self::numeric(20, 0),
+            DataType::Float16 | DataType::Float32 => Self::Real,
+            DataType::Float64 => Self::Double,
+            DataType::Decimal32(p, s)
+            | DataType::Decimal64(p, s)
+            | DataType::Decimal128(p, s)
+            | DataType::Decimal256(p, s)
+                if *s >= 0 && *p <= super::sql_type::MAX_PRECISION =>
+            {
+                Self::numeric(*p, s.unsigned_abs())
+            }
+            DataType::Utf8 | DataType::LargeUtf8 | DataType::Utf8View | DataType::Null => Self::TEXT,
+            DataType::Dictionary(_, values) => Self::from_arrow(values)?,
+            DataType::Date32 | DataType::Date64 => Self::Date,
+            DataType::Time32(_) | DataType::Time64(_) => Self::Time,
+            DataType::Timestamp(_, None) => Self::Timestamp,
+            DataType::Interval(IntervalUnit::YearMonth) => Self::YearMonth,
+            DataType::Duration(_) => Self::DayTime,
+            _ => return None,
+        })
+    }
+}

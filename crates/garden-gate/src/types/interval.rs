@@ -1,0 +1,146 @@
+//! Interval literals: `INTERVAL '1-6' YEAR TO MONTH`, `INTERVAL '2 04:30' DAY TO MINUTE` (ISO/IEC 9075-2, clause 5.3).
+
+use super::date::{MICROS_PER_DAY, MICROS_PER_SECOND, format_time, fraction_micros};
+
+/// A field of an interval qualifier, from the widest to the narrowest.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum Field {
+    Year,
+    Month,
+    Day,
+    Hour,
+    Minute,
+    Second,
+}
+
+impl Field {
+    pub(crate) fn from_word(word: &str) -> Option<Self> {
+        let known = [
+            ("YEAR", Self::Year),
+            ("MONTH", Self::Month),
+            ("DAY", Self::Day),
+            ("HOUR", Self::Hour),
+            ("MINUTE", Self::Minute),
+            ("SECOND", Self::Second),
+        ];
+        known.into_iter().find(|(name, _)| word.eq_ignore_ascii_case(name)).map(|(_, field)| field)
+    }
+
+    fn is_year_month(self) -> bool {
+        self <= Self::Month
+    }
+
+    fn micros(self) -> i64 {
+        match self {
+            Self::Day => MICROS_PER_DAY,
+            Self::Hour => 3600 * MICROS_PER_SECOND,
+            Self::Minute => 60 * MICROS_PER_SECOND,
+            Self::Year | Self::Month | Self::Second => MICROS_PER_SECOND,
+        }
+    }
+}
+
+/// An interval of one of the two kinds; they never mix.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Interval {
+    Months(i32),
+    Micros(i64),
+}
+
+/// Reads the quoted part of an interval literal with its fields; `None` when they do not fit together.
+pub(crate) fn parse_interval(text: &str, from: Field, to: Field) -> Option<Interval> {
+    if to < from || from.is_year_month() != to.is_year_month() {
+        return None;
+    }
+    let text = text.trim();
+    let (sign, body) = match text.as_bytes().first()? {
+        b'-' => (-1, &text[1..]),
+        b'+' => (1, &text[1..]),
+        _ => (1, text),
+    };
+    if from.is_year_month() {
+        let months = if from == to {
+            whole(body)?.checked_mul(if from == Field::Year { 12 } else { 1 })?
+        } else {
+            let (years, months) = body.split_once('-')?;
+            whole(years)?.checked_mul(12)?.checked_add(whole(months).filter(|months| *months < 12)?)?
+        };
+        Some(Interval::Months(i32::try_from(sign * months).ok()?))
+    } else {
+        Some(Interval::Micros(day_time(body, from, to)?.checked_mul(sign)?))
+    }
+}
+
+fn whole(text: &str) -> Option<i64> {
+    if text.is_empty() || !text.bytes().all(|byte| byte.is_ascii_digit()) { None } else { text.parse().ok() }
+}
+
+fn day_time(body: &str, from: Field, to: Field) -> Option<i64> {
+    let fields = [Field::Day, Field::Hour, Field::Minute, Field::Second];
+    let mut rest = body;
+    let mut sum = 0_i64;
+    for field in fields.into_iter().filter(|field| (from..=to).contains(field)) {
+        let separator = if field == Field::Day { ' ' } else { ':' };
+        let (part, tail) = if field == to { (rest, "") } else { rest.split_once(separator)? };
+        let (number, fraction) =
+            if field == Field::Second { part.split_once('.').unwrap_or((part, "")) } else { (part, "") };
+        let value = whole(number)?;
+        let limit = match field {
+            _ if field == from => i64::MAX,
+            Field::Hour => 23,
+            _ => 59,
+        };
+        if value > limit {
+            return None;
+        }
+        sum =
+            sum.checked_add(value.checked_mul(field.micros())?)?.checked_add(i64::from(fraction_micros(fraction)?))?;
+        rest = tail;
+    }
+    Some(sum)
+}
+
+/// Months as `years-months`, e.g. `1-06`.
+pub(crate) fn format_year_month(months: i32) -> String {
+    let sign = if months < 0 { "-" } else { "" };
+    format!("{sign}{}-{:02}", months.unsigned_abs() / 12, months.unsigned_abs() % 12)
+}
+
+/// Microseconds as `days HH:MM:SS`.
+pub(crate) fn format_day_time(micros: i64) -> String {
+    let sign = if micros < 0 { "-" } else { "" };
+    let micros = micros.saturating_abs();
+    format!("{sign}{} {}", micros / MICROS_PER_DAY, format_time(micros % MICROS_PER_DAY))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn literals_by_field() {
+        use Field::{Day, Hour, Minute, Month, Second, Year};
+        let months = |n| Some(Interval::Months(n));
+        let seconds = |n: i64| Some(Interval::Micros(n * MICROS_PER_SECOND));
+        for (text, from, to, expected) in [
+            ("1", Month, Month, months(1)),
+            ("-2", Year, Year, months(-24)),
+            ("1-6", Year, Month, months(18)),
+            ("1-12", Year, Month, None),
+            ("3", Day, Day, seconds(3 * 86_400)),
+            ("1 02:30", Day, Minute, seconds(86_400 + 9_000)),
+            ("-1 00:00:01", Day, Second, seconds(-86_401)),
+            ("90:15", Minute, Second, seconds(5_415)),
+            ("1:60", Hour, Minute, None),
+            ("0.5", Second, Second, Some(Interval::Micros(500_000))),
+            ("1", Month, Day, None),
+            ("", Day, Day, None),
+            ("x", Day, Day, None),
+            ("99999999999999", Day, Day, None),
+        ] {
+            assert_eq!(parse_interval(text, from, to), expected, "{text} {from:?} {to:?}");
+        }
+        assert_eq!(format_year_month(-18), "-1-06");
+        assert_eq!(format_day_time(-86_401 * MICROS_PER_SECOND), "-1 00:00:01");
+    }
+}

@@ -1,0 +1,26 @@
+//! SQL data types and the values of one cell.
+//!
+//! Everything above works in these terms; `types` itself knows nothing of tables, text or plans.
+
+mod arrow_type;
+mod date;
+mod decimal;
+mod interval;
+mod measure;
+mod numeric;
+mod sql_type;
+mod term;
+mod value;
+
+pub(crate) use date::MICROS_PER_DAY;
+pub(crate) use date::{
+    add_months, format_date, format_time, format_timestamp, parse_date, parse_time, parse_timestamp,
+};
+pub use decimal::Decimal;
+pub(crate) use decimal::{divide_rounded, power_of_ten, rescale};
+pub(crate) use interval::{Field, Interval, format_day_time, format_year_month, parse_interval};
+pub(crate) use measure::{Cost, Estimate, Selectivity};
+pub(crate) use numeric::{approximate, index};
+pub use sql_type::SqlType;
+pub(crate) use term::{ArithmeticOp, CompareOp, Now, ParameterName, Test};
+pub use value::Value;

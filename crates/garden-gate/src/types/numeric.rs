@@ -1,0 +1,13 @@
+//! The few width conversions the engine needs, each with the reason why it is safe.
+
+/// A count or figure as a floating-point number, for estimates and ratios only.
+#[expect(clippy::cast_precision_loss, reason = "estimates need no more than 53 bits")]
+pub(crate) fn approximate(value: impl TryInto<i128>) -> f64 {
+    value.try_into().map_or(f64::MAX, |value| value as f64)
+}
+
+/// A row or group number as a 32-bit lane; batches and hash tables are bounded far below 2^32 rows.
+#[expect(clippy::cast_possible_truncation, reason = "callers bound their rows to 32 bits; see `execute::Collected`")]
+pub(crate) fn index(value: usize) -> u32 {
+    value as u32
+}

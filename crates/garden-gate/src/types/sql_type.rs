@@ -1,0 +1,153 @@
+use std::fmt;
+
+/// A data type of ISO/IEC 9075-2, clause 6.1.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum SqlType {
+    /// The type of a bare `NULL` or of a parameter whose use has not settled its type yet.
+    Null,
+    /// TRUE, FALSE and UNKNOWN (which is the NULL of this type).
+    Boolean,
+    /// 16-bit integer.
+    SmallInt,
+    /// 32-bit integer.
+    Integer,
+    /// 64-bit integer.
+    BigInt,
+    /// Exact decimal: digits in all (1 to 38) and digits after the point (0 to 38).
+    Numeric {
+        /// Digits in all.
+        precision: u8,
+        /// Digits after the point.
+        scale: u8,
+    },
+    /// 32-bit floating point.
+    Real,
+    /// 64-bit floating point.
+    Double,
+    /// Character string; `None` for no limit of length.
+    Varchar(Option<u32>),
+    /// A day of the Gregorian calendar.
+    Date,
+    /// A time of day in microseconds, without time zone.
+    Time,
+    /// A day and a time of day in microseconds, without time zone.
+    Timestamp,
+    /// Interval of years and months.
+    YearMonth,
+    /// Interval of days, hours, minutes, seconds.
+    DayTime,
+}
+
+/// The largest precision of NUMERIC.
+pub(crate) const MAX_PRECISION: u8 = 38;
+
+impl SqlType {
+    pub(crate) const TEXT: Self = Self::Varchar(None);
+
+    pub(crate) fn numeric(precision: u8, scale: u8) -> Self {
+        Self::Numeric { precision: precision.clamp(1, MAX_PRECISION), scale: scale.min(MAX_PRECISION) }
+    }
+
+    /// Whether arithmetic applies: integers, decimals, floating point.
+    pub fn is_number(self) -> bool {
+        self.is_exact() || self.is_approximate()
+    }
+
+    pub(crate) fn is_integer(self) -> bool {
+        matches!(self, Self::SmallInt | Self::Integer | Self::BigInt)
+    }
+
+    pub(crate) fn is_exact(self) -> bool {
+        self.is_integer() || matches!(self, Self::Numeric { .. })
+    }
+
+    pub(crate) fn is_approximate(self) -> bool {
+        matches!(self, Self::Real | Self::Double)
+    }
+
+    pub(crate) fn is_text(self) -> bool {
+        matches!(self, Self::Varchar(_))
+    }
+
+    pub(crate) fn is_interval(self) -> bool {
+        matches!(self, Self::YearMonth | Self::DayTime)
+    }
+
+    /// Precision and scale of an exact number; integers have the digits that hold their range.
+    pub(crate) fn digits(self) -> Option<(u8, u8)> {
+        match self {
+            Self::SmallInt => Some((5, 0)),
+            Self::Integer => Some((10, 0)),
+            Self::BigInt => Some((19, 0)),
+            Self::Numeric { precision, scale } => Some((precision, scale)),
+            _ => None,
+        }
+    }
+
+    /// The type that holds every value of both, or `None` when there is none (clause 9.5, result of data type combinations).
+    pub(crate) fn common(self, other: Self) -> Option<Self> {
+        match (self, other) {
+            (a, b) if a == b => Some(a),
+            (Self::Null, t) | (t, Self::Null) => Some(t),
+            (Self::Varchar(a), Self::Varchar(b)) => Some(Self::Varchar(a.zip(b).map(|(a, b)| a.max(b)))),
+            (a, b) if a.is_integer() && b.is_integer() => Some(if a.digits() > b.digits() { a } else { b }),
+            (a, b) if a.is_exact() && b.is_exact() => {
+                let ((p1, s1), (p2, s2)) = (a.digits()?, b.digits()?);
+                let scale = s1.max(s2);
+                Some(Self::numeric((p1 - s1).max(p2 - s2).saturating_add(scale), scale))
+            }
+            (a, b) if a.is_number() && b.is_number() => Some(Self::Double),
+            _ => None,
+        }
+    }
+}
+
+impl fmt::Display for SqlType {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Null => f.write_str("NULL"),
+            Self::Boolean => f.write_str("BOOLEAN"),
+            Self::SmallInt => f.write_str("SMALLINT"),
+            Self::Integer => f.write_str("INTEGER"),
+            Self::BigInt => f.write_str("BIGINT"),
+            Self::Numeric { precision, scale } => write!(f, "NUMERIC({precision},{scale})"),
+            Self::Real => f.write_str("REAL"),
+            Self::Double => f.write_str("DOUBLE PRECISION"),
+            Self::Varchar(None) => f.write_str("VARCHAR"),
+            Self::Varchar(Some(length)) => write!(f, "VARCHAR({length})"),
+            Self::Date => f.write_str("DATE"),
+            Self::Time => f.write_str("TIME"),
+            Self::Timestamp => f.write_str("TIMESTAMP"),
+            Self::YearMonth => f.write_str("INTERVAL YEAR TO MONTH"),
+            Self::DayTime => f.write_str("INTERVAL DAY TO SECOND"),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::SqlType as T;
+
+    #[test]
+    fn common_types_hold_both_sides() {
+        let cases = [
+            (T::Integer, T::BigInt, Some(T::BigInt)),
+            (T::Integer, T::numeric(4, 2), Some(T::numeric(12, 2))),
+            (T::numeric(10, 0), T::numeric(4, 4), Some(T::numeric(14, 4))),
+            (T::numeric(38, 0), T::numeric(4, 4), Some(T::numeric(38, 4))),
+            (T::SmallInt, T::Double, Some(T::Double)),
+            (T::Real, T::Double, Some(T::Double)),
+            (T::Null, T::Date, Some(T::Date)),
+            (T::Varchar(Some(3)), T::Varchar(Some(7)), Some(T::Varchar(Some(7)))),
+            (T::Varchar(Some(3)), T::TEXT, Some(T::TEXT)),
+            (T::Date, T::TEXT, None),
+            (T::Boolean, T::Integer, None),
+            (T::YearMonth, T::DayTime, None),
+        ];
+        for (a, b, expected) in cases {
+            assert_eq!(a.common(b), expected, "{a} with {b}");
+            assert_eq!(b.common(a), expected, "{b} with {a}");
+        }
+    }
+}
