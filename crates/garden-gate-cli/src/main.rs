@@ -1,2 +1,70 @@
-//! x
-fn main() {}
+//! `garden-gate`: runs SQL over files as tables, and shows the plans.
+
+mod args;
+mod commands;
+mod garden;
+mod interrupt;
+mod output;
+mod setup;
+
+use args::{Arguments, Command};
+use clap::Parser;
+use std::io::{self, Write};
+use std::process::ExitCode;
+
+/// How a command ended, short of wrong usage.
+enum Ending {
+    Success,
+    /// A statement failed; it has been told.
+    Failure,
+}
+
+/// Why a command could not do its work.
+enum Trouble {
+    /// To be told on standard error.
+    Gate(garden_gate::Error),
+    /// The words of the command line do not fit together.
+    Usage(String),
+    Io(io::Error),
+}
+
+impl From<garden_gate::Error> for Trouble {
+    fn from(error: garden_gate::Error) -> Self {
+        Self::Gate(error)
+    }
+}
+
+impl From<io::Error> for Trouble {
+    fn from(error: io::Error) -> Self {
+        Self::Io(error)
+    }
+}
+
+fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    let outcome = match arguments.command {
+        Command::Run(run) => commands::run::run(&run),
+        Command::Plan(plan) => commands::plan::plan(&plan),
+        Command::Shell(shell) => commands::shell::shell(&shell),
+        Command::Demo(demo) => commands::demo::demo(&demo),
+    };
+    let mut stderr = io::stderr().lock();
+    match outcome {
+        Ok(Ending::Success) => ExitCode::SUCCESS,
+        Ok(Ending::Failure) => ExitCode::FAILURE,
+        // The reader of a pipe has seen enough.
+        Err(Trouble::Io(error)) if error.kind() == io::ErrorKind::BrokenPipe => ExitCode::SUCCESS,
+        Err(Trouble::Io(error)) => {
+            let _ = writeln!(stderr, "error: {error}");
+            ExitCode::FAILURE
+        }
+        Err(Trouble::Gate(error)) => {
+            let _ = write!(stderr, "{}", garden_gate_view::error(&error, output::error_look()));
+            ExitCode::FAILURE
+        }
+        Err(Trouble::Usage(message)) => {
+            let _ = writeln!(stderr, "error: {message}\n\nFor more information, try '--help'.");
+            ExitCode::from(2)
+        }
+    }
+}

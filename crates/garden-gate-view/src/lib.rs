@@ -1,1 +1,20 @@
-//! x
+//! Turns results, plans and diagnostics of [`garden_gate`] into text.
+//!
+//! Pure functions of core types: nothing here opens a file or knows a terminal; how wide and how colourful the text is to be
+//! comes in as [`Look`].
+
+#![deny(missing_docs)]
+
+mod diagnostic;
+mod json;
+mod look;
+mod plan;
+mod separated;
+mod table;
+
+pub use diagnostic::{error, note};
+pub use json::{done_json, error_json, lines_json, plan_json, rows_json};
+pub use look::Look;
+pub use plan::{considered, plan_tree, rewrites, tally};
+pub use separated::{Separated, markdown, separated};
+pub use table::table;

@@ -1,8 +1,9 @@
 use super::{Binder, MissingParameters, problem::Problem};
-use crate::diagnostic::{Error, Result, Span};
+use crate::diagnostic::{Error, Result, SourceText, Span};
 use crate::logical::{Expr, ExprKind};
-use crate::syntax::ast::ParameterName;
+use crate::syntax::{Script, ast::ParameterName};
 use crate::types::{Decimal, SqlType, Value};
+use std::sync::Arc;
 
 /// Values for the parameters of a statement: `:name` by name, `?` by position.
 ///
@@ -34,6 +35,24 @@ impl Parameters {
         let position = 1 + self.0.iter().filter(|(name, _)| matches!(name, ParameterName::Position(_))).count();
         self.put(ParameterName::Position(position), value.into());
         self
+    }
+
+    /// Those that a text uses; for parameters that are given to several texts together.
+    #[must_use]
+    pub fn used_in(&self, source: &Arc<SourceText>) -> Self {
+        let used = Script::new(Arc::clone(source)).parameter_names();
+        let is_used = |name: &ParameterName| used.iter().any(|used| same_name(used, name));
+        Self(self.0.iter().filter(|(name, _)| is_used(name)).cloned().collect())
+    }
+
+    /// Refuses a value that none of several texts uses.
+    ///
+    /// # Errors
+    /// 07001 with the names that are used.
+    pub fn check_used(&self, sources: &[Arc<SourceText>]) -> Result<()> {
+        let used: Vec<ParameterName> =
+            sources.iter().flat_map(|source| Script::new(Arc::clone(source)).parameter_names()).collect();
+        self.refuse_unused(&used)
     }
 
     pub(crate) fn put(&mut self, name: ParameterName, value: Value) {

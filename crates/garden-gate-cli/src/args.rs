@@ -1,0 +1,167 @@
+//! What can be typed; what it means is worked out in `setup` and the commands.
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use std::path::PathBuf;
+
+/// Write and run SQL over tables and files, and check the rows and the plans.
+#[derive(Debug, Parser)]
+#[command(name = "garden-gate", version, about, max_term_width = 100)]
+pub(crate) struct Arguments {
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Run statements and print their rows
+    Run(Run),
+    /// Show the plan of a query
+    Plan(Plan),
+    /// Type statements and see their rows, one after the other
+    Shell(Shell),
+    /// A guided example on the demo garden, or its data written to a folder
+    Demo(Demo),
+}
+
+/// What all commands that run SQL take.
+#[derive(Debug, Args)]
+pub(crate) struct Common {
+    /// A file or folder whose data become tables, named after the files; a NAME before it is a file's table or a folder's schema
+    #[arg(long, value_name = "[NAME=]PATH")]
+    pub(crate) data: Vec<String>,
+    /// A value for the parameter :NAME, typed by where it is used
+    #[arg(long, value_name = "NAME=VALUE")]
+    pub(crate) param: Vec<String>,
+    /// A setting; SHOW SETTINGS lists them
+    #[arg(long, value_name = "NAME=VALUE")]
+    pub(crate) set: Vec<String>,
+    /// A database file
+    #[arg(long, value_name = "FILE")]
+    pub(crate) db: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Run {
+    /// Files of SQL; - is standard input
+    pub(crate) files: Vec<PathBuf>,
+    /// SQL text, run behind the files
+    #[arg(short = 'e', value_name = "SQL")]
+    pub(crate) sql: Vec<String>,
+    #[command(flatten)]
+    pub(crate) common: Common,
+    /// How rows are written
+    #[arg(long, value_enum)]
+    pub(crate) output: Option<Format>,
+    /// Write to this file; its ending tells the format unless --output does
+    #[arg(long, value_name = "FILE")]
+    pub(crate) to: Option<PathBuf>,
+    /// Go on behind a statement that failed
+    #[arg(long)]
+    pub(crate) keep_going: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Plan {
+    /// A file of SQL; - is standard input. Its last statement is planned, those before it are run
+    pub(crate) file: Option<PathBuf>,
+    /// SQL text
+    #[arg(short = 'e', value_name = "SQL")]
+    pub(crate) sql: Option<String>,
+    #[command(flatten)]
+    pub(crate) common: Common,
+    /// Run it, and show what each step did beside what was expected
+    #[arg(long)]
+    pub(crate) measure: bool,
+    /// Show the decisions with their candidates and costs
+    #[arg(long)]
+    pub(crate) considered: bool,
+    /// Show what was rewritten, and why that is allowed
+    #[arg(long)]
+    pub(crate) rewrites: bool,
+    /// How the plan is written
+    #[arg(long, value_enum, default_value_t = PlanFormat::Tree)]
+    pub(crate) output: PlanFormat,
+    /// Write to this file
+    #[arg(long, value_name = "FILE")]
+    pub(crate) to: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Shell {
+    #[command(flatten)]
+    pub(crate) common: Common,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Demo {
+    /// How many times as large as the committed data
+    #[arg(long, default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    pub(crate) scale: u32,
+    /// Only write the data as CSV files to this folder
+    #[arg(long, value_name = "DIR")]
+    pub(crate) to: Option<PathBuf>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    /// Aligned columns
+    Table,
+    /// Comma-separated values
+    Csv,
+    /// Tab-separated values
+    Tsv,
+    /// One JSON object a statement, one a line
+    Json,
+    /// One JSON object a row
+    Jsonl,
+    /// A Markdown table
+    Markdown,
+}
+
+impl Format {
+    /// The format that a file's ending tells.
+    pub(crate) fn of_ending(path: &std::path::Path) -> Option<Self> {
+        let ending = path.extension()?.to_str()?.to_lowercase();
+        Some(match ending.as_str() {
+            "csv" => Self::Csv,
+            "tsv" => Self::Tsv,
+            "json" => Self::Json,
+            "jsonl" | "ndjson" => Self::Jsonl,
+            "md" => Self::Markdown,
+            "txt" => Self::Table,
+            _ => return None,
+        })
+    }
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum PlanFormat {
+    /// A tree with figures beside it
+    Tree,
+    /// One JSON object
+    Json,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use clap::CommandFactory;
+
+    #[test]
+    fn definitions_are_consistent() {
+        Arguments::command().debug_assert();
+    }
+
+    #[test]
+    fn endings_tell_formats() {
+        for (path, format) in [
+            ("a.CSV", Some(Format::Csv)),
+            ("b.ndjson", Some(Format::Jsonl)),
+            ("c.md", Some(Format::Markdown)),
+            ("d", None),
+            ("e.doc", None),
+        ] {
+            assert_eq!(Format::of_ending(std::path::Path::new(path)), format, "{path}");
+        }
+    }
+}

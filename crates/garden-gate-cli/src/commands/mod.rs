@@ -1,0 +1,6 @@
+//! One file a command.
+
+pub(crate) mod demo;
+pub(crate) mod plan;
+pub(crate) mod run;
+pub(crate) mod shell;

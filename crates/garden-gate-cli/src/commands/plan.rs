@@ -1,0 +1,52 @@
+use crate::args::{Plan, PlanFormat};
+use crate::output::{self, Output};
+use crate::{Ending, Trouble, interrupt, setup};
+use garden_gate_view as view;
+use std::io::Write;
+
+/// Shows a plan, measured if wished.
+pub(crate) fn plan(arguments: &Plan) -> Result<Ending, Trouble> {
+    let files = arguments.file.iter().map(std::path::PathBuf::as_path);
+    let sources = setup::sources(files, &arguments.sql)?;
+    let [source] = sources.as_slice() else {
+        return Err(Trouble::Usage("plan takes one FILE or one -e SQL".into()));
+    };
+    let parameters = setup::parameters(&arguments.common)?;
+    let planned = setup::session(&arguments.common).and_then(|mut session| {
+        interrupt::listen(session.interrupt());
+        if arguments.measure {
+            Ok(session.measure_source(source.clone(), &parameters)?.1)
+        } else {
+            Ok(session.plan_source(source.clone(), &parameters)?)
+        }
+    });
+    let plan = match planned {
+        Ok(plan) => plan,
+        Err(Trouble::Gate(error)) => {
+            let format = (arguments.output == PlanFormat::Json).then_some(crate::args::Format::Json);
+            Output::open(format, arguments.to.as_deref())?.error(&error)?;
+            return Ok(Ending::Failure);
+        }
+        Err(trouble) => return Err(trouble),
+    };
+    let look = if arguments.to.is_some() { view::Look::plain() } else { output::look() };
+    let mut writer = output::writer(arguments.to.as_deref())?;
+    if arguments.output == PlanFormat::Json {
+        write!(writer, "{}", view::plan_json(&plan))?;
+    } else {
+        write!(writer, "{}", view::plan_tree(&plan, look))?;
+        if arguments.rewrites {
+            write!(writer, "\n{}", view::rewrites(&plan.rewrites, look))?;
+        }
+        if arguments.considered {
+            write!(writer, "\n{}", view::considered(&plan.considered, look))?;
+        }
+    }
+    writer.flush()?;
+    if arguments.output == PlanFormat::Tree {
+        for note in &plan.notes {
+            write!(std::io::stderr().lock(), "{}", view::note(note, output::error_look()))?;
+        }
+    }
+    Ok(Ending::Success)
+}

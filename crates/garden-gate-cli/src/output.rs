@@ -1,0 +1,129 @@
+//! Where results go and how they look.
+
+use crate::Trouble;
+use crate::args::Format;
+use garden_gate::{Error, Note, Outcome, ResultSet};
+use garden_gate_view::{self as view, Look, Separated};
+use std::fs::File;
+use std::io::{self, BufWriter, IsTerminal, Write};
+use std::path::Path;
+
+/// How wide text may be when it is not for a terminal, and pleasant to read.
+pub(crate) const READABLE: usize = 100;
+
+fn may_colour() -> bool {
+    std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty())
+        && std::env::var_os("TERM").is_none_or(|term| term != "dumb")
+}
+
+fn terminal_width() -> Option<usize> {
+    terminal_size::terminal_size().map(|(width, _)| usize::from(width.0))
+}
+
+/// The look of standard output.
+pub(crate) fn look() -> Look {
+    if !io::stdout().is_terminal() {
+        return Look::plain();
+    }
+    let look = terminal_width().map_or(Look::plain(), |width| Look::plain().wide(width));
+    if may_colour() { look.coloured() } else { look }
+}
+
+/// The look of standard error.
+pub(crate) fn error_look() -> Look {
+    if io::stderr().is_terminal() && may_colour() { Look::plain().coloured() } else { Look::plain() }
+}
+
+/// Writes outcomes in one format to standard output or a file.
+pub(crate) struct Output {
+    writer: Box<dyn Write>,
+    format: Format,
+    look: Look,
+    blank_line: bool,
+}
+
+impl Output {
+    /// Output in a format, to a file if one is given.
+    pub(crate) fn open(format: Option<Format>, to: Option<&Path>) -> Result<Self, Trouble> {
+        let format = format.or_else(|| to.and_then(Format::of_ending)).unwrap_or(Format::Table);
+        Ok(Self {
+            writer: writer(to)?,
+            format,
+            look: if to.is_some() { Look::plain() } else { look() },
+            blank_line: false,
+        })
+    }
+
+    /// Output to standard output as a person reads it.
+    pub(crate) fn table(look: Look) -> Self {
+        Self { writer: Box::new(io::stdout()), format: Format::Table, look, blank_line: false }
+    }
+
+    pub(crate) fn outcome(&mut self, outcome: Outcome) -> Result<(), Trouble> {
+        match outcome {
+            Outcome::Rows(rows) => {
+                self.rows(&rows)?;
+                self.notes(rows.notes())?;
+            }
+            Outcome::Done { elapsed, notes } => {
+                if self.format == Format::Json {
+                    write!(self.writer, "{}", view::done_json(elapsed, &notes))?;
+                }
+                self.notes(&notes)?;
+            }
+            _ => {}
+        }
+        Ok(self.writer.flush()?)
+    }
+
+    fn rows(&mut self, rows: &ResultSet) -> Result<(), Trouble> {
+        let text = match self.format {
+            Format::Table => view::table(rows, self.look),
+            Format::Csv => view::separated(rows, Separated::Csv),
+            Format::Tsv => view::separated(rows, Separated::Tsv),
+            Format::Json => view::rows_json(rows),
+            Format::Jsonl => view::lines_json(rows),
+            Format::Markdown => view::markdown(rows),
+        };
+        let separate = !matches!(self.format, Format::Json | Format::Jsonl);
+        if std::mem::replace(&mut self.blank_line, true) && separate {
+            writeln!(self.writer)?;
+        }
+        Ok(self.writer.write_all(text.as_bytes())?)
+    }
+
+    /// Notes go to standard error, unless the format has a place for them.
+    fn notes(&mut self, notes: &[Note]) -> Result<(), Trouble> {
+        if self.format != Format::Json && !notes.is_empty() {
+            self.writer.flush()?;
+            let mut stderr = io::stderr().lock();
+            for note in notes {
+                write!(stderr, "{}", view::note(note, error_look()))?;
+            }
+        }
+        Ok(())
+    }
+
+    /// An error goes to standard error; in JSON it is an object like the others.
+    pub(crate) fn error(&mut self, error: &Error) -> Result<(), Trouble> {
+        if self.format == Format::Json {
+            write!(self.writer, "{}", view::error_json(error))?;
+            return Ok(self.writer.flush()?);
+        }
+        self.writer.flush()?;
+        Ok(write!(io::stderr().lock(), "{}", view::error(error, error_look()))?)
+    }
+}
+
+/// A file, or standard output.
+pub(crate) fn writer(to: Option<&Path>) -> Result<Box<dyn Write>, Trouble> {
+    Ok(match to {
+        Some(path) => {
+            let unwritable = |error: io::Error| {
+                io::Error::new(error.kind(), format!("{} cannot be written: {error}", path.display()))
+            };
+            Box::new(BufWriter::new(File::create(path).map_err(unwritable)?))
+        }
+        None => Box::new(BufWriter::new(io::stdout())),
+    })
+}

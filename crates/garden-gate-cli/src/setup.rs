@@ -1,0 +1,93 @@
+//! What was typed made real: tables loaded, parameters and settings given, text read.
+
+use crate::Trouble;
+use crate::args::Common;
+use garden_gate::{Database, Parameters, Session, SourceText, Value};
+use std::io::{IsTerminal, Read};
+use std::path::Path;
+use std::sync::Arc;
+
+/// A session over the tables that `--data` names, with the settings of `--set`.
+pub(crate) fn session(common: &Common) -> Result<Session, Trouble> {
+    if common.db.is_some() {
+        return Err(Trouble::Usage(
+            "--db: database files are not supported yet; tables live as long as the command".into(),
+        ));
+    }
+    let db = Database::in_memory();
+    let mut folders = vec![".".into()];
+    for data in &common.data {
+        let (name, path) = match data.split_once('=') {
+            Some((name, path)) if !name.is_empty() && !Path::new(data).exists() => (Some(name), Path::new(path)),
+            _ => (None, Path::new(data.as_str())),
+        };
+        if path.is_dir() {
+            db.add_folder(name, path)?;
+            folders.push(path.to_owned());
+        } else {
+            let stem = path.file_stem().map(|stem| stem.to_string_lossy().into_owned()).unwrap_or_default();
+            db.add_file(name.unwrap_or(&stem), path)?;
+            folders.push(
+                path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned(),
+            );
+        }
+    }
+    let mut session = db.session();
+    for folder in folders {
+        session.allow_folder(folder)?;
+    }
+    for (name, value) in pairs(&common.set, "--set")? {
+        session.set(name, Value::Untyped(value.to_owned()))?;
+    }
+    Ok(session)
+}
+
+/// The values of `--param`.
+pub(crate) fn parameters(common: &Common) -> Result<Parameters, Trouble> {
+    let mut parameters = Parameters::new();
+    for (name, value) in pairs(&common.param, "--param")? {
+        parameters = parameters.set(name.trim_start_matches(':'), Value::Untyped(value.to_owned()));
+    }
+    Ok(parameters)
+}
+
+fn pairs<'a>(texts: &'a [String], option: &str) -> Result<Vec<(&'a str, &'a str)>, Trouble> {
+    let split = |text: &'a String| match text.split_once('=') {
+        Some((name, value)) if !name.is_empty() => Ok((name, value)),
+        _ => Err(Trouble::Usage(format!("{option} takes NAME=VALUE, {text:?} is none"))),
+    };
+    texts.iter().map(split).collect()
+}
+
+/// The texts to run: files first, then those of `-e`; standard input when there is neither and it is no terminal.
+pub(crate) fn sources<'a>(
+    files: impl IntoIterator<Item = &'a Path>,
+    sql: impl IntoIterator<Item = &'a String>,
+) -> Result<Vec<Arc<SourceText>>, Trouble> {
+    let mut sources = files.into_iter().map(read).collect::<Result<Vec<_>, _>>()?;
+    sources.extend(sql.into_iter().map(SourceText::new));
+    if sources.is_empty() {
+        if std::io::stdin().is_terminal() {
+            return Err(Trouble::Usage("nothing to run: give a FILE or -e SQL".into()));
+        }
+        sources.push(read(Path::new("-"))?);
+    }
+    Ok(sources)
+}
+
+fn read(path: &Path) -> Result<Arc<SourceText>, Trouble> {
+    let mut bytes = Vec::new();
+    let name = path.display().to_string();
+    if name == "-" {
+        std::io::stdin().lock().read_to_end(&mut bytes)?;
+    } else {
+        bytes = std::fs::read(path).map_err(|error| {
+            Trouble::Io(std::io::Error::new(error.kind(), format!("{name} cannot be read: {error}")))
+        })?;
+    }
+    let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").map_or(bytes.clone(), <[u8]>::to_vec);
+    let text = String::from_utf8(bytes).map_err(|_| {
+        Trouble::Io(std::io::Error::new(std::io::ErrorKind::InvalidData, format!("{name} is no UTF-8 text")))
+    })?;
+    Ok(if name == "-" { SourceText::new(text) } else { SourceText::named(name, text) })
+}

@@ -1,0 +1,97 @@
+//! The JSON contract: one object a statement, one a line.
+
+use garden_gate::{Error, Note, Plan, ResultSet, Row, Value};
+use serde_json::{Map, Number, Value as Json, json};
+use std::time::Duration;
+
+/// A query's rows: `{"kind":"rows","columns":[…],"rows":[[…]],"elapsed_ms":…,"notes":[…]}`.
+pub fn rows_json(rows: &ResultSet) -> String {
+    let column = |column: &garden_gate::ResultColumn| json!({"name": column.name, "type": column.sql_type.to_string()});
+    let columns: Vec<Json> = rows.columns().iter().map(column).collect();
+    let data: Vec<Json> = rows.rows().map(|row| Json::Array(row.values().iter().map(value).collect())).collect();
+    let object = json!({
+        "kind": "rows",
+        "columns": columns,
+        "rows": data,
+        "elapsed_ms": millis(rows.elapsed()),
+        "notes": notes(rows.notes()),
+    });
+    format!("{object}\n")
+}
+
+/// A query's rows as one object a row and a line, with the columns' names as keys; of columns with one name the last is kept.
+pub fn lines_json(rows: &ResultSet) -> String {
+    let object = |row: Row<'_>| {
+        let pairs = rows.columns().iter().zip(row.values());
+        let object: Map<String, Json> = pairs.map(|(column, cell)| (column.name.clone(), value(&cell))).collect();
+        format!("{}\n", Json::Object(object))
+    };
+    rows.rows().map(object).collect()
+}
+
+/// A statement without rows: `{"kind":"done","elapsed_ms":…,"notes":[…]}`.
+pub fn done_json(elapsed: Duration, all: &[Note]) -> String {
+    format!("{}\n", json!({"kind": "done", "elapsed_ms": millis(elapsed), "notes": notes(all)}))
+}
+
+/// An error and those related to it, one object a line.
+pub fn error_json(error: &Error) -> String {
+    let position = error.position();
+    let line = position.map(|position| position.line as u64);
+    let mut object = json!({
+        "kind": "error",
+        "sqlstate": error.sqlstate().as_str(),
+        "message": error.message(),
+        "line": line,
+        "column": position.map(|position| position.column),
+        "help": error.help(),
+    });
+    if let (Some(place), Some(object)) = (error.data_place(), object.as_object_mut()) {
+        object.insert("file".into(), place.file.display().to_string().into());
+        object.insert("file_line".into(), place.line.into());
+    }
+    std::iter::once(format!("{object}\n")).chain(error.related().iter().map(error_json)).collect()
+}
+
+/// A plan: `{"kind":"plan","fingerprint":…,"generic":…,"cost":…,"root":{…},"rewrites":[…],"considered":[…],"notes":[…]}`.
+pub fn plan_json(plan: &Plan) -> String {
+    let mut object = Map::new();
+    object.insert("kind".into(), "plan".into());
+    // A plan is plain data: turning it into JSON cannot fail.
+    if let Ok(Json::Object(fields)) = serde_json::to_value(plan) {
+        object.extend(fields);
+    }
+    object.insert("notes".into(), notes(&plan.notes));
+    format!("{}\n", Json::Object(object))
+}
+
+fn notes(notes: &[Note]) -> Json {
+    let note = |note: &Note| {
+        let position = note.position();
+        json!({
+            "code": note.code,
+            "message": note.message,
+            "line": position.map(|position| position.line),
+            "column": position.map(|position| position.column),
+            "help": note.help,
+        })
+    };
+    Json::Array(notes.iter().map(note).collect())
+}
+
+fn millis(elapsed: Duration) -> Json {
+    json!((elapsed.as_secs_f64() * 1e6).round() / 1e3)
+}
+
+/// Exact numbers keep all their digits; what JSON has no form for is the text of its SQL literal.
+fn value(value: &Value) -> Json {
+    match value {
+        Value::Null => Json::Null,
+        Value::Boolean(truth) => Json::Bool(*truth),
+        Value::Integer(number) => Json::from(*number),
+        Value::Numeric(_) | Value::Double(_) => {
+            value.to_string().parse::<Number>().map_or_else(|_| Json::String(value.to_string()), Json::Number)
+        }
+        _ => Json::String(value.to_string()),
+    }
+}

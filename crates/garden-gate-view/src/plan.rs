@@ -1,0 +1,207 @@
+use crate::Look;
+use garden_gate::{Considered, Plan, PlanNode, Rewrite, Truth};
+use std::fmt::Write as _;
+use unicode_width::UnicodeWidthStr;
+
+/// A line of the tree: the branch lines, what stands there, and the figures of a node.
+struct Line {
+    branch: String,
+    text: String,
+    style: Style,
+    figures: Vec<String>,
+}
+
+#[derive(Clone, Copy, PartialEq)]
+enum Style {
+    Operator,
+    Detail,
+}
+
+/// Blanks between the tree and its figures, and between figures.
+const GAP: usize = 3;
+/// Details longer than this are cut.
+const LONGEST: usize = 72;
+
+/// A plan as a tree, inputs below their operator, with its figures in columns to the right: rows and cost as estimated, and when
+/// it was measured the rows it gave, the estimate's error, and time. Below a condition stands what it came to.
+pub fn plan_tree(plan: &Plan, look: Look) -> String {
+    let measured = plan.root.actual_rows.is_some();
+    let mut lines = Vec::new();
+    add(&plan.root, "", "", measured, &mut lines);
+    let headings: &[&str] =
+        if measured { &["rows est.", "rows", "off by", "time ms", "cost"] } else { &["rows est.", "cost", "total"] };
+    let mut out = header(plan, look);
+    let left = lines.iter().map(|line| line.branch.width() + line.text.width()).max().unwrap_or(0).max(9);
+    let mut widths: Vec<usize> = headings.iter().map(|heading| heading.width()).collect();
+    for line in &lines {
+        for (width, figure) in widths.iter_mut().zip(&line.figures) {
+            *width = (*width).max(figure.width());
+        }
+    }
+    let right = |cells: &[String]| -> String {
+        cells
+            .iter()
+            .zip(&widths)
+            .map(|(cell, width)| format!("{}{}", " ".repeat(GAP + width - cell.width()), cell))
+            .collect()
+    };
+    let heading: Vec<String> = headings.iter().map(|heading| (*heading).to_owned()).collect();
+    let _ = writeln!(out, "{}{}", " ".repeat(left), look.dim(right(&heading)));
+    for line in &lines {
+        let pad = " ".repeat(left - line.branch.width() - line.text.width());
+        let text = match line.style {
+            Style::Operator => look.strong(&line.text),
+            Style::Detail => look.accent(&line.text),
+        };
+        let whole = format!(
+            "{}{text}{}",
+            look.dim(&line.branch),
+            if line.figures.is_empty() { String::new() } else { pad + &right(&line.figures) }
+        );
+        let _ = writeln!(out, "{}", whole.trim_end());
+    }
+    if measured {
+        summary(plan, &mut out, look);
+    }
+    out
+}
+
+fn header(plan: &Plan, look: Look) -> String {
+    let workers = if plan.workers == 1 { "1 worker".to_owned() } else { format!("{} workers", plan.workers) };
+    let generic = if plan.generic { ", generic: a parameter has no value" } else { "" };
+    let text = format!("plan {}, cost {}, {workers}{generic}", &plan.fingerprint, figure(plan.cost));
+    format!("{}\n", look.dim(text))
+}
+
+/// Digits in groups of three.
+fn figure(value: f64) -> String {
+    let digits = format!("{value:.0}");
+    let mut out = String::new();
+    for (position, digit) in digits.chars().enumerate() {
+        if position > 0 && (digits.len() - position).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+fn add(node: &PlanNode, first: &str, rest: &str, measured: bool, lines: &mut Vec<Line>) {
+    lines.push(Line {
+        branch: first.into(),
+        text: title(node),
+        style: Style::Operator,
+        figures: figures(node, measured),
+    });
+    let stem = if node.children.is_empty() { "  " } else { "│ " };
+    let detail = |text: String| Line {
+        branch: format!("{rest}{stem}  "),
+        text: cut(&text),
+        style: Style::Detail,
+        figures: Vec::new(),
+    };
+    lines.extend(node.details.iter().map(|text| detail(text.clone())));
+    if !node.columns.is_empty() {
+        lines.push(detail(format!("reads {}", node.columns.join(", "))));
+    }
+    for predicate in &node.predicates {
+        let implied = if predicate.implied { " (implied)" } else { "" };
+        lines.push(detail(format!("{}: {}{implied}", predicate.place, predicate.text)));
+    }
+    for truth in &node.truth {
+        lines.push(detail(tally(truth, node.truth.len() > 1)));
+    }
+    for (position, child) in node.children.iter().enumerate() {
+        let last = position + 1 == node.children.len();
+        let (branch, below) = if last { ("└─ ", "   ") } else { ("├─ ", "│  ") };
+        add(child, &format!("{rest}{branch}"), &format!("{rest}{below}"), measured, lines);
+    }
+}
+
+fn cut(text: &str) -> String {
+    if text.chars().count() <= LONGEST { text.into() } else { text.chars().take(LONGEST - 1).chain(['…']).collect() }
+}
+
+fn title(node: &PlanNode) -> String {
+    let mut title = node.operator.to_owned();
+    if let Some(kind) = node.kind {
+        let _ = write!(title, ", {kind}");
+    }
+    if let Some(target) = &node.target {
+        let _ = write!(title, " {target}");
+    }
+    if let Some(alias) = &node.alias {
+        let _ = write!(title, " as {alias}");
+    }
+    if let Some(index) = &node.index {
+        let _ = write!(title, " by {index}");
+    }
+    title
+}
+
+fn figures(node: &PlanNode, measured: bool) -> Vec<String> {
+    if !measured {
+        return vec![figure(node.estimated_rows), figure(node.own_cost), figure(node.cost)];
+    }
+    let rows = node.actual_rows.map_or_else(String::new, |rows| {
+        #[expect(clippy::cast_precision_loss, reason = "a figure to read")]
+        figure(rows as f64)
+    });
+    let error = node.estimate_error.map_or_else(String::new, |error| format!("{error:.1}×"));
+    let time = node.elapsed_ms.map_or_else(String::new, |time| format!("{time:.2}"));
+    vec![figure(node.estimated_rows), rows, error, time, figure(node.own_cost)]
+}
+
+/// What a condition came to, in words.
+pub fn tally(truth: &Truth, with_condition: bool) -> String {
+    let counts = format!("TRUE {}, FALSE {}, UNKNOWN {}", truth.holds, truth.fails, truth.unknown);
+    if with_condition { format!("{counts}: {}", truth.predicate) } else { counts }
+}
+
+/// The worst estimate, and what the filters lost to NULL.
+fn summary(plan: &Plan, out: &mut String, look: Look) {
+    if let Some(worst) = plan.worst_estimate()
+        && let Some(error) = worst.estimate_error
+    {
+        let text = format!("worst estimate: {}, off by {error:.1}×", title(worst));
+        let text = if error >= 4.0 { look.warn(text) } else { look.dim(text) };
+        let _ = writeln!(out, "{text}");
+    }
+    let lost: u64 = plan.nodes().iter().filter_map(|node| node.truth.first()).map(|truth| truth.unknown).sum();
+    if lost > 0 {
+        let text = format!("{lost} rows were neither kept nor refused: their condition was UNKNOWN, because of a NULL");
+        let _ = writeln!(out, "{}", look.warn(text));
+    }
+}
+
+/// The decisions of the planner, each with its candidates and their costs, the chosen one marked.
+pub fn considered(all: &[Considered], look: Look) -> String {
+    let mut out = String::new();
+    for decision in all {
+        let _ = writeln!(out, "{}", look.strong(&decision.decision));
+        for candidate in &decision.candidates {
+            let cost = candidate.cost.map_or_else(|| "impossible".to_owned(), figure);
+            let mark = if candidate.chosen { " ← chosen" } else { "" };
+            let reason = candidate.reason.as_ref().map_or_else(String::new, |reason| format!("  ({reason})"));
+            let _ = writeln!(out, "  {cost:>14}  {}{mark}{reason}", candidate.choice);
+        }
+    }
+    out
+}
+
+/// The rewrites that fired, in order: what changed and why that is allowed.
+pub fn rewrites(all: &[Rewrite], look: Look) -> String {
+    if all.is_empty() {
+        return format!("{}\n", look.dim("no rewrite fired"));
+    }
+    all.iter()
+        .map(|rewrite| {
+            format!(
+                "{}: {}\n  {}\n",
+                look.strong(&rewrite.rule),
+                rewrite.change,
+                look.dim(format!("because {}", rewrite.why))
+            )
+        })
+        .collect()
+}

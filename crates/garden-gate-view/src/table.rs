@@ -1,0 +1,140 @@
+use crate::Look;
+use garden_gate::{ResultSet, Row, SqlType, Value};
+use std::borrow::Cow;
+use std::fmt::Write as _;
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+
+/// How NULL is shown; text that reads the same is shown in quotes.
+const NULL: &str = "‹null›";
+/// Blanks between two columns.
+const GAP: usize = 2;
+/// Text is cut to this many columns before whole columns are left out.
+const SHORTENED: usize = 32;
+
+/// Rows as aligned columns, numbers to the right, with a line that counts them.
+///
+/// A table wider than [`Look::width`] has its long texts cut (`…` marks it), then its last columns left out; a line below says so.
+/// O(cells) time and memory.
+pub fn table(rows: &ResultSet, look: Look) -> String {
+    let cells: Vec<Vec<Cow<'static, str>>> = rows.rows().map(|row| cells(&row, rows)).collect();
+    let names: Vec<String> = rows.columns().iter().map(|column| visible(&column.name).into_owned()).collect();
+    let mut widths: Vec<usize> = names.iter().map(|name| name.width()).collect();
+    for row in &cells {
+        for (width, cell) in widths.iter_mut().zip(row) {
+            *width = (*width).max(cell.width());
+        }
+    }
+    let shown = fit(&mut widths, look.width);
+    let right: Vec<bool> = rows.columns().iter().map(|column| is_right(column.sql_type)).collect();
+    let mut out = String::new();
+    let header: Vec<Cow<'_, str>> = names.iter().map(|name| Cow::Borrowed(name.as_str())).collect();
+    line(&mut out, &header, &widths[..shown], &right, |text| look.strong(text));
+    let rule: Vec<String> = widths[..shown].iter().map(|width| "─".repeat(*width)).collect();
+    let _ = writeln!(out, "{}", look.dim(rule.join(&" ".repeat(GAP))));
+    for row in &cells {
+        let style = |text: &str| if text.trim() == NULL { look.dim(text) } else { text.to_owned() };
+        line(&mut out, row, &widths[..shown], &right, style);
+    }
+    let _ = writeln!(out, "{}", look.dim(summary(rows, cells.len())));
+    if shown < names.len() {
+        let left = names[shown..].join(", ");
+        let count = names.len() - shown;
+        let _ = writeln!(out, "{}", look.warn(format!("{count} more column{} not shown: {left}", plural(count))));
+    }
+    out
+}
+
+fn plural(count: usize) -> &'static str {
+    if count == 1 { "" } else { "s" }
+}
+
+fn summary(rows: &ResultSet, count: usize) -> String {
+    let millis = rows.elapsed().as_secs_f64() * 1e3;
+    format!(
+        "{count} row{}, {} ms",
+        plural(count),
+        if millis < 10.0 { format!("{millis:.1}") } else { format!("{millis:.0}") }
+    )
+}
+
+fn is_right(sql_type: SqlType) -> bool {
+    sql_type.is_number()
+}
+
+fn cells(row: &Row<'_>, rows: &ResultSet) -> Vec<Cow<'static, str>> {
+    (0..rows.columns().len())
+        .map(|column| match row.value(column) {
+            Value::Null => Cow::Borrowed(NULL),
+            Value::Text(text) if text == NULL => Cow::Owned(format!("'{text}'")),
+            value => Cow::Owned(visible(&value.to_string()).into_owned()),
+        })
+        .collect()
+}
+
+/// The text with control characters made visible, so that every row stays on its line.
+fn visible(text: &str) -> Cow<'_, str> {
+    if !text.chars().any(char::is_control) {
+        return Cow::Borrowed(text);
+    }
+    text.chars()
+        .map(|c| match c {
+            '\n' => '↵',
+            '\t' => '→',
+            c if c.is_control() => '·',
+            c => c,
+        })
+        .collect::<String>()
+        .into()
+}
+
+/// Narrows columns until they fit; gives how many of them are shown, at least one.
+fn fit(widths: &mut [usize], limit: Option<usize>) -> usize {
+    let total = |widths: &[usize]| widths.iter().sum::<usize>() + GAP * widths.len().saturating_sub(1);
+    let Some(limit) = limit else { return widths.len() };
+    if total(widths) <= limit {
+        return widths.len();
+    }
+    // Only as much as is needed: the widest column gives way first, down to a bound.
+    while total(widths) > limit {
+        let Some(widest) = widths.iter_mut().filter(|width| **width > SHORTENED).max() else { break };
+        *widest -= 1;
+    }
+    let mut shown = widths.len();
+    while shown > 1 && total(&widths[..shown]) > limit {
+        shown -= 1;
+    }
+    if let [only] = &mut widths[..shown] {
+        *only = (*only).min(limit.max(8));
+    }
+    shown
+}
+
+fn line(out: &mut String, cells: &[Cow<'_, str>], widths: &[usize], right: &[bool], style: impl Fn(&str) -> String) {
+    let mut text = String::new();
+    for (position, ((cell, width), right)) in cells.iter().zip(widths).zip(right).enumerate() {
+        let cell = cut(cell, *width);
+        let pad = " ".repeat(width - cell.width());
+        let gap = if position > 0 { " ".repeat(GAP) } else { String::new() };
+        let styled = style(&cell);
+        let _ = if *right { write!(text, "{gap}{pad}{styled}") } else { write!(text, "{gap}{styled}{pad}") };
+    }
+    let _ = writeln!(out, "{}", text.trim_end());
+}
+
+/// At most `width` columns of a text, the last one `…` when some of it is missing.
+fn cut(text: &str, width: usize) -> Cow<'_, str> {
+    if text.width() <= width {
+        return Cow::Borrowed(text);
+    }
+    let mut kept = String::new();
+    let mut used = 1;
+    for c in text.chars() {
+        used += c.width().unwrap_or(0);
+        if used > width {
+            break;
+        }
+        kept.push(c);
+    }
+    kept.push('…');
+    kept.into()
+}
