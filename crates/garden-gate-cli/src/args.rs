@@ -61,6 +61,7 @@ pub(crate) struct Run {
 }
 
 #[derive(Debug, Args)]
+#[expect(clippy::struct_excessive_bools, reason = "switches of a command line are what they are")]
 pub(crate) struct Plan {
     /// A file of SQL; - is standard input. Its last statement is planned, those before it are run
     pub(crate) file: Option<PathBuf>,

@@ -19,8 +19,8 @@ enum Style {
 
 /// Blanks between the tree and its figures, and between figures.
 const GAP: usize = 3;
-/// Details longer than this are cut.
-const LONGEST: usize = 72;
+/// Details that reach farther to the right are cut.
+const LONGEST: usize = 92;
 
 /// A plan as a tree, inputs below their operator, with its figures in columns to the right: rows and cost as estimated, and when
 /// it was measured the rows it gave, the estimate's error, and time. Below a condition stands what it came to.
@@ -31,7 +31,8 @@ pub fn plan_tree(plan: &Plan, look: Look) -> String {
     let headings: &[&str] =
         if measured { &["rows est.", "rows", "off by", "time ms", "cost"] } else { &["rows est.", "cost", "total"] };
     let mut out = header(plan, look);
-    let left = lines.iter().map(|line| line.branch.width() + line.text.width()).max().unwrap_or(0).max(9);
+    let node_width = |line: &Line| if line.figures.is_empty() { 0 } else { line.branch.width() + line.text.width() };
+    let left = lines.iter().map(node_width).max().unwrap_or(0).max(24);
     let mut widths: Vec<usize> = headings.iter().map(|heading| heading.width()).collect();
     for line in &lines {
         for (width, figure) in widths.iter_mut().zip(&line.figures) {
@@ -48,7 +49,7 @@ pub fn plan_tree(plan: &Plan, look: Look) -> String {
     let heading: Vec<String> = headings.iter().map(|heading| (*heading).to_owned()).collect();
     let _ = writeln!(out, "{}{}", " ".repeat(left), look.dim(right(&heading)));
     for line in &lines {
-        let pad = " ".repeat(left - line.branch.width() - line.text.width());
+        let pad = " ".repeat(left.saturating_sub(line.branch.width() + line.text.width()));
         let text = match line.style {
             Style::Operator => look.strong(&line.text),
             Style::Detail => look.accent(&line.text),
@@ -93,10 +94,11 @@ fn add(node: &PlanNode, first: &str, rest: &str, measured: bool, lines: &mut Vec
         style: Style::Operator,
         figures: figures(node, measured),
     });
+    let longest = LONGEST.saturating_sub(rest.width()).max(24);
     let stem = if node.children.is_empty() { "  " } else { "│ " };
     let detail = |text: String| Line {
         branch: format!("{rest}{stem}  "),
-        text: cut(&text),
+        text: cut(&text, longest),
         style: Style::Detail,
         figures: Vec::new(),
     };
@@ -104,12 +106,19 @@ fn add(node: &PlanNode, first: &str, rest: &str, measured: bool, lines: &mut Vec
     if !node.columns.is_empty() {
         lines.push(detail(format!("reads {}", node.columns.join(", "))));
     }
+    // The first tally is that of the whole condition; with several terms each has its own behind it.
+    let mut tallies = node.truth.iter().skip(usize::from(node.truth.len() > 1));
     for predicate in &node.predicates {
         let implied = if predicate.implied { " (implied)" } else { "" };
         lines.push(detail(format!("{}: {}{implied}", predicate.place, predicate.text)));
+        if predicate.place != "join key"
+            && let Some(truth) = tallies.next()
+        {
+            lines.push(detail(format!("    {}", tally(truth))));
+        }
     }
-    for truth in &node.truth {
-        lines.push(detail(tally(truth, node.truth.len() > 1)));
+    if let [whole, _, ..] = node.truth.as_slice() {
+        lines.push(detail(format!("all of them: {}", tally(whole))));
     }
     for (position, child) in node.children.iter().enumerate() {
         let last = position + 1 == node.children.len();
@@ -118,8 +127,8 @@ fn add(node: &PlanNode, first: &str, rest: &str, measured: bool, lines: &mut Vec
     }
 }
 
-fn cut(text: &str) -> String {
-    if text.chars().count() <= LONGEST { text.into() } else { text.chars().take(LONGEST - 1).chain(['…']).collect() }
+fn cut(text: &str, longest: usize) -> String {
+    if text.chars().count() <= longest { text.into() } else { text.chars().take(longest - 1).chain(['…']).collect() }
 }
 
 fn title(node: &PlanNode) -> String {
@@ -153,9 +162,8 @@ fn figures(node: &PlanNode, measured: bool) -> Vec<String> {
 }
 
 /// What a condition came to, in words.
-pub fn tally(truth: &Truth, with_condition: bool) -> String {
-    let counts = format!("TRUE {}, FALSE {}, UNKNOWN {}", truth.holds, truth.fails, truth.unknown);
-    if with_condition { format!("{counts}: {}", truth.predicate) } else { counts }
+pub fn tally(truth: &Truth) -> String {
+    format!("TRUE {}, FALSE {}, UNKNOWN {}", truth.holds, truth.fails, truth.unknown)
 }
 
 /// The worst estimate, and what the filters lost to NULL.

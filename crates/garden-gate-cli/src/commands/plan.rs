@@ -15,9 +15,9 @@ pub(crate) fn plan(arguments: &Plan) -> Result<Ending, Trouble> {
     let planned = setup::session(&arguments.common).and_then(|mut session| {
         interrupt::listen(session.interrupt());
         if arguments.measure {
-            Ok(session.measure_source(source.clone(), &parameters)?.1)
+            Ok(session.measure_source(source, &parameters)?.1)
         } else {
-            Ok(session.plan_source(source.clone(), &parameters)?)
+            Ok(session.plan_source(source, &parameters)?)
         }
     });
     let plan = match planned {

@@ -1,6 +1,6 @@
 //! CASE and its short forms (clause 6.12).
 
-use super::{Binder, scope::Clause, scope::Scope};
+use super::{BareName, Binder, scope::Clause, scope::Scope};
 use crate::diagnostic::{Result, Span};
 use crate::logical::{Expr, ExprKind};
 use crate::syntax::ast::{self, CompareOp};
@@ -8,21 +8,17 @@ use crate::types::{SqlType, Value};
 
 impl Binder<'_> {
     /// A simple CASE is a searched one that compares its operand with each WHEN.
-    pub(super) fn case(
-        &mut self,
-        operand: Option<&ast::Expr>,
-        branches: &[(ast::Expr, ast::Expr)],
-        otherwise: Option<&ast::Expr>,
-        at: (&Scope, Clause),
-        span: Span,
-    ) -> Result<Expr> {
-        let operand = operand.map(|operand| self.expr(operand, at.0, at.1)).transpose()?;
+    pub(super) fn case(&mut self, case: &ast::Case, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+        let ast::Case { operand, branches, otherwise } = case;
+        let operand = operand.as_ref().map(|operand| self.expr(operand, at.0, at.1)).transpose()?;
         let mut conditions = Vec::with_capacity(branches.len());
         let mut values = Vec::with_capacity(branches.len() + 1);
         for (when, then) in branches {
-            self.beside_comparison = operand.is_some();
+            if operand.is_some() {
+                self.bare_name = BareName::PerhapsText;
+            }
             let bound = self.expr(when, at.0, at.1)?;
-            self.beside_comparison = false;
+
             conditions.push(match &operand {
                 Some(operand) => self.compare(CompareOp::Equal, operand.clone(), bound, when.span),
                 None => self.condition(bound, "WHEN"),

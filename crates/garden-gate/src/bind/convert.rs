@@ -3,7 +3,7 @@
 use super::{Binder, problem::Problem};
 use crate::diagnostic::Span;
 use crate::logical::{Expr, ExprKind};
-use crate::types::SqlType;
+use crate::types::{Decimal, SqlType, Value};
 
 impl Binder<'_> {
     /// Brings `expr` to `target`, which must be able to hold all its values. Constants are converted at once.
@@ -15,7 +15,7 @@ impl Binder<'_> {
     /// Brings both to their common type, or reports that there is none.
     pub(super) fn unify_pair(&mut self, left: Expr, right: Expr, span: Span) -> Option<(Expr, Expr)> {
         let (left, right) = self.settle_pair(left, right);
-        match left.sql_type().common(right.sql_type()) {
+        match tight_type(&left, right.sql_type()).common(tight_type(&right, left.sql_type())) {
             Some(common) => Some((self.coerce(left, common), self.coerce(right, common))),
             None => {
                 self.report(&Problem::NotComparable { left: left.sql_type(), right: right.sql_type() }, span);
@@ -42,9 +42,10 @@ impl Binder<'_> {
 
     /// Brings all to one type; `what` names the construct in the error about the odd one.
     pub(super) fn unify_all(&mut self, exprs: Vec<Expr>, what: &'static str) -> (Vec<Expr>, SqlType) {
+        let beside = exprs.iter().find(|expr| !expr.is_constant()).map_or(SqlType::Null, Expr::sql_type);
         let mut common = SqlType::Null;
         for expr in exprs.iter().filter(|expr| !is_unsettled(expr)) {
-            match common.common(expr.sql_type()) {
+            match common.common(tight_type(expr, beside)) {
                 Some(wider) => common = wider,
                 None => {
                     self.report(&Problem::NoCommonType { what, first: common, odd: expr.sql_type() }, expr.span());
@@ -60,7 +61,7 @@ impl Binder<'_> {
             .into_iter()
             .map(|expr| {
                 let settled = if is_unsettled(&expr) { self.settle_parameter(expr, common) } else { expr };
-                result = result.common(settled.sql_type()).unwrap_or(result);
+                result = result.common(tight_type(&settled, beside)).unwrap_or(result);
                 settled
             })
             .collect();
@@ -75,6 +76,29 @@ impl Binder<'_> {
         }
         let span = expr.span();
         self.report(&Problem::WrongType { what: what.into(), expected: "a condition (TRUE or FALSE)", found }, span)
+    }
+}
+
+/// The type of an operand beside one of type `other`. A constant number counts with the digits it has, not with those of its type,
+/// so that `hours > 2` compares NUMERIC(4,2) as it is stored, without a cast of every row.
+fn tight_type(expr: &Expr, other: SqlType) -> SqlType {
+    let decimal = match expr.constant() {
+        _ if !other.is_exact() => return expr.sql_type(),
+        Some(Value::Integer(value)) => Decimal { unscaled: (*value).into(), scale: 0 },
+        Some(Value::Numeric(value)) => *value,
+        _ => return expr.sql_type(),
+    };
+    let narrow = SqlType::numeric(decimal.precision(), decimal.scale);
+    match (other.digits(), decimal.scale) {
+        // A whole number within the digits of an integer type, which it may exceed only with all of them.
+        (Some((digits, _)), 0) if other.is_integer() => {
+            if decimal.precision() < digits {
+                other
+            } else {
+                expr.sql_type()
+            }
+        }
+        _ => narrow,
     }
 }
 

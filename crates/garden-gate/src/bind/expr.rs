@@ -1,4 +1,4 @@
-use super::{Binder, problem::Problem, scope::Clause, scope::Scope};
+use super::{BareName, Binder, problem::Problem, scope::Clause, scope::Scope};
 use crate::diagnostic::{Result, Span};
 use crate::logical::{Expr, ExprKind};
 use crate::syntax::ast::{self, Ident, Now};
@@ -9,9 +9,9 @@ impl Binder<'_> {
     pub(super) fn expr(&mut self, expr: &ast::Expr, scope: &Scope, clause: Clause) -> Result<Expr> {
         use ast::ExprKind as K;
         let span = expr.span;
-        let beside_comparison = std::mem::take(&mut self.beside_comparison);
+        let bare_name = std::mem::take(&mut self.bare_name);
         Ok(match &expr.kind {
-            K::Name(name) => self.name(name, beside_comparison, (scope, clause), span),
+            K::Name(name) => self.name(name, bare_name, (scope, clause), span),
             K::Literal(value, sql_type) => Expr::literal(value.clone(), *sql_type, span),
             K::Parameter(name) => self.parameter(name, span),
             K::Now(now) => self.now(*now, span),
@@ -47,9 +47,7 @@ impl Binder<'_> {
                 let operand = self.expr(operand, scope, clause)?;
                 self.negate(operand, span)
             }
-            K::Case { operand, branches, otherwise } => {
-                self.case(operand.as_deref(), branches, otherwise.as_deref(), (scope, clause), span)?
-            }
+            K::Case(case) => self.case(case, (scope, clause), span)?,
             K::Cast(operand, target) => {
                 let operand = self.expr(operand, scope, clause)?;
                 self.cast(operand, *target, span)
@@ -68,7 +66,7 @@ impl Binder<'_> {
             .collect()
     }
 
-    fn name(&mut self, name: &[Ident], beside_comparison: bool, at: (&Scope, Clause), span: Span) -> Expr {
+    fn name(&mut self, name: &[Ident], bare_name: BareName, at: (&Scope, Clause), span: Span) -> Expr {
         let (scope, clause) = at;
         if matches!(clause, Clause::Fetch | Clause::Value) {
             let text = name.last().map_or("", |ident| ident.text.as_str());
@@ -81,14 +79,14 @@ impl Binder<'_> {
         match scope.resolve(name) {
             Ok(id) => Expr::column(id, self.columns.get(id).sql_type, span),
             Err(problem) => {
-                let problem = self.explain_missing(problem, name, beside_comparison, clause);
+                let problem = self.explain_missing(problem, name, bare_name, clause);
                 self.report(&problem, span)
             }
         }
     }
 
     /// Looks for what may have been meant by a name that is no column.
-    fn explain_missing(&self, problem: Problem, name: &[Ident], beside_comparison: bool, clause: Clause) -> Problem {
+    fn explain_missing(&self, problem: Problem, name: &[Ident], bare_name: BareName, clause: Clause) -> Problem {
         match (problem, name) {
             (Problem::NoSuchColumn { name: text, tables, near, .. }, [ident]) => {
                 let alias = self.aliases.iter().find(|(alias, _)| ident.matches(&alias.text));
@@ -98,7 +96,12 @@ impl Binder<'_> {
                     let expression = self.text(*span).to_owned();
                     return Problem::AliasTooEarly { name: text, clause, expression };
                 }
-                Problem::NoSuchColumn { name: text, tables, near, meant_text: beside_comparison || ident.quoted }
+                Problem::NoSuchColumn {
+                    name: text,
+                    tables,
+                    near,
+                    meant_text: bare_name == BareName::PerhapsText || ident.quoted,
+                }
             }
             (problem, _) => problem,
         }

@@ -20,14 +20,14 @@ impl Binder<'_> {
             }
             let id = match expr.kind() {
                 ExprKind::Column(id) => *id,
-                _ => self.computed(self.text(expr.span()).to_owned(), &expr),
+                _ => self.computed(self.text(expr.span()), &expr),
             };
             keys.push((id, expr));
         }
         Grouping { keys }
     }
 
-    pub(super) fn computed(&mut self, name: String, expr: &Expr) -> ColumnId {
+    pub(super) fn computed(&mut self, name: &str, expr: &Expr) -> ColumnId {
         let name = name.split_whitespace().collect::<Vec<_>>().join(" ");
         self.columns.add(ColumnInfo { qualifier: None, name, sql_type: expr.sql_type(), origin: None })
     }
@@ -41,6 +41,9 @@ impl Binder<'_> {
         if let ExprKind::Column(id) = expr.kind() {
             if self.aggregates.iter().any(|(known, _)| known == id) {
                 return Ok(expr);
+            }
+            if self.problems.iter().any(|problem| problem.span() == Some(expr.span())) {
+                return Ok(super::stand_in(expr.span()));
             }
             let text = self.text(expr.span()).to_owned();
             let grouped = grouping.keys.iter().map(|(_, key)| self.text(key.span()).to_owned()).collect();

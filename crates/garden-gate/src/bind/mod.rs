@@ -77,6 +77,15 @@ pub(crate) struct Bound {
     pub(crate) generic: bool,
 }
 
+/// What may have been meant by a bare word.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+enum BareName {
+    #[default]
+    Column,
+    /// It stands beside a comparison: text without its quotes.
+    PerhapsText,
+}
+
 pub(crate) struct Binder<'a> {
     around: &'a Surroundings<'a>,
     source: &'a SourceText,
@@ -88,8 +97,8 @@ pub(crate) struct Binder<'a> {
     aggregates: Vec<(ColumnId, Aggregate)>,
     /// Column aliases of that SELECT with the expressions they stand for; only for messages.
     aliases: Vec<(ast::Ident, Span)>,
-    /// Whether a name that is no column may have been meant as text.
-    beside_comparison: bool,
+    /// What the name that is bound next may be, if it is no column.
+    bare_name: BareName,
 }
 
 /// Binds a query.
@@ -132,7 +141,7 @@ impl<'a> Binder<'a> {
             generic: false,
             aggregates: Vec::new(),
             aliases: Vec::new(),
-            beside_comparison: false,
+            bare_name: BareName::Column,
         }
     }
 

@@ -23,6 +23,16 @@ impl Binder<'_> {
         self.notes.push(Note::new("null-comparison", message).at(span).help(help));
     }
 
+    /// `GROUP BY 1` makes one group: a position means a column in ORDER BY only.
+    pub(super) fn note_constant_grouping(&mut self, key: &ast::Expr) {
+        if let ast::ExprKind::Literal(value, _) = &key.kind {
+            let message =
+                format!("GROUP BY {value} puts all rows into one group: {value} is a value here, no position");
+            let note = Note::new("constant-grouping", message).at(key.span);
+            self.notes.push(note.help("repeat the expression of the column in GROUP BY"));
+        }
+    }
+
     pub(super) fn note_integer_division(&mut self, span: Span) {
         let text = self.text(span);
         let help = format!(

@@ -20,7 +20,7 @@ pub(super) struct SortContext<'s> {
 impl Binder<'_> {
     pub(super) fn sort_key(&mut self, item: &ast::SortItem, context: &SortContext<'_>) -> Result<SortKey> {
         let expr = self.sort_expr(&item.expr, context)?;
-        Ok(SortKey { expr, descending: item.descending, nulls_first: item.nulls_first })
+        Ok(SortKey { expr, direction: item.direction, nulls: item.nulls })
     }
 
     /// A position or an alias means an output column; anything else is an expression over the rows before them.

@@ -1,6 +1,6 @@
 //! Predicates (clause 8): each becomes comparisons over operands of one type.
 
-use super::{Binder, problem::Problem, scope::Clause, scope::Scope};
+use super::{BareName, Binder, problem::Problem, scope::Clause, scope::Scope};
 use crate::diagnostic::{Result, Span};
 use crate::logical::{Expr, ExprKind};
 use crate::syntax::ast::{self, CompareOp, Test};
@@ -9,10 +9,8 @@ use crate::types::{SqlType, Value};
 impl Binder<'_> {
     /// Binds an operand of a comparison, where a name that is no column may have been meant as text.
     fn operand(&mut self, expr: &ast::Expr, at: (&Scope, Clause)) -> Result<Expr> {
-        self.beside_comparison = true;
-        let bound = self.expr(expr, at.0, at.1);
-        self.beside_comparison = false;
-        bound
+        self.bare_name = BareName::PerhapsText;
+        self.expr(expr, at.0, at.1)
     }
 
     pub(super) fn comparison(

@@ -130,7 +130,7 @@ impl Facts for Problem {
                 let by = if grouped.is_empty() {
                     format!("the query has an aggregate and no GROUP BY; add GROUP BY {text}")
                 } else {
-                    format!("add {text} to GROUP BY {}", grouped.join(", "))
+                    format!("write GROUP BY {}, {text}", grouped.join(", "))
                 };
                 Some(format!("{by}, or put it into an aggregate such as MIN({text})"))
             }

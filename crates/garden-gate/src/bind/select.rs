@@ -146,6 +146,7 @@ impl Binder<'_> {
             .group_by
             .iter()
             .map(|key| {
+                self.note_constant_grouping(key);
                 let bound = self.expr(key, scope, Clause::GroupBy)?;
                 Ok(if super::convert::is_unsettled(&bound) { self.coerce(bound, SqlType::TEXT) } else { bound })
             })
@@ -172,7 +173,7 @@ impl Binder<'_> {
             let id = match expr.kind() {
                 ExprKind::Column(id) => *id,
                 _ => {
-                    let id = self.computed(name.clone(), &expr);
+                    let id = self.computed(&name, &expr);
                     computed.push((id, expr));
                     id
                 }
@@ -209,9 +210,10 @@ fn mentions_aggregate(expr: &ast::Expr) -> bool {
             mentions_aggregate(&pair.0) || mentions_aggregate(&pair.1)
         }
         K::Negate(operand) | K::Cast(operand, _) | K::Not(operand) => mentions_aggregate(operand),
-        K::Case { branches, otherwise, .. } => {
+        K::Case(case) => {
+            let ast::Case { branches, otherwise, .. } = case.as_ref();
             branches.iter().any(|(when, then)| mentions_aggregate(when) || mentions_aggregate(then))
-                || otherwise.as_deref().is_some_and(mentions_aggregate)
+                || otherwise.as_ref().is_some_and(mentions_aggregate)
         }
         _ => false,
     }

@@ -53,7 +53,7 @@ pub(super) fn build(
     }
     let owned: Vec<Vec<ColumnId>> = inputs.iter().map(LogicalPlan::output).collect();
     let needed = with_columns(required, &conjuncts);
-    let names = inputs.iter().map(|input| name(input)).collect();
+    let names = inputs.iter().map(name).collect();
     let nodes = inputs.into_iter().map(|input| builder.build(input, &needed)).collect::<Result<Vec<_>>>()?;
     let mut late = Vec::new();
     let mut edges = Vec::new();

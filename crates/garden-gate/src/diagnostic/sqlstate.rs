@@ -1,6 +1,6 @@
 use std::fmt;
 
-/// A SQLSTATE: two characters of class, three of subclass (ISO/IEC 9075-2, clause 24.1; 42Sxx and HYxxx of X/Open CLI).
+/// A SQLSTATE: two characters of class, three of subclass (ISO/IEC 9075-2, clause 24.1; 42Sxx and `HYxxx` of X/Open CLI).
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub struct SqlState([u8; 5]);
 

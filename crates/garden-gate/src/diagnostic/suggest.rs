@@ -44,6 +44,6 @@ mod tests {
     fn lists_read_as_sentences() {
         assert_eq!(sentence_list(&["a"]), "a");
         assert_eq!(sentence_list(&["a", "b", "c"]), "a, b and c");
-        assert_eq!(sentence_list(&vec!["a"; 10]), "a, a, a, a, a, a, a, a and 2 more");
+        assert_eq!(sentence_list(&["a"; 10]), "a, a, a, a, a, a, a, a and 2 more");
     }
 }

@@ -23,13 +23,13 @@ impl<'a> Compiler<'a> {
     pub(super) fn result(&self, root: &'a Node, output: &[ColumnId]) -> Result<Vec<Batch>> {
         let batches = match &root.operator {
             Operator::Limit { .. } => self.source(root)?,
-            _ => self.drive(self.pipeline(root)?, &Gather::all(self.run.control), None)?,
+            _ => self.drive(&self.pipeline(root)?, &Gather::all(self.run.control), None)?,
         };
         let places = places(output, &root.output)?;
         Ok(batches.iter().map(|batch| select(batch, &places)).collect())
     }
 
-    pub(super) fn drive<S: Sink>(&self, pipeline: Pipeline<'a>, sink: &S, node: Option<&Node>) -> Result<S::Output> {
+    pub(super) fn drive<S: Sink>(&self, pipeline: &Pipeline<'a>, sink: &S, node: Option<&Node>) -> Result<S::Output> {
         pipeline.drive(sink, node.map(|node| node.id), self.run, self.workers)
     }
 
@@ -66,29 +66,33 @@ impl<'a> Compiler<'a> {
                     Ok(Aggregate { argument, ..aggregate.clone() })
                 };
                 let aggregates = aggregates.iter().map(|(_, aggregate)| argument(aggregate)).collect::<Result<_>>()?;
-                self.drive(self.pipeline(input)?, &HashAggregate { control, keys, aggregates }, Some(node))?
+                self.drive(&self.pipeline(input)?, &HashAggregate { control, keys, aggregates }, Some(node))?
             }
             Operator::Distinct(keys) => {
                 let input = &node.inputs[0];
                 let keys = keys.iter().map(|key| resolve(key, &input.output)).collect::<Result<_>>()?;
-                self.drive(self.pipeline(input)?, &HashAggregate { control, keys, aggregates: Vec::new() }, Some(node))?
+                self.drive(
+                    &self.pipeline(input)?,
+                    &HashAggregate { control, keys, aggregates: Vec::new() },
+                    Some(node),
+                )?
             }
             Operator::Sort(keys) => {
                 let input = &node.inputs[0];
                 let sink = Sort::new(control, sort_keys(keys, &input.output)?);
-                let batches = self.drive(self.pipeline(input)?, &sink, Some(node))?;
+                let batches = self.drive(&self.pipeline(input)?, &sink, Some(node))?;
                 narrow(&batches, &node.output, &input.output)?
             }
             Operator::TopN { keys, offset, fetch } => {
                 let input = &node.inputs[0];
                 let keys = sort_keys(keys, &input.output)?;
                 let sink = TopN::new(control, keys, input.output.len(), *offset, *fetch);
-                let batches = self.drive(self.pipeline(input)?, &sink, Some(node))?;
+                let batches = self.drive(&self.pipeline(input)?, &sink, Some(node))?;
                 narrow(&batches, &node.output, &input.output)?
             }
             Operator::Limit { offset, fetch } => {
                 let sink = Gather::limited(control, *offset, *fetch);
-                self.drive(self.pipeline(&node.inputs[0])?, &sink, Some(node))?
+                self.drive(&self.pipeline(&node.inputs[0])?, &sink, Some(node))?
             }
             Operator::Scan { .. }
             | Operator::Filter(_)

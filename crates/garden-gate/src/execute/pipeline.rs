@@ -96,6 +96,16 @@ struct Morsel {
     rows: usize,
 }
 
+/// What all workers of a pipeline share.
+struct Job<'j, S> {
+    sink: &'j S,
+    sink_node: Option<NodeId>,
+    run: &'j Run<'j>,
+    morsels: &'j [Morsel],
+    /// The morsel that is handed out next.
+    next: &'j AtomicUsize,
+}
+
 impl Pipeline<'_> {
     pub(super) fn of(source: Vec<Batch>) -> Self {
         Self { source, steps: Vec::new() }
@@ -121,9 +131,10 @@ impl Pipeline<'_> {
         run.control.check()?;
         let morsels = self.morsels(run.batch_rows * MORSEL_BATCHES);
         let next = AtomicUsize::new(0);
+        let job = Job { sink, sink_node, run, morsels: &morsels, next: &next };
         let work = || -> Result<S::Local> {
             let mut local = sink.local()?;
-            let outcome = self.work(sink, sink_node, run, (&morsels, &next), &mut local);
+            let outcome = self.work(&job, &mut local);
             if outcome.is_err() {
                 // The others stop at their next morsel.
                 next.store(morsels.len(), Ordering::Relaxed);
@@ -143,14 +154,8 @@ impl Pipeline<'_> {
         output
     }
 
-    fn work<S: Sink>(
-        &self,
-        sink: &S,
-        sink_node: Option<NodeId>,
-        run: &Run<'_>,
-        (morsels, next): (&[Morsel], &AtomicUsize),
-        local: &mut S::Local,
-    ) -> Result<()> {
+    fn work<S: Sink>(&self, job: &Job<'_, S>, local: &mut S::Local) -> Result<()> {
+        let Job { sink, sink_node, run, morsels, next } = *job;
         let mut flow = Flow::More;
         loop {
             run.control.check()?;

@@ -6,7 +6,7 @@ use super::pipeline::{Flow, Sequence, Sink};
 use super::result::Gather;
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, evaluate};
-use crate::logical::SortKey;
+use crate::logical::{Direction, Nulls, SortKey};
 use crate::types::index;
 use arrow::array::{ArrayRef, UInt32Array};
 use arrow::compute::SortOptions;
@@ -51,7 +51,8 @@ pub(super) fn sorted(batch: &Batch, keys: &[SortKey]) -> Result<Batch> {
     let arrays =
         keys.iter().map(|key| evaluate(&key.expr, batch)?.into_array(batch.rows)).collect::<Result<Vec<ArrayRef>>>()?;
     let fields = keys.iter().zip(&arrays).map(|(key, array)| {
-        let options = SortOptions { descending: key.descending, nulls_first: key.nulls_first };
+        let options =
+            SortOptions { descending: key.direction == Direction::Descending, nulls_first: key.nulls == Nulls::First };
         SortField::new_with_options(array.data_type().clone(), options)
     });
     let rows = RowConverter::new(fields.collect())?.convert_columns(&arrays)?;

@@ -62,7 +62,7 @@ impl<'a> Compiler<'a> {
 
     /// All rows of an input as one batch.
     fn gathered(&self, node: &'a Node) -> Result<Batch> {
-        let batches = self.drive(self.pipeline(node)?, &Gather::all(self.run.control), None)?;
+        let batches = self.drive(&self.pipeline(node)?, &Gather::all(self.run.control), None)?;
         if batches.is_empty() {
             return Ok(Batch::new(Vec::new(), 0));
         }

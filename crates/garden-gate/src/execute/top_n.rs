@@ -7,7 +7,7 @@ use super::result::cut;
 use super::sort::sorted;
 use crate::diagnostic::Result;
 use crate::kernel::Batch;
-use crate::logical::{Expr, ExprKind, SortKey};
+use crate::logical::{Direction, Expr, ExprKind, Nulls, SortKey};
 use crate::types::SqlType;
 use arrow::array::{ArrayRef, Int64Array};
 use std::sync::Arc;
@@ -27,7 +27,7 @@ impl<'a> TopN<'a> {
     /// `width` is the number of columns of the input.
     pub(super) fn new(control: &'a Control, mut keys: Vec<SortKey>, width: usize, offset: u64, fetch: u64) -> Self {
         let place = Expr::new(ExprKind::Slot(width), SqlType::BigInt, crate::diagnostic::Span::default());
-        keys.push(SortKey { expr: place, descending: false, nulls_first: false });
+        keys.push(SortKey { expr: place, direction: Direction::Ascending, nulls: Nulls::Last });
         let size = |count: u64| usize::try_from(count).unwrap_or(usize::MAX);
         Self { control, keys, offset: size(offset), fetch: size(fetch) }
     }

@@ -3,7 +3,7 @@
 use super::column_builder::{ColumnBuilder, Misfit};
 use super::infer::{Inference, Origin};
 use super::problem::Problem;
-use super::records::{Field, Records};
+use super::records::{Field, Quoting, Records};
 use super::{Content, FileTable, text};
 use crate::catalog::{Column, FileOptions, SEGMENT_ROWS, Segment};
 use crate::diagnostic::{Error, Result, SqlState};
@@ -91,7 +91,7 @@ impl<'a> Layout<'a> {
             return None;
         }
         let text = field.text(scratch);
-        let null = !field.quoted && self.options.null_text.as_deref() == Some(text);
+        let null = field.quoting == Quoting::Bare && self.options.null_text.as_deref() == Some(text);
         if null { None } else { Some(text) }
     }
 

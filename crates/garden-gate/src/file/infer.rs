@@ -12,20 +12,27 @@ pub(super) enum Origin {
     Text,
 }
 
+/// A kind of value, from the most to the least special.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Kind {
+    Boolean,
+    Number,
+    Date,
+    Timestamp,
+    Time,
+}
+
 /// What all texts seen so far can be.
 #[derive(Clone, Debug)]
 pub(super) struct Inference {
     values: u64,
-    boolean: bool,
-    number: bool,
-    date: bool,
-    time: bool,
-    timestamp: bool,
+    /// The kinds that hold every text so far.
+    possible: Vec<Kind>,
     whole_digits: u8,
     scale: u8,
+    /// Least and greatest whole number.
+    range: (i128, i128),
     exponent: bool,
-    fits_32: bool,
-    fits_64: bool,
     /// The first number past 38 digits, and its line.
     too_long: Option<(String, u64)>,
 }
@@ -34,16 +41,11 @@ impl Inference {
     pub(super) fn new() -> Self {
         Self {
             values: 0,
-            boolean: true,
-            number: true,
-            date: true,
-            time: true,
-            timestamp: true,
+            possible: vec![Kind::Boolean, Kind::Number, Kind::Date, Kind::Timestamp, Kind::Time],
             whole_digits: 0,
             scale: 0,
+            range: (0, 0),
             exponent: false,
-            fits_32: true,
-            fits_64: true,
             too_long: None,
         }
     }
@@ -52,40 +54,36 @@ impl Inference {
         self.values += 1;
         let text = text.trim();
         let plain = origin == Origin::Plain;
-        self.boolean &= plain && (text.eq_ignore_ascii_case("true") || text.eq_ignore_ascii_case("false"));
-        if self.number {
-            self.number = plain && self.number(text, line);
-        }
-        self.date &= parse_date(text).is_some();
-        self.timestamp &= parse_timestamp(text).is_some() || (text.len() == 10 && parse_date(text).is_some());
-        self.time &= parse_time(text).is_some();
+        let mut possible = std::mem::take(&mut self.possible);
+        possible.retain(|kind| match kind {
+            Kind::Boolean => plain && (text.eq_ignore_ascii_case("true") || text.eq_ignore_ascii_case("false")),
+            Kind::Number => plain && self.number(text, line),
+            Kind::Date => parse_date(text).is_some(),
+            Kind::Timestamp => parse_timestamp(text).is_some() || parse_date(text).is_some(),
+            Kind::Time => parse_time(text).is_some(),
+        });
+        self.possible = possible;
     }
 
     /// Whether `text` is a number as numbers are written: no plus sign, no leading zero that an identifier would have.
     fn number(&mut self, text: &str, line: u64) -> bool {
-        let digits = text.strip_prefix('-').unwrap_or(text);
-        let bytes = digits.as_bytes();
+        let bytes = text.strip_prefix('-').unwrap_or(text).as_bytes();
         let begins_well = match bytes {
             [b'0', rest, ..] => !rest.is_ascii_digit(),
             [first, ..] => first.is_ascii_digit() || *first == b'.',
             [] => false,
         };
-        if !begins_well {
+        if !begins_well || text.ends_with('.') {
             return false;
         }
         if let Some(decimal) = Decimal::parse(text) {
-            if text.ends_with('.') {
-                return false;
-            }
             self.whole_digits = self.whole_digits.max(decimal.precision() - decimal.scale);
             self.scale = self.scale.max(decimal.scale);
-            self.fits_32 &= i32::try_from(decimal.unscaled).is_ok();
-            self.fits_64 &= i64::try_from(decimal.unscaled).is_ok();
+            self.range = (self.range.0.min(decimal.unscaled), self.range.1.max(decimal.unscaled));
             return true;
         }
-        if bytes.iter().all(|byte| byte.is_ascii_digit() || *byte == b'.')
-            && bytes.iter().filter(|byte| **byte == b'.').count() < 2
-        {
+        let fixed_point = bytes.iter().all(|byte| byte.is_ascii_digit() || *byte == b'.');
+        if fixed_point && bytes.iter().filter(|byte| **byte == b'.').count() < 2 {
             self.too_long.get_or_insert_with(|| (text.to_owned(), line));
             return true;
         }
@@ -101,21 +99,14 @@ impl Inference {
         if self.values == 0 {
             return Ok(SqlType::TEXT);
         }
-        if self.boolean {
-            return Ok(SqlType::Boolean);
+        match self.possible.first() {
+            None => Ok(SqlType::TEXT),
+            Some(Kind::Boolean) => Ok(SqlType::Boolean),
+            Some(Kind::Number) => self.number_type(column),
+            Some(Kind::Date) => Ok(SqlType::Date),
+            Some(Kind::Timestamp) => Ok(SqlType::Timestamp),
+            Some(Kind::Time) => Ok(SqlType::Time),
         }
-        if self.number {
-            return self.number_type(column);
-        }
-        Ok(if self.date {
-            SqlType::Date
-        } else if self.timestamp {
-            SqlType::Timestamp
-        } else if self.time {
-            SqlType::Time
-        } else {
-            SqlType::TEXT
-        })
     }
 
     fn number_type(self, column: &str) -> Result<SqlType, (Problem, Option<u64>)> {
@@ -130,8 +121,12 @@ impl Inference {
         if self.exponent {
             return Ok(SqlType::Double);
         }
-        if self.scale == 0 && self.fits_64 {
-            return Ok(if self.fits_32 { SqlType::Integer } else { SqlType::BigInt });
+        let within = |low: i64, high: i64| i128::from(low) <= self.range.0 && self.range.1 <= i128::from(high);
+        if self.scale == 0 && within(i32::MIN.into(), i32::MAX.into()) {
+            return Ok(SqlType::Integer);
+        }
+        if self.scale == 0 && within(i64::MIN, i64::MAX) {
+            return Ok(SqlType::BigInt);
         }
         let digits = u16::from(self.whole_digits) + u16::from(self.scale);
         match u8::try_from(digits) {

@@ -9,8 +9,16 @@ use super::problem::Problem;
 pub(super) struct Field<'a> {
     /// The text between the quotes or delimiters; doubled quotes are still doubled.
     raw: &'a str,
-    pub(super) quoted: bool,
-    doubled: bool,
+    pub(super) quoting: Quoting,
+}
+
+/// Whether a field stands in quotes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Quoting {
+    Bare,
+    Quoted,
+    /// In quotes, with doubled quotes inside.
+    Doubled,
 }
 
 impl<'a> Field<'a> {
@@ -19,7 +27,7 @@ impl<'a> Field<'a> {
     where
         'a: 's,
     {
-        if !self.doubled {
+        if self.quoting != Quoting::Doubled {
             return self.raw;
         }
         scratch.clear();
@@ -34,7 +42,7 @@ impl<'a> Field<'a> {
 
     /// Nothing between two delimiters.
     pub(super) fn is_null(&self) -> bool {
-        self.raw.is_empty() && !self.quoted
+        self.raw.is_empty() && self.quoting == Quoting::Bare
     }
 }
 
@@ -98,13 +106,13 @@ impl<'a> Records<'a> {
         let length = memchr::memchr3(self.delimiter, b'\n', b'\r', rest).unwrap_or(rest.len());
         let raw = &self.text[self.at..self.at + length];
         self.at += length;
-        Field { raw, quoted: false, doubled: false }
+        Field { raw, quoting: Quoting::Bare }
     }
 
     fn quoted(&mut self, line: u64) -> Result<Field<'a>, (Problem, u64)> {
         let start = self.at + 1;
         let mut at = start;
-        let mut doubled = false;
+        let mut quoting = Quoting::Quoted;
         let bytes = self.text.as_bytes();
         loop {
             let Some(end) = memchr::memchr(b'"', &bytes[at..]) else { return Err((Problem::UnclosedQuote, line)) };
@@ -112,13 +120,13 @@ impl<'a> Records<'a> {
             if bytes.get(at + 1) != Some(&b'"') {
                 break;
             }
-            doubled = true;
+            quoting = Quoting::Doubled;
             at += 2;
         }
         let raw = &self.text[start..at];
         self.line += memchr::memchr_iter(b'\n', raw.as_bytes()).count() as u64;
         self.at = at + 1;
-        Ok(Field { raw, quoted: true, doubled })
+        Ok(Field { raw, quoting })
     }
 }
 
@@ -126,7 +134,10 @@ impl<'a> Records<'a> {
 mod tests {
     use super::*;
 
-    fn all(text: &str) -> Result<Vec<(u64, Vec<String>)>, (String, u64)> {
+    /// Records with the lines they begin on.
+    type Lines = Vec<(u64, Vec<String>)>;
+
+    fn all(text: &str) -> Result<Lines, (String, u64)> {
         let mut records = Records::new(text, b',');
         let (mut fields, mut found, mut scratch) = (Vec::new(), Vec::new(), String::new());
         while let Some(line) =
@@ -142,7 +153,8 @@ mod tests {
 
     #[test]
     fn records_and_their_lines() {
-        let cases: &[(&str, &[(u64, &[&str])])] = &[
+        type Case = (&'static str, &'static [(u64, &'static [&'static str])]);
+        let cases: &[Case] = &[
             ("a,b\n1,2\n", &[(1, &["a", "b"]), (2, &["1", "2"])]),
             ("a,b\r\n1,2", &[(1, &["a", "b"]), (2, &["1", "2"])]),
             ("a,,c\n", &[(1, &["a", "NULL", "c"])]),
@@ -153,7 +165,7 @@ mod tests {
             ("", &[]),
         ];
         for (text, expected) in cases {
-            let expected: Vec<(u64, Vec<String>)> = expected
+            let expected: Lines = expected
                 .iter()
                 .map(|(line, fields)| (*line, fields.iter().map(|f| (*f).to_owned()).collect()))
                 .collect();

@@ -11,7 +11,7 @@ enum Pattern {
     Equals(String),
     StartsWith(String),
     EndsWith(String),
-    Contains(memmem::Finder<'static>),
+    Contains(Box<memmem::Finder<'static>>),
     General(Vec<Part>),
 }
 
@@ -67,7 +67,7 @@ impl Pattern {
         Ok(match parts.as_slice() {
             [Part::Any, inner @ .., Part::Any] if literal(inner).is_some_and(|text| !text.is_empty()) => {
                 let needle = literal(inner).unwrap_or_default();
-                Self::Contains(memmem::Finder::new(needle.as_bytes()).into_owned())
+                Self::Contains(Box::new(memmem::Finder::new(needle.as_bytes()).into_owned()))
             }
             [start @ .., Part::Any] if literal(start).is_some() => Self::StartsWith(literal(start).unwrap_or_default()),
             [Part::Any, end @ ..] if literal(end).is_some() => Self::EndsWith(literal(end).unwrap_or_default()),
@@ -152,7 +152,9 @@ mod tests {
 
     #[test]
     fn patterns() {
-        let cases: &[(&str, Option<&str>, &[&str], &[&str])] = &[
+        /// Pattern, escape, texts that match, texts that do not.
+        type Case = (&'static str, Option<&'static str>, &'static [&'static str], &'static [&'static str]);
+        let cases: &[Case] = &[
             ("fern", None, &["fern"], &["ferns", "Fern", ""]),
             ("fern%", None, &["fern", "ferns"], &["a fern"]),
             ("%fern", None, &["fern", "a fern"], &["ferns"]),

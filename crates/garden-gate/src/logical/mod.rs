@@ -14,4 +14,4 @@ pub(crate) use expr::{Expr, ExprKind};
 pub(crate) use plan::{ColumnId, ColumnInfo, Columns, LogicalPlan, RewriteNote, Scan, SortKey};
 pub(crate) use print::Printer;
 
-pub(crate) use crate::types::{ArithmeticOp, CompareOp, ParameterName, Test};
+pub(crate) use crate::types::{ArithmeticOp, CompareOp, Direction, Nulls, ParameterName, Test};

@@ -1,4 +1,4 @@
-use super::{Aggregate, Expr};
+use super::{Aggregate, Direction, Expr, Nulls};
 use crate::catalog::{ColumnStatistics, TableKind, TableSource};
 use crate::diagnostic::Result;
 use crate::types::SqlType;
@@ -55,8 +55,8 @@ pub(crate) struct Scan {
 #[derive(Clone, Debug)]
 pub(crate) struct SortKey {
     pub(crate) expr: Expr,
-    pub(crate) descending: bool,
-    pub(crate) nulls_first: bool,
+    pub(crate) direction: Direction,
+    pub(crate) nulls: Nulls,
 }
 
 /// Relational algebra over column ids.

@@ -1,4 +1,4 @@
-use super::{Aggregate, Columns, Expr, ExprKind, SortKey, Test};
+use super::{Aggregate, Columns, Direction, Expr, ExprKind, Nulls, SortKey, Test};
 use crate::types::{SqlType, Value};
 use std::fmt::Write as _;
 
@@ -45,8 +45,8 @@ impl<'a> Printer<'a> {
     }
 
     pub(crate) fn sort_key(&self, key: &SortKey) -> String {
-        let direction = if key.descending { " DESC" } else { "" };
-        let nulls = if key.nulls_first { " NULLS FIRST" } else { "" };
+        let direction = if key.direction == Direction::Descending { " DESC" } else { "" };
+        let nulls = if key.nulls == Nulls::First { " NULLS FIRST" } else { "" };
         format!("{}{direction}{nulls}", self.expr(&key.expr))
     }
 

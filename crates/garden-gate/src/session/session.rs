@@ -111,17 +111,17 @@ impl Session {
     /// # Errors
     /// As [`Session::query`].
     pub fn plan(&mut self, sql: &str, parameters: impl Into<Parameters>) -> Result<Plan> {
-        self.plan_source(SourceText::new(sql), &parameters.into())
+        self.plan_source(&SourceText::new(sql), &parameters.into())
     }
 
     /// As [`Session::plan`], for text that has a name.
     ///
     /// # Errors
     /// As [`Session::query`].
-    pub fn plan_source(&mut self, source: Arc<SourceText>, parameters: &Parameters) -> Result<Plan> {
-        let query = self.last_query(&source, parameters)?;
-        let prepared = self.prepare(&query, &source, parameters, MissingParameters::PlanGenerically);
-        prepared.map(|prepared| prepared.describe(None)).map_err(|error| error.in_source(&source))
+    pub fn plan_source(&mut self, source: &Arc<SourceText>, parameters: &Parameters) -> Result<Plan> {
+        let query = self.last_query(source, parameters)?;
+        let prepared = self.prepare(&query, source, parameters, MissingParameters::PlanGenerically);
+        prepared.map(|prepared| prepared.describe(None)).map_err(|error| error.in_source(source))
     }
 
     /// Runs the last statement of a script, after those before it, and gives its rows with the plan that ran and what it did.
@@ -129,21 +129,21 @@ impl Session {
     /// # Errors
     /// As [`Session::query`].
     pub fn measure(&mut self, sql: &str, parameters: impl Into<Parameters>) -> Result<(ResultSet, Plan)> {
-        self.measure_source(SourceText::new(sql), &parameters.into())
+        self.measure_source(&SourceText::new(sql), &parameters.into())
     }
 
     /// As [`Session::measure`], for text that has a name.
     ///
     /// # Errors
     /// As [`Session::query`].
-    pub fn measure_source(&mut self, source: Arc<SourceText>, parameters: &Parameters) -> Result<(ResultSet, Plan)> {
-        let query = self.last_query(&source, parameters)?;
-        let outcome = self.prepare(&query, &source, parameters, MissingParameters::Refuse).and_then(|prepared| {
+    pub fn measure_source(&mut self, source: &Arc<SourceText>, parameters: &Parameters) -> Result<(ResultSet, Plan)> {
+        let query = self.last_query(source, parameters)?;
+        let outcome = self.prepare(&query, source, parameters, MissingParameters::Refuse).and_then(|prepared| {
             let measures = prepared.measures();
             let rows = self.run_prepared(&prepared, Some(&measures))?;
             Ok((rows, prepared.describe(Some(&measures))))
         });
-        outcome.map_err(|error| error.in_source(&source))
+        outcome.map_err(|error| error.in_source(source))
     }
 
     /// Runs all statements but the last, which must be a query.
@@ -156,7 +156,7 @@ impl Session {
             last = next?;
         }
         match last.kind {
-            ast::StatementKind::Query(query) => Ok(query),
+            ast::StatementKind::Query(query) => Ok(*query),
             _ => Err(no_query().at(last.span).in_source(source)),
         }
     }
@@ -304,7 +304,7 @@ fn one_query(sql: &str) -> Result<ast::Query> {
         return Err(next.map_or(error.clone(), |next| error.at(next.span)).in_source(&source));
     }
     match statement.kind {
-        ast::StatementKind::Query(query) => Ok(query),
+        ast::StatementKind::Query(query) => Ok(*query),
         _ => Err(no_query().at(statement.span).in_source(&source)),
     }
 }

@@ -71,7 +71,7 @@ impl Frequencies {
 
     fn distinct(&self, present: usize) -> f64 {
         let seen = approximate(self.counts.len());
-        if self.sampled as usize == present || self.sampled == 0 {
+        if self.sampled == present as u64 || self.sampled == 0 {
             return seen;
         }
         let once = approximate(self.counts.iter().filter(|count| **count == 1).count());

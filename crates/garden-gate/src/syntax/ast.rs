@@ -2,7 +2,7 @@
 
 pub(crate) use crate::catalog::FileOptions;
 use crate::diagnostic::Span;
-pub(crate) use crate::types::{ArithmeticOp, CompareOp, Now, ParameterName, Test};
+pub(crate) use crate::types::{ArithmeticOp, CompareOp, Direction, Now, Nulls, ParameterName, Test};
 use crate::types::{SqlType, Value};
 
 /// A name as it was spelt.
@@ -32,7 +32,7 @@ pub(crate) struct Statement {
 
 #[derive(Clone, Debug)]
 pub(crate) enum StatementKind {
-    Query(Query),
+    Query(Box<Query>),
     /// `SET name = value`
     Set {
         name: Ident,
@@ -110,8 +110,8 @@ pub(crate) enum JoinCondition {
 #[derive(Clone, Debug)]
 pub(crate) struct SortItem {
     pub(crate) expr: Expr,
-    pub(crate) descending: bool,
-    pub(crate) nulls_first: bool,
+    pub(crate) direction: Direction,
+    pub(crate) nulls: Nulls,
 }
 
 #[derive(Clone, Debug)]
@@ -161,17 +161,21 @@ pub(crate) enum ExprKind {
     Arithmetic(ArithmeticOp, Box<(Expr, Expr)>),
     Concat(Box<(Expr, Expr)>),
     Negate(Box<Expr>),
-    Case {
-        operand: Option<Box<Expr>>,
-        branches: Vec<(Expr, Expr)>,
-        otherwise: Option<Box<Expr>>,
-    },
+    Case(Box<Case>),
     Cast(Box<Expr>, SqlType),
     Call {
         name: Ident,
         args: Arguments,
     },
     Now(Now),
+}
+
+/// `CASE [operand] WHEN … THEN … [ELSE …] END`
+#[derive(Clone, Debug)]
+pub(crate) struct Case {
+    pub(crate) operand: Option<Expr>,
+    pub(crate) branches: Vec<(Expr, Expr)>,
+    pub(crate) otherwise: Option<Expr>,
 }
 
 #[derive(Clone, Debug)]

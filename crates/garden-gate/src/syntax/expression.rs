@@ -1,4 +1,4 @@
-use super::ast::{Arguments, ArithmeticOp, CompareOp, Expr, ExprKind, Now, ParameterName, Test};
+use super::ast::{Arguments, ArithmeticOp, Case, CompareOp, Expr, ExprKind, Now, ParameterName, Test};
 use super::lexer::{Symbol, TokenKind};
 use super::parser::{MAX_DEPTH, Parser};
 use super::problem::Problem;
@@ -252,7 +252,7 @@ impl Parser<'_> {
 
     fn case(&mut self) -> Result<Expr> {
         let start = self.advance().span;
-        let operand = if self.at_word("WHEN") { None } else { Some(Box::new(self.expression()?)) };
+        let operand = if self.at_word("WHEN") { None } else { Some(self.expression()?) };
         let mut branches = Vec::new();
         while self.accept_word("WHEN") {
             if self.compare_op().is_some() {
@@ -265,12 +265,12 @@ impl Parser<'_> {
         if branches.is_empty() {
             return Err(self.expected("WHEN"));
         }
-        let otherwise = if self.accept_word("ELSE") { Some(Box::new(self.expression()?)) } else { None };
+        let otherwise = if self.accept_word("ELSE") { Some(self.expression()?) } else { None };
         if !self.at_word("END") {
             return Err(self.expected("WHEN, ELSE or END").with_label(start, "this CASE is still open"));
         }
         self.advance();
-        self.node(ExprKind::Case { operand, branches, otherwise }, start.to(self.last_span()))
+        self.node(ExprKind::Case(Box::new(Case { operand, branches, otherwise })), start.to(self.last_span()))
     }
 
     fn cast(&mut self) -> Result<Expr> {
@@ -347,7 +347,8 @@ impl ExprKind {
             Self::Between { operands, .. } => deepest(operands.as_slice()),
             Self::In { operand, list, .. } => operand.depth.max(deepest(list)),
             Self::Like { operands, escape, .. } => pair(operands).max(escape.as_ref().map_or(0, |e| e.depth)),
-            Self::Case { operand, branches, otherwise } => {
+            Self::Case(case) => {
+                let Case { operand, branches, otherwise } = case.as_ref();
                 let outer = [operand, otherwise].into_iter().flatten().map(|e| e.depth).max().unwrap_or(0);
                 branches.iter().map(pair).max().unwrap_or(0).max(outer)
             }

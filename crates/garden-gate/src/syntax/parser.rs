@@ -78,9 +78,29 @@ impl Script {
             if matches!(token.kind, TokenKind::Symbol(Symbol::Semicolon) | TokenKind::End) {
                 self.at = token.span.end as usize;
                 tokens.push(Token { kind: TokenKind::End, span: token.span });
-                return failed.map_or(Ok(tokens), Err);
+                return match failed {
+                    None => Ok(tokens),
+                    Some(error) => Err(self.explain(error, &tokens)),
+                };
             }
             tokens.push(token);
+        }
+    }
+}
+
+impl Script {
+    /// A text over several lines with a statement's end in it was probably to be closed on its first line.
+    fn explain(&self, error: Error, tokens: &[Token]) -> Error {
+        let runs_on = |token: &&Token| {
+            let raw = self.source.slice(token.span);
+            token.kind == TokenKind::Text && raw.lines().count() > 1 && raw.contains(';')
+        };
+        match tokens.iter().find(runs_on) {
+            Some(token) => {
+                let quote = Span { start: token.span.start, end: token.span.start + 1 };
+                Error::from_facts(&Problem::UnclosedText).at(quote)
+            }
+            None => error,
         }
     }
 }

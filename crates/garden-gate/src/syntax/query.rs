@@ -1,4 +1,4 @@
-use super::ast::{Alias, Expr, Query, Select, SelectItem, SortItem};
+use super::ast::{Alias, Direction, Expr, Nulls, Query, Select, SelectItem, SortItem};
 use super::lexer::{Symbol, TokenKind};
 use super::parser::Parser;
 use super::problem::Problem;
@@ -50,6 +50,9 @@ impl Parser<'_> {
     }
 
     fn select_items(&mut self) -> Result<Vec<SelectItem>> {
+        if self.at_any(&["GROUP", "ORDER"]) && !self.at_words(&["GROUP", "BY"]) && !self.at_words(&["ORDER", "BY"]) {
+            return Err(self.fail(&Problem::ReservedWord { word: self.found() }));
+        }
         if self.at_any(&["FROM", "WHERE", "GROUP", "ORDER"]) || self.current().kind == TokenKind::End {
             return Err(self.expected("a column or expression after SELECT").with_help("* stands for all columns"));
         }
@@ -123,18 +126,19 @@ impl Parser<'_> {
 
     fn sort_item(&mut self) -> Result<SortItem> {
         let expr = self.expression()?;
-        let descending = self.accept_word("DESC");
-        if !descending {
+        let direction = if self.accept_word("DESC") { Direction::Descending } else { Direction::Ascending };
+        if direction == Direction::Ascending {
             self.accept_word("ASC");
         }
-        let mut nulls_first = false;
+        let mut nulls = Nulls::Last;
         if self.accept_word("NULLS") {
-            nulls_first = self.accept_word("FIRST");
-            if !nulls_first && !self.accept_word("LAST") {
+            if self.accept_word("FIRST") {
+                nulls = Nulls::First;
+            } else if !self.accept_word("LAST") {
                 return Err(self.expected("FIRST or LAST"));
             }
         }
-        Ok(SortItem { expr, descending, nulls_first })
+        Ok(SortItem { expr, direction, nulls })
     }
 
     /// `[OFFSET n ROWS] [FETCH FIRST n ROWS ONLY]` of the standard, or `LIMIT n [OFFSET m]`.

@@ -1,7 +1,7 @@
 use super::ast::{Expr, ExprKind, Statement, StatementKind};
 use super::lexer::{Symbol, TokenKind};
 use super::parser::Parser;
-use crate::diagnostic::Result;
+use crate::diagnostic::{Result, nearest};
 use crate::types::{SqlType, Value};
 
 /// Statements that the language has and the engine has not yet.
@@ -29,7 +29,7 @@ impl Parser<'_> {
     pub(super) fn statement(&mut self) -> Result<Statement> {
         let start = self.span();
         let kind = if self.at_word("SELECT") {
-            StatementKind::Query(self.query()?)
+            StatementKind::Query(Box::new(self.query()?))
         } else if self.accept_word("SET") {
             self.set()?
         } else if self.accept_word("SHOW") {
@@ -44,7 +44,12 @@ impl Parser<'_> {
         } else if self.at_symbol(Symbol::LeftParen) {
             return Err(self.not_supported("a query in parentheses"));
         } else {
-            return Err(self.expected("a statement (SELECT, SET, SHOW or LET)"));
+            let error = self.expected("a statement (SELECT, SET, SHOW or LET)");
+            let near = nearest(self.raw(self.current()), ["SELECT", "SET", "SHOW", "LET"]);
+            return Err(match near {
+                Some(near) => error.with_help(format!("did you mean {near}?")),
+                None => error,
+            });
         };
         if self.current().kind != TokenKind::End {
             return Err(self.after_end());

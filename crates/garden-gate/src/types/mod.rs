@@ -22,5 +22,5 @@ pub(crate) use interval::{Field, Interval, format_day_time, format_year_month, p
 pub(crate) use measure::{Cost, Estimate, Selectivity};
 pub(crate) use numeric::{approximate, index};
 pub use sql_type::SqlType;
-pub(crate) use term::{ArithmeticOp, CompareOp, Now, ParameterName, Test};
+pub(crate) use term::{ArithmeticOp, CompareOp, Direction, Now, Nulls, ParameterName, Test};
 pub use value::Value;

@@ -85,3 +85,16 @@ pub(crate) enum Now {
     Time,
     Timestamp,
 }
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Direction {
+    Ascending,
+    Descending,
+}
+
+/// Where NULL stands in an order.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Nulls {
+    First,
+    Last,
+}

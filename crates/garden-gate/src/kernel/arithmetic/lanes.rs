@@ -4,11 +4,19 @@ use crate::kernel::Lane;
 use arrow::array::{Array, ArrowPrimitiveType, AsArray, PrimitiveArray};
 
 /// A side of an operation.
-#[derive(Clone, Copy)]
 pub(super) struct Side<'a, T: ArrowPrimitiveType> {
     pub(super) array: &'a PrimitiveArray<T>,
     pub(super) constant: bool,
 }
+
+// Derived, these would ask the lane's type to be copied as well.
+impl<T: ArrowPrimitiveType> Clone for Side<'_, T> {
+    fn clone(&self) -> Self {
+        *self
+    }
+}
+
+impl<T: ArrowPrimitiveType> Copy for Side<'_, T> {}
 
 pub(super) fn side<T: ArrowPrimitiveType>(lane: &Lane) -> Side<'_, T> {
     Side { array: lane.array().as_primitive::<T>(), constant: lane.is_constant() }
