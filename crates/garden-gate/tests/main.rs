@@ -1,1 +1,23 @@
+//! The library as a program meets it: statements in, rows, plans and messages out.
 
+mod conversions;
+mod files;
+mod grouping;
+mod joins;
+mod layering;
+mod limits;
+mod logic;
+mod messages;
+mod names;
+mod numbers;
+mod ordering;
+mod parallel;
+mod parameters;
+mod plans;
+mod predicates;
+mod random_queries;
+mod reference;
+mod results;
+mod support;
+mod syntax;
+mod temporal;

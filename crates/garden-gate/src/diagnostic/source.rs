@@ -11,7 +11,9 @@ pub struct Span {
 
 impl Span {
     pub(crate) fn new(start: usize, end: usize) -> Self {
-        Self { start: crate::types::index(start), end: crate::types::index(end) }
+        // Statements past 4 GB are cut short in messages, nowhere else.
+        let place = |at: usize| u32::try_from(at).unwrap_or(u32::MAX);
+        Self { start: place(start), end: place(end) }
     }
 
     /// The smallest span that holds both.

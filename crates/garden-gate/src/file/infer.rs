@@ -154,7 +154,7 @@ mod tests {
             (&["1", "2147483648"], SqlType::BigInt),
             (&["1", "9223372036854775808"], SqlType::numeric(19, 0)),
             (&["1.50", "200", "-0.125"], SqlType::numeric(6, 3)),
-            (&["0.5"], SqlType::numeric(2, 1)),
+            (&["0.5"], SqlType::numeric(1, 1)),
             (&["007", "1"], SqlType::TEXT),
             (&["+4712"], SqlType::TEXT),
             (&["1e3", "2"], SqlType::Double),

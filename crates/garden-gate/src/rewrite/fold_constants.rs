@@ -3,6 +3,7 @@
 //! ```text
 //! day > DATE '2024-01-01' + INTERVAL '1' MONTH   →   day > DATE '2024-02-01'
 //! WHERE 1 = 2                                     →   no rows
+//! WHERE sun = NULL                                →   no rows
 //! ```
 //! Condition: no column below, and evaluation does not fail; what fails stays and fails when a row reaches it, if one does.
 //! A condition that folds to FALSE or UNKNOWN keeps no row, since WHERE keeps only TRUE (clause 7.12).
@@ -67,6 +68,10 @@ fn fold_logged(expr: Expr, context: &mut RuleContext<'_>) -> Expr {
 
 fn fold(expr: Expr, changed: &mut bool) -> Expr {
     let Ok(expr) = expr.map_children(&mut |child| Ok::<_, std::convert::Infallible>(fold(child, changed)));
+    if meets_null(&expr) {
+        *changed = true;
+        return Expr::literal(Value::Null, expr.sql_type(), expr.span());
+    }
     let is_leaf =
         matches!(expr.kind(), ExprKind::Literal(_) | ExprKind::Parameter(..) | ExprKind::Column(_) | ExprKind::Slot(_));
     let mut constant = true;
@@ -81,4 +86,16 @@ fn fold(expr: Expr, changed: &mut bool) -> Expr {
         }
         Err(_) => expr,
     }
+}
+
+/// Whether an operand is NULL and makes the whole NULL, and nothing in it can fail: `sun = NULL` is UNKNOWN for every row.
+fn meets_null(expr: &Expr) -> bool {
+    let strict = matches!(expr.kind(), ExprKind::Compare(..) | ExprKind::Arithmetic(..) | ExprKind::Concat(_));
+    let mut null = false;
+    let mut raises = false;
+    expr.kind().for_each_child(|child| {
+        null |= matches!(child.kind(), ExprKind::Literal(Value::Null));
+        raises |= child.can_raise();
+    });
+    strict && null && !raises
 }

@@ -90,13 +90,15 @@ impl Script {
 
 impl Script {
     /// A text over several lines with a statement's end in it was probably to be closed on its first line.
-    fn explain(&self, error: Error, tokens: &[Token]) -> Error {
+    fn explain(&mut self, error: Error, tokens: &[Token]) -> Error {
         let runs_on = |token: &&Token| {
             let raw = self.source.slice(token.span);
             token.kind == TokenKind::Text && raw.lines().count() > 1 && raw.contains(';')
         };
         match tokens.iter().find(runs_on) {
             Some(token) => {
+                let start = token.span.start as usize;
+                self.at = self.source.text()[start..].find(';').map_or(self.at, |end| start + end + 1);
                 let quote = Span { start: token.span.start, end: token.span.start + 1 };
                 Error::from_facts(&Problem::UnclosedText).at(quote)
             }
@@ -273,7 +275,14 @@ impl<'a> Parser<'a> {
             return Err(self.fail(&Problem::ReservedWord { word: self.raw(token).to_owned() }));
         }
         if !self.at_name() {
-            return Err(self.expected(expected));
+            let error = self.expected(expected);
+            if token.kind != TokenKind::Word {
+                return Err(error);
+            }
+            let word = self.raw(token);
+            return Err(
+                error.with_help(format!("{word} is a reserved word; as a name it stands in double quotes: \"{word}\""))
+            );
         }
         self.advance();
         let quoted = token.kind == TokenKind::QuotedName;

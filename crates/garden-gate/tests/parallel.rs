@@ -1,0 +1,51 @@
+//! Parallel equals serial, and batches of any size give the same rows in the same order.
+
+use crate::support::{garden, show};
+
+const QUERIES: &[&str] = &[
+    "SELECT * FROM reading WHERE moisture > 50",
+    "SELECT sensor_id, taken FROM reading WHERE moisture IS NULL ORDER BY temperature, taken DESC",
+    "SELECT sensor_id, COUNT(*), COUNT(moisture), SUM(moisture), AVG(temperature), MIN(taken), MAX(moisture) FROM reading GROUP BY sensor_id",
+    "SELECT taken, sensor_id, COUNT(DISTINCT moisture) FROM reading GROUP BY taken, sensor_id HAVING MIN(moisture) > 60",
+    "SELECT DISTINCT moisture FROM reading",
+    "SELECT DISTINCT moisture, temperature FROM reading WHERE temperature > 10",
+    "SELECT COUNT(DISTINCT temperature), SUM(DISTINCT moisture), COUNT(*) FROM reading",
+    "SELECT r.taken, b.name FROM reading r JOIN sensor s USING (sensor_id) JOIN bed b USING (bed_id) WHERE r.moisture > 60",
+    "SELECT taken FROM reading WHERE moisture < 10 FETCH FIRST 7 ROWS ONLY",
+    "SELECT taken, sensor_id FROM reading OFFSET 9000 ROWS FETCH FIRST 3 ROWS ONLY",
+    "SELECT taken, moisture FROM reading ORDER BY moisture DESC NULLS FIRST FETCH FIRST 40 ROWS ONLY",
+    "SELECT a.taken, b.sensor_id FROM reading a JOIN reading b ON a.temperature = b.temperature AND a.moisture = b.moisture AND a.sensor_id < b.sensor_id",
+    "SELECT a.bed_id, b.sensor_id FROM bed a JOIN sensor b ON a.bed_id < b.bed_id AND a.area_m2 > 150",
+    "SELECT CASE WHEN moisture > 30 THEN 'wet' WHEN moisture > 15 THEN 'damp' ELSE 'dry' END AS state, COUNT(*) FROM reading
+     GROUP BY CASE WHEN moisture > 30 THEN 'wet' WHEN moisture > 15 THEN 'damp' ELSE 'dry' END",
+];
+
+#[test]
+fn workers_and_batches_do_not_change_rows_or_their_order() {
+    let mut session = garden();
+    for sql in QUERIES {
+        session.run("SET workers = 1; SET batch_rows = 8192").unwrap();
+        let expected = show(&session.query(sql, ()).unwrap());
+        assert!(!expected.is_empty(), "{sql}");
+        // Small batches make the tables large enough, in morsels, for several workers.
+        for (workers, batch_rows) in [(1, 7), (2, 8192), (2, 100), (4, 33)] {
+            session.run(&format!("SET workers = {workers}; SET batch_rows = {batch_rows}")).unwrap();
+            assert!(
+                show(&session.query(sql, ()).unwrap()) == expected,
+                "{workers} workers, {batch_rows} rows a batch: {sql}"
+            );
+        }
+    }
+}
+
+#[test]
+fn large_scans_are_planned_for_several_workers() {
+    let mut session = garden();
+    session.set("workers", 2).unwrap();
+    assert_eq!(session.plan("SELECT COUNT(*) FROM bed", ()).unwrap().workers, 1);
+    let big = "SELECT COUNT(*) FROM reading a JOIN reading b ON a.taken = b.taken JOIN reading c ON b.taken = c.taken";
+    let plan = session.plan(big, ()).unwrap();
+    assert_eq!(plan.workers, 2);
+    let decision = plan.considered.iter().find(|decision| decision.decision == "workers").unwrap();
+    assert_eq!(decision.candidates.len(), 2);
+}

@@ -1,0 +1,259 @@
+//! Plans: their shape, their estimates, and that what is shown is what runs.
+
+use crate::support::{check_plans, garden, session, shape};
+use garden_gate::{JoinMethod, Parameters, Plan, PlanNode};
+
+#[test]
+fn shapes() {
+    check_plans(&[
+        ("SELECT 1", "project (values)"),
+        ("SELECT * FROM bed", "table scan bed"),
+        ("SELECT name FROM bed WHERE sun = 'shade' AND area > 3", "table scan bed"),
+        ("SELECT area * 2 FROM bed", "project (table scan bed)"),
+        ("SELECT area * 2 AS a FROM bed ORDER BY a", "sort (project (table scan bed))"),
+        ("SELECT name FROM bed ORDER BY area FETCH FIRST 3 ROWS ONLY", "top-n (table scan bed)"),
+        ("SELECT name FROM bed FETCH FIRST 3 ROWS ONLY", "limit (table scan bed)"),
+        ("SELECT name FROM bed ORDER BY area OFFSET 3 ROWS", "limit (sort (table scan bed))"),
+        ("SELECT DISTINCT sun FROM bed", "distinct (table scan bed)"),
+        ("SELECT sun, COUNT(*) FROM bed GROUP BY sun", "hash aggregate (table scan bed)"),
+        ("SELECT sun FROM bed GROUP BY sun HAVING COUNT(*) > 1", "filter (hash aggregate (table scan bed))"),
+        ("SELECT sun FROM bed GROUP BY sun HAVING sun > 'a'", "hash aggregate (table scan bed)"),
+        ("SELECT 1 FROM task JOIN bed USING (bed_id)", "project (hash join (table scan task, table scan bed))"),
+        ("SELECT task_id FROM task JOIN bed ON hours < area", "nested-loop join (table scan task, table scan bed)"),
+        ("SELECT task_id FROM task, bed", "nested-loop join (table scan task, table scan bed)"),
+        (
+            "SELECT task_id FROM task, bed WHERE task.bed_id = bed.bed_id AND bed_id / 0 > 1"
+                .replace("bed_id / 0", "10 / hours")
+                .as_str(),
+            "filter (hash join (table scan task, table scan bed))",
+        ),
+        ("SELECT name FROM bed WHERE 1 = 2", "values"),
+        ("SELECT name FROM bed WHERE sun = NULL", "values"),
+        ("SELECT COUNT(*) FROM bed WHERE 1 = 2", "hash aggregate (values)"),
+        ("SELECT name FROM bed WHERE 1 = 1", "table scan bed"),
+    ]);
+}
+
+#[test]
+fn the_plan_predicted_is_the_plan_measured() {
+    let mut session = garden();
+    for sql in [
+        "SELECT * FROM bed",
+        "SELECT sun, COUNT(*) FROM bed WHERE area_m2 > 100 GROUP BY sun ORDER BY 2 DESC FETCH FIRST 2 ROWS ONLY",
+        "SELECT g.name, SUM(t.hours) FROM task t JOIN bed b USING (bed_id) JOIN gardener g ON g.gardener_id = t.gardener_id WHERE b.sun = :sun GROUP BY g.name",
+        "SELECT COUNT(*) FROM reading r JOIN sensor s USING (sensor_id) JOIN bed b USING (bed_id) WHERE r.moisture > 30 AND b.soil = :sun",
+        "SELECT DISTINCT kind FROM task WHERE note IS NOT NULL OR hours > 3",
+        "SELECT COUNT(*) FROM bed a JOIN bed b ON a.area_m2 < b.area_m2",
+    ] {
+        for workers in [1, 2] {
+            session.set("workers", workers).unwrap();
+            let parameters =
+                if sql.contains(":sun") { Parameters::new().set("sun", "shade") } else { Parameters::new() };
+            let predicted = session.plan(sql, parameters.clone()).unwrap();
+            let (rows, measured) = session.measure(sql, parameters).unwrap();
+            assert_eq!(predicted.fingerprint, measured.fingerprint, "{sql}");
+            assert_eq!(predicted.cost.to_bits(), measured.cost.to_bits(), "{sql}");
+            assert_eq!(measured.root.actual_rows, Some(rows.row_count() as u64), "{sql}");
+            assert!(
+                predicted.root.actual_rows.is_none() && measured.nodes().iter().all(|node| node.actual_rows.is_some()),
+                "{sql}"
+            );
+        }
+    }
+}
+
+#[test]
+fn fingerprints_tell_structure_and_not_constants() {
+    let mut session = session();
+    let mut of = |sql: &str| session.plan(sql, ()).unwrap().fingerprint;
+    let base = of("SELECT name FROM bed WHERE area > 3");
+    assert_eq!(base, of("SELECT name FROM bed WHERE area > 10"));
+    assert_eq!(base, of("select NAME from BED where AREA > 3"));
+    assert_ne!(base, of("SELECT name FROM bed AS b WHERE area > 3"));
+    assert_ne!(base, of("SELECT kind FROM task WHERE hours > 3"));
+    assert_ne!(
+        of("SELECT 1 FROM task t JOIN bed b ON t.bed_id = b.bed_id"),
+        of("SELECT 1 FROM task t JOIN bed b ON t.task_id = b.bed_id")
+    );
+}
+
+fn scan<'p>(plan: &'p Plan, table: &str) -> &'p PlanNode {
+    plan.nodes().into_iter().find(|node| node.target.as_deref() == Some(table)).unwrap()
+}
+
+#[test]
+fn truth_is_tallied_for_the_whole_and_for_each_part() {
+    let mut session = session();
+    let tally = |plan: &Plan, table: &str| -> Vec<(String, [u64; 3])> {
+        scan(plan, table)
+            .truth
+            .iter()
+            .map(|truth| (truth.predicate.clone(), [truth.holds, truth.fails, truth.unknown]))
+            .collect()
+    };
+    let (_, plan) = session.measure("SELECT name FROM bed WHERE sun = 'shade'", ()).unwrap();
+    assert_eq!(tally(&plan, "bed"), [("bed.sun = 'shade'".into(), [2, 2, 1])]);
+    // sun: T F F U T; area > 10: T F T T U. The second part is reached by the rows that are not FALSE: beds 1, 4, 5.
+    let (_, plan) = session.measure("SELECT name FROM bed WHERE sun = 'shade' AND area > 10", ()).unwrap();
+    assert_eq!(
+        tally(&plan, "bed"),
+        [
+            ("bed.sun = 'shade' AND bed.area > 10.00".into(), [1, 2, 2]),
+            ("bed.sun = 'shade'".into(), [2, 2, 1]),
+            ("bed.area > 10.00".into(), [2, 0, 1]),
+        ]
+    );
+    let (_, plan) = session.measure("SELECT 1 FROM task t JOIN bed b USING (bed_id) WHERE t.hours > 2", ()).unwrap();
+    assert_eq!(tally(&plan, "task"), [("t.hours > 2.00".into(), [2, 4, 1])]);
+    let (_, plan) = session.measure("SELECT kind FROM task GROUP BY kind HAVING SUM(hours) > 4", ()).unwrap();
+    let having = &plan.root.truth[0];
+    assert_eq!([having.holds, having.fails, having.unknown], [2, 1, 0]);
+}
+
+#[test]
+fn estimates_come_from_statistics() {
+    let mut session = garden();
+    for (sql, estimate) in [
+        // Statistics of tables this small are exact, so equalities and their negations are too.
+        ("SELECT * FROM bed", "SELECT COUNT(*) FROM bed"),
+        ("SELECT * FROM task WHERE bed_id = 7", "SELECT COUNT(*) FROM task WHERE bed_id = 7"),
+        ("SELECT * FROM task WHERE bed_id <> 7", "SELECT COUNT(*) FROM task WHERE bed_id <> 7"),
+        ("SELECT * FROM task WHERE kind = 'weeding'", "SELECT COUNT(*) FROM task WHERE kind = 'weeding'"),
+        (
+            "SELECT * FROM task WHERE kind IN ('weeding', 'pruning')",
+            "SELECT COUNT(*) FROM task WHERE kind IN ('weeding', 'pruning')",
+        ),
+        ("SELECT * FROM task WHERE hours IS NULL", "SELECT COUNT(*) FROM task WHERE hours IS NULL"),
+        ("SELECT * FROM task WHERE NOT (hours > 2)", "SELECT COUNT(*) FROM task WHERE NOT (hours > 2)"),
+        (
+            "SELECT * FROM bed WHERE sun IS DISTINCT FROM 'shade'",
+            "SELECT COUNT(*) FROM bed WHERE sun IS DISTINCT FROM 'shade'",
+        ),
+        ("SELECT * FROM task WHERE kind = 'dancing'", "SELECT 0"),
+        ("SELECT * FROM task WHERE bed_id > 1000", "SELECT 0"),
+        ("SELECT * FROM task JOIN bed USING (bed_id)", "SELECT COUNT(*) FROM task"),
+        ("SELECT sun FROM bed GROUP BY sun", "SELECT 4"),
+        ("SELECT * FROM task FETCH FIRST 10 ROWS ONLY", "SELECT 10"),
+    ] {
+        let actual: f64 = session.query(estimate, ()).unwrap().rows().next().unwrap().get(0).unwrap();
+        let plan = session.plan(sql, ()).unwrap();
+        let estimated = plan.root.estimated_rows;
+        assert!((estimated - actual).abs() <= actual * 0.02 + 0.5, "{sql}: {estimated} for {actual}");
+    }
+    // A range between the least and the greatest day: within a tenth of all rows.
+    let (_, plan) = session.measure("SELECT * FROM task WHERE day >= DATE '2024-01-01'", ()).unwrap();
+    assert!(plan.worst_estimate().unwrap().estimate_error.unwrap() < 1.1);
+}
+
+#[test]
+fn parameters_count_in_estimates_and_without_them_averages() {
+    let mut session = garden();
+    let sql = "SELECT * FROM task WHERE bed_id = :bed";
+    let with =
+        |session: &mut garden_gate::Session, bed: i32| session.plan(sql, Parameters::new().set("bed", bed)).unwrap();
+    let (busy, quiet, generic) = (with(&mut session, 7), with(&mut session, 8), session.plan(sql, ()).unwrap());
+    assert!(busy.root.estimated_rows > 20.0 * quiet.root.estimated_rows);
+    assert!(generic.generic && !busy.generic);
+    assert!((generic.root.estimated_rows - 6_000.0 / 48.0).abs() < 1.0, "{}", generic.root.estimated_rows);
+    assert_eq!(busy.root.predicates[0].text, "task.bed_id = :bed");
+}
+
+#[test]
+fn predicates_stand_where_they_act() {
+    let mut session = session();
+    let sql =
+        "SELECT 1 FROM task t JOIN bed b ON t.bed_id = b.bed_id AND t.hours < b.area WHERE b.sun = 'shade' AND t.done";
+    let plan = session.plan(sql, ()).unwrap();
+    let mut found: Vec<(String, &str)> =
+        plan.nodes().iter().flat_map(|node| node.predicates.iter().map(|p| (p.text.clone(), p.place))).collect();
+    found.sort();
+    assert_eq!(
+        found,
+        [
+            ("b.sun = 'shade'".into(), "filter"),
+            ("CAST(t.hours AS NUMERIC(6,2)) < b.area".into(), "residual"),
+            ("t.bed_id = b.bed_id".into(), "join key"),
+            ("t.done".into(), "filter"),
+        ]
+        .map(|(text, place): (String, &str)| (text, place))
+        .into_iter()
+        .collect::<std::collections::BTreeSet<_>>()
+        .into_iter()
+        .collect::<Vec<_>>()
+    );
+}
+
+#[test]
+fn the_smaller_side_is_built_and_the_chosen_candidate_is_the_cheapest() {
+    let mut session = garden();
+    let sql = "SELECT COUNT(*) FROM reading r, sensor s, bed b, task t
+               WHERE r.sensor_id = s.sensor_id AND s.bed_id = b.bed_id AND t.bed_id = b.bed_id AND b.soil = 'peat'";
+    let plan = session.plan(sql, ()).unwrap();
+    assert_eq!(plan.joins(), [JoinMethod::Hash; 3]);
+    for node in plan.nodes().iter().filter(|node| node.operator == "hash join") {
+        assert!(node.children[1].estimated_rows <= node.children[0].estimated_rows, "{}", shape(&plan));
+    }
+    for decision in &plan.considered {
+        let cheapest = decision.candidates.iter().filter_map(|candidate| candidate.cost).fold(f64::MAX, f64::min);
+        let chosen = decision.candidates.iter().find(|candidate| candidate.chosen).unwrap();
+        assert!(chosen.cost.unwrap() <= cheapest, "{}: {:?}", decision.decision, decision.candidates);
+        assert!(decision.candidates.iter().all(|candidate| candidate.cost.is_some() || candidate.reason.is_some()));
+    }
+    assert!(plan.considered.iter().any(|decision| decision.decision == "join order" && decision.candidates.len() > 2));
+}
+
+#[test]
+fn why_a_join_has_no_hash_table() {
+    let plan = session().plan("SELECT 1 FROM task t JOIN bed b ON t.hours < b.ph", ()).unwrap();
+    let decision = plan.considered.iter().find(|decision| decision.decision.starts_with("join t with b")).unwrap();
+    let hash = decision.candidates.iter().find(|candidate| candidate.choice == "hash join").unwrap();
+    assert_eq!(hash.cost, None);
+    let reason = hash.reason.as_deref().unwrap();
+    assert!(reason.contains("needs an equality") && reason.contains("t.hours"), "{reason}");
+}
+
+#[test]
+fn rewrites_are_told_with_their_reason() {
+    let mut session = session();
+    for (sql, expected) in [
+        ("SELECT name FROM bed", &[][..]),
+        (
+            "SELECT name FROM bed WHERE opened > DATE '2020-01-01' + INTERVAL '1' MONTH",
+            &[
+                "fold constants: bed.opened > DATE '2020-01-01' + INTERVAL '0-01' YEAR TO MONTH became bed.opened > DATE '2020-02-01'",
+            ][..],
+        ),
+        (
+            "SELECT 1 FROM task t, bed b WHERE t.bed_id = b.bed_id AND b.sun = 'shade'",
+            &["push filters down: b.sun = 'shade' moved from WHERE to where its table is read"][..],
+        ),
+        (
+            "SELECT 1 FROM task t JOIN bed b ON t.bed_id = b.bed_id AND t.done",
+            &["push filters down: t.done moved from ON to where its table is read"][..],
+        ),
+        (
+            "SELECT kind FROM task GROUP BY kind HAVING kind > 'a' AND COUNT(*) > 0",
+            &["push filters down: task.kind > 'a' moved from HAVING below the grouping"][..],
+        ),
+        // What can fail stays where it was written, lest it fail for a row that no join would let through.
+        ("SELECT 1 FROM task t JOIN bed b USING (bed_id) WHERE 10 / t.task_id > 1", &[][..]),
+    ] {
+        let plan = session.plan(sql, ()).unwrap();
+        let found: Vec<String> =
+            plan.rewrites.iter().map(|rewrite| format!("{}: {}", rewrite.rule, rewrite.change)).collect();
+        assert_eq!(found, expected, "{sql}");
+        assert!(plan.rewrites.iter().all(|rewrite| !rewrite.why.is_empty()));
+    }
+}
+
+#[test]
+fn a_plan_can_be_asked_how_it_reads() {
+    let mut session = session();
+    let plan = session.plan("SELECT 1 FROM bed a JOIN bed b USING (bed_id) JOIN task USING (bed_id)", ()).unwrap();
+    assert_eq!((plan.reads("bed").times(), plan.reads("a").times(), plan.reads("x").times()), (2, 1, 0));
+    assert!(plan.reads("TASK").by_scan() && !plan.reads("task").by_index("any") && !plan.reads("x").by_scan());
+    assert_eq!(plan.worst_estimate().map(|node| node.operator), None, "nothing is measured yet");
+    let last = session.plan("SET workers = 1; SELECT 5; SELECT name FROM bed", ()).unwrap();
+    assert_eq!(shape(&last), "table scan bed");
+    assert_eq!(session.plan("SET workers = 1", ()).unwrap_err().sqlstate().as_str(), "42000");
+}

@@ -1,0 +1,87 @@
+//! Dates, times, timestamps and intervals.
+
+use crate::support::{check_problems, check_rows, check_values};
+
+#[test]
+fn arithmetic_of_dates_and_intervals() {
+    check_values(&[
+        ("DATE '2024-01-31' + INTERVAL '1' MONTH", "2024-02-29", "DATE"),
+        ("DATE '2023-01-31' + INTERVAL '1' MONTH", "2023-02-28", "DATE"),
+        ("DATE '2024-03-31' - INTERVAL '1' MONTH", "2024-02-29", "DATE"),
+        ("DATE '2024-02-29' + INTERVAL '1' YEAR", "2025-02-28", "DATE"),
+        ("INTERVAL '1-2' YEAR TO MONTH + DATE '2020-12-31'", "2022-02-28", "DATE"),
+        ("DATE '2024-02-28' + INTERVAL '2' DAY", "2024-03-01", "DATE"),
+        ("DATE '2024-03-01' - INTERVAL '36' HOUR", "2024-02-28", "DATE"),
+        ("DATE '2024-03-01' - DATE '2024-02-01'", "29 00:00:00", "INTERVAL DAY TO SECOND"),
+        ("TIMESTAMP '2024-01-01 10:00:00' + INTERVAL '90' MINUTE", "2024-01-01 11:30:00", "TIMESTAMP"),
+        ("TIMESTAMP '2024-01-31 10:00' + INTERVAL '1' MONTH", "2024-02-29 10:00:00", "TIMESTAMP"),
+        (
+            "TIMESTAMP '2024-01-02 00:00:00' - TIMESTAMP '2024-01-01 12:00:00.5'",
+            "0 11:59:59.5",
+            "INTERVAL DAY TO SECOND",
+        ),
+        ("TIME '23:30:00' + INTERVAL '1' HOUR", "00:30:00", "TIME"),
+        ("TIME '10:00:00' - TIME '09:30:00'", "0 00:30:00", "INTERVAL DAY TO SECOND"),
+        ("INTERVAL '1' YEAR + INTERVAL '2' MONTH", "1-02", "INTERVAL YEAR TO MONTH"),
+        ("INTERVAL '1' DAY * 3", "3 00:00:00", "INTERVAL DAY TO SECOND"),
+        ("2 * INTERVAL '18' MONTH", "3-00", "INTERVAL YEAR TO MONTH"),
+        ("INTERVAL '1' DAY / 2", "0 12:00:00", "INTERVAL DAY TO SECOND"),
+        ("-INTERVAL '1 02:00' DAY TO MINUTE", "-1 02:00:00", "INTERVAL DAY TO SECOND"),
+        ("DATE '2024-01-01' < DATE '2024-01-02'", "TRUE", "BOOLEAN"),
+        ("INTERVAL '24' HOUR = INTERVAL '1' DAY", "TRUE", "BOOLEAN"),
+    ]);
+}
+
+#[test]
+fn columns_move_as_literals_do() {
+    check_rows(&[
+        ("SELECT opened + INTERVAL '1' MONTH FROM bed", "1990-02-28; 2000-03-29; 2010-07-15; NULL; 2021-01-31"),
+        (
+            "SELECT task_id FROM task WHERE day >= DATE '2024-02-29' AND day < DATE '2024-02-29' + INTERVAL '2' DAY",
+            "4; 5",
+        ),
+        ("SELECT MAX(day) - MIN(day) FROM task", "52 00:00:00"),
+        ("SELECT MIN(opened), MAX(opened) FROM bed", "1990-01-31|2020-12-31"),
+    ]);
+}
+
+#[test]
+fn the_present_is_one_moment_in_a_statement() {
+    check_rows(&[
+        ("SELECT CURRENT_TIMESTAMP = CURRENT_TIMESTAMP, CAST(CURRENT_TIMESTAMP AS DATE) = CURRENT_DATE", "TRUE|TRUE"),
+        ("SELECT CAST(CURRENT_TIMESTAMP AS TIME) = CURRENT_TIME, CURRENT_DATE > DATE '2024-01-01'", "TRUE|TRUE"),
+        ("SELECT COUNT(*) FROM bed WHERE opened < CURRENT_DATE", "4"),
+    ]);
+}
+
+#[test]
+fn bad_dates_and_intervals() {
+    check_problems(&[
+        ("SELECT DATE '2023-02-29'", "22007", "'2023-02-29'", "is no date … YYYY-MM-DD"),
+        ("SELECT TIME '25:00'", "22007", "'25:00'", "is no time"),
+        ("SELECT TIMESTAMP '2024-01-01'", "22007", "'2024-01-01'", "is no timestamp"),
+        ("SELECT INTERVAL '1-13' YEAR TO MONTH", "22007", "'1-13'", "interval"),
+        ("SELECT INTERVAL '1' MONTH TO DAY", "22007", "'1'", "interval"),
+        ("SELECT INTERVAL 1 DAY", "42000", "1", "single quotes"),
+        ("SELECT DATE '9999-12-31' + INTERVAL '1' DAY", "22008", "DATE '9999-12-31' + INTERVAL '1' DAY", "1 to 9999"),
+        (
+            "SELECT DATE '0001-01-01' - INTERVAL '1' MONTH",
+            "22008",
+            "DATE '0001-01-01' - INTERVAL '1' MONTH",
+            "1 to 9999",
+        ),
+        ("SELECT DATE '2024-01-01' + 1", "42000", "DATE '2024-01-01' + 1", "INTERVAL '7' DAY"),
+        (
+            "SELECT INTERVAL '1' DAY + INTERVAL '1' MONTH",
+            "42000",
+            "INTERVAL '1' DAY + INTERVAL '1' MONTH",
+            "does not apply",
+        ),
+        (
+            "SELECT bed_id FROM bed WHERE opened = '2020-01-01'",
+            "42000",
+            "opened = '2020-01-01'",
+            "DATE can't be compared with VARCHAR … DATE 'YYYY-MM-DD'",
+        ),
+    ]);
+}
