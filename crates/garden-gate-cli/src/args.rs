@@ -45,7 +45,7 @@ pub(crate) struct Run {
     /// Files of SQL; - is standard input
     pub(crate) files: Vec<PathBuf>,
     /// SQL text, run behind the files
-    #[arg(short = 'e', value_name = "SQL")]
+    #[arg(short = 'e', value_name = "SQL", allow_hyphen_values = true)]
     pub(crate) sql: Vec<String>,
     #[command(flatten)]
     pub(crate) common: Common,
@@ -66,7 +66,7 @@ pub(crate) struct Plan {
     /// A file of SQL; - is standard input. Its last statement is planned, those before it are run
     pub(crate) file: Option<PathBuf>,
     /// SQL text
-    #[arg(short = 'e', value_name = "SQL")]
+    #[arg(short = 'e', value_name = "SQL", allow_hyphen_values = true)]
     pub(crate) sql: Option<String>,
     #[command(flatten)]
     pub(crate) common: Common,

@@ -111,7 +111,8 @@ impl Output {
             return Ok(self.writer.flush()?);
         }
         self.writer.flush()?;
-        Ok(write!(io::stderr().lock(), "{}", view::error(error, error_look()))?)
+        let blank = if std::mem::replace(&mut self.blank_line, true) { "\n" } else { "" };
+        Ok(write!(io::stderr().lock(), "{blank}{}", view::error(error, error_look()))?)
     }
 }
 

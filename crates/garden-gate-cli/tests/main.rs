@@ -1,1 +1,5 @@
-//! x
+//! The tool from outside: arguments and files in; standard output, standard error and exit status out.
+#![expect(clippy::unwrap_used, reason = "a test stops at what it does not expect")]
+
+mod commands;
+mod tool;

@@ -39,15 +39,13 @@ impl Look {
         self.paint(Style::new().dimmed(), text)
     }
 
-    pub(crate) fn strong(self, text: impl Display) -> String {
+    /// Text that stands out: headings, operators.
+    pub fn strong(self, text: impl Display) -> String {
         self.paint(Style::new().bold(), text)
     }
 
-    pub(crate) fn accent(self, text: impl Display) -> String {
-        self.paint(AnsiColor::Cyan.on_default(), text)
-    }
-
+    /// Text that asks for attention; readable on dark and light.
     pub(crate) fn warn(self, text: impl Display) -> String {
-        self.paint(AnsiColor::Yellow.on_default(), text)
+        self.paint(AnsiColor::Magenta.on_default(), text)
     }
 }

@@ -52,7 +52,7 @@ pub fn plan_tree(plan: &Plan, look: Look) -> String {
         let pad = " ".repeat(left.saturating_sub(line.branch.width() + line.text.width()));
         let text = match line.style {
             Style::Operator => look.strong(&line.text),
-            Style::Detail => look.accent(&line.text),
+            Style::Detail => line.text.clone(),
         };
         let whole = format!(
             "{}{text}{}",

@@ -1,8 +1,8 @@
-#![expect(clippy::print_stdout, clippy::expect_used, reason = "a bench prints, and stops at what it does not expect")]
 //! Filter and aggregate over ten million rows, against the same loop written by hand over the same arrays.
 //!
 //! Prints for each query: milliseconds by hand on one thread, ours on one and on two workers, and the ratios. Each figure is the
 //! least of several runs, taken in turn. `cargo bench --bench filter_aggregate`
+#![expect(clippy::print_stdout, clippy::expect_used, reason = "a bench prints, and stops at what it does not expect")]
 
 use arrow::array::{Array, ArrayRef, AsArray, Date32Array, Decimal64Array, Int32Array};
 use arrow::datatypes::{Date32Type, Decimal64Type, Int32Type};

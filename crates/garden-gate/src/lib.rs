@@ -1,4 +1,55 @@
-//! x
+//! Garden Gate: write and run SQL over relational tables, and **check** two things: the rows that come back, and the plan that was
+//! chosen for them.
+//!
+//! A [`Database`] holds tables: files (CSV, JSON lines, Parquet, Arrow IPC), literal rows, or anything that implements
+//! [`TableSource`]. A [`Session`] runs statements. Everything is exact: decimals keep their digits, NULL follows three-valued logic,
+//! and what does not fit is an [`Error`] with an SQLSTATE, a place in the text and what to write instead.
+//!
+//! ```
+//! use garden_gate::{Column, Database, JoinMethod, Parameters, SqlType, Value};
+//!
+//! # fn main() -> garden_gate::Result<()> {
+//! let db = Database::in_memory();
+//! let text = SqlType::Varchar(None);
+//! let bed = [Column::new("bed_id", SqlType::Integer), Column::new("name", text), Column::new("sun", text)];
+//! db.add_rows("bed", &bed, &[
+//!     vec![1.into(), "Fern gully".into(), "shade".into()],
+//!     vec![2.into(), "Scree".into(), "full sun".into()],
+//!     vec![3.into(), "Bog".into(), Value::Null],
+//! ])?;
+//! let task = [Column::new("bed_id", SqlType::Integer), Column::new("hours", SqlType::Numeric { precision: 4, scale: 2 })];
+//! db.add_rows("task", &task, &[vec![1.into(), Value::numeric("1.50").into()], vec![2.into(), Value::numeric("0.75").into()]])?;
+//!
+//! let mut session = db.session();
+//! let sql = "SELECT b.name, t.hours FROM task AS t JOIN bed AS b USING (bed_id) WHERE b.sun <> :sun";
+//!
+//! // The rows.
+//! let rows = session.query(sql, Parameters::new().set("sun", "shade"))?;
+//! let first = rows.rows().next().expect("one bed is left");
+//! assert_eq!((first.get::<String>(0)?, first.value(1).to_string()), ("Scree".into(), "0.75".into()));
+//!
+//! // The plan, predicted and measured: it is the same one, and the filter's tally shows the row lost to NULL.
+//! let predicted = session.plan(sql, Parameters::new().set("sun", "shade"))?;
+//! let (_, measured) = session.measure(sql, Parameters::new().set("sun", "shade"))?;
+//! assert_eq!(predicted.fingerprint, measured.fingerprint);
+//! assert_eq!(measured.joins(), [JoinMethod::Hash]);
+//! let filter = measured.nodes().into_iter().find_map(|node| node.truth.first()).expect("there is a filter");
+//! assert_eq!((filter.holds, filter.fails, filter.unknown), (1, 1, 1));
+//!
+//! // A mistake.
+//! let error = session.query("SELECT nmae FROM bed", ()).expect_err("there is no such column");
+//! assert_eq!((error.sqlstate().as_str(), error.help()), ("42S22", Some("did you mean \"name\"?")));
+//! # Ok(())
+//! # }
+//! ```
+//!
+//! Where to go next: [`Session::query`], [`Session::plan`] and [`Session::measure`] are the three calls above; [`Session::run`] takes
+//! whole scripts; [`Plan`] says what can be asked of a plan in a test; `docs/sql.md` in the project's folder is the SQL reference.
+//!
+//! [`arrow`] is re-exported: results can be read as record batches of its types.
+
+#![deny(missing_docs)]
+
 mod bind;
 mod catalog;
 mod choose;

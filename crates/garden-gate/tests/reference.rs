@@ -110,8 +110,16 @@ fn not(a: Option<bool>) -> Option<bool> {
     a.map(|a| !a)
 }
 
-fn or(a: Option<bool>, b: Option<bool>) -> Option<bool> {
-    not(and(not(a), not(b)))
+/// TRUE if one is TRUE, else UNKNOWN if one is, else FALSE.
+fn any(truths: impl Iterator<Item = Option<bool>>) -> Option<bool> {
+    let truths: Vec<Option<bool>> = truths.collect();
+    if truths.contains(&Some(true)) {
+        Some(true)
+    } else if truths.contains(&None) {
+        None
+    } else {
+        Some(false)
+    }
 }
 
 fn holds<T: Ord>(op: &str, a: &T, b: &T) -> bool {
@@ -149,9 +157,7 @@ impl Condition {
             Self::Between(x, low, high, negated) => {
                 negate(and(compare(">=", x, low), compare("<=", x, high)), *negated)
             }
-            Self::In(x, list, negated) => {
-                negate(list.iter().fold(Some(false), |sofar, item| or(sofar, compare("=", x, item))), *negated)
-            }
+            Self::In(x, list, negated) => negate(any(list.iter().map(|item| compare("=", x, item))), *negated),
             Self::IsNull(x, negated) => Some(x.value(row).is_none() != *negated),
             Self::Distinct(a, b, negated) => Some((a.value(row) != b.value(row)) != *negated),
             Self::Like(at, _, pattern, negated) => match &row[*at] {
@@ -163,8 +169,8 @@ impl Condition {
             },
             Self::Is(inner, wanted, negated) => Some((inner.truth(row) == *wanted) != *negated),
             Self::Not(inner) => not(inner.truth(row)),
-            Self::And(terms) => terms.iter().fold(Some(true), |sofar, term| and(sofar, term.truth(row))),
-            Self::Or(terms) => terms.iter().fold(Some(false), |sofar, term| or(sofar, term.truth(row))),
+            Self::And(terms) => not(any(terms.iter().map(|term| not(term.truth(row))))),
+            Self::Or(terms) => any(terms.iter().map(|term| term.truth(row))),
         }
     }
 }
@@ -217,7 +223,7 @@ pub(crate) fn aggregates(values: &[Option<i64>]) -> String {
     let different: BTreeSet<i64> = present.iter().copied().collect();
     let sum: i64 = present.iter().sum();
     let or_null = |value: String| if present.is_empty() { "NULL".into() } else { value };
-    let average = present.len().max(1) as i64;
+    let average = i64::try_from(present.len().max(1)).unwrap();
     let scaled = (sum.abs() * 1_000_000 * 2 + average) / (2 * average);
     let sign = if sum < 0 && scaled > 0 { "-" } else { "" };
     format!(

@@ -90,7 +90,7 @@ pub(crate) fn demo(arguments: &Demo) -> Result<Ending, Trouble> {
     let look = look.wide(look.width.unwrap_or(READABLE).min(READABLE));
     writeln!(out, "Garden Gate: a tour of Hollowmere Garden. All of it is made up.")?;
     for (number, step) in TOUR.iter().enumerate() {
-        writeln!(out, "\n{}. {}\n{}\n", number + 1, step.title, step.words)?;
+        writeln!(out, "\n{}\n{}\n", look.strong(format!("{}. {}", number + 1, step.title)), step.words)?;
         for line in step.sql.lines() {
             writeln!(out, "    {line}")?;
         }
@@ -115,11 +115,11 @@ fn show(session: &mut Session, step: &Step, look: Look) -> Result<String, Troubl
             let predicted = session.plan(step.sql, ())?;
             let (rows, measured) = session.measure_source(&source, &none)?;
             let same = if predicted.fingerprint == measured.fingerprint {
-                "the plan predicted"
+                "The same plan as predicted."
             } else {
-                "another plan than predicted"
+                "Another plan than predicted."
             };
-            format!("{}\n{}({same})\n", view::table(&rows, look), view::plan_tree(&measured, look))
+            format!("{}\n{}{same}\n", view::table(&rows, look), view::plan_tree(&measured, look))
         }
         Show::Mistake => match session.query(step.sql, ()) {
             Ok(rows) => view::table(&rows, look),

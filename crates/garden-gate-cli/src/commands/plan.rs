@@ -6,6 +6,9 @@ use std::io::Write;
 
 /// Shows a plan, measured if wished.
 pub(crate) fn plan(arguments: &Plan) -> Result<Ending, Trouble> {
+    if arguments.file.is_some() && arguments.sql.is_some() {
+        return Err(Trouble::Usage("plan takes one FILE or one -e SQL, not both".into()));
+    }
     let files = arguments.file.iter().map(std::path::PathBuf::as_path);
     let sources = setup::sources(files, &arguments.sql)?;
     let [source] = sources.as_slice() else {

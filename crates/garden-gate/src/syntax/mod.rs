@@ -1,6 +1,6 @@
 //! Text → tokens → syntax tree with spans. This layer knows no catalog and no types.
 //!
-//! The tree mirrors what was written (`BETWEEN`, `USING`, the spelling of names); [`parse_next`] reads one statement of a
+//! The tree mirrors what was written (`BETWEEN`, `USING`, the spelling of names); [`Script::next_statement`] reads one statement of a
 //! script at a time, so that a mistake in a later statement does not keep the earlier ones from running.
 
 pub(crate) mod ast;

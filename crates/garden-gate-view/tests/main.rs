@@ -1,0 +1,297 @@
+//! The texts that results, plans and diagnostics are turned into.
+#![expect(clippy::unwrap_used, reason = "a test stops at what it does not expect")]
+
+use garden_gate::{Column, Database, Parameters, ResultSet, Session, SqlType, Value};
+use garden_gate_view::{
+    Look, Separated, considered, done_json, error, error_json, lines_json, markdown, note, plan_json, plan_tree,
+    rewrites, rows_json, separated, table,
+};
+use serde_json::Value as Json;
+use std::time::Duration;
+
+const TEXT: SqlType = SqlType::Varchar(None);
+
+fn session() -> Session {
+    let db = Database::in_memory();
+    let columns = [
+        Column::new("bed_id", SqlType::Integer),
+        Column::new("name", TEXT),
+        Column::new("area", SqlType::Numeric { precision: 6, scale: 2 }),
+        Column::new("opened", SqlType::Date),
+    ];
+    let rows = [
+        vec![1.into(), "Fern gully".into(), Value::numeric("12.50").into(), Value::date("1990-01-31").into()],
+        vec![20.into(), Value::Null, Value::Null, Value::Null],
+        vec![300.into(), "‹null›".into(), Value::numeric("8.00").into(), Value::date("2000-02-29").into()],
+        vec![4.into(), "".into(), Value::numeric("1000.00").into(), Value::Null],
+        vec![5.into(), "two\nlines, a \"quote\"\tand | bars".into(), Value::Null, Value::Null],
+    ];
+    db.add_rows("bed", &columns, &rows).unwrap();
+    db.session()
+}
+
+fn query(sql: &str) -> ResultSet {
+    session().query(sql, ()).unwrap_or_else(|error| panic!("{sql}\n{error}"))
+}
+
+/// A text without its last line, which holds a time.
+fn without_time(text: &str) -> Vec<&str> {
+    let mut lines: Vec<&str> = text.lines().collect();
+    assert!(lines.pop().is_some_and(|last| last.contains(" ms")), "{text}");
+    lines
+}
+
+#[test]
+fn tables_align_numbers_right_and_tell_null_from_text() {
+    let shown = table(&query("SELECT bed_id, name, area FROM bed WHERE bed_id <> 5"), Look::plain());
+    assert_eq!(
+        without_time(&shown),
+        [
+            "bed_id  name           area",
+            "──────  ──────────  ───────",
+            "     1  Fern gully    12.50",
+            "    20  ‹null›       ‹null›",
+            "   300  '‹null›'       8.00",
+            "     4              1000.00",
+        ]
+    );
+    assert!(shown.lines().last().unwrap().starts_with("4 rows, "), "{shown}");
+    let one = table(&query("SELECT 1 AS n"), Look::plain());
+    assert!(one.contains("1 row, "), "{one}");
+    let none = table(&query("SELECT bed_id FROM bed WHERE FALSE"), Look::plain());
+    assert_eq!(without_time(&none), ["bed_id", "──────"]);
+}
+
+#[test]
+fn every_row_stays_on_its_line() {
+    let shown = table(&query("SELECT name FROM bed WHERE bed_id = 5"), Look::plain());
+    assert_eq!(shown.lines().nth(2), Some("two↵lines, a \"quote\"→and | bars"));
+    let wide = table(&query("SELECT 'ＷＩＤＥ' AS w, 'é' AS e, 1 AS n"), Look::plain());
+    assert_eq!(without_time(&wide)[1..], ["────────  ─  ─", "ＷＩＤＥ  é  1"]);
+}
+
+#[test]
+fn wide_tables_are_cut_and_say_so() {
+    let rows = query(
+        "SELECT bed_id, 'a long text that goes on and on and never really wants to end' AS words, area, opened, bed_id + 1 AS more FROM bed WHERE bed_id = 1",
+    );
+    let all = table(&rows, Look::plain().wide(200));
+    assert!(all.contains("never really wants to end") && !all.contains("not shown"));
+    let cut = table(&rows, Look::plain().wide(70));
+    assert!(cut.contains('…') && !cut.contains("not shown"), "{cut}");
+    assert!(cut.lines().take(3).all(|line| line.chars().count() <= 70), "{cut}");
+    let narrow = table(&rows, Look::plain().wide(45));
+    assert!(narrow.ends_with("3 more columns not shown: area, opened, more\n"), "{narrow}");
+    let narrowest = table(&rows, Look::plain().wide(12));
+    assert!(narrowest.contains("4 more columns not shown"), "{narrowest}");
+}
+
+#[test]
+fn colours_only_when_asked() {
+    let rows = query("SELECT name FROM bed WHERE bed_id = 20");
+    assert!(!table(&rows, Look::plain()).contains('\u{1b}'));
+    assert!(table(&rows, Look::plain().coloured()).contains("\u{1b}[2m‹null›\u{1b}[0m"));
+}
+
+#[test]
+fn separated_text_reads_back_as_it_was() {
+    let rows = query("SELECT bed_id, name, area FROM bed");
+    assert_eq!(
+        separated(&rows, Separated::Csv),
+        "bed_id,name,area\n1,Fern gully,12.50\n20,,\n300,‹null›,8.00\n4,\"\",1000.00\n5,\"two\nlines, a \"\"quote\"\"\tand | bars\",\n"
+    );
+    let tabs = separated(&query("SELECT ' x' AS a, 'p,q' AS b, TRUE AS c"), Separated::Tsv);
+    assert_eq!(tabs, "a\tb\tc\n\" x\"\tp,q\tTRUE\n");
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("bed.csv");
+    std::fs::write(&path, separated(&query("SELECT * FROM bed"), Separated::Csv)).unwrap();
+    let db = Database::in_memory();
+    db.add_file("bed", &path).unwrap();
+    let again = db.session().query("SELECT * FROM bed", ()).unwrap();
+    let values = |rows: &ResultSet| rows.rows().map(|row| row.values()).collect::<Vec<_>>();
+    assert_eq!(values(&again), values(&query("SELECT * FROM bed")));
+}
+
+#[test]
+fn markdown_tables() {
+    let shown = markdown(&query("SELECT bed_id, name FROM bed WHERE bed_id IN (1, 5, 20)"));
+    assert_eq!(
+        shown,
+        "| bed_id | name |\n| ---: | --- |\n| 1 | Fern gully |\n| 20 |  |\n| 5 | two<br>lines, a \"quote\"\tand \\| bars |\n"
+    );
+}
+
+fn json(text: &str) -> Json {
+    assert!(text.ends_with('\n') && text.matches('\n').count() == 1, "one object on one line: {text}");
+    serde_json::from_str(text).unwrap()
+}
+
+#[test]
+fn json_keeps_all_digits_and_types() {
+    let sql = "SELECT 12345678901234567890.1250 AS n, 9223372036854775807 AS b, 1e0 / 3 AS d, TRUE AS t, NULL AS u, DATE '2024-02-29' AS day,
+               TIMESTAMP '2024-02-29 10:00:00.5' AS at, INTERVAL '1' MONTH AS i, 'a\"b' AS s";
+    let text = rows_json(&query(sql));
+    assert!(text.contains("[[12345678901234567890.1250,9223372036854775807,0.3333333333333333,true,null,\"2024-02-29\",\"2024-02-29 10:00:00.5\",\"0-01\",\"a\\\"b\"]]"), "{text}");
+    let object = json(&text);
+    assert_eq!(object["kind"], "rows");
+    assert_eq!(object["columns"][0], serde_json::json!({"name": "n", "type": "NUMERIC(24,4)"}));
+    assert_eq!(object["columns"][4]["type"], "VARCHAR");
+    assert!(object["elapsed_ms"].is_number() && object["notes"] == serde_json::json!([]));
+    let lines = lines_json(&query("SELECT bed_id, area FROM bed WHERE bed_id < 21 ORDER BY 1"));
+    assert_eq!(
+        lines,
+        "{\"bed_id\":1,\"area\":12.50}\n{\"bed_id\":4,\"area\":1000.00}\n{\"bed_id\":5,\"area\":null}\n{\"bed_id\":20,\"area\":null}\n"
+    );
+}
+
+#[test]
+fn json_of_statements_without_rows_notes_and_errors() {
+    let done = json(&done_json(Duration::from_micros(1500), &[]));
+    assert_eq!(done, serde_json::json!({"kind": "done", "elapsed_ms": 1.5, "notes": []}));
+    let noted = json(&rows_json(&query("SELECT 1\n  , 7 / 2")));
+    let note = &noted["notes"][0];
+    assert_eq!((&note["code"], &note["line"], &note["column"]), (&"integer-division".into(), &2.into(), &5.into()));
+    let wrong = session().query("SELECT nmae,\n sunn FROM bed", ()).unwrap_err();
+    let text = error_json(&wrong);
+    let objects: Vec<Json> = text.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!(objects.len(), 2);
+    assert_eq!(
+        objects[0],
+        serde_json::json!({"kind": "error", "sqlstate": "42S22", "message": "no column \"nmae\" in bed", "line": 1, "column": 8, "help": "did you mean \"name\"?"})
+    );
+    assert_eq!((&objects[1]["line"], &objects[1]["column"]), (&2.into(), &2.into()));
+    let missing = Database::in_memory().add_file("x", "no/such.csv").unwrap_err();
+    let object = json(&error_json(&missing));
+    assert_eq!(
+        (&object["file"], &object["file_line"], &object["line"]),
+        (&"no/such.csv".into(), &Json::Null, &Json::Null)
+    );
+}
+
+#[test]
+fn errors_show_the_line_and_the_place() {
+    let wrong = session().query("SELECT name,\n       (area + 1\nFROM bed", ()).unwrap_err();
+    let shown = error(&wrong, Look::plain());
+    for part in [
+        "error[42000]: this parenthesis is never closed",
+        "2 │        (area + 1",
+        "3 │ FROM bed",
+        "expected ) before this",
+        "help: write ) before FROM",
+    ] {
+        assert!(shown.contains(part), "{part:?} is not in\n{shown}");
+    }
+    assert!(!shown.contains('\u{1b}') && error(&wrong, Look::plain().coloured()).contains('\u{1b}'));
+    let two = error(&session().query("SELECT nmae, opend FROM bed", ()).unwrap_err(), Look::plain());
+    assert_eq!(two.matches("error[42S22]").count(), 2, "{two}");
+    let file = error(&Database::in_memory().add_file("x", "no/such.csv").unwrap_err(), Look::plain());
+    assert!(file.contains("error[58030]") && file.contains("no/such.csv"), "{file}");
+    let noted = query("SELECT bed_id FROM bed WHERE name = NULL");
+    let shown = note(&noted.notes()[0], Look::plain());
+    assert!(shown.contains("note[null-comparison]") && shown.contains("help: write name IS NULL"), "{shown}");
+}
+
+const JOIN: &str = "SELECT a.name FROM bed a JOIN bed b ON a.bed_id = b.bed_id AND a.area < b.bed_id WHERE a.area > 10 AND b.name <> 'x' ORDER BY a.name";
+
+#[test]
+fn plans_as_trees() {
+    let plan = session().plan(JOIN, ()).unwrap();
+    let shown = plan_tree(&plan, Look::plain());
+    let lines: Vec<&str> = shown.lines().collect();
+    assert!(
+        lines[0].starts_with(&format!("plan {}, cost ", plan.fingerprint)) && lines[0].ends_with(", 1 worker"),
+        "{shown}"
+    );
+    assert!(lines[1].trim_start().starts_with("rows est."), "{shown}");
+    for (line, part) in
+        [(2, "sort"), (4, "└─ hash join, inner"), (7, "   ├─ table scan bed as b"), (10, "   └─ table scan bed as a")]
+    {
+        assert!(lines[line].starts_with(part), "line {line} is not {part:?} in\n{shown}");
+    }
+    for part in [
+        "a.name",
+        "join key: b.bed_id = a.bed_id",
+        "residual: CAST(a.area AS NUMERIC(12,2)) < CAST(b.bed_id AS NUMERIC(12,2))",
+        "filter: a.area > 10.00",
+        "filter: b.name <> 'x'",
+        "reads bed_id, name, area",
+    ] {
+        assert!(shown.contains(part), "{part:?} is not in\n{shown}");
+    }
+    let generic = session().plan("SELECT name FROM bed WHERE bed_id = :x", ()).unwrap();
+    assert!(plan_tree(&generic, Look::plain()).contains("generic: a parameter has no value"));
+}
+
+#[test]
+fn measured_plans_show_what_happened() {
+    let (_, plan) = session().measure("SELECT name FROM bed WHERE area > 10 AND name <> 'x'", ()).unwrap();
+    let shown = plan_tree(&plan, Look::plain());
+    // area > 10: T U F T U; the second term is reached by rows 1, 2, 4, 5 with name T U T T.
+    for part in [
+        "filter: bed.area > 10.00",
+        "TRUE 2, FALSE 1, UNKNOWN 2",
+        "TRUE 3, FALSE 0, UNKNOWN 1",
+        "all of them: TRUE 2, FALSE 1, UNKNOWN 2",
+        "worst estimate: table scan bed, off by ",
+        "2 rows were neither kept nor refused",
+    ] {
+        assert!(shown.contains(part), "{part:?} is not in\n{shown}");
+    }
+}
+
+#[test]
+fn plans_as_json() {
+    let mut session = session();
+    let (_, plan) = session.measure(JOIN, ()).unwrap();
+    let object = json(&plan_json(&plan));
+    assert_eq!((&object["kind"], &object["generic"]), (&"plan".into(), &false.into()));
+    assert_eq!(object["fingerprint"], plan.fingerprint.as_str());
+    let join = &object["root"]["children"][0];
+    assert_eq!(
+        (&join["operator"], &join["kind"], &join["target"]),
+        (&"hash join".into(), &"inner".into(), &Json::Null)
+    );
+    assert_eq!(
+        join["predicates"][0],
+        serde_json::json!({"text": "b.bed_id = a.bed_id", "place": "join key", "implied": false})
+    );
+    // The side with fewer rows is built: the second child.
+    let scan = &join["children"][1];
+    assert_eq!(
+        (&scan["operator"], &scan["target"], &scan["alias"]),
+        (&"table scan".into(), &"bed".into(), &"a".into())
+    );
+    assert_eq!(
+        scan["truth"][0],
+        serde_json::json!({"predicate": "a.area > 10.00", "true": 2, "false": 1, "unknown": 2})
+    );
+    for key in ["estimated_rows", "cost", "actual_rows", "elapsed_ms", "index", "children"] {
+        assert!(scan.get(key).is_some(), "{key} is missing");
+    }
+    assert_eq!(object["rewrites"][0]["rule"], "push filters down");
+    let decision =
+        object["considered"].as_array().unwrap().iter().find(|decision| decision["decision"] == "join order").unwrap();
+    assert_eq!(decision["candidates"][0]["chosen"], true);
+    let predicted = json(&plan_json(&session.plan(JOIN, Parameters::new()).unwrap()));
+    assert_eq!(predicted["root"]["actual_rows"], Json::Null);
+}
+
+#[test]
+fn decisions_and_rewrites_as_text() {
+    let plan = session().plan("SELECT 1 FROM bed a JOIN bed b ON a.area < b.area WHERE a.bed_id = 1", ()).unwrap();
+    let shown = considered(&plan.considered, Look::plain());
+    for part in [
+        "read a\n",
+        "table scan ← chosen",
+        "join order\n",
+        "impossible  hash join  (needs an equality between the two sides; a.area < b.area is none)",
+    ] {
+        assert!(shown.contains(part), "{part:?} is not in\n{shown}");
+    }
+    let shown = rewrites(&plan.rewrites, Look::plain());
+    assert_eq!(
+        shown,
+        "push filters down: a.bed_id = 1 moved from WHERE to where its table is read\n  because an inner join drops a row that one of its inputs lacks\n"
+    );
+    assert_eq!(rewrites(&[], Look::plain()), "no rewrite fired\n");
+}
