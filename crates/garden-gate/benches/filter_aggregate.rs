@@ -64,7 +64,8 @@ fn work() -> Work {
             .map(|row| Some(if mixed(row, 1) % 100 < 47 { 7 } else { small(mixed(row, 2) % 48) }))
             .collect();
         let day: Date32Array = rows.clone().map(|row| Some(18_628 + small(mixed(row, 3) % 1_461))).collect();
-        let hour = |row: i32| (mixed(row, 4) % 25 != 0).then(|| i64::from(small(mixed(row, 5) % 32)) * 25 + 25);
+        let hour =
+            |row: i32| (!mixed(row, 4).is_multiple_of(25)).then(|| i64::from(small(mixed(row, 5) % 32)) * 25 + 25);
         let hours = Decimal64Array::from(rows.clone().map(hour).collect::<Vec<_>>()).with_data_type(hours_type.arrow());
         let columns: Vec<ArrayRef> = vec![Arc::new(bed), Arc::new(day), Arc::new(hours)];
         Segment { columns, rows: rows.len() }

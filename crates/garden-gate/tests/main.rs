@@ -2,6 +2,7 @@
 #![expect(clippy::unwrap_used, reason = "a test stops at what it does not expect")]
 
 mod conversions;
+mod edges;
 mod files;
 mod grouping;
 mod joins;
@@ -19,6 +20,7 @@ mod predicates;
 mod random_queries;
 mod reference;
 mod results;
+mod rules;
 mod support;
 mod syntax;
 mod temporal;

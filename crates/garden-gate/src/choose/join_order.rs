@@ -144,10 +144,9 @@ impl Search {
         probe.cost + build.cost + own.0
     }
 
-    /// The cheaper way round of joining two sets.
-    fn join(&self, left: Tables, right: Tables, owned: &[Vec<ColumnId>]) -> Option<Best> {
+    /// The cheaper way round of joining two sets, which gives `rows` rows.
+    fn join(&self, left: Tables, right: Tables, rows: f64, owned: &[Vec<ColumnId>]) -> Option<Best> {
         let (a, b) = (self.best.get(&left)?, self.best.get(&right)?);
-        let rows = self.rows_of(left | right);
         let hash = self.between(left, right).any(|edge| key(&edge.condition, left, right, owned).is_some());
         let (forward, backward) = (self.join_cost(a, b, rows, hash), self.join_cost(b, a, rows, hash));
         Some(if forward <= backward {
@@ -157,23 +156,20 @@ impl Search {
         })
     }
 
-    /// The best join for each way to split `tables` in two; pairs without a condition only when there is no other.
+    /// The best join for each way to split `tables` in two. Pairs without a condition are among them: their cost speaks for itself.
     fn splits(&self, tables: Tables, owned: &[Vec<ColumnId>]) -> Vec<Best> {
+        let rows = self.rows_of(tables);
         let lowest = tables & tables.wrapping_neg();
-        let mut connected = Vec::new();
-        let mut crossed = Vec::new();
+        let mut found = Vec::new();
         let mut part = (tables - 1) & tables;
         while part != 0 {
             // Each split once: the side with the lowest table.
-            if part & lowest != 0
-                && let Some(best) = self.join(part, tables & !part, owned)
-            {
-                let linked = self.between(part, tables & !part).next().is_some();
-                if linked { connected.push(best) } else { crossed.push(best) }
+            if part & lowest != 0 {
+                found.extend(self.join(part, tables & !part, rows, owned));
             }
             part = (part - 1) & tables;
         }
-        if connected.is_empty() { crossed } else { connected }
+        found
     }
 
     fn exhaustive(&mut self, all: Tables, owned: &[Vec<ColumnId>]) {
@@ -198,7 +194,8 @@ impl Search {
             for a in 0..sets.len() {
                 for b in a + 1..sets.len() {
                     let crossed = self.between(sets[a], sets[b]).next().is_none();
-                    let Some(best) = self.join(sets[a], sets[b], owned) else { continue };
+                    let rows = self.rows_of(sets[a] | sets[b]);
+                    let Some(best) = self.join(sets[a], sets[b], rows, owned) else { continue };
                     let better = chosen
                         .as_ref()
                         .is_none_or(|(other_crossed, other, ..)| (crossed, best.rows) < (*other_crossed, other.rows));
@@ -305,5 +302,84 @@ impl Tree<'_> {
             (Operator::HashJoin { keys, residual }, cost::hash_join(probe.rows, build.rows, rows))
         };
         make(operator, vec![probe, build], output, rows, own)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::diagnostic::Span;
+    use crate::logical::{ColumnInfo, Columns};
+    use crate::types::SqlType;
+
+    /// A chain of tables with these row counts, each joined to the next by an equality that keeps one pair in `keep`.
+    fn chain(rows: &[f64], keep: f64) -> (Search, Vec<Vec<ColumnId>>) {
+        let mut columns = Columns::default();
+        let mut add =
+            |name: String| columns.add(ColumnInfo { qualifier: None, name, sql_type: SqlType::Integer, origin: None });
+        let owned: Vec<Vec<ColumnId>> = (0..rows.len()).map(|table| vec![add(format!("c{table}"))]).collect();
+        let column = |table: usize| Expr::column(owned[table][0], SqlType::Integer, Span::default());
+        let edges = (1..rows.len())
+            .map(|table| Edge {
+                condition: Expr::compare(CompareOp::Equal, column(table - 1), column(table), Span::default()),
+                tables: 1 << (table - 1) | 1 << table,
+                share: 1.0 / keep,
+            })
+            .collect();
+        let search = Search {
+            names: (0..rows.len()).map(|table| format!("t{table}")).collect(),
+            rows: rows.to_vec(),
+            costs: rows.to_vec(),
+            edges,
+            best: std::collections::HashMap::new(),
+        };
+        (search, owned)
+    }
+
+    #[test]
+    fn the_search_finds_what_trying_every_tree_finds() {
+        /// The least cost of joining a set of neighbours in the chain, straight from the definition.
+        fn least(search: &Search, owned: &[Vec<ColumnId>], from: usize, to: usize) -> Best {
+            if from + 1 == to {
+                return Best { rows: search.rows[from], cost: search.costs[from], split: None };
+            }
+            let set = |from: usize, to: usize| (from..to).fold(0, |set, table| set | 1 << table);
+            let rows = search.rows_of(set(from, to));
+            (from + 1..to)
+                .flat_map(|cut| {
+                    let (a, b) = (least(search, owned, from, cut), least(search, owned, cut, to));
+                    [search.join_cost(&a, &b, rows, true), search.join_cost(&b, &a, rows, true)]
+                })
+                .map(|cost| Best { rows, cost, split: None })
+                .min_by(|a, b| a.cost.total_cmp(&b.cost))
+                .unwrap()
+        }
+        for (rows, keep) in [
+            (&[10.0, 1000.0, 5.0][..], 10.0),
+            (&[1e6, 10.0, 1e6, 10.0, 1e5], 100.0),
+            (&[7.0, 7.0, 7.0, 7.0, 7.0, 7.0], 7.0),
+            (&[1.0, 1e7, 3.0, 1e4], 1e4),
+        ] {
+            let (mut search, owned) = chain(rows, keep);
+            let all = (1 << rows.len()) - 1;
+            search.exhaustive(all, &owned);
+            let (found, expected) = (search.best[&all].cost, least(&search, &owned, 0, rows.len()).cost);
+            assert!(found <= expected * (1.0 + 1e-9), "{rows:?}: {found} for {expected}");
+            let (mut greedy, owned) = chain(rows, keep);
+            greedy.greedy(rows.len(), &owned);
+            assert!(greedy.best[&all].cost >= found * (1.0 - 1e-9), "greedy is never better: {rows:?}");
+        }
+    }
+
+    #[test]
+    fn pairs_without_a_condition_come_last() {
+        let (mut search, owned) = chain(&[100.0, 100.0, 100.0], 100.0);
+        search.edges.pop();
+        search.exhaustive(0b111, &owned);
+        let best = &search.best[&0b111];
+        assert!(best.split == Some((0b011, 0b100)) || best.split == Some((0b100, 0b011)), "{best:?}");
+        assert_eq!(search.describe(0b011), "(t0 ⋈ t1)");
+        assert!(key(&search.edges[0].condition, 0b010, 0b001, &owned).is_some(), "sides in either order");
+        assert!(key(&search.edges[0].condition, 0b011, 0b100, &owned).is_none(), "both sides on one side are no key");
     }
 }

@@ -216,3 +216,55 @@ fn range(statistics: &ColumnStatistics, bound: &Value, side: Bound) -> Truth {
     };
     Truth::new(common_inside + (1.0 - nulls - common).max(0.0) * spread, nulls)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::catalog::CommonValue;
+
+    /// 1,000 rows: 100 NULLs, 7 in 470 of them, 430 others spread over 43 values from 0 to 100.
+    fn statistics() -> ColumnStatistics {
+        ColumnStatistics {
+            rows: 1_000,
+            nulls: 100,
+            distinct: 44.0,
+            min: Value::Integer(0),
+            max: Value::Integer(100),
+            most_common: vec![CommonValue { value: Value::Integer(7), share: 0.47 }],
+            exact: true,
+        }
+    }
+
+    #[test]
+    fn shares_of_equalities_and_ranges() {
+        let statistics = statistics();
+        let at = |value: i64| Value::Integer(value);
+        for (truth, holds) in [
+            (equals(&statistics, &at(7)), 0.47),
+            (equals(&statistics, &at(8)), 0.01),
+            (equals(&statistics, &at(101)), 0.0),
+            (equals(&statistics, &at(7)).not(), 0.43),
+            (range(&statistics, &at(50), Bound::Below), 0.47 + 0.43 * 0.5),
+            (range(&statistics, &at(50), Bound::Above), 0.43 * 0.5),
+            (range(&statistics, &at(0), Bound::Below), 0.0),
+            (range(&statistics, &at(100), Bound::Above), 0.0),
+            (range(&statistics, &at(1_000), Bound::Below), 0.9),
+        ] {
+            assert!((truth.holds - holds).abs() < 1e-9, "{truth:?} is not {holds}");
+            assert!((truth.unknown - 0.1).abs() < 1e-9, "NULL stays UNKNOWN: {truth:?}");
+            assert!((truth.holds + truth.fails() + truth.unknown - 1.0).abs() < 1e-9);
+        }
+    }
+
+    #[test]
+    fn combinations_follow_three_valued_logic() {
+        let (half, third) = (Truth::new(0.5, 0.1), Truth::new(0.3, 0.2));
+        // FALSE: 0.4 and 0.5. AND is FALSE when either is, TRUE when both are.
+        let and = half.and(third);
+        assert!((and.holds - 0.15).abs() < 1e-9 && (and.fails() - (1.0 - 0.6 * 0.5)).abs() < 1e-9, "{and:?}");
+        let or = half.or(third);
+        assert!((or.holds - (1.0 - 0.5 * 0.7)).abs() < 1e-9 && (or.fails() - 0.2).abs() < 1e-9, "{or:?}");
+        let back = half.not().not();
+        assert!((back.holds - half.holds).abs() < 1e-9 && (back.unknown - half.unknown).abs() < 1e-9);
+    }
+}

@@ -1,6 +1,7 @@
-use crate::diagnostic::Result;
+use crate::diagnostic::{Error, Result, SqlState};
 use arrow::array::{Array, ArrayRef, BooleanArray, Datum, UInt32Array};
 use arrow::compute;
+use arrow::datatypes::DataType;
 
 /// Rows on their way through a pipeline: arrays of one length.
 #[derive(Clone, Debug, Default)]
@@ -44,6 +45,11 @@ impl Batch {
         if let [one] = batches {
             return Ok(one.clone());
         }
+        let rows: usize = batches.iter().map(|batch| batch.rows).sum();
+        if rows > u32::MAX as usize {
+            // Row numbers are 32 bits wide: see `types::index`.
+            return Err(Error::new(SqlState::MEMORY, "one step of the statement gathers more than 4,294,967,295 rows"));
+        }
         let width = batches.first().map_or(0, |batch| batch.columns.len());
         let columns = (0..width)
             .map(|column| {
@@ -51,12 +57,16 @@ impl Batch {
                 compute::concat(&parts)
             })
             .collect::<Result<_, _>>()?;
-        Ok(Self { columns, rows: batches.iter().map(|batch| batch.rows).sum() })
+        Ok(Self { columns, rows })
     }
 
-    /// Memory held by the arrays, in bytes.
+    /// Memory that its own rows take, in bytes: of a slice, only the slice. Texts count with what a short one takes.
     pub(crate) fn bytes(&self) -> usize {
-        self.columns.iter().map(|column| column.get_array_memory_size()).sum()
+        let bytes = |column: &ArrayRef| match column.data_type() {
+            DataType::Utf8View => column.len() * 32,
+            _ => column.to_data().get_slice_memory_size().unwrap_or(0),
+        };
+        self.columns.iter().map(bytes).sum()
     }
 }
 

@@ -4,7 +4,7 @@ use super::evaluate::{evaluate, evaluate_array};
 use super::{Batch, Lane};
 use crate::diagnostic::Result;
 use crate::logical::{Expr, Test};
-use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, UInt32Array};
+use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, UInt32Array, new_null_array};
 use arrow::buffer::BooleanBuffer;
 use arrow::compute;
 use std::sync::Arc;
@@ -65,6 +65,10 @@ pub(crate) fn evaluate_where(expr: &Expr, batch: &Batch, mask: &BooleanArray) ->
     let count = mask.values().count_set_bits();
     if count == batch.rows {
         return evaluate_array(expr, batch);
+    }
+    if count == 0 {
+        // Not even a constant part is worked out for rows that are not there: 1 / 0 would fail.
+        return Ok(new_null_array(&expr.sql_type().arrow(), batch.rows));
     }
     let dense = evaluate_array(expr, &batch.filter(mask, count)?)?;
     Ok(compute::take(&dense, &ranks(mask), None)?)

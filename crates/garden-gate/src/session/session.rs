@@ -101,9 +101,11 @@ impl Session {
     /// # Errors
     /// 42000 when the text is not exactly one query; whatever is wrong with it (42Sxx, 07001) or fails while it runs (22xxx).
     pub fn query(&mut self, sql: &str, parameters: impl Into<Parameters>) -> Result<ResultSet> {
+        let started = Instant::now();
         let (query, source, parameters) = (one_query(sql)?, SourceText::new(sql), parameters.into());
         parameters.refuse_unused(&Script::new(Arc::clone(&source)).parameter_names())?;
-        self.query_rows(&query, &source, &parameters).map_err(|error| error.in_source(&source))
+        self.query_rows(&query, &Call { source: &source, parameters: &parameters, started })
+            .map_err(|error| error.in_source(&source))
     }
 
     /// Plans the last statement of a script, after running those before it. Parameters may lack a value; the plan is then generic.
@@ -120,7 +122,8 @@ impl Session {
     /// As [`Session::query`].
     pub fn plan_source(&mut self, source: &Arc<SourceText>, parameters: &Parameters) -> Result<Plan> {
         let query = self.last_query(source, parameters)?;
-        let prepared = self.prepare(&query, source, parameters, MissingParameters::PlanGenerically);
+        let call = Call { source, parameters, started: Instant::now() };
+        let prepared = self.prepare(&query, &call, MissingParameters::PlanGenerically);
         prepared.map(|prepared| prepared.describe(None)).map_err(|error| error.in_source(source))
     }
 
@@ -138,7 +141,8 @@ impl Session {
     /// As [`Session::query`].
     pub fn measure_source(&mut self, source: &Arc<SourceText>, parameters: &Parameters) -> Result<(ResultSet, Plan)> {
         let query = self.last_query(source, parameters)?;
-        let outcome = self.prepare(&query, source, parameters, MissingParameters::Refuse).and_then(|prepared| {
+        let call = Call { source, parameters, started: Instant::now() };
+        let outcome = self.prepare(&query, &call, MissingParameters::Refuse).and_then(|prepared| {
             let measures = prepared.measures();
             let rows = self.run_prepared(&prepared, Some(&measures))?;
             Ok((rows, prepared.describe(Some(&measures))))
@@ -152,7 +156,8 @@ impl Session {
         let mut script = Script::new(Arc::clone(source));
         let mut last = script.next_statement().unwrap_or_else(|| Err(nothing()))?;
         while let Some(next) = script.next_statement() {
-            self.execute(&last, source, parameters).map_err(|error| error.in_source(source))?;
+            self.execute(&last, &Call { source, parameters, started: Instant::now() })
+                .map_err(|error| error.in_source(source))?;
             last = next?;
         }
         match last.kind {
@@ -162,24 +167,19 @@ impl Session {
     }
 
     /// Runs any statement.
-    fn execute(
-        &mut self,
-        statement: &ast::Statement,
-        source: &Arc<SourceText>,
-        parameters: &Parameters,
-    ) -> Result<Outcome> {
-        let started = Instant::now();
+    fn execute(&mut self, statement: &ast::Statement, call: &Call<'_>) -> Result<Outcome> {
+        let started = call.started;
         let done = |notes| Ok(Outcome::Done { elapsed: started.elapsed(), notes });
         match &statement.kind {
-            ast::StatementKind::Query(query) => self.query_rows(query, source, parameters).map(Outcome::Rows),
+            ast::StatementKind::Query(query) => self.query_rows(query, call).map(Outcome::Rows),
             ast::StatementKind::ShowSettings => self.settings_rows(started).map(Outcome::Rows),
             ast::StatementKind::Set { name, value } => {
-                let (value, notes) = self.value(value, source, parameters)?;
+                let (value, notes) = self.value(value, call)?;
                 self.set(&name.text, value).map_err(|error| error.at(name.span))?;
                 done(notes)
             }
             ast::StatementKind::Let { name, value } => {
-                let (value, notes) = self.value(value, source, parameters)?;
+                let (value, notes) = self.value(value, call)?;
                 self.variables.put(ParameterName::Named(name.text.clone()), value);
                 done(notes)
             }
@@ -204,15 +204,10 @@ impl Session {
         })
     }
 
-    fn value(
-        &self,
-        value: &ast::Expr,
-        source: &SourceText,
-        parameters: &Parameters,
-    ) -> Result<(Value, Vec<crate::Note>)> {
+    fn value(&self, value: &ast::Expr, call: &Call<'_>) -> Result<(Value, Vec<crate::Note>)> {
         let catalog = self.shared.snapshot();
         let files = Files { folders: &self.folders, cache: &self.shared.files };
-        bind_value(value, source, &self.around(&catalog, &files, parameters, MissingParameters::Refuse))
+        bind_value(value, call.source, &self.around(&catalog, &files, call.parameters, MissingParameters::Refuse))
     }
 
     fn around<'a>(
@@ -233,22 +228,15 @@ impl Session {
         }
     }
 
-    fn prepare(
-        &self,
-        query: &ast::Query,
-        source: &Arc<SourceText>,
-        parameters: &Parameters,
-        missing: MissingParameters,
-    ) -> Result<Prepared> {
-        let started = Instant::now();
+    fn prepare(&self, query: &ast::Query, call: &Call<'_>, missing: MissingParameters) -> Result<Prepared> {
         let catalog = self.shared.snapshot();
         let files = Files { folders: &self.folders, cache: &self.shared.files };
-        let around = self.around(&catalog, &files, parameters, missing);
-        prepare(query, source, &around, Resources { workers: self.settings.workers }, started)
+        let around = self.around(&catalog, &files, call.parameters, missing);
+        prepare(query, call.source, &around, Resources { workers: self.settings.workers }, call.started)
     }
 
-    fn query_rows(&self, query: &ast::Query, source: &Arc<SourceText>, parameters: &Parameters) -> Result<ResultSet> {
-        let prepared = self.prepare(query, source, parameters, MissingParameters::Refuse)?;
+    fn query_rows(&self, query: &ast::Query, call: &Call<'_>) -> Result<ResultSet> {
+        let prepared = self.prepare(query, call, MissingParameters::Refuse)?;
         self.run_prepared(&prepared, None)
     }
 
@@ -275,6 +263,14 @@ impl Session {
     }
 }
 
+/// What a statement is run with.
+struct Call<'a> {
+    source: &'a Arc<SourceText>,
+    parameters: &'a Parameters,
+    /// When reading its text began.
+    started: Instant,
+}
+
 /// The statements of a script, each run when it is asked for; see [`Session::statements`].
 #[derive(Debug)]
 pub struct Statements<'s> {
@@ -288,8 +284,10 @@ impl Iterator for Statements<'_> {
     type Item = Result<Outcome>;
 
     fn next(&mut self) -> Option<Self::Item> {
+        let started = Instant::now();
         let statement = self.script.next_statement()?;
-        let outcome = statement.and_then(|statement| self.session.execute(&statement, &self.source, self.parameters));
+        let call = Call { source: &self.source, parameters: self.parameters, started };
+        let outcome = statement.and_then(|statement| self.session.execute(&statement, &call));
         Some(outcome.map_err(|error| error.in_source(&self.source)))
     }
 }

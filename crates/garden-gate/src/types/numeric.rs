@@ -7,7 +7,10 @@ pub(crate) fn approximate(value: impl TryInto<i128>) -> f64 {
 }
 
 /// A row or group number as a 32-bit lane; batches and hash tables are bounded far below 2^32 rows.
-#[expect(clippy::cast_possible_truncation, reason = "callers bound their rows to 32 bits; see `execute::Collected`")]
+#[expect(
+    clippy::cast_possible_truncation,
+    reason = "rows gathered in one place are bounded by `Batch::concat`, groups by memory"
+)]
 pub(crate) fn index(value: usize) -> u32 {
     value as u32
 }
