@@ -295,3 +295,38 @@ fn decisions_and_rewrites_as_text() {
     );
     assert_eq!(rewrites(&[], Look::plain()), "no rewrite fired\n");
 }
+
+/// Texts that a careless writer or reader of delimited text would spoil.
+const AWKWARD: [&str; 12] =
+    ["", " ", "a,b", "a\tb", "\"", "\"\"", "line\nend", "carriage\rreturn", "null", "‹null›", "é", "007x"];
+
+#[test]
+fn whatever_is_written_as_csv_reads_back() {
+    let folder = tempfile::tempdir().unwrap();
+    let columns = [Column::new("key", SqlType::Integer), Column::new("first", TEXT), Column::new("second", TEXT)];
+    let mut rows = Vec::new();
+    for (number, first) in (0..).zip(AWKWARD) {
+        for second in AWKWARD.map(Value::from).into_iter().chain([Value::Null]) {
+            rows.push(vec![Value::Integer(number), first.into(), second]);
+        }
+    }
+    let db = Database::in_memory();
+    db.add_rows("t", &columns, &rows).unwrap();
+    let written = db.session().query("SELECT * FROM t", ()).unwrap();
+    for (name, kind) in [("t.csv", Separated::Csv), ("t.tsv", Separated::Tsv)] {
+        let path = folder.path().join(name);
+        std::fs::write(&path, separated(&written, kind)).unwrap();
+        let again = Database::in_memory();
+        again.add_file("t", &path).unwrap();
+        let read = again.session().query("SELECT * FROM t", ()).unwrap();
+        let found: Vec<Vec<Value>> = read.rows().map(|row| row.values()).collect();
+        assert_eq!(found, rows, "{name}");
+    }
+    let path = folder.path().join("t.jsonl");
+    std::fs::write(&path, lines_json(&written)).unwrap();
+    let again = Database::in_memory();
+    again.add_file("t", &path).unwrap();
+    let found: Vec<Vec<Value>> =
+        again.session().query("SELECT * FROM t", ()).unwrap().rows().map(|row| row.values()).collect();
+    assert_eq!(found, rows, "JSON lines");
+}

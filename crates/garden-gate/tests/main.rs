@@ -21,6 +21,7 @@ mod random_queries;
 mod reference;
 mod results;
 mod rules;
+mod sessions;
 mod support;
 mod syntax;
 mod temporal;

@@ -339,7 +339,7 @@ mod tests {
     #[test]
     fn the_search_finds_what_trying_every_tree_finds() {
         /// The least cost of joining a set of neighbours in the chain, straight from the definition.
-        fn least(search: &Search, owned: &[Vec<ColumnId>], from: usize, to: usize) -> Best {
+        fn least(search: &Search, from: usize, to: usize) -> Best {
             if from + 1 == to {
                 return Best { rows: search.rows[from], cost: search.costs[from], split: None };
             }
@@ -347,7 +347,7 @@ mod tests {
             let rows = search.rows_of(set(from, to));
             (from + 1..to)
                 .flat_map(|cut| {
-                    let (a, b) = (least(search, owned, from, cut), least(search, owned, cut, to));
+                    let (a, b) = (least(search, from, cut), least(search, cut, to));
                     [search.join_cost(&a, &b, rows, true), search.join_cost(&b, &a, rows, true)]
                 })
                 .map(|cost| Best { rows, cost, split: None })
@@ -363,7 +363,7 @@ mod tests {
             let (mut search, owned) = chain(rows, keep);
             let all = (1 << rows.len()) - 1;
             search.exhaustive(all, &owned);
-            let (found, expected) = (search.best[&all].cost, least(&search, &owned, 0, rows.len()).cost);
+            let (found, expected) = (search.best[&all].cost, least(&search, 0, rows.len()).cost);
             assert!(found <= expected * (1.0 + 1e-9), "{rows:?}: {found} for {expected}");
             let (mut greedy, owned) = chain(rows, keep);
             greedy.greedy(rows.len(), &owned);
