@@ -201,7 +201,7 @@ fn demo_walks_through_the_work() {
     }
     assert!(!ran.out.contains('\u{1b}'), "no colours without a terminal");
     let widest = ran.out.lines().map(|line| line.chars().count()).max().unwrap();
-    assert!(widest <= 120, "{widest}");
+    assert!(widest <= 100, "{widest}");
     assert!(!ran.out.contains("Another plan"));
 }
 

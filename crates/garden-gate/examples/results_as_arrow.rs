@@ -11,7 +11,7 @@ use std::path::Path;
 fn main() -> garden_gate::Result<()> {
     let db = Database::in_memory();
     db.add_file("reading", Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/data/reading.csv"))?;
-    let rows = db.session().query("SELECT sensor_id, moisture FROM reading WHERE temperature > 20", ())?;
+    let rows = db.session().query("SELECT sensor_id, moisture FROM reading WHERE temperature > 10", ())?;
 
     let (mut wettest, mut missing) = ((0, 0), 0);
     for batch in rows.batches()? {

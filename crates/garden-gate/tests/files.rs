@@ -251,3 +251,47 @@ fn folders_become_tables() {
     assert_eq!(db.add_folder(None, folder.0.path()).unwrap_err().sqlstate().as_str(), "42S01");
     assert_eq!(db.add_folder(None, Folder::new().0.path()).unwrap_err().sqlstate().as_str(), "58030");
 }
+
+#[test]
+fn files_longer_than_a_segment_come_whole_and_in_order() {
+    const ROWS: i64 = 131_072 * 2 + 1;
+    let folder = Folder::new();
+    let csv: String = (0..ROWS).map(|row| format!("{row},{}\n", if row % 2 == 0 { "even" } else { "" })).collect();
+    folder.write("long.csv", format!("n,parity\n{csv}"));
+    write_parquet(&folder.path("long.parquet"), ROWS);
+    let json: String = (0..ROWS).map(|row| format!("{{\"n\":{row}}}\n")).collect();
+    folder.write("long.jsonl", json);
+    for (name, column) in [("long.csv", "n"), ("long.parquet", "id"), ("long.jsonl", "n")] {
+        let file = format!("FILE '{}'", folder.path(name).display());
+        let mut session = folder.session();
+        let mut ask = |sql: String| show(&session.query(&sql, ()).unwrap_or_else(|error| panic!("{sql}\n{error}")));
+        let sum = ROWS * (ROWS - 1) / 2;
+        assert_eq!(
+            ask(format!("SELECT COUNT(*), SUM({column}), MAX({column}) FROM {file}")),
+            format!("{ROWS}|{sum}|{}", ROWS - 1),
+            "{name}"
+        );
+        let around = format!("SELECT {column} FROM {file} WHERE {column} BETWEEN 131070 AND 131073");
+        assert_eq!(ask(around), "131070; 131071; 131072; 131073", "{name}: order across segments");
+        let last = format!("SELECT {column} FROM {file} OFFSET {} ROWS", ROWS - 2);
+        assert_eq!(ask(last), format!("{}; {}", ROWS - 2, ROWS - 1), "{name}: the last rows");
+        let pairs = format!("SELECT COUNT(*) FROM {file} AS a JOIN {file} AS b ON a.{column} = b.{column} + 131072");
+        assert_eq!(ask(pairs), (ROWS - 131_072).to_string(), "{name}: a join across segments");
+    }
+    let found = folder.query("long.csv", "FETCH FIRST 3 ROWS ONLY").unwrap();
+    assert_eq!(found, ("n INTEGER, parity VARCHAR".into(), "0|even; 1|NULL; 2|even".into()));
+}
+
+#[test]
+fn names_of_columns_are_kept_as_they_are_written() {
+    let folder = Folder::new();
+    folder.write("t.csv", "Bed ID,naïve,\"a \"\"b\"\"\", padded ,SELECT\n1,2,3,4,5\n");
+    let (columns, rows) = folder.query("t.csv", "").unwrap();
+    assert_eq!(columns, "Bed ID INTEGER, naïve INTEGER, a \"b\" INTEGER, padded INTEGER, SELECT INTEGER");
+    assert_eq!(rows, "1|2|3|4|5");
+    let sql = format!(
+        "SELECT \"Bed ID\" + NAÏVE + \"a \"\"b\"\"\" + Padded + \"SELECT\" FROM FILE '{}'",
+        folder.path("t.csv").display()
+    );
+    assert_eq!(show(&folder.session().query(&sql, ()).unwrap()), "15");
+}

@@ -3,6 +3,7 @@
 
 mod conversions;
 mod edges;
+mod examples;
 mod files;
 mod grouping;
 mod joins;

@@ -19,6 +19,10 @@ fn shapes() {
         ("SELECT sun FROM bed GROUP BY sun HAVING COUNT(*) > 1", "filter (hash aggregate (table scan bed))"),
         ("SELECT sun FROM bed GROUP BY sun HAVING sun > 'a'", "hash aggregate (table scan bed)"),
         ("SELECT 1 FROM task JOIN bed USING (bed_id)", "project (hash join (table scan task, table scan bed))"),
+        (
+            "SELECT task_id FROM task JOIN bed ON task.bed_id = bed.bed_id + 1 AND 10 / hours > 1",
+            "filter (hash join (table scan task, table scan bed))",
+        ),
         ("SELECT task_id FROM task JOIN bed ON hours < area", "nested-loop join (table scan task, table scan bed)"),
         ("SELECT task_id FROM task, bed", "nested-loop join (table scan task, table scan bed)"),
         (

@@ -77,6 +77,49 @@ fn tables_of_literal_rows() {
     }
 }
 
+#[test]
+fn digits_that_no_number_has_are_refused() {
+    for sql_type in [numeric(2, 5), numeric(0, 0), numeric(39, 0)] {
+        let error = Database::in_memory().add_rows("t", &[Column::new("a", sql_type)], &[]).unwrap_err();
+        assert_eq!(error.sqlstate().as_str(), "42000", "{sql_type}");
+    }
+}
+
+/// A source that gives what it did not promise.
+#[derive(Debug)]
+struct Liar(Vec<Column>);
+
+impl TableSource for Liar {
+    fn columns(&self) -> &[Column] {
+        &self.0
+    }
+
+    fn rows(&self) -> u64 {
+        2
+    }
+
+    fn read(&self, columns: &[usize]) -> garden_gate::Result<Vec<Segment>> {
+        let column = |_: &usize| -> Arc<dyn Array> { Arc::new(Int32Array::from(vec![1, 2])) };
+        Ok(vec![Segment { columns: columns.iter().map(column).collect(), rows: 2 }])
+    }
+}
+
+#[test]
+fn a_source_that_breaks_its_promise_is_an_error() {
+    for (sql_type, outcome) in
+        [(SqlType::Integer, Ok("1; 2".to_owned())), (SqlType::BigInt, Err("HY000")), (text(), Err("HY000"))]
+    {
+        let db = Database::in_memory();
+        db.add_source("t", Arc::new(Liar(vec![Column::new("a", sql_type)]))).unwrap();
+        let found = db.session().query("SELECT a FROM t", ()).map(|rows| show(&rows));
+        assert_eq!(
+            found.map_err(|error| error.sqlstate().as_str().to_owned()),
+            outcome.map_err(str::to_owned),
+            "{sql_type}"
+        );
+    }
+}
+
 /// A source that writes down which columns it was asked for.
 #[derive(Debug)]
 struct Listening {

@@ -8,6 +8,7 @@ mod plants;
 mod random;
 mod records;
 
+use garden_gate::Value;
 use random::Random;
 use std::fmt::Write as _;
 use std::io;
@@ -130,17 +131,7 @@ pub(crate) fn write(scale: u32, folder: &Path) -> io::Result<Vec<(&'static str, 
 
 /// Days since 1970-01-01 as a date.
 fn date(days: i64) -> String {
-    // Civil from days, by counting years from a March that begins an era (Hinnant, chrono-compatible date algorithms).
-    let shifted = days + 719_468;
-    let era = shifted.div_euclid(146_097);
-    let day_of_era = shifted.rem_euclid(146_097);
-    let year_of_era = (day_of_era - day_of_era / 1_460 + day_of_era / 36_524 - day_of_era / 146_096) / 365;
-    let day_of_year = day_of_era - (365 * year_of_era + year_of_era / 4 - year_of_era / 100);
-    let shifted_month = (5 * day_of_year + 2) / 153;
-    let day = day_of_year - (153 * shifted_month + 2) / 5 + 1;
-    let month = if shifted_month < 10 { shifted_month + 3 } else { shifted_month - 9 };
-    let year = year_of_era + era * 400 + i64::from(month <= 2);
-    format!("{year:04}-{month:02}-{day:02}")
+    Value::Date(i32::try_from(days).unwrap_or(i32::MAX)).to_string()
 }
 
 /// 2015-01-01, the day the garden's records begin.

@@ -38,6 +38,10 @@ impl Binder<'_> {
             && let [name] = name.as_slice()
             && let Some(column) = context.output.iter().find(|column| name.matches(&column.name))
         {
+            if context.output.iter().any(|other| name.matches(&other.name) && other.id != column.id) {
+                let problem = Problem::AmbiguousAlias { name: name.text.clone() };
+                return Ok(self.report(&problem, span));
+            }
             return Ok(Expr::column(column.id, column.sql_type, span));
         }
         let mut bound = self.expr(expr, context.scope, Clause::OrderBy)?;

@@ -17,6 +17,8 @@ pub(crate) enum Problem {
     NoSuchCorrelation { name: String, known: Vec<String>, renamed: Option<String> },
     #[error("ambiguous column {name:?}: in {tables}", tables = sentence_list(tables))]
     AmbiguousColumn { name: String, tables: Vec<String> },
+    #[error("two columns of the result are called {name:?}")]
+    AmbiguousAlias { name: String },
     #[error("two tables are called {name:?} here")]
     DuplicateCorrelation { name: String },
     #[error("column {name:?} of USING is not in {side}")]
@@ -115,6 +117,9 @@ impl Facts for Problem {
             Self::NoSuchCorrelation { known: names, .. } => known("FROM has", names),
             Self::AmbiguousColumn { name, tables } => {
                 tables.first().map(|table| format!("say which, as in {table}.{name}"))
+            }
+            Self::AmbiguousAlias { .. } => {
+                Some("sort by the position of the column, or give one of them another name".into())
             }
             Self::DuplicateCorrelation { name } => {
                 Some(format!("give one of them another name: {name} AS other_{name}"))

@@ -11,6 +11,8 @@ const EVALUATE: f64 = 1.0;
 const BUILD_ROW: f64 = 30.0;
 /// One row looked up in a hash table.
 const PROBE_ROW: f64 = 15.0;
+/// Several keys of one row made into one that can be compared byte by byte.
+const ENCODE_KEYS: f64 = 40.0;
 /// One row found its group.
 const GROUP_ROW: f64 = 15.0;
 /// One row given by a join: its columns are gathered from two places.
@@ -30,8 +32,9 @@ pub(super) fn evaluate(rows: Estimate, expressions: usize) -> Cost {
     Cost(rows.0 * EVALUATE * approximate(expressions))
 }
 
-pub(super) fn hash_join(probe: Estimate, build: Estimate, output: Estimate) -> Cost {
-    Cost(build.0 * BUILD_ROW + probe.0 * PROBE_ROW + output.0 * EMIT_ROW)
+pub(super) fn hash_join(probe: Estimate, build: Estimate, output: Estimate, keys: usize) -> Cost {
+    let encode = if keys > 1 { ENCODE_KEYS } else { 0.0 };
+    Cost(build.0 * (BUILD_ROW + encode) + probe.0 * (PROBE_ROW + encode) + output.0 * EMIT_ROW)
 }
 
 pub(super) fn nested_loop_join(outer: Estimate, inner: Estimate, output: Estimate) -> Cost {

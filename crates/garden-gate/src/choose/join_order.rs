@@ -59,8 +59,10 @@ pub(super) fn build(
     let mut edges = Vec::new();
     for condition in conjuncts {
         let tables = tables_of(&condition, &owned);
-        // What can fail or concerns fewer than two tables is tested when all rows are joined.
-        if condition.can_raise() || tables.count_ones() < 2 {
+        // What can fail or concerns fewer than two tables is tested when all rows are joined; but an equality that can be a key of a
+        // hash table is one even so: trying every pair would be worse than meeting a row that no pair needs.
+        let is_key = bits(tables).any(|at| key(&condition, 1 << at, tables & !(1 << at), &owned).is_some());
+        if (condition.can_raise() && !is_key) || tables.count_ones() < 2 {
             late.push(condition);
         } else {
             let share = builder.estimator.join(&condition)?.share();
@@ -134,21 +136,27 @@ impl Search {
         self.best.insert(1 << at, best);
     }
 
-    fn join_cost(&self, probe: &Best, build: &Best, rows: f64, hash: bool) -> f64 {
+    /// With `keys` equalities between the sides by hash table, without one by trying every pair.
+    fn join_cost(&self, probe: &Best, build: &Best, rows: f64, keys: usize) -> f64 {
         let (probe_rows, build_rows, rows) = (Estimate(probe.rows), Estimate(build.rows), Estimate(rows));
-        let own = if hash {
-            cost::hash_join(probe_rows, build_rows, rows)
+        let own = if keys > 0 {
+            cost::hash_join(probe_rows, build_rows, rows, keys)
         } else {
             cost::nested_loop_join(probe_rows, build_rows, rows)
         };
         probe.cost + build.cost + own.0
     }
 
+    /// How many equalities there are between two sets.
+    fn keys(&self, left: Tables, right: Tables, owned: &[Vec<ColumnId>]) -> usize {
+        self.between(left, right).filter(|edge| key(&edge.condition, left, right, owned).is_some()).count()
+    }
+
     /// The cheaper way round of joining two sets, which gives `rows` rows.
     fn join(&self, left: Tables, right: Tables, rows: f64, owned: &[Vec<ColumnId>]) -> Option<Best> {
         let (a, b) = (self.best.get(&left)?, self.best.get(&right)?);
-        let hash = self.between(left, right).any(|edge| key(&edge.condition, left, right, owned).is_some());
-        let (forward, backward) = (self.join_cost(a, b, rows, hash), self.join_cost(b, a, rows, hash));
+        let keys = self.keys(left, right, owned);
+        let (forward, backward) = (self.join_cost(a, b, rows, keys), self.join_cost(b, a, rows, keys));
         Some(if forward <= backward {
             Best { rows, cost: forward, split: Some((left, right)) }
         } else {
@@ -239,7 +247,8 @@ impl Search {
         let Some((left, right)) = self.best.get(&tables).and_then(|best| best.split) else { return };
         let (Some(a), Some(b)) = (self.best.get(&left), self.best.get(&right)) else { return };
         let rows = self.rows_of(tables);
-        let hash = self.between(left, right).any(|edge| key(&edge.condition, left, right, owned).is_some());
+        let keys = self.keys(left, right, owned);
+        let hash = keys > 0;
         let printer = Printer::new(builder.estimator.columns);
         let conditions: Vec<String> = self.between(left, right).map(|edge| printer.expr(&edge.condition)).collect();
         let without = if conditions.is_empty() {
@@ -247,11 +256,11 @@ impl Search {
         } else {
             format!("needs an equality between the two sides; {} is none", conditions.join(" AND "))
         };
-        let nested = self.join_cost(a, b, rows, false);
+        let nested = self.join_cost(a, b, rows, 0);
         let mut candidates = vec![
             Candidate {
                 choice: "hash join".into(),
-                cost: hash.then(|| self.join_cost(a, b, rows, true)),
+                cost: hash.then(|| self.join_cost(a, b, rows, keys)),
                 chosen: hash,
                 reason: (!hash).then_some(without),
             },
@@ -299,7 +308,8 @@ impl Tree<'_> {
         let (operator, own) = if keys.is_empty() {
             (Operator::NestedLoopJoin(residual), cost::nested_loop_join(probe.rows, build.rows, rows))
         } else {
-            (Operator::HashJoin { keys, residual }, cost::hash_join(probe.rows, build.rows, rows))
+            let own = cost::hash_join(probe.rows, build.rows, rows, keys.len());
+            (Operator::HashJoin { keys, residual }, own)
         };
         make(operator, vec![probe, build], output, rows, own)
     }
@@ -348,7 +358,7 @@ mod tests {
             (from + 1..to)
                 .flat_map(|cut| {
                     let (a, b) = (least(search, from, cut), least(search, cut, to));
-                    [search.join_cost(&a, &b, rows, true), search.join_cost(&b, &a, rows, true)]
+                    [search.join_cost(&a, &b, rows, 1), search.join_cost(&b, &a, rows, 1)]
                 })
                 .map(|cost| Best { rows, cost, split: None })
                 .min_by(|a, b| a.cost.total_cmp(&b.cost))

@@ -7,10 +7,12 @@ use super::nested_loop_join::NestedLoop;
 use super::pipeline::{Pipeline, Step, Transform};
 use super::project::Project;
 use super::result::Gather;
+use crate::catalog::Segment;
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::{Batch, JoinTable};
 use crate::logical::{ColumnId, Expr, ExprKind, Scan};
 use crate::physical::{Node, NodeMeasure};
+use arrow::array::Array;
 use std::time::Instant;
 
 impl<'a> Compiler<'a> {
@@ -22,6 +24,7 @@ impl<'a> Compiler<'a> {
         let start = Instant::now();
         let columns: Vec<usize> = read.iter().map(|(_, column)| *column).collect();
         let segments = scan.source.read(&columns)?;
+        check_promise(scan, &columns, &segments)?;
         if let Some(measure) = self.measure(node) {
             measure.add_time(start.elapsed());
         }
@@ -116,6 +119,22 @@ impl<'a> Compiler<'a> {
         push(&mut pipeline, node, NestedLoop { inner: gathered, joined, condition, batch_rows: self.run.batch_rows });
         Ok(pipeline)
     }
+}
+
+/// A table source may be anybody's code: arrays of other types or lengths than it promised would be misread.
+fn check_promise(scan: &Scan, columns: &[usize], segments: &[Segment]) -> Result<()> {
+    let kept = |segment: &Segment| {
+        segment.columns.len() == columns.len()
+            && segment.columns.iter().zip(columns).all(|(array, column)| {
+                array.len() == segment.rows && *array.data_type() == scan.source.columns()[*column].sql_type.arrow()
+            })
+    };
+    if segments.iter().all(kept) {
+        return Ok(());
+    }
+    let message =
+        format!("the source of table {:?} gave arrays of other types or lengths than it promised", scan.table);
+    Err(Error::new(SqlState::GENERAL, message))
 }
 
 fn push<'a>(pipeline: &mut Pipeline<'a>, node: &Node, transform: impl Transform + 'a) {

@@ -41,11 +41,12 @@ impl Rule for FoldConstants {
 fn fold_conjuncts(conjuncts: Vec<Expr>, context: &mut RuleContext<'_>) -> Option<Vec<Expr>> {
     let mut left = Vec::new();
     for conjunct in conjuncts {
-        let folded = fold_logged(conjunct, context);
-        match folded.kind() {
-            ExprKind::Literal(Value::Boolean(true)) => {}
-            ExprKind::Literal(Value::Boolean(false) | Value::Null) => return None,
-            _ => left.push(folded),
+        // What is left of a term may be a conjunction itself: each part of it is a term of its own.
+        for term in fold_logged(conjunct, context).into_conjuncts() {
+            match term.kind() {
+                ExprKind::Literal(Value::Boolean(false) | Value::Null) => return None,
+                _ => left.push(term),
+            }
         }
     }
     Some(left)

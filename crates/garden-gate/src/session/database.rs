@@ -3,7 +3,7 @@ use super::files::FileCache;
 use crate::catalog::{Catalog, Column, DEFAULT_SCHEMA, FileOptions, Table, TableKind, TableSource};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::storage::{MemoryTable, table_of};
-use crate::types::Value;
+use crate::types::{SqlType, Value};
 use std::path::Path;
 use std::sync::{Arc, PoisonError, RwLock};
 
@@ -55,8 +55,9 @@ impl Database {
     /// Makes the rows of a source a table. `name` is `table` or `schema.table`; a schema that is missing is made.
     ///
     /// # Errors
-    /// 42S01 when there is a table of that name.
+    /// 42S01 when there is a table of that name, 42000 when a column's type has digits it cannot have.
     pub fn add_source(&self, name: &str, source: Arc<dyn TableSource>) -> Result<()> {
+        check_types(source.columns())?;
         let (schema, table) = name.split_once('.').unwrap_or((DEFAULT_SCHEMA, name));
         let mut catalog = self.0.catalog.write().unwrap_or_else(PoisonError::into_inner);
         let mut changed = Catalog::clone(&catalog);
@@ -74,6 +75,7 @@ impl Database {
     /// # Errors
     /// 42S01 when there is a table of that name, 42000 when a row has not one value a column, 22003 when a value does not fit.
     pub fn add_rows(&self, name: &str, columns: &[Column], rows: &[Vec<Value>]) -> Result<()> {
+        check_types(columns)?;
         self.add_source(name, Arc::new(MemoryTable::from_rows(columns, rows)?))
     }
 
@@ -119,4 +121,15 @@ impl Database {
         }
         Ok(names)
     }
+}
+
+/// NUMERIC has 1 to 38 digits, and no more after the point than in all.
+fn check_types(columns: &[Column]) -> Result<()> {
+    let bad = |column: &&Column| match column.sql_type {
+        SqlType::Numeric { precision, scale } => !(1..=38).contains(&precision) || scale > precision,
+        _ => false,
+    };
+    columns.iter().find(bad).map_or(Ok(()), |column| {
+        Err(Error::new(SqlState::SYNTAX_OR_RULE, format!("column {:?} can't be {}", column.name, column.sql_type)))
+    })
 }

@@ -38,7 +38,7 @@ impl SqlType {
             | DataType::Decimal64(p, s)
             | DataType::Decimal128(p, s)
             | DataType::Decimal256(p, s)
-                if *s >= 0 && *p <= super::sql_type::MAX_PRECISION =>
+                if *s >= 0 && s.unsigned_abs() <= *p && *p <= super::sql_type::MAX_PRECISION =>
             {
                 Self::numeric(*p, s.unsigned_abs())
             }
