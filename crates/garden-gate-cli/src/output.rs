@@ -6,7 +6,7 @@ use garden_gate::{Error, Note, Outcome, ResultSet};
 use garden_gate_view::{self as view, Look, Separated};
 use std::fs::File;
 use std::io::{self, BufWriter, IsTerminal, Write};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// How wide text may be when it is not for a terminal, and pleasant to read.
 pub(crate) const READABLE: usize = 100;
@@ -44,14 +44,9 @@ pub(crate) struct Output {
 
 impl Output {
     /// Output in a format, to a file if one is given.
-    pub(crate) fn open(format: Option<Format>, to: Option<&Path>) -> Result<Self, Trouble> {
+    pub(crate) fn open(format: Option<Format>, to: Option<&Path>) -> Self {
         let format = format.or_else(|| to.and_then(Format::of_ending)).unwrap_or(Format::Table);
-        Ok(Self {
-            writer: writer(to)?,
-            format,
-            look: if to.is_some() { Look::plain() } else { look() },
-            blank_line: false,
-        })
+        Self { writer: writer(to), format, look: if to.is_some() { Look::plain() } else { look() }, blank_line: false }
     }
 
     /// Output to standard output as a person reads it.
@@ -63,17 +58,18 @@ impl Output {
         match outcome {
             Outcome::Rows(rows) => {
                 self.rows(&rows)?;
-                self.notes(rows.notes())?;
+                self.writer.flush()?;
+                self.notes(rows.notes())
             }
             Outcome::Done { elapsed, notes } => {
                 if self.format == Format::Json {
                     write!(self.writer, "{}", view::done_json(elapsed, &notes))?;
+                    self.writer.flush()?;
                 }
-                self.notes(&notes)?;
+                self.notes(&notes)
             }
-            _ => {}
+            _ => Ok(()),
         }
-        Ok(self.writer.flush()?)
     }
 
     fn rows(&mut self, rows: &ResultSet) -> Result<(), Trouble> {
@@ -95,7 +91,6 @@ impl Output {
     /// Notes go to standard error, unless the format has a place for them.
     fn notes(&mut self, notes: &[Note]) -> Result<(), Trouble> {
         if self.format != Format::Json && !notes.is_empty() {
-            self.writer.flush()?;
             let mut stderr = io::stderr().lock();
             for note in notes {
                 write!(stderr, "{}", view::note(note, error_look()))?;
@@ -110,21 +105,41 @@ impl Output {
             write!(self.writer, "{}", view::error_json(error))?;
             return Ok(self.writer.flush()?);
         }
-        self.writer.flush()?;
         let blank = if std::mem::replace(&mut self.blank_line, true) { "\n" } else { "" };
         Ok(write!(io::stderr().lock(), "{blank}{}", view::error(error, error_look()))?)
     }
 }
 
-/// A file, or standard output.
-pub(crate) fn writer(to: Option<&Path>) -> Result<Box<dyn Write>, Trouble> {
-    Ok(match to {
-        Some(path) => {
-            let unwritable = |error: io::Error| {
-                io::Error::new(error.kind(), format!("{} cannot be written: {error}", path.display()))
-            };
-            Box::new(BufWriter::new(File::create(path).map_err(unwritable)?))
-        }
+/// A file, or standard output. The file is made when something is written to it, so that a statement that fails leaves what was
+/// there.
+pub(crate) fn writer(to: Option<&Path>) -> Box<dyn Write> {
+    match to {
+        Some(path) => Box::new(BufWriter::new(Lazy { path: path.to_owned(), file: None })),
         None => Box::new(BufWriter::new(io::stdout())),
-    })
+    }
+}
+
+/// A file that is made when its first result is complete.
+struct Lazy {
+    path: PathBuf,
+    file: Option<File>,
+}
+
+impl Write for Lazy {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let path = &self.path;
+        let file = match &mut self.file {
+            Some(file) => file,
+            none => none.insert(File::create(path).map_err(|error| {
+                io::Error::new(error.kind(), format!("{} cannot be written: {error}", path.display()))
+            })?),
+        };
+        file.write(bytes)
+    }
+
+    /// A result without a byte, such as no rows as JSON lines, makes an empty file.
+    fn flush(&mut self) -> io::Result<()> {
+        self.write(&[])?;
+        self.file.as_mut().map_or(Ok(()), File::flush)
+    }
 }

@@ -3,6 +3,7 @@
 use crate::tool::{command, root, rows, tool, tool_with_input};
 use serde_json::Value as Json;
 use std::fs;
+use std::io::{BufRead, BufReader, Read};
 use std::process::Stdio;
 use std::time::Duration;
 
@@ -128,6 +129,22 @@ fn output_goes_to_a_file_in_the_format_of_its_ending() {
         assert_eq!((ran.status, ran.out.as_str()), (0, ""), "{name}: {}", ran.err);
         assert_eq!(fs::read_to_string(path).unwrap(), expected, "{name}");
     }
+    let none = folder.path().join("none.jsonl");
+    fs::write(&none, "old").unwrap();
+    assert_eq!(
+        tool(&["run", "-e", "SELECT 1 AS a FROM FILE 'demo/data/bed.csv' WHERE FALSE", "--to", none.to_str().unwrap()])
+            .status,
+        0
+    );
+    assert_eq!(fs::read_to_string(&none).unwrap(), "", "no rows are no lines");
+    let kept = folder.path().join("kept.csv");
+    fs::write(&kept, "old\n").unwrap();
+    let ran = tool(&["run", "-e", "SELECT nothing", "--to", kept.to_str().unwrap()]);
+    assert_eq!(
+        (ran.status, fs::read_to_string(&kept).unwrap().as_str()),
+        (1, "old\n"),
+        "a failed statement leaves what was there"
+    );
     let ran = tool(&["run", "-e", "SELECT 1", "--to", "no/such/folder/o.csv"]);
     assert!(ran.status == 1 && ran.err.contains("cannot be written"), "{}", ran.err);
 }
@@ -230,23 +247,31 @@ fn the_shell_runs_statements_and_lives_on_after_errors() {
 #[test]
 #[cfg(unix)]
 fn an_interrupt_ends_the_statement_and_not_the_tool() {
-    let endless = "SELECT COUNT(*) FROM reading a, reading b, reading c WHERE a.moisture < b.temperature + c.temperature; SELECT 'still here' AS x";
-    let child = command(&with_data(&["run", "-e", endless, "--keep-going", "--output", "csv"]))
+    let script = "SELECT 'ready' AS x;
+        SELECT COUNT(*) FROM reading a, reading b, reading c WHERE a.moisture < b.temperature + c.temperature;
+        SELECT 'still here' AS x";
+    let mut child = command(&with_data(&["run", "-e", script, "--keep-going", "--output", "csv"]))
         .stdout(Stdio::piped())
         .stderr(Stdio::piped())
         .spawn()
         .unwrap();
-    let id = child.id().to_string();
-    let waiting = std::thread::spawn(move || child.wait_with_output().unwrap());
-    // The tool needs a moment to load its data and to listen; until then the signal would simply end it.
-    std::thread::sleep(Duration::from_millis(1500));
-    let sent = std::process::Command::new("kill").args(["-INT", &id]).status().unwrap();
+    // Each statement's rows are out before the next runs: the endless one has begun, or is about to.
+    let mut out = BufReader::new(child.stdout.take().unwrap());
+    let mut line = String::new();
+    while line.trim() != "ready" {
+        line.clear();
+        assert!(out.read_line(&mut line).unwrap() > 0, "the tool ended early");
+    }
+    std::thread::sleep(Duration::from_millis(200));
+    let sent = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
     assert!(sent.success());
-    let output = waiting.join().unwrap();
-    let (out, err) = (String::from_utf8(output.stdout).unwrap(), String::from_utf8(output.stderr).unwrap());
+    let mut rest = String::new();
+    out.read_to_string(&mut rest).unwrap();
+    let ended = child.wait_with_output().unwrap();
+    let err = String::from_utf8(ended.stderr).unwrap();
     assert!(err.contains("HY008"), "{err}");
-    assert!(out.contains("still here"), "{out}");
-    assert_eq!(output.status.code(), Some(1));
+    assert!(rest.contains("still here"), "{rest}");
+    assert_eq!(ended.status.code(), Some(1));
 }
 
 #[test]

@@ -27,13 +27,13 @@ pub(crate) fn plan(arguments: &Plan) -> Result<Ending, Trouble> {
         Ok(plan) => plan,
         Err(Trouble::Gate(error)) => {
             let format = (arguments.output == PlanFormat::Json).then_some(crate::args::Format::Json);
-            Output::open(format, arguments.to.as_deref())?.error(&error)?;
+            Output::open(format, arguments.to.as_deref()).error(&error)?;
             return Ok(Ending::Failure);
         }
         Err(trouble) => return Err(trouble),
     };
     let look = if arguments.to.is_some() { view::Look::plain() } else { output::look() };
-    let mut writer = output::writer(arguments.to.as_deref())?;
+    let mut writer = output::writer(arguments.to.as_deref());
     if arguments.output == PlanFormat::Json {
         write!(writer, "{}", view::plan_json(&plan))?;
     } else {
