@@ -1,5 +1,6 @@
 //! Inner join without an equality: every pair of rows is tried, a block of the inner side at a time.
 
+use super::control::Control;
 use super::filter::Filter;
 use super::hash_join::{From, gather};
 use super::pipeline::Transform;
@@ -8,6 +9,7 @@ use crate::kernel::Batch;
 use crate::types::index;
 
 pub(super) struct NestedLoop<'a> {
+    pub(super) control: &'a Control,
     pub(super) inner: Batch,
     pub(super) joined: Vec<From>,
     /// Tests the condition and narrows to the output columns.
@@ -24,6 +26,8 @@ impl Transform for NestedLoop<'_> {
                 pairs.0.push(outer);
                 pairs.1.push(inner);
                 if pairs.0.len() == self.batch_rows {
+                    // Very many pairs may pass before one fulfils the condition.
+                    self.control.check()?;
                     let full = std::mem::take(&mut pairs);
                     self.condition.apply(gather(&self.joined, &batch, &self.inner, full)?, emit)?;
                 }

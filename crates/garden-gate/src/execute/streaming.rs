@@ -116,7 +116,17 @@ impl<'a> Compiler<'a> {
         let joined = origins(&layout, outer, inner)?;
         let condition = self.filter_step(node, conjuncts, &layout)?;
         let mut pipeline = self.pipeline(outer)?;
-        push(&mut pipeline, node, NestedLoop { inner: gathered, joined, condition, batch_rows: self.run.batch_rows });
+        push(
+            &mut pipeline,
+            node,
+            NestedLoop {
+                control: self.run.control,
+                inner: gathered,
+                joined,
+                condition,
+                batch_rows: self.run.batch_rows,
+            },
+        );
         Ok(pipeline)
     }
 }
