@@ -1,5 +1,5 @@
-//! The cost of work, in one unit: reading one value of a column in order. Each constant is what the work costs beside that,
-//! from timing the operators alone on one core (bench `filter_aggregate` shows the first ones).
+//! The cost of work, in one unit: reading one value of a column in order. Each constant says how many such readings the work is taken
+//! to be worth. They are assumed, not fitted: only their order of magnitude is meant, and plans are compared by nothing else.
 
 use crate::types::{Cost, Estimate, approximate};
 
