@@ -2,7 +2,8 @@
 
 use crate::support::show;
 use garden_gate::arrow::array::{
-    ArrayRef, Float64Array, Int64Array, RecordBatch, StringArray, TimestampNanosecondArray,
+    ArrayRef, Date32Array, Float64Array, Int64Array, RecordBatch, StringArray, TimestampMicrosecondArray,
+    TimestampNanosecondArray,
 };
 use garden_gate::arrow::ipc::writer::{FileWriter, StreamWriter};
 use garden_gate::{Database, Error, Session};
@@ -280,6 +281,34 @@ fn files_longer_than_a_segment_come_whole_and_in_order() {
     }
     let found = folder.query("long.csv", "FETCH FIRST 3 ROWS ONLY").unwrap();
     assert_eq!(found, ("n INTEGER, parity VARCHAR".into(), "0|even; 1|NULL; 2|even".into()));
+}
+
+#[test]
+fn dates_outside_of_the_calendar_are_errors_and_never_wrap() {
+    let folder = Folder::new();
+    let days: ArrayRef = Arc::new(Date32Array::from(vec![i32::MAX, i32::MIN]));
+    let times: ArrayRef = Arc::new(TimestampMicrosecondArray::from(vec![i64::MAX, i64::MIN]));
+    let batch = RecordBatch::try_from_iter([("day", days), ("at", times)]).unwrap();
+    let mut writer =
+        ArrowWriter::try_new(File::create(folder.path("t.parquet")).unwrap(), batch.schema(), None).unwrap();
+    writer.write(&batch).unwrap();
+    writer.close().unwrap();
+    let db = Database::in_memory();
+    db.add_file("t", folder.path("t.parquet")).unwrap();
+    for (expression, sqlstate) in [
+        ("a.day - b.day", "22003"),
+        ("a.at - b.at", "22003"),
+        ("a.day + INTERVAL '1' DAY", "22008"),
+        ("a.day - INTERVAL '1' MONTH", "22008"),
+        ("a.at + INTERVAL '1' SECOND", "22008"),
+        ("a.at + INTERVAL '1' MONTH", "22008"),
+        ("CAST(a.day AS TIMESTAMP)", "22008"),
+    ] {
+        let error =
+            db.session().query(&format!("SELECT {expression} FROM t a, t b WHERE a.day > b.day"), ()).unwrap_err();
+        assert_eq!(error.sqlstate().as_str(), sqlstate, "{expression}: {error}");
+    }
+    assert_eq!(db.session().query("SELECT * FROM t ORDER BY day", ()).unwrap().rows().count(), 2);
 }
 
 #[test]

@@ -11,4 +11,4 @@ pub use error::{DataPlace, Error, Label, Result};
 pub use note::Note;
 pub use source::{Position, SourceText, Span};
 pub use sqlstate::SqlState;
-pub(crate) use suggest::{nearest, sentence_list};
+pub(crate) use suggest::{nearest, sentence_list, suggestion};

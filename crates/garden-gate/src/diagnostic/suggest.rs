@@ -10,6 +10,12 @@ pub(crate) fn nearest<'a>(name: &str, candidates: impl IntoIterator<Item = &'a s
         .map(|(_, candidate)| candidate)
 }
 
+/// The help for a name that is none of `known`: the nearest of them, or all of them behind `listing`, as in "the settings are".
+pub(crate) fn suggestion(name: &str, known: &[&str], listing: &str) -> String {
+    nearest(name, known.iter().copied())
+        .map_or_else(|| format!("{listing} {}", sentence_list(known)), |near| format!("did you mean {near:?}?"))
+}
+
 /// `a, b and c`; past eight names the rest is counted.
 pub(crate) fn sentence_list<S: AsRef<str>>(names: &[S]) -> String {
     match names {

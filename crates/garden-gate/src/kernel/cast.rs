@@ -26,7 +26,8 @@ pub(super) fn cast_array(array: &ArrayRef, from: SqlType, to: SqlType) -> Result
         (_, T::Varchar(length)) => limit_length(&to_text(array, from), length, to),
         (T::Date, T::Timestamp) => {
             let array = array.as_primitive::<Date32Type>();
-            Ok(Arc::new(array.unary::<_, TimestampMicrosecondType>(|days| i64::from(days) * MICROS_PER_DAY)))
+            let start = |days: i32| i64::from(days).checked_mul(MICROS_PER_DAY).ok_or(Problem::OutsideCalendar);
+            Ok(Arc::new(array.try_unary::<_, TimestampMicrosecondType, _>(start)?))
         }
         (T::Timestamp, T::Date) => {
             let array = array.as_primitive::<TimestampMicrosecondType>();

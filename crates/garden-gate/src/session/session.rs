@@ -7,7 +7,7 @@ use super::statement::{Prepared, prepare};
 use crate::bind::{MissingParameters, Moment, Parameters, Surroundings, bind_value};
 use crate::catalog::DEFAULT_SCHEMA;
 use crate::choose::Resources;
-use crate::diagnostic::{Error, Result, SourceText, SqlState, nearest, sentence_list};
+use crate::diagnostic::{Error, Result, SourceText, SqlState, suggestion};
 use crate::execute::{Control, Interrupt, Pool, Run};
 use crate::kernel::{Batch, array_of};
 use crate::physical::{Measures, Plan};
@@ -194,10 +194,7 @@ impl Session {
         let catalog = self.shared.snapshot();
         let names: Vec<&str> = catalog.schemas.iter().map(|schema| schema.name.as_str()).collect();
         names.iter().find(|known| name.matches(known)).map(|known| (*known).to_owned()).ok_or_else(|| {
-            let help = nearest(&name.text, names.iter().copied()).map_or_else(
-                || format!("the schemas are {}", sentence_list(&names)),
-                |near| format!("did you mean {near:?}?"),
-            );
+            let help = suggestion(&name.text, &names, "the schemas are");
             Error::new(SqlState::INVALID_SCHEMA_NAME, format!("no schema {:?}", name.text))
                 .with_help(help)
                 .at(name.span)

@@ -1,4 +1,4 @@
-use crate::diagnostic::{Error, Result, SqlState, nearest, sentence_list};
+use crate::diagnostic::{Error, Result, SqlState, suggestion};
 use crate::execute::Limits;
 use crate::types::Value;
 use std::time::Duration;
@@ -96,10 +96,7 @@ impl Settings {
     pub(crate) fn set(&mut self, name: &str, value: &Value) -> Result<()> {
         let Some(setting) = SETTINGS.iter().find(|setting| setting.name.eq_ignore_ascii_case(name)) else {
             let names: Vec<&str> = SETTINGS.iter().map(|setting| setting.name).collect();
-            let help = nearest(name, names.iter().copied()).map_or_else(
-                || format!("the settings are {}", sentence_list(&names)),
-                |near| format!("did you mean {near:?}?"),
-            );
+            let help = suggestion(name, &names, "the settings are");
             return Err(Error::new(SqlState::SYNTAX_OR_RULE, format!("no setting {name:?}")).with_help(help));
         };
         (setting.set)(self, value).ok_or_else(|| {

@@ -7,7 +7,7 @@ use arrow::array::{Array, ArrayRef, ArrowPrimitiveType, PrimitiveArray};
 use arrow::compute;
 use arrow::datatypes::{
     DataType, Date32Type, DurationMicrosecondType as Micros, Int64Type, IntervalYearMonthType as Months,
-    Time64MicrosecondType, TimestampMicrosecondType,
+    Time64MicrosecondType as Time, TimestampMicrosecondType as Timestamp,
 };
 use std::sync::Arc;
 
@@ -25,68 +25,73 @@ pub(super) fn binary(op: Op, left: &Lane, right: &Lane, result: T) -> Result<Arr
     }
     let sign: i64 = if op == Op::Subtract { -1 } else { 1 };
     match (left.array().data_type(), right.array().data_type()) {
-        (DataType::Date32, DataType::Interval(_)) => {
-            let shift = |days, months: i32| {
-                let months = if sign < 0 { months.checked_neg() } else { Some(months) };
-                months.and_then(|months| add_months(days, months)).ok_or(Problem::OutsideCalendar)
-            };
-            done(try_zip::<Date32Type, Months, Date32Type, _>(side(left), side(right), shift))
+        (DataType::Interval(_), DataType::Interval(_)) => {
+            let sum = |a: i32, b: i32| if sign < 0 { a.checked_sub(b) } else { a.checked_add(b) };
+            let sum = |a, b| sum(a, b).ok_or(Problem::Overflow(result));
+            done(try_zip::<Months, Months, Months, _>(side(left), side(right), sum))
         }
-        (DataType::Timestamp(..), DataType::Interval(_)) => {
-            let shift = |micros: i64, months: i32| shift_timestamp(micros, months, sign);
-            done(try_zip::<TimestampMicrosecondType, Months, TimestampMicrosecondType, _>(
-                side(left),
-                side(right),
-                shift,
-            ))
+        (DataType::Duration(_), DataType::Duration(_)) => {
+            let sum = |a: i64, b: i64| sign.checked_mul(b).and_then(|b| a.checked_add(b));
+            let sum = |a, b| sum(a, b).ok_or(Problem::Overflow(result));
+            done(try_zip::<Micros, Micros, Micros, _>(side(left), side(right), sum))
         }
-        (DataType::Date32, DataType::Duration(_)) => {
+        (_, DataType::Interval(_)) => shift_months(left, right, sign),
+        (_, DataType::Duration(_)) => shift_micros(left, right, sign),
+        _ => difference(left, right, result),
+    }
+}
+
+/// A date or timestamp plus or minus months.
+fn shift_months(left: &Lane, right: &Lane, sign: i64) -> Result<ArrayRef, Problem> {
+    if *left.array().data_type() == DataType::Date32 {
+        let shift = |days, months: i32| {
+            let months = if sign < 0 { months.checked_neg() } else { Some(months) };
+            months.and_then(|months| add_months(days, months)).ok_or(Problem::OutsideCalendar)
+        };
+        return done(try_zip::<Date32Type, Months, Date32Type, _>(side(left), side(right), shift));
+    }
+    let shift = |micros: i64, months: i32| shift_timestamp(micros, months, sign);
+    done(try_zip::<Timestamp, Months, Timestamp, _>(side(left), side(right), shift))
+}
+
+/// A date, time or timestamp plus or minus microseconds; a time goes round the clock.
+fn shift_micros(left: &Lane, right: &Lane, sign: i64) -> Result<ArrayRef, Problem> {
+    let moved = |from: Option<i64>, micros: i64| {
+        within(sign.checked_mul(micros).zip(from).and_then(|(by, from)| from.checked_add(by)))
+    };
+    match left.array().data_type() {
+        DataType::Date32 => {
             let shift = |days: i32, micros: i64| {
-                let moved = sign.checked_mul(micros).and_then(|by| (i64::from(days) * MICROS_PER_DAY).checked_add(by));
-                i32::try_from(within(moved)?.div_euclid(MICROS_PER_DAY)).map_err(|_| Problem::OutsideCalendar)
+                let moved = moved(i64::from(days).checked_mul(MICROS_PER_DAY), micros)?;
+                i32::try_from(moved.div_euclid(MICROS_PER_DAY)).map_err(|_| Problem::OutsideCalendar)
             };
             done(try_zip::<Date32Type, Micros, Date32Type, _>(side(left), side(right), shift))
         }
-        (DataType::Timestamp(..), DataType::Duration(_)) => {
-            let shift =
-                |at: i64, micros: i64| within(sign.checked_mul(micros).and_then(|micros| at.checked_add(micros)));
-            done(try_zip::<TimestampMicrosecondType, Micros, TimestampMicrosecondType, _>(
-                side(left),
-                side(right),
-                shift,
-            ))
-        }
-        (DataType::Time64(_), DataType::Duration(_)) => {
-            let shift = |at: i64, micros: i64| Ok((at + sign * (micros % MICROS_PER_DAY)).rem_euclid(MICROS_PER_DAY));
-            done(try_zip::<Time64MicrosecondType, Micros, Time64MicrosecondType, _>(side(left), side(right), shift))
-        }
-        (DataType::Date32, DataType::Date32) => {
-            let gap = |a: i32, b: i32| Ok((i64::from(a) - i64::from(b)) * MICROS_PER_DAY);
-            done(try_zip::<Date32Type, Date32Type, Micros, _>(side(left), side(right), gap))
-        }
-        (DataType::Timestamp(..), DataType::Timestamp(..)) => done(try_zip::<
-            TimestampMicrosecondType,
-            TimestampMicrosecondType,
-            Micros,
-            _,
-        >(side(left), side(right), |a, b| Ok(a - b))),
-        (DataType::Time64(_), DataType::Time64(_)) => {
-            done(try_zip::<Time64MicrosecondType, Time64MicrosecondType, Micros, _>(side(left), side(right), |a, b| {
-                Ok(a - b)
-            }))
-        }
-        (DataType::Interval(_), DataType::Interval(_)) => {
-            let sum = |a: i32, b: i32| {
-                let sum = if sign < 0 { a.checked_sub(b) } else { a.checked_add(b) };
-                sum.ok_or(Problem::Overflow(result))
+        DataType::Time64(_) => {
+            let shift = |at: i64, micros: i64| {
+                Ok((at % MICROS_PER_DAY + sign * (micros % MICROS_PER_DAY)).rem_euclid(MICROS_PER_DAY))
             };
-            done(try_zip::<Months, Months, Months, _>(side(left), side(right), sum))
+            done(try_zip::<Time, Micros, Time, _>(side(left), side(right), shift))
         }
         _ => {
-            let sum =
-                |a: i64, b: i64| sign.checked_mul(b).and_then(|b| a.checked_add(b)).ok_or(Problem::Overflow(result));
-            done(try_zip::<Micros, Micros, Micros, _>(side(left), side(right), sum))
+            let shift = |at: i64, micros: i64| moved(Some(at), micros);
+            done(try_zip::<Timestamp, Micros, Timestamp, _>(side(left), side(right), shift))
         }
+    }
+}
+
+/// The time between two dates, times or timestamps. Values that come from files may lie outside of the calendar: checked.
+fn difference(left: &Lane, right: &Lane, result: T) -> Result<ArrayRef, Problem> {
+    let gap = |a: i64, b: i64| a.checked_sub(b).ok_or(Problem::Overflow(result));
+    match left.array().data_type() {
+        DataType::Date32 => {
+            let gap = |a: i32, b: i32| {
+                (i64::from(a) - i64::from(b)).checked_mul(MICROS_PER_DAY).ok_or(Problem::Overflow(result))
+            };
+            done(try_zip::<Date32Type, Date32Type, Micros, _>(side(left), side(right), gap))
+        }
+        DataType::Time64(_) => done(try_zip::<Time, Time, Micros, _>(side(left), side(right), gap)),
+        _ => done(try_zip::<Timestamp, Timestamp, Micros, _>(side(left), side(right), gap)),
     }
 }
 
