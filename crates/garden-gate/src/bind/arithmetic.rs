@@ -105,6 +105,13 @@ impl Binder<'_> {
     }
 
     pub(super) fn concat(&mut self, left: Expr, right: Expr, span: Span) -> Expr {
+        let (a, b) = (left.sql_type(), right.sql_type());
+        let composite = matches!(a, T::Array(_)) || matches!(b, T::Array(_));
+        if composite || a.is_binary() || b.is_binary() {
+            let Some((left, right)) = self.unify_pair(left, right, span) else { return super::stand_in(span) };
+            let result = if composite { left.sql_type() } else { T::Varbinary(None) };
+            return Expr::new(ExprKind::Concat(Box::new([left, right])), result, span);
+        }
         let left = self.text_operand(left, "||");
         let right = self.text_operand(right, "||");
         Expr::new(ExprKind::Concat(Box::new([left, right])), T::TEXT, span)
@@ -116,12 +123,13 @@ fn temporal_type(op: Op, a: T, b: T) -> Option<T> {
     match (op, a, b) {
         (Op::Add | Op::Subtract, T::Date, T::YearMonth | T::DayTime) => Some(T::Date),
         (Op::Add, T::YearMonth | T::DayTime, T::Date) => Some(T::Date),
-        (Op::Add | Op::Subtract, T::Timestamp, T::YearMonth | T::DayTime) => Some(T::Timestamp),
-        (Op::Add, T::YearMonth | T::DayTime, T::Timestamp) => Some(T::Timestamp),
+        (Op::Add | Op::Subtract, T::Timestamp | T::TimestampTz, T::YearMonth | T::DayTime) => Some(a),
+        (Op::Add, T::YearMonth | T::DayTime, T::Timestamp | T::TimestampTz) => Some(b),
         (Op::Add | Op::Subtract, T::Time, T::DayTime) => Some(T::Time),
         (Op::Add, T::DayTime, T::Time) => Some(T::Time),
         (Op::Subtract, T::Date, T::Date)
         | (Op::Subtract, T::Timestamp, T::Timestamp)
+        | (Op::Subtract, T::TimestampTz, T::TimestampTz)
         | (Op::Subtract, T::Time, T::Time) => Some(T::DayTime),
         (Op::Add | Op::Subtract, T::YearMonth, T::YearMonth) => Some(T::YearMonth),
         (Op::Add | Op::Subtract, T::DayTime, T::DayTime) => Some(T::DayTime),

@@ -1,137 +1,125 @@
-//! Function and aggregate calls.
+//! Calls: which kind of function a name means.
 
 use super::{Binder, problem::Problem, scope::Clause, scope::Scope};
 use crate::diagnostic::{Error, Result, Span, nearest};
-use crate::logical::{Aggregate, AggregateFunction, ColumnInfo, Expr};
-use crate::syntax::ast::{self, Arguments, Ident};
-use crate::types::SqlType;
+use crate::logical::{AggregateFunction, Expr, FUNCTIONS, Function, WindowFunction};
+use crate::syntax::ast::Call;
 
-const KNOWN: &[&str] = &["COUNT", "SUM", "AVG", "MIN", "MAX", "COALESCE", "NULLIF"];
+const OWN: &[&str] = &["COALESCE", "NULLIF", "GROUPING"];
 
 /// Functions of the standard that are still to come, so that they are told from misspelt ones.
 const LATER: &[&str] = &[
-    "ABS",
-    "ANY_VALUE",
-    "CARDINALITY",
-    "CEIL",
-    "CEILING",
-    "CHAR_LENGTH",
-    "CHARACTER_LENGTH",
-    "CORR",
-    "EVERY",
-    "EXP",
-    "FLOOR",
-    "GREATEST",
-    "LEAST",
-    "LN",
-    "LOG",
-    "LOWER",
-    "LPAD",
-    "MOD",
-    "OCTET_LENGTH",
-    "POWER",
-    "RANK",
-    "ROUND",
-    "ROW_NUMBER",
-    "RPAD",
-    "SQRT",
-    "STDDEV_POP",
-    "STDDEV_SAMP",
-    "TRUNCATE",
-    "UPPER",
-    "VAR_POP",
-    "VAR_SAMP",
-    "GROUPING",
-    "ARRAY_AGG",
-    "DENSE_RANK",
+    "JSON_OBJECT",
+    "JSON_ARRAY",
+    "JSON_ARRAYAGG",
+    "JSON_OBJECTAGG",
+    "JSON_VALUE",
+    "JSON_QUERY",
+    "JSON_EXISTS",
+    "JSON_SERIALIZE",
+    "JSON_SCALAR",
+    "JSON",
+    "CLASSIFIER",
+    "MATCH_NUMBER",
+    "XMLELEMENT",
+    "XMLAGG",
+    "CONVERT",
+    "BIT_XOR_AGG",
+    "COLLECT",
+    "FUSION",
+    "INTERSECTION",
+    "ARRAY_MAX_CARDINALITY",
+    "VALUE_OF",
 ];
 
 impl Binder<'_> {
-    pub(super) fn call(&mut self, name: &Ident, args: &Arguments, at: (&Scope, Clause), span: Span) -> Result<Expr> {
-        if let Some(function) = AggregateFunction::from_name(&name.text) {
-            return self.aggregate(function, args, at, span);
+    pub(super) fn call(&mut self, call: &Call, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+        let name = &call.name.text;
+        if let Some(over) = &call.over {
+            return self.window(call, over, at, span);
         }
-        let is = |wanted: &&&str| name.text.eq_ignore_ascii_case(wanted);
-        let Some(known) = KNOWN.iter().find(is) else {
-            if let Some(later) = LATER.iter().find(is) {
-                self.problems.push(Error::not_supported(&format!("the function {later}")).at(span));
-                return Ok(super::stand_in(span));
-            }
-            let near = nearest(&name.text, KNOWN.iter().copied()).and_then(|near| KNOWN.iter().find(|k| **k == near));
-            let problem = Problem::NoSuchFunction { name: name.text.to_uppercase(), near: near.copied() };
-            return Ok(self.report(&problem, name.span));
+        if let Some(function) = AggregateFunction::from_name(name) {
+            return self.aggregate(function, call, at, span);
+        }
+        if let Some(function) = AggregateFunction::hypothetical(name)
+            && call.within_group
+        {
+            return self.aggregate(function, call, at, span);
+        }
+        if let Some(function) = WindowFunction::from_name(name) {
+            return Ok(self.report(&Problem::NeedsOver { name: function.name() }, span));
+        }
+        let is = |wanted: &&&str| name.eq_ignore_ascii_case(wanted);
+        if let Some(own) = OWN.iter().find(is) {
+            return self.own_call(own, call, at, span);
+        }
+        let Some(function) = Function::from_name(name) else {
+            return Ok(self.unknown_function(call, span));
         };
-        let Arguments::List { distinct: false, values } = args else {
-            return Ok(self.report(&Problem::ArgumentForm { name: (*known).into(), what: "* or DISTINCT" }, span));
-        };
-        let mut bound = values.iter().map(|value| self.expr(value, at.0, at.1)).collect::<Result<Vec<_>>>()?;
-        match (*known, bound.len()) {
+        if let Some(what) = unexpected(call) {
+            return Ok(self.report(&Problem::ArgumentForm { name: function.name().into(), what }, span));
+        }
+        let args = self.all(&call.args, at)?;
+        Ok(self.function(function, args, span))
+    }
+
+    fn own_call(&mut self, own: &'static str, call: &Call, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+        if let Some(what) = unexpected(call) {
+            return Ok(self.report(&Problem::ArgumentForm { name: own.into(), what }, span));
+        }
+        let clause = if own == "GROUPING" { Clause::Argument } else { at.1 };
+        let mut bound = self.all(&call.args, (at.0, clause))?;
+        match (own, bound.len()) {
             ("COALESCE", 1..) => Ok(self.coalesce(bound, span)),
-            ("COALESCE", _) => Ok(self.count_problem("COALESCE", "one or more arguments", 0, span)),
-            (_, 2) => {
+            ("GROUPING", 1..) if at.1.allows_aggregates() => Ok(self.grouping_call(bound, span)),
+            ("GROUPING", 1..) => {
+                let problem = Problem::AggregateMisplaced { name: self.text(span).to_owned(), clause: at.1 };
+                Ok(self.report(&problem, span))
+            }
+            ("NULLIF", 2) => {
                 let second = bound.pop().unwrap_or_else(|| super::stand_in(span));
                 let first = bound.pop().unwrap_or_else(|| super::stand_in(span));
                 Ok(self.nullif(first, second, span))
             }
-            (_, found) => Ok(self.count_problem("NULLIF", "two arguments", found, span)),
-        }
-    }
-
-    fn count_problem(&mut self, name: &'static str, expected: &'static str, found: usize, span: Span) -> Expr {
-        self.report(&Problem::ArgumentCount { name, expected, found }, span)
-    }
-
-    fn aggregate(
-        &mut self,
-        function: AggregateFunction,
-        args: &Arguments,
-        at: (&Scope, Clause),
-        span: Span,
-    ) -> Result<Expr> {
-        let (scope, clause) = at;
-        let name = function.name();
-        if clause == Clause::Argument {
-            let problem = Problem::NestedAggregate { inner: self.text(span).to_owned(), outer: "function".into() };
-            return Ok(self.report(&problem, span));
-        }
-        if !clause.allows_aggregates() {
-            let problem = Problem::AggregateMisplaced { name: self.text(span).to_owned(), clause };
-            return Ok(self.report(&problem, span));
-        }
-        let (function, argument, distinct) = match args {
-            Arguments::Star if function == AggregateFunction::Count => (AggregateFunction::CountRows, None, false),
-            Arguments::Star => return Ok(self.report(&Problem::ArgumentForm { name: name.into(), what: "*" }, span)),
-            Arguments::List { distinct, values } => {
-                let [value] = values.as_slice() else {
-                    return Ok(self.count_problem(name, "one argument", values.len(), span));
-                };
-                (function, Some(self.aggregate_argument(value, scope)?), *distinct)
+            ("NULLIF", found) => {
+                Ok(self.report(&Problem::ArgumentCount { name: own, expected: "two arguments", found }, span))
             }
-        };
-        let argument_type = argument.as_ref().map_or(SqlType::Null, Expr::sql_type);
-        let Some(sql_type) = function.result_type(argument_type) else {
-            let problem =
-                Problem::WrongType { what: name.into(), expected: "numbers or intervals", found: argument_type };
-            return Ok(self.report(&problem, span));
-        };
-        let aggregate = Aggregate { function, argument, distinct, sql_type, span };
-        Ok(self.add_aggregate(aggregate, span))
-    }
-
-    fn aggregate_argument(&mut self, value: &ast::Expr, scope: &Scope) -> Result<Expr> {
-        let bound = self.expr(value, scope, Clause::Argument)?;
-        Ok(if super::convert::is_unsettled(&bound) { self.settle_parameter(bound, SqlType::Integer) } else { bound })
-    }
-
-    /// The column that holds the aggregate's result; the same aggregate written twice is worked out once.
-    fn add_aggregate(&mut self, aggregate: Aggregate, span: Span) -> Expr {
-        let sql_type = aggregate.sql_type;
-        if let Some((id, _)) = self.aggregates.iter().find(|(_, known)| known.same_as(&aggregate)) {
-            return Expr::column(*id, sql_type, span);
+            (_, found) => {
+                Ok(self.report(&Problem::ArgumentCount { name: own, expected: "one or more arguments", found }, span))
+            }
         }
-        let name = self.text(span).split_whitespace().collect::<Vec<_>>().join(" ");
-        let id = self.columns.add(ColumnInfo { qualifier: None, name, sql_type, origin: None });
-        self.aggregates.push((id, aggregate));
-        Expr::column(id, sql_type, span)
     }
+
+    fn unknown_function(&mut self, call: &Call, span: Span) -> Expr {
+        let name = &call.name.text;
+        if let Some(later) = LATER.iter().find(|wanted| name.eq_ignore_ascii_case(wanted)) {
+            self.problems.push(Error::not_supported(&format!("the function {later}")).at(span));
+            return super::stand_in(span);
+        }
+        let known: Vec<&'static str> = FUNCTIONS
+            .iter()
+            .map(|(name, _)| *name)
+            .filter(|name| !name.contains(' '))
+            .chain(OWN.iter().copied())
+            .chain(AggregateFunction::names())
+            .chain(WindowFunction::NAMED.iter().map(|(name, _)| *name))
+            .collect();
+        let near = nearest(&name.to_uppercase(), known.iter().copied());
+        let near = near.and_then(|near| known.iter().find(|known| **known == near)).copied();
+        self.report(&Problem::NoSuchFunction { name: name.to_uppercase(), near }, call.name.span)
+    }
+}
+
+/// What stands in or behind a call and only aggregates and window functions may have.
+fn unexpected(call: &Call) -> Option<&'static str> {
+    [
+        (call.star, "*"),
+        (call.distinct, "DISTINCT"),
+        (!call.order.is_empty(), "order"),
+        (call.filter.is_some(), "FILTER"),
+        (call.ignore_nulls.is_some(), "treatment of NULLs"),
+    ]
+    .into_iter()
+    .find(|(present, _)| *present)
+    .map(|(_, what)| what)
 }

@@ -1,6 +1,6 @@
 //! CASE and its short forms (clause 6.12).
 
-use super::{BareName, Binder, scope::Clause, scope::Scope};
+use super::{Binder, scope::Clause, scope::Scope};
 use crate::diagnostic::{Result, Span};
 use crate::logical::{Expr, ExprKind};
 use crate::syntax::ast::{self, CompareOp};
@@ -10,20 +10,19 @@ impl Binder<'_> {
     /// A simple CASE is a searched one that compares its operand with each WHEN.
     pub(super) fn case(&mut self, case: &ast::Case, at: (&Scope, Clause), span: Span) -> Result<Expr> {
         let ast::Case { operand, branches, otherwise } = case;
-        let operand = operand.as_ref().map(|operand| self.expr(operand, at.0, at.1)).transpose()?;
+        if let Some(operand) = operand {
+            let bound = self.expr(operand, at.0, at.1)?;
+            self.case_operands.push(bound);
+        }
         let mut conditions = Vec::with_capacity(branches.len());
         let mut values = Vec::with_capacity(branches.len() + 1);
         for (when, then) in branches {
-            if operand.is_some() {
-                self.bare_name = BareName::PerhapsText;
-            }
             let bound = self.expr(when, at.0, at.1)?;
-
-            conditions.push(match &operand {
-                Some(operand) => self.compare(CompareOp::Equal, operand.clone(), bound, when.span),
-                None => self.condition(bound, "WHEN"),
-            });
+            conditions.push(self.condition(bound, "WHEN"));
             values.push(self.expr(then, at.0, at.1)?);
+        }
+        if operand.is_some() {
+            self.case_operands.pop();
         }
         values.push(match otherwise {
             Some(otherwise) => self.expr(otherwise, at.0, at.1)?,

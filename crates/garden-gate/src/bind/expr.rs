@@ -1,6 +1,6 @@
 use super::{BareName, Binder, problem::Problem, scope::Clause, scope::Scope};
 use crate::diagnostic::{Result, Span};
-use crate::logical::{Expr, ExprKind};
+use crate::logical::{Expr, ExprKind, Function};
 use crate::syntax::ast::{self, Ident, Now};
 use crate::types::{MICROS_PER_DAY, SqlType, Value};
 
@@ -48,12 +48,154 @@ impl Binder<'_> {
                 self.negate(operand, span)
             }
             K::Case(case) => self.case(case, (scope, clause), span)?,
-            K::Cast(operand, target) => {
+            K::Cast(operand, target, format) => {
                 let operand = self.expr(operand, scope, clause)?;
-                self.cast(operand, *target, span)
+                match format {
+                    Some(format) => self.cast_by_format(operand, *target, format, span),
+                    None => self.cast(operand, *target, span),
+                }
             }
-            K::Call { name, args } => self.call(name, args, (scope, clause), span)?,
+            K::Call(call) => self.call(call, (scope, clause), span)?,
+            _ => self.further_expr(expr, (scope, clause), span)?,
         })
+    }
+
+    /// The forms that stand for queries, parts of composite values, and functions with words of their own.
+    fn further_expr(&mut self, expr: &ast::Expr, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+        use ast::ExprKind as K;
+        let (scope, clause) = at;
+        Ok(match &expr.kind {
+            K::CaseOperand => self.case_operands.last().cloned().unwrap_or_else(|| super::stand_in(span)),
+            K::Exists(query) => self.exists(query, at, span)?,
+            K::Unique(query, nulls_equal) => self.unique(query, *nulls_equal, at, span)?,
+            K::Subquery(query) => self.scalar_subquery(query, at, span)?,
+            K::ArrayQuery(query) => self.array_subquery(query, at, span)?,
+            K::InQuery { operand, query, negated } => self.in_query(operand, query, at, span)?.negated(*negated),
+            K::Quantified { op, operand, all, query } => self.quantified((*op, *all), operand, query, (at, span))?,
+            K::Row(fields) => {
+                let fields = self.all(fields, at)?;
+                let fields = fields.into_iter().map(|field| self.settled(field)).collect::<Vec<_>>();
+                let sql_type = SqlType::row_of_types(fields.iter().map(Expr::sql_type));
+                Expr::new(ExprKind::Row(fields), sql_type, span)
+            }
+            K::Array(elements) => {
+                let elements = self.all(elements, at)?;
+                let (elements, element) = self.unify_all(elements, "ARRAY");
+                let element = if element == SqlType::Null { SqlType::TEXT } else { element };
+                let elements = elements.into_iter().map(|part| self.coerce(part, element)).collect();
+                Expr::new(ExprKind::Array(elements), SqlType::array_of(element), span)
+            }
+            K::Similar { operands, escape, negated } => {
+                let mut args = vec![operands.0.clone(), operands.1.clone()];
+                args.extend(escape.as_deref().cloned());
+                let args = self.all(&args, at)?;
+                self.function(Function::Similar, args, span).negated(*negated)
+            }
+            K::LikeRegex { operands, flag, negated } => {
+                let mut args = vec![operands.0.clone(), operands.1.clone()];
+                args.extend(flag.as_deref().cloned());
+                let args = self.all(&args, at)?;
+                self.function(Function::LikeRegex, args, span).negated(*negated)
+            }
+            K::Overlaps(parts) => self.overlaps(parts, at, span)?,
+            K::Element(operands) => {
+                let args = vec![self.expr(&operands.0, scope, clause)?, self.expr(&operands.1, scope, clause)?];
+                self.function(Function::Element, args, span)
+            }
+            K::Field(operand, name) => {
+                let operand = self.expr(operand, scope, clause)?;
+                self.field(operand, name, span)
+            }
+            K::Extract(field, operand) => {
+                let operand = self.expr(operand, scope, clause)?;
+                self.function(Function::Extract(*field), vec![operand], span)
+            }
+            K::AtZone(operand, zone) => {
+                let mut args = vec![self.expr(operand, scope, clause)?];
+                let function = if let Some(zone) = zone {
+                    args.push(self.expr(zone, scope, clause)?);
+                    Function::AtZone
+                } else {
+                    Function::AtLocal
+                };
+                self.function(function, args, span)
+            }
+            K::Difference(operand, target) => self.difference(operand, *target, at, span)?,
+            _ => super::stand_in(span),
+        })
+    }
+
+    /// Binds several expressions of one clause.
+    pub(super) fn all(&mut self, exprs: &[ast::Expr], at: (&Scope, Clause)) -> Result<Vec<Expr>> {
+        exprs.iter().map(|expr| self.expr(expr, at.0, at.1)).collect()
+    }
+
+    /// A bare NULL or parameter whose place asks for no type is text.
+    pub(super) fn settled(&mut self, expr: Expr) -> Expr {
+        if expr.sql_type() == SqlType::Null { self.coerce(expr, SqlType::TEXT) } else { expr }
+    }
+
+    /// `(row).name`
+    fn field(&mut self, operand: Expr, name: &Ident, span: Span) -> Expr {
+        let SqlType::Row(fields) = operand.sql_type() else {
+            let found = operand.sql_type();
+            return self.report(&Problem::WrongType { what: format!(".{}", name.text), expected: "a row", found }, span);
+        };
+        match fields.iter().position(|field| name.matches(&field.name)) {
+            Some(place) => Expr::new(ExprKind::Field(Box::new(operand), place), fields[place].sql_type, span),
+            None => {
+                let known = fields.iter().map(|field| field.name.clone()).collect();
+                self.report(&Problem::NoSuchField { name: name.text.clone(), known }, name.span)
+            }
+        }
+    }
+
+    /// `(a, b) OVERLAPS (c, d)`: an end that is an interval counts from its start; the earlier of the two is the start (clause 8.14).
+    fn overlaps(&mut self, parts: &[ast::Expr; 4], at: (&Scope, Clause), span: Span) -> Result<Expr> {
+        let mut periods = Vec::new();
+        for pair in parts.chunks(2) {
+            let (start, mut end) = (self.expr(&pair[0], at.0, at.1)?, self.expr(&pair[1], at.0, at.1)?);
+            if end.sql_type().is_interval() {
+                end = self.arithmetic(ast::ArithmeticOp::Add, start.clone(), end, span);
+            }
+            // The period runs from the earlier to the later; a NULL end makes it the one point known.
+            let swap = self.compare(ast::CompareOp::Greater, start.clone(), end.clone(), span);
+            let missing = Expr::new(ExprKind::Is(Box::new(start.clone()), ast::Test::Null), SqlType::Boolean, span);
+            let Some((start, end)) = self.unify_pair(start, end, span) else { return Ok(super::stand_in(span)) };
+            let swap = Expr::or([missing, swap], span);
+            let choose = |a: &Expr, b: &Expr| {
+                Expr::new(ExprKind::Case(vec![(swap.clone(), b.clone())], Box::new(a.clone())), a.sql_type(), span)
+            };
+            periods.push((choose(&start, &end), choose(&end, &start)));
+        }
+        let [(s1, t1), (s2, t2)] = <[(Expr, Expr); 2]>::try_from(periods).unwrap_or_else(|_| {
+            let nothing = || super::stand_in(span);
+            [(nothing(), nothing()), (nothing(), nothing())]
+        });
+        let mut test = |op, a: &Expr, b: &Expr| self.compare(op, a.clone(), b.clone(), span);
+        use ast::CompareOp::{Equal, Greater, GreaterOrEqual};
+        let within = |first: Expr, past_end: Expr, tail: Expr| Expr::and([first, Expr::or([past_end.negated(true), tail], span)], span);
+        // (S1 > S2 AND NOT (S1 >= T2 AND T1 >= T2)) OR (S2 > S1 AND NOT (S2 >= T1 AND T2 >= T1)) OR (S1 = S2 AND (T1 <> T2 OR T1 = T2))
+        let first = within(test(Greater, &s1, &s2), test(GreaterOrEqual, &s1, &t2), test(GreaterOrEqual, &t1, &t2).negated(true));
+        let second = within(test(Greater, &s2, &s1), test(GreaterOrEqual, &s2, &t1), test(GreaterOrEqual, &t2, &t1).negated(true));
+        let ends = Expr::or([test(Equal, &t1, &t2).negated(true), test(Equal, &t1, &t2)], span);
+        let third = Expr::and([test(Equal, &s1, &s2), ends], span);
+        Ok(Expr::or([first, second, third], span))
+    }
+
+    /// `(end - start) YEAR | MONTH | DAY …`: the difference in these fields.
+    fn difference(&mut self, operand: &ast::Expr, target: SqlType, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+        let ast::ExprKind::Arithmetic(_, pair) = &operand.kind else { return Ok(super::stand_in(span)) };
+        let (left, right) = (self.expr(&pair.0, at.0, at.1)?, self.expr(&pair.1, at.0, at.1)?);
+        if target == SqlType::YearMonth && left.sql_type().is_datetime() {
+            return Ok(self.function(Function::MonthsBetween, vec![left, right], span));
+        }
+        let result = self.arithmetic(ast::ArithmeticOp::Subtract, left, right, span);
+        if result.sql_type() != target && result.sql_type() != SqlType::Null {
+            let found = result.sql_type();
+            return Ok(self.report(&Problem::WrongType { what: "a difference in these fields".into(), expected: "two days or times", found }, span));
+        }
+        Ok(result)
     }
 
     fn conditions(&mut self, terms: &[ast::Expr], scope: &Scope, clause: Clause) -> Result<Vec<Expr>> {
@@ -77,19 +219,30 @@ impl Binder<'_> {
             return expects;
         }
         match scope.resolve(name) {
-            Ok(id) => Expr::column(id, self.columns.get(id).sql_type, span),
+            Ok(id) => self.column(id, span),
             Err(problem) => {
+                if let Some(id) = self.resolve_outside(name, &problem) {
+                    return self.column(id, span);
+                }
                 let problem = self.explain_missing(problem, name, bare_name, clause);
                 self.report(&problem, span)
             }
         }
     }
 
+    /// What a name that the query itself does not know means to the queries around it, the innermost first.
+    fn resolve_outside(&self, name: &[Ident], problem: &Problem) -> Option<crate::logical::ColumnId> {
+        if !matches!(problem, Problem::NoSuchColumn { .. } | Problem::NoSuchCorrelation { .. }) {
+            return None;
+        }
+        self.outer.iter().rev().find_map(|outer| outer.scope.resolve(name).ok())
+    }
+
     /// Looks for what may have been meant by a name that is no column.
     fn explain_missing(&self, problem: Problem, name: &[Ident], bare_name: BareName, clause: Clause) -> Problem {
         match (problem, name) {
             (Problem::NoSuchColumn { name: text, tables, near, .. }, [ident]) => {
-                let alias = self.aliases.iter().find(|(alias, _)| ident.matches(&alias.text));
+                let alias = self.level.aliases.iter().find(|(alias, _)| ident.matches(&alias.text));
                 if let Some((_, span)) = alias
                     && clause != Clause::Select
                 {
@@ -115,7 +268,8 @@ impl Binder<'_> {
                 (Value::Date(days), SqlType::Date)
             }
             Now::Time => (Value::Time(micros.rem_euclid(MICROS_PER_DAY)), SqlType::Time),
-            Now::Timestamp => (Value::Timestamp(micros), SqlType::Timestamp),
+            Now::Timestamp => (Value::Instant(self.around.moment.utc_micros), SqlType::TimestampTz),
+            Now::LocalTimestamp => (Value::Timestamp(micros), SqlType::Timestamp),
         };
         Expr::literal(value, sql_type, span)
     }
@@ -124,6 +278,9 @@ impl Binder<'_> {
         let from = operand.sql_type();
         if super::convert::is_unsettled(&operand) {
             return self.coerce(operand, target);
+        }
+        if from == SqlType::Null {
+            return super::convert::convert(operand, target);
         }
         if !castable(from, target) {
             return self.report(&Problem::NoCast { from, to: target }, span);
@@ -137,9 +294,21 @@ fn castable(from: SqlType, to: SqlType) -> bool {
     use SqlType as T;
     match (from, to) {
         (a, b) if a == b => true,
-        (T::Null, _) | (T::Varchar(_), _) | (_, T::Varchar(_)) => true,
+        (T::Null, _) => true,
+        (T::Array(a), T::Array(b)) => castable(*a, *b),
+        (T::Row(a), T::Row(b)) => {
+            a.len() == b.len() && a.iter().zip(b).all(|(a, b)| castable(a.sql_type, b.sql_type))
+        }
+        (T::Array(_) | T::Row(_), _) | (_, T::Array(_) | T::Row(_)) => false,
+        (a, b) if a.is_binary() && b.is_binary() => true,
+        (T::Uuid | T::IpAddress, b) if b.is_binary() => true,
+        (a, T::Uuid | T::IpAddress) if a.is_binary() => true,
+        (a, b) if a.is_binary() || b.is_binary() => false,
+        (a, b) if a.is_text() || b.is_text() => true,
         (a, b) if a.is_number() && b.is_number() => true,
-        (T::Date, T::Timestamp) | (T::Timestamp, T::Date | T::Time) => true,
+        (T::YearMonth | T::DayTime, b) if b.is_exact() => false,
+        (T::Date, T::Timestamp | T::TimestampTz) => true,
+        (T::Timestamp | T::TimestampTz, T::Date | T::Time | T::Timestamp | T::TimestampTz) => true,
         _ => false,
     }
 }

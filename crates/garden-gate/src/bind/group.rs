@@ -1,35 +1,66 @@
-//! GROUP BY: what may stand in the SELECT list, HAVING and ORDER BY of a grouped query (clause 7.16).
+//! GROUP BY: what may stand in the SELECT list, HAVING and ORDER BY of a grouped query (clauses 7.13 and 7.16).
 
+use super::scope::{Clause, Scope};
 use super::{Binder, problem::Problem};
-use crate::diagnostic::{Error, Result};
-use crate::logical::{ColumnId, ColumnInfo, Expr, ExprKind};
+use crate::diagnostic::{Error, Result, Span};
+use crate::logical::{ColumnId, Expr, ExprKind, LogicalPlan};
+use crate::syntax::ast;
+use crate::types::SqlType;
+use std::collections::HashSet;
 
 /// The grouping of a query; expressions above it are rewritten over its columns.
 #[derive(Debug)]
 pub(super) struct Grouping {
     pub(super) keys: Vec<(ColumnId, Expr)>,
+    /// Which keys each grouping set has, when there is more than the one of all keys.
+    pub(super) sets: Option<Vec<Vec<usize>>>,
+    /// The columns below the grouping.
+    input: HashSet<ColumnId>,
+    /// Columns that have one value in each group since a key of their table is grouped by.
+    dependents: HashSet<ColumnId>,
 }
 
 impl Binder<'_> {
-    /// Gives each key a column: a plain column stays itself, an expression gets a new one.
-    pub(super) fn grouping(&mut self, exprs: Vec<Expr>) -> Grouping {
-        let mut keys: Vec<(ColumnId, Expr)> = Vec::new();
-        for expr in exprs {
-            if keys.iter().any(|(_, known)| known.same_as(&expr)) {
-                continue;
-            }
-            let id = match expr.kind() {
-                ExprKind::Column(id) => *id,
-                _ => self.computed(self.text(expr.span()), &expr),
-            };
-            keys.push((id, expr));
+    /// The grouping, when the query has GROUP BY, HAVING or an aggregate anywhere.
+    pub(super) fn grouping(
+        &mut self,
+        select: &ast::Select,
+        scope: &Scope,
+        plan: &LogicalPlan,
+        order_by: &[ast::SortItem],
+    ) -> Result<Option<Grouping>> {
+        let sorts_by_aggregate = order_by.iter().any(|item| item.expr.any(&mut is_aggregate));
+        let grouped = select.group_by.is_some()
+            || select.having.is_some()
+            || !self.level.aggregates.is_empty()
+            || sorts_by_aggregate;
+        if !grouped {
+            return Ok(None);
         }
-        Grouping { keys }
+        let mut keys: Vec<(ColumnId, Expr)> = Vec::new();
+        let mut sets = None;
+        if let Some(group_by) = &select.group_by {
+            sets = self.grouping_sets(group_by, scope, &mut keys)?;
+        }
+        let input: HashSet<ColumnId> = plan.output().into_iter().collect();
+        let dependents = if sets.is_none() { dependents(&keys, scope) } else { HashSet::new() };
+        Ok(Some(Grouping { keys, sets, input, dependents }))
     }
 
-    pub(super) fn computed(&mut self, name: &str, expr: &Expr) -> ColumnId {
-        let name = name.split_whitespace().collect::<Vec<_>>().join(" ");
-        self.columns.add(ColumnInfo { qualifier: None, name, sql_type: expr.sql_type(), origin: None })
+    /// The number of a grouping expression among the keys. A plain column stays itself, another expression gets a new column.
+    pub(super) fn key(&mut self, key: &ast::Expr, scope: &Scope, keys: &mut Vec<(ColumnId, Expr)>) -> Result<usize> {
+        self.note_constant_grouping(key);
+        let bound = self.expr(key, scope, Clause::GroupBy)?;
+        let bound = if bound.sql_type() == SqlType::Null { self.coerce(bound, SqlType::TEXT) } else { bound };
+        if let Some(known) = keys.iter().position(|(_, known)| known.same_as(&bound)) {
+            return Ok(known);
+        }
+        let id = match bound.kind() {
+            ExprKind::Column(id) => *id,
+            _ => self.new_column(self.text(bound.span()), bound.sql_type()),
+        };
+        keys.push((id, bound));
+        Ok(keys.len() - 1)
     }
 
     /// `expr` over the columns of the grouping. A column that is neither a key nor inside an aggregate has many values in a
@@ -38,18 +69,57 @@ impl Binder<'_> {
         if let Some((id, key)) = grouping.keys.iter().find(|(_, key)| key.same_as(&expr)) {
             return Ok(Expr::column(*id, key.sql_type(), expr.span()));
         }
-        if let ExprKind::Column(id) = expr.kind() {
-            if self.aggregates.iter().any(|(known, _)| known == id) {
-                return Ok(expr);
+        match expr.kind() {
+            ExprKind::Column(id) => {
+                let id = *id;
+                if self.over_group_column(id, grouping, expr.span()) { Ok(expr) } else { Ok(super::stand_in(expr.span())) }
             }
-            if self.problems.iter().any(|problem| problem.span() == Some(expr.span())) {
-                return Ok(super::stand_in(expr.span()));
+            ExprKind::Subquery(subquery) => {
+                let span = expr.span();
+                for id in subquery.plan.free() {
+                    self.over_group_column(id, grouping, span);
+                }
+                expr.map_children(&mut |child| self.over_groups(child, grouping))
             }
-            let text = self.text(expr.span()).to_owned();
-            let grouped = grouping.keys.iter().map(|(_, key)| self.text(key.span()).to_owned()).collect();
-            self.problems.push(Error::from_facts(&Problem::NotGrouped { text, grouped }).at(expr.span()));
-            return Ok(super::stand_in(expr.span()));
+            _ => expr.map_children(&mut |child| self.over_groups(child, grouping)),
         }
-        expr.map_children(&mut |child| self.over_groups(child, grouping))
+    }
+
+    fn over_group_column(&mut self, id: ColumnId, grouping: &Grouping, span: Span) -> bool {
+        if !grouping.input.contains(&id) || grouping.keys.iter().any(|(key, _)| *key == id) {
+            return true;
+        }
+        if grouping.dependents.contains(&id) {
+            if !self.level.dependents.contains(&id) {
+                self.level.dependents.push(id);
+            }
+            return true;
+        }
+        if !self.problems.iter().any(|problem| problem.span() == Some(span)) {
+            let text = self.text(span).to_owned();
+            let grouped = grouping.keys.iter().map(|(_, key)| self.text(key.span()).to_owned()).collect();
+            self.problems.push(Error::from_facts(&Problem::NotGrouped { text, grouped }).at(span));
+        }
+        false
+    }
+}
+
+/// The columns of every table of which some key is grouped by (clause 4.22, functional dependencies).
+fn dependents(keys: &[(ColumnId, Expr)], scope: &Scope) -> HashSet<ColumnId> {
+    let grouped = |id: &ColumnId| keys.iter().any(|(key, _)| key == id);
+    let determined = scope.relations.iter().filter(|relation| relation.keys.iter().any(|key| key.iter().all(grouped)));
+    determined.flat_map(|relation| relation.columns.iter().map(|column| column.id)).collect()
+}
+
+/// A call of an aggregate that is no window function.
+fn is_aggregate(expr: &ast::Expr) -> bool {
+    use crate::logical::AggregateFunction as A;
+    match &expr.kind {
+        ast::ExprKind::Call(call) => {
+            call.over.is_none()
+                && (A::from_name(&call.name.text).is_some()
+                    || call.within_group && A::hypothetical(&call.name.text).is_some())
+        }
+        _ => false,
     }
 }

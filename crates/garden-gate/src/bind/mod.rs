@@ -3,26 +3,38 @@
 //! The binder goes on after a problem with a NULL in place of what it could not understand, so that two misspelt columns give
 //! two errors and no follow-up ones.
 
+mod aggregate;
 mod arithmetic;
 mod call;
 mod case;
 mod convert;
 mod expr;
+mod function;
 mod group;
+mod grouping_sets;
+mod information_schema;
+mod join;
 mod notes;
 mod order;
 mod parameter;
 mod predicate;
 mod problem;
+mod query;
+mod recursion;
 mod scope;
+mod search;
 mod select;
+mod set_operation;
+mod subquery;
 mod table;
+mod window;
+mod with;
 
 pub use parameter::Parameters;
 
 use crate::catalog::{Catalog, FileOptions, TableSource};
 use crate::diagnostic::{Error, Facts, Note, Result, SourceText, Span};
-use crate::logical::{Aggregate, ColumnId, Columns, Expr, LogicalPlan};
+use crate::logical::{Aggregate, ColumnId, ColumnInfo, Columns, Expr, LogicalPlan};
 use crate::syntax::ast;
 use crate::types::{SqlType, Value};
 use std::sync::Arc;
@@ -37,6 +49,8 @@ pub(crate) trait OpenFile {
 pub(crate) struct Moment {
     /// Microseconds since 1970-01-01 00:00:00 in the session's zone.
     pub(crate) micros: i64,
+    /// Microseconds since 1970-01-01 00:00:00 UTC.
+    pub(crate) utc_micros: i64,
 }
 
 /// What names can mean to a statement.
@@ -75,6 +89,17 @@ pub(crate) struct Bound {
     pub(crate) notes: Vec<Note>,
     /// Whether a parameter lacks its value.
     pub(crate) generic: bool,
+    /// The queries of WITH, in an order in which each uses earlier ones only.
+    pub(crate) steps: Vec<StepDefinition>,
+}
+
+/// A query of WITH, or another one whose rows are used in several places.
+#[derive(Debug)]
+pub(crate) struct StepDefinition {
+    pub(crate) name: String,
+    pub(crate) plan: LogicalPlan,
+    pub(crate) output: Vec<ColumnId>,
+    pub(crate) uses: usize,
 }
 
 /// What may have been meant by a bare word.
@@ -86,6 +111,30 @@ enum BareName {
     PerhapsText,
 }
 
+/// What has been met so far in the SELECT that is being bound.
+#[derive(Default)]
+struct Level {
+    aggregates: Vec<(ColumnId, Aggregate)>,
+    windows: Vec<(ColumnId, window::BoundWindow)>,
+    /// Calls of GROUPING.
+    groupings: Vec<(ColumnId, Vec<Expr>)>,
+    /// Columns used beside the grouping columns on which they depend.
+    dependents: Vec<ColumnId>,
+    /// Column aliases with the expressions they stand for; only for messages.
+    aliases: Vec<(ast::Ident, Span)>,
+    /// The WINDOW clause.
+    definitions: Vec<(ast::Ident, ast::WindowSpec)>,
+    /// The text of FROM, for messages.
+    from: Span,
+}
+
+/// A query around the one that is being bound, as the inner one sees it.
+struct Outer {
+    scope: scope::Scope,
+    clause: scope::Clause,
+    level: Level,
+}
+
 pub(crate) struct Binder<'a> {
     around: &'a Surroundings<'a>,
     source: &'a SourceText,
@@ -93,10 +142,15 @@ pub(crate) struct Binder<'a> {
     problems: Vec<Error>,
     notes: Vec<Note>,
     generic: bool,
-    /// Aggregates met so far in the SELECT that is being bound.
-    aggregates: Vec<(ColumnId, Aggregate)>,
-    /// Column aliases of that SELECT with the expressions they stand for; only for messages.
-    aliases: Vec<(ast::Ident, Span)>,
+    level: Level,
+    /// The queries around, the innermost last.
+    outer: Vec<Outer>,
+    /// The names that WITH gives, the innermost last.
+    withs: Vec<with::Visible>,
+    steps: Vec<StepDefinition>,
+    recursions: usize,
+    /// The operands of the simple CASEs around, the innermost last.
+    case_operands: Vec<Expr>,
     /// What the name that is bound next may be, if it is no column.
     bare_name: BareName,
 }
@@ -108,9 +162,9 @@ pub(crate) struct Binder<'a> {
 pub(crate) fn bind_query(query: &ast::Query, source: &SourceText, around: &Surroundings<'_>) -> Result<Bound> {
     let mut binder = Binder::new(source, around);
     let (plan, output) = binder.query(query)?;
-    let Binder { columns, problems, notes, generic, .. } = binder;
+    let Binder { columns, problems, notes, generic, steps, .. } = binder;
     fail_with_all(problems)?;
-    Ok(Bound { plan, output, columns, notes, generic })
+    Ok(Bound { plan, output, columns, notes, generic, steps })
 }
 
 /// Binds and evaluates an expression without columns, as in `LET` and `SET`.
@@ -121,6 +175,9 @@ pub(crate) fn bind_value(
 ) -> Result<(Value, Vec<Note>)> {
     let mut binder = Binder::new(source, around);
     let bound = binder.expr(expr, &scope::Scope::default(), scope::Clause::Value)?;
+    if bound.has_subquery() {
+        binder.problems.push(Error::not_supported("a query in SET or LET").at(expr.span));
+    }
     fail_with_all(binder.problems)?;
     Ok((crate::kernel::evaluate_constant(&bound)?, binder.notes))
 }
@@ -139,8 +196,12 @@ impl<'a> Binder<'a> {
             problems: Vec::new(),
             notes: Vec::new(),
             generic: false,
-            aggregates: Vec::new(),
-            aliases: Vec::new(),
+            level: Level::default(),
+            outer: Vec::new(),
+            withs: Vec::new(),
+            steps: Vec::new(),
+            recursions: 0,
+            case_operands: Vec::new(),
             bare_name: BareName::Column,
         }
     }
@@ -149,6 +210,27 @@ impl<'a> Binder<'a> {
     fn report(&mut self, problem: &impl Facts, span: Span) -> Expr {
         self.problems.push(Error::from_facts(problem).at(span));
         stand_in(span)
+    }
+
+    /// Binds a query that stands inside of another, in `clause`, and sees its `scope`.
+    fn inner<T>(&mut self, at: (&scope::Scope, scope::Clause), bind: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
+        let level = std::mem::take(&mut self.level);
+        let operands = std::mem::take(&mut self.case_operands);
+        self.outer.push(Outer { scope: at.0.clone(), clause: at.1, level });
+        let result = bind(self);
+        self.level = self.outer.pop().map(|outer| outer.level).unwrap_or_default();
+        self.case_operands = operands;
+        result
+    }
+
+    /// A new column that is computed.
+    fn new_column(&mut self, name: &str, sql_type: SqlType) -> ColumnId {
+        let name = name.split_whitespace().collect::<Vec<_>>().join(" ");
+        self.columns.add(ColumnInfo { qualifier: None, name, sql_type, origin: None })
+    }
+
+    fn column(&self, id: ColumnId, span: Span) -> Expr {
+        Expr::column(id, self.columns.get(id).sql_type, span)
     }
 
     fn text(&self, span: Span) -> &'a str {

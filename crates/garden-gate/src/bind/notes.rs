@@ -51,6 +51,45 @@ impl Binder<'_> {
         let help = format!("for two columns put a comma before {name}; for a new name write AS {name}");
         self.notes.push(Note::new("alias-is-column", message).at(alias.span).help(help));
     }
+
+    /// A query of WITH that nothing reads.
+    pub(super) fn note_unused_with(&mut self, name: &ast::Ident) {
+        let message = format!("{} is never used", name.text);
+        let help = format!("take it away, or read it: SELECT * FROM {}", name.text);
+        self.notes.push(Note::new("unused-step", message).at(name.span).help(help));
+    }
+
+    /// NATURAL JOIN of tables without a common name pairs all rows.
+    pub(super) fn note_natural_without_names(&mut self, span: Span) {
+        let message = "the tables have no column name in common: every row is paired with every other";
+        let note = Note::new("natural-without-columns", message).at(span);
+        self.notes.push(note.help("say what must be equal: JOIN … ON …"));
+    }
+
+    /// Columns that stand under the same names in another order were probably mixed up (clause 7.17 goes by place).
+    pub(super) fn note_mixed_columns(&mut self, operands: &[super::query::Rows], operation: &ast::SetOperation) {
+        let first = &operands[0].1;
+        for (_, other) in &operands[1..] {
+            if other.len() != first.len() {
+                return;
+            }
+            let place = |name: &str| first.iter().position(|column| column.name.eq_ignore_ascii_case(name));
+            let moved: Vec<String> = other
+                .iter()
+                .enumerate()
+                .filter(|(at, column)| place(&column.name).is_some_and(|there| there != *at))
+                .map(|(_, column)| column.name.clone())
+                .collect();
+            if moved.len() > 1 {
+                let what = operation.op.name();
+                let names = crate::diagnostic::sentence_list(&moved);
+                let message = format!("{what} goes by place, not by name: {names} stand in other places in the two queries");
+                let help = format!("put them in the same order, or write {what} CORRESPONDING to go by name");
+                self.notes.push(Note::new("mixed-columns", message).at(operation.span).help(help));
+                return;
+            }
+        }
+    }
 }
 
 fn first_operand(division: &str) -> &str {

@@ -148,6 +148,16 @@ pub(super) fn value_type(value: &Value) -> SqlType {
         Value::Date(_) => SqlType::Date,
         Value::Time(_) => SqlType::Time,
         Value::Timestamp(_) => SqlType::Timestamp,
+        Value::Instant(_) => SqlType::TimestampTz,
+        Value::Binary(_) => SqlType::Varbinary(None),
+        Value::Uuid(_) => SqlType::Uuid,
+        Value::IpAddress(_) => SqlType::IpAddress,
+        Value::Array(elements) => {
+            let common = elements.iter().map(value_type).try_fold(SqlType::Null, SqlType::common);
+            let element = common.filter(|common| *common != SqlType::Null).unwrap_or(SqlType::TEXT);
+            SqlType::array_of(element)
+        }
+        Value::Row(fields) => SqlType::row_of_types(fields.iter().map(value_type)),
         Value::Months(_) => SqlType::YearMonth,
         Value::Micros(_) => SqlType::DayTime,
     }

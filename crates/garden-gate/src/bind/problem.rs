@@ -65,6 +65,94 @@ pub(crate) enum Problem {
     ParameterValue { name: String, value: String, expected: SqlType },
     #[error("* needs a table in FROM")]
     StarWithoutFrom,
+    #[error("a row of VALUES has {found} values, the first has {first}")]
+    ValuesWidth { first: usize, found: usize },
+    #[error("WITH TIES needs ORDER BY: without an order there are no ties")]
+    TiesWithoutOrder,
+    #[error("the query gives {found} columns, {expected} wanted here")]
+    SubqueryWidth { expected: usize, found: usize },
+    #[error("more than {most} grouping sets")]
+    TooManySets { most: usize },
+    #[error("GROUPING takes what is grouped by; {text} is not")]
+    GroupingArgument { text: String },
+    #[error("{name} needs WITHIN GROUP (ORDER BY …)")]
+    NeedsWithinGroup { name: &'static str },
+    #[error("{name} needs OVER (…)")]
+    NeedsOver { name: &'static str },
+    #[error("window function {text} inside of a window function or an aggregate")]
+    NestedWindow { text: String },
+    #[error("window function {text} can't be used in {clause}: windows are worked out after it")]
+    WindowMisplaced { text: String, clause: Clause, rewritten: String },
+    #[error("{name} needs ORDER BY in its window")]
+    WindowWithoutOrder { name: &'static str },
+    #[error("no window {name:?}")]
+    NoSuchWindow { name: String, known: Vec<String> },
+    #[error("a window that refines {name} can't add {what}")]
+    WindowRefined { name: String, what: &'static str },
+    #[error("{name} is no window function and no aggregate")]
+    NoWindowFunction { name: String },
+    #[error("{name} has no frame: it looks at the whole partition")]
+    FrameUnused { name: &'static str },
+    #[error("the frame ends before it begins")]
+    FrameBackwards,
+    #[error("a distance of RANGE needs exactly one column in ORDER BY, there are {found}")]
+    RangeNeedsOneKey { found: usize },
+    #[error("the distance of a frame can't be negative")]
+    NegativeDistance,
+    #[error("{what} has {given} names for {count} columns", given = names.len(), count = columns.len())]
+    ColumnNames { what: String, names: Vec<String>, columns: Vec<String> },
+    #[error("{}", set_columns(what, *odd, lists, *at))]
+    SetColumns { what: &'static str, odd: usize, lists: [Vec<(String, SqlType)>; 2], at: Option<usize> },
+    #[error("CORRESPONDING finds no column of the same name in both queries")]
+    NothingCorresponds { lists: [Vec<(String, SqlType)>; 2] },
+    #[error("two queries of WITH are called {name:?}")]
+    DuplicateWith { name: String },
+    #[error("{name} uses its own name, and WITH does not say RECURSIVE")]
+    RecursiveMissing { name: String },
+    #[error("SEARCH and CYCLE need a query that uses its own name; {name} does not")]
+    NotRecursive { name: String },
+    #[error("{name} has no query to begin with: every operand of its UNION uses {name} itself")]
+    NoAnchor { name: String },
+    #[error("a recursive query can't stand in {rule}")]
+    RecursionRule { rule: &'static str },
+    #[error("the right side of a RIGHT or FULL JOIN can't use columns of the left")]
+    LateralOuter,
+    #[error("the row has no field {name:?}")]
+    NoSuchField { name: String, known: Vec<String> },
+    #[error("{found} has no {field}")]
+    NoField { field: &'static str, found: SqlType },
+    #[error("the template of FORMAT is wrong: {what}")]
+    BadTemplate { what: String },
+}
+
+/// What does not go together, and both column lists side by side with a mark where they part.
+fn set_columns(what: &str, odd: usize, lists: &[Vec<(String, SqlType)>; 2], at: Option<usize>) -> String {
+    let headline = match at {
+        None => {
+            format!("{what} of {} columns in query 1 with {} in query {odd}", lists[0].len(), lists[1].len())
+        }
+        Some(at) => format!("{what}: column {} has no common type in query 1 and query {odd}", at + 1),
+    };
+    format!("{headline}\n{}", side_by_side(lists, odd, at))
+}
+
+fn side_by_side(lists: &[Vec<(String, SqlType)>; 2], odd: usize, at: Option<usize>) -> String {
+    let text = |list: &[(String, SqlType)], row: usize| {
+        list.get(row).map_or_else(|| "—".to_owned(), |(name, sql_type)| format!("{name} {sql_type}"))
+    };
+    let rows = lists[0].len().max(lists[1].len());
+    let first: Vec<String> =
+        std::iter::once("query 1".to_owned()).chain((0..rows).map(|row| text(&lists[0], row))).collect();
+    let width = first.iter().map(|cell| cell.chars().count()).max().unwrap_or(0);
+    let parts = at.or_else(|| (0..rows).find(|row| row >= &lists[0].len() || row >= &lists[1].len()));
+    let line = |row: usize| {
+        let second = if row == 0 { format!("query {odd}") } else { text(&lists[1], row - 1) };
+        let mark = if row > 0 && parts == Some(row - 1) { "   <-- here" } else { "" };
+        let pad = " ".repeat(width - first[row].chars().count());
+        let number = if row == 0 { "    ".to_owned() } else { format!("{row:>3} ") };
+        format!("{number}{}{pad} | {second}{mark}", first[row])
+    };
+    (0..=rows).map(line).collect::<Vec<_>>().join("\n")
 }
 
 fn in_tables(tables: &[String]) -> String {
@@ -84,7 +172,10 @@ impl Facts for Problem {
         match self {
             Self::NoSuchTable { .. } | Self::NoSuchCorrelation { .. } => SqlState::TABLE_NOT_FOUND,
             Self::NoSuchSchema { .. } => SqlState::INVALID_SCHEMA_NAME,
-            Self::NoSuchColumn { .. } | Self::UsingColumnMissing { .. } | Self::AliasTooEarly { .. } => {
+            Self::NoSuchColumn { .. }
+            | Self::UsingColumnMissing { .. }
+            | Self::AliasTooEarly { .. }
+            | Self::NoSuchField { .. } => {
                 SqlState::COLUMN_NOT_FOUND
             }
             Self::ParameterMissing { .. } | Self::ParameterUnused { .. } => SqlState::PARAMETER_MISMATCH,
@@ -149,7 +240,51 @@ impl Facts for Problem {
                 Some(format!("give it a value, as in --param {}=…", name.trim_start_matches(':')))
             }
             Self::ParameterUnused { known: names, .. } => known("it has", names),
-            Self::WrongType { .. }
+            Self::NeedsWithinGroup { name } => {
+                Some(format!("write {name}(…) WITHIN GROUP (ORDER BY column)"))
+            }
+            Self::NeedsOver { name } => Some(format!("write {name}() OVER (ORDER BY column)")),
+            Self::WindowMisplaced { rewritten, .. } => {
+                Some(format!("compute it in a step and use its column outside:\n{rewritten}"))
+            }
+            Self::NoSuchWindow { known: names, .. } => {
+                known("the windows are", names).or_else(|| Some("define it behind HAVING: WINDOW name AS (…)".into()))
+            }
+            Self::ColumnNames { names, columns, .. } => Some(left_over(names, columns)),
+            Self::NothingCorresponds { lists } => Some(side_by_side(lists, 2, None)),
+            Self::SetColumns { at: Some(at), lists, .. } => {
+                Some(format!("CAST one side, as in CAST({} AS {})", lists[1][*at].0, lists[0][*at].1))
+            }
+            Self::SetColumns { at: None, .. } => {
+                Some("give both queries the same columns in the same order; NULL may stand for one that is missing".into())
+            }
+            Self::RecursiveMissing { name } => Some(format!("write WITH RECURSIVE {name} …")),
+            Self::NoAnchor { name } => {
+                Some(format!("begin with a query that does not use {name}: SELECT … UNION ALL SELECT … FROM {name}"))
+            }
+            Self::RecursionRule { .. } => {
+                Some("use its rows in the query behind WITH instead: there they are all found".into())
+            }
+            Self::FrameBackwards => Some("write ROWS BETWEEN 2 PRECEDING AND CURRENT ROW: the earlier bound first".into()),
+            Self::SubqueryWidth { .. } => Some("select exactly the columns that are compared".into()),
+            Self::LateralOuter => Some("write it as a LEFT JOIN LATERAL".into()),
+            Self::NoSuchField { known: names, .. } => known("it has", names),
+            Self::WindowWithoutOrder { .. } => Some("write OVER (ORDER BY column)".into()),
+            Self::ValuesWidth { .. }
+            | Self::TiesWithoutOrder
+            | Self::TooManySets { .. }
+            | Self::GroupingArgument { .. }
+            | Self::NestedWindow { .. }
+            | Self::WindowRefined { .. }
+            | Self::NoWindowFunction { .. }
+            | Self::FrameUnused { .. }
+            | Self::RangeNeedsOneKey { .. }
+            | Self::NegativeDistance
+            | Self::DuplicateWith { .. }
+            | Self::NotRecursive { .. }
+            | Self::NoField { .. }
+            | Self::BadTemplate { .. }
+            | Self::WrongType { .. }
             | Self::NameTooLong
             | Self::AggregateMisplaced { .. }
             | Self::NestedAggregate { .. }
@@ -162,6 +297,17 @@ impl Facts for Problem {
             | Self::ParameterValue { .. }
             | Self::StarWithoutFrom => None,
         }
+    }
+}
+
+/// Which of the names or columns have no partner.
+fn left_over(names: &[String], columns: &[String]) -> String {
+    if names.len() > columns.len() {
+        let more = &names[columns.len()..];
+        format!("{} left over: the query gives no column for it", sentence_list(more))
+    } else {
+        let more = &columns[names.len()..];
+        format!("{} left without a name", sentence_list(more))
     }
 }
 

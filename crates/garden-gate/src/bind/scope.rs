@@ -15,13 +15,22 @@ pub(crate) enum Clause {
     OrderBy,
     Fetch,
     Argument,
+    /// The parts of a window: its argument, PARTITION BY, ORDER BY.
+    Window,
+    From,
+    Values,
     Value,
 }
 
 impl Clause {
     /// Whether groups exist at this point, so that aggregates make sense.
     pub(super) fn allows_aggregates(self) -> bool {
-        matches!(self, Self::Select | Self::Having | Self::OrderBy)
+        matches!(self, Self::Select | Self::Having | Self::OrderBy | Self::Window)
+    }
+
+    /// Whether the rows are final at this point, so that window functions make sense.
+    pub(super) fn allows_windows(self) -> bool {
+        matches!(self, Self::Select | Self::OrderBy)
     }
 }
 
@@ -36,6 +45,9 @@ impl fmt::Display for Clause {
             Self::OrderBy => "ORDER BY",
             Self::Fetch => "OFFSET or FETCH FIRST",
             Self::Argument => "the argument of an aggregate",
+            Self::Window => "a window function",
+            Self::From => "FROM",
+            Self::Values => "VALUES",
             Self::Value => "a single value",
         })
     }
@@ -56,6 +68,17 @@ pub(super) struct Relation {
     /// The table's own name, when the correlation name hides it.
     pub(super) hidden_name: Option<String>,
     pub(super) columns: Vec<ScopeColumn>,
+    /// Sets of columns that no two of its rows have in common.
+    pub(super) keys: Vec<Vec<ColumnId>>,
+}
+
+/// A column of both sides of a join with USING, shown once.
+#[derive(Clone, Debug)]
+pub(super) struct Merged {
+    pub(super) left: ColumnId,
+    pub(super) right: ColumnId,
+    /// As it is shown.
+    pub(super) column: ScopeColumn,
 }
 
 /// What names mean at one point of a query.
@@ -72,9 +95,9 @@ impl Scope {
     }
 
     /// Both scopes side by side; `merged` columns come first, once (clause 7.10).
-    pub(super) fn beside(mut self, other: Self, merged: &[(ScopeColumn, ColumnId)]) -> Self {
-        let is_merged = |id: ColumnId| merged.iter().any(|(left, right)| left.id == id || *right == id);
-        let mut star: Vec<ScopeColumn> = merged.iter().map(|(left, _)| left.clone()).collect();
+    pub(super) fn beside(mut self, other: Self, merged: &[Merged]) -> Self {
+        let is_merged = |id: ColumnId| merged.iter().any(|merged| merged.left == id || merged.right == id);
+        let mut star: Vec<ScopeColumn> = merged.iter().map(|merged| merged.column.clone()).collect();
         star.extend(self.star.into_iter().chain(other.star).filter(|column| !is_merged(column.id)));
         self.relations.extend(other.relations);
         Self { relations: self.relations, star }

@@ -4,7 +4,7 @@ use super::group::Grouping;
 use super::order::SortContext;
 use super::scope::{Clause, Scope};
 use super::{Binder, OutputColumn, problem::Problem};
-use crate::diagnostic::{Result, SqlState};
+use crate::diagnostic::Result;
 use crate::logical::{ColumnId, Expr, ExprKind, LogicalPlan, SortKey};
 use crate::syntax::ast;
 use crate::types::SqlType;
@@ -16,13 +16,31 @@ struct Item {
 }
 
 impl Binder<'_> {
-    pub(super) fn query(&mut self, query: &ast::Query) -> Result<(LogicalPlan, Vec<OutputColumn>)> {
-        let select = &query.select;
+    /// One SELECT: its rows, and the keys by which ORDER BY wants them sorted.
+    pub(super) fn select(
+        &mut self,
+        select: &ast::Select,
+        order_by: &[ast::SortItem],
+    ) -> Result<(LogicalPlan, Vec<OutputColumn>, Vec<SortKey>)> {
+        let around = std::mem::take(&mut self.level);
+        let result = self.select_level(select, order_by);
+        self.level = around;
+        result
+    }
+
+    fn select_level(
+        &mut self,
+        select: &ast::Select,
+        order_by: &[ast::SortItem],
+    ) -> Result<(LogicalPlan, Vec<OutputColumn>, Vec<SortKey>)> {
+        self.level.definitions.clone_from(&select.windows);
+        self.level.from = select.from_span;
         let (mut plan, scope) = self.from(&select.from)?;
         self.remember_aliases(select, &scope);
         if let Some(condition) = &select.where_ {
             let bound = self.expr(condition, &scope, Clause::Where)?;
-            plan = filter(plan, self.condition(bound, "WHERE"));
+            let condition = self.condition(bound, "WHERE");
+            plan = self.filter_attached(plan, condition);
         }
         let items = self.items(select, &scope)?;
         let having = match &select.having {
@@ -32,7 +50,7 @@ impl Binder<'_> {
             }
             None => None,
         };
-        let grouping = self.group(select, &scope, having.is_some(), &query.order_by)?;
+        let grouping = self.grouping(select, &scope, &plan, order_by)?;
         let items = match &grouping {
             Some(grouping) => self.items_over_groups(items, grouping)?,
             None => items,
@@ -45,46 +63,66 @@ impl Binder<'_> {
             grouping: grouping.as_ref(),
             distinct: select.distinct.is_some(),
         };
-        let keys = query.order_by.iter().map(|item| self.sort_key(item, &context)).collect::<Result<Vec<_>>>()?;
-        if let Some(grouping) = grouping {
-            let having = having.map(|having| self.over_groups(having, &grouping)).transpose()?;
-            let aggregates = std::mem::take(&mut self.aggregates);
-            plan = LogicalPlan::Aggregate { input: Box::new(plan), keys: grouping.keys, aggregates };
-            if let Some(having) = having {
-                plan = filter(plan, having);
-            }
-        }
-        plan = project(plan, computed);
+        let keys = order_by.iter().map(|item| self.sort_key(item, &context)).collect::<Result<Vec<_>>>()?;
+        self.check_groupings(grouping.as_ref());
+        plan = self.group_and_window(plan, grouping, having)?;
+        plan = self.project_attached(plan, computed);
+        let (sorts, exprs): (Vec<_>, Vec<_>) =
+            keys.into_iter().map(|key| ((key.direction, key.nulls), key.expr)).unzip();
+        let (mut plan, exprs) = self.attach_all(plan, exprs);
+        let keys = sorts.into_iter().zip(exprs).map(|((direction, nulls), expr)| SortKey { expr, direction, nulls });
+        let keys = keys.collect();
         if select.distinct.is_some() {
             let mut columns: Vec<ColumnId> = output.iter().map(|column| column.id).collect();
             columns.sort_unstable();
             columns.dedup();
             plan = LogicalPlan::Distinct { input: Box::new(plan), columns };
         }
-        Ok((self.finish(plan, keys, query)?, output))
+        Ok((plan, output, keys))
     }
 
-    fn finish(&mut self, mut plan: LogicalPlan, keys: Vec<SortKey>, query: &ast::Query) -> Result<LogicalPlan> {
-        if !keys.is_empty() {
-            plan = LogicalPlan::Sort { input: Box::new(plan), keys };
+    /// The grouping with HAVING, then the windows over what is left.
+    fn group_and_window(
+        &mut self,
+        mut plan: LogicalPlan,
+        grouping: Option<super::group::Grouping>,
+        having: Option<Expr>,
+    ) -> Result<LogicalPlan> {
+        let mut windows = std::mem::take(&mut self.level.windows);
+        if let Some(mut grouping) = grouping {
+            for (_, window) in &mut windows {
+                let taken = std::mem::take(window);
+                *window = taken.map_exprs(&mut |expr| self.over_groups(expr, &grouping))?;
+            }
+            let having = having.map(|having| self.over_groups(having, &grouping)).transpose()?;
+            let (ids, exprs): (Vec<_>, Vec<_>) = std::mem::take(&mut grouping.keys).into_iter().unzip();
+            let (with_keys, exprs) = self.attach_all(plan, exprs);
+            plan = with_keys;
+            grouping.keys = ids.into_iter().zip(exprs).collect();
+            let mut aggregates = std::mem::take(&mut self.level.aggregates);
+            for (_, aggregate) in &mut aggregates {
+                let mut input = Some(std::mem::replace(&mut plan, LogicalPlan::OneRow));
+                let taken = aggregate.clone().map_exprs(&mut |expr| {
+                    let (next, expr) = self.attach(input.take().unwrap_or(LogicalPlan::OneRow), expr);
+                    input = Some(next);
+                    Ok::<_, crate::diagnostic::Error>(expr)
+                })?;
+                *aggregate = taken;
+                plan = input.unwrap_or(LogicalPlan::OneRow);
+            }
+            plan = self.grouped(plan, grouping, aggregates);
+            if let Some(having) = having {
+                plan = self.filter_attached(plan, having);
+            }
         }
-        let mut count = |expr: &Option<ast::Expr>, what, state| match expr {
-            Some(expr) => self.row_count(expr, what, state),
-            None => Ok(None),
-        };
-        let offset = count(&query.offset, "OFFSET", SqlState::INVALID_OFFSET_COUNT)?.unwrap_or(0);
-        let fetch = count(&query.fetch, "FETCH FIRST", SqlState::INVALID_FETCH_COUNT)?;
-        if offset > 0 || fetch.is_some() {
-            plan = LogicalPlan::Limit { input: Box::new(plan), offset, fetch };
-        }
-        Ok(plan)
+        Ok(self.windows(plan, windows))
     }
 
     /// Keeps the aliases for messages, and notes those that look like a forgotten comma.
     fn remember_aliases(&mut self, select: &ast::Select, scope: &Scope) {
         for item in &select.items {
             let ast::SelectItem::Expr { expr, alias: Some(alias) } = item else { continue };
-            self.aliases.push((alias.name.clone(), expr.span));
+            self.level.aliases.push((alias.name.clone(), expr.span));
             if !alias.with_as && scope.star.iter().any(|column| alias.name.matches(&column.name)) {
                 self.note_alias_is_column(&alias.name);
             }
@@ -134,28 +172,6 @@ impl Binder<'_> {
         }
     }
 
-    /// The grouping, when the query has GROUP BY, HAVING or an aggregate anywhere.
-    fn group(
-        &mut self,
-        select: &ast::Select,
-        scope: &Scope,
-        has_having: bool,
-        order_by: &[ast::SortItem],
-    ) -> Result<Option<Grouping>> {
-        let keys = select
-            .group_by
-            .iter()
-            .map(|key| {
-                self.note_constant_grouping(key);
-                let bound = self.expr(key, scope, Clause::GroupBy)?;
-                Ok(if super::convert::is_unsettled(&bound) { self.coerce(bound, SqlType::TEXT) } else { bound })
-            })
-            .collect::<Result<Vec<_>>>()?;
-        let sorts_by_aggregate = order_by.iter().any(|item| mentions_aggregate(&item.expr));
-        let grouped = !keys.is_empty() || has_having || !self.aggregates.is_empty() || sorts_by_aggregate;
-        Ok(grouped.then(|| self.grouping(keys)))
-    }
-
     fn items_over_groups(&mut self, items: Vec<Item>, grouping: &Grouping) -> Result<Vec<Item>> {
         items
             .into_iter()
@@ -173,7 +189,7 @@ impl Binder<'_> {
             let id = match expr.kind() {
                 ExprKind::Column(id) => *id,
                 _ => {
-                    let id = self.computed(&name, &expr);
+                    let id = self.new_column(&name, expr.sql_type());
                     computed.push((id, expr));
                     id
                 }
@@ -186,35 +202,5 @@ impl Binder<'_> {
     /// A bare NULL or parameter in the SELECT list is text.
     fn settled_item(&mut self, expr: Expr) -> Expr {
         if expr.sql_type() == SqlType::Null { self.coerce(expr, SqlType::TEXT) } else { expr }
-    }
-}
-
-fn filter(plan: LogicalPlan, condition: Expr) -> LogicalPlan {
-    let conjuncts = condition.into_conjuncts();
-    if conjuncts.is_empty() { plan } else { LogicalPlan::Filter { input: Box::new(plan), conjuncts } }
-}
-
-fn project(plan: LogicalPlan, computed: Vec<(ColumnId, Expr)>) -> LogicalPlan {
-    if computed.is_empty() { plan } else { LogicalPlan::Project { input: Box::new(plan), computed } }
-}
-
-/// Whether an aggregate is called anywhere in an expression that is not bound yet.
-fn mentions_aggregate(expr: &ast::Expr) -> bool {
-    use ast::ExprKind as K;
-    match &expr.kind {
-        K::Call { name, args } => {
-            crate::logical::AggregateFunction::from_name(&name.text).is_some()
-                || matches!(args, ast::Arguments::List { values, .. } if values.iter().any(mentions_aggregate))
-        }
-        K::Arithmetic(_, pair) | K::Concat(pair) | K::Compare(_, pair) => {
-            mentions_aggregate(&pair.0) || mentions_aggregate(&pair.1)
-        }
-        K::Negate(operand) | K::Cast(operand, _) | K::Not(operand) => mentions_aggregate(operand),
-        K::Case(case) => {
-            let ast::Case { branches, otherwise, .. } = case.as_ref();
-            branches.iter().any(|(when, then)| mentions_aggregate(when) || mentions_aggregate(then))
-                || otherwise.as_ref().is_some_and(mentions_aggregate)
-        }
-        _ => false,
     }
 }

@@ -1,41 +1,90 @@
-//! FROM: tables, files and joins.
+//! FROM: tables, files, derived tables and table functions.
 
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
-use super::{Binder, problem::Problem};
+use super::{Binder, OutputColumn, problem::Problem};
 use crate::catalog::{Table, TableKind};
 use crate::diagnostic::{Error, Result, Span, nearest};
-use crate::logical::{ColumnId, ColumnInfo, Expr, LogicalPlan, Scan};
-use crate::syntax::ast::{CompareOp, Ident, Join, JoinCondition, TableExpr};
-use crate::types::SqlType;
+use crate::logical::{ColumnId, ColumnInfo, Expand, Expr, LogicalPlan, Scan};
+use crate::syntax::ast::{self, Ident, TableAlias, TableCall, TableExpr};
+use crate::types::{SqlType, Value};
 use std::sync::Arc;
 
 impl Binder<'_> {
-    /// The items of FROM, side by side; nothing gives one row without columns.
+    /// The items of FROM, side by side; nothing gives one row without columns. An item with LATERAL, or a table function, sees those
+    /// to its left.
     pub(super) fn from(&mut self, items: &[TableExpr]) -> Result<(LogicalPlan, Scope)> {
-        let mut bound = items.iter().map(|item| self.table_expr(item)).collect::<Result<Vec<_>>>()?.into_iter();
-        let Some(mut first) = bound.next() else { return Ok((LogicalPlan::OneRow, Scope::default())) };
-        for (plan, scope) in bound {
-            first = (join_plans(first.0, plan, Vec::new()), self.side_by_side(first.1, scope, &[]));
+        let mut plan = LogicalPlan::OneRow;
+        let mut scope = Scope::default();
+        for item in items {
+            let (right, right_scope) = self.table_expr(item, &scope)?;
+            plan = self.beside(plan, right);
+            scope = self.side_by_side(scope, right_scope, &[]);
         }
-        Ok(first)
+        Ok((plan, scope))
     }
 
-    fn table_expr(&mut self, item: &TableExpr) -> Result<(LogicalPlan, Scope)> {
+    /// A table; `left` is what LATERAL sees.
+    pub(super) fn table_expr(&mut self, item: &TableExpr, left: &Scope) -> Result<(LogicalPlan, Scope)> {
         match item {
-            TableExpr::Named { name, alias, span } => self.named_table(name, alias.as_ref(), *span),
+            TableExpr::Named { name, alias, span } => {
+                let (plan, scope) = self.named_table(name, alias.name.as_ref(), *span)?;
+                Ok((plan, self.renamed(scope, alias)))
+            }
             TableExpr::File { path, options, alias, span } => {
                 let source = self.around.files.open(path, options).map_err(|error| error.at(*span))?;
                 let table = Table { name: path.clone(), kind: TableKind::File, source };
                 let stem =
                     std::path::Path::new(path).file_stem().map_or(path.as_str().into(), |stem| stem.to_string_lossy());
-                let name = alias.as_ref().map_or(stem.into_owned(), |alias| alias.text.clone());
-                Ok(self.scan(&table, None, name))
+                let name = alias.name.as_ref().map_or(stem.into_owned(), |alias| alias.text.clone());
+                let (plan, scope) = self.scan(&table, None, name);
+                Ok((plan, self.renamed(scope, alias)))
             }
-            TableExpr::Join(join) => self.join(join),
+            TableExpr::Derived { query, lateral, alias, .. } => {
+                let (plan, output) = if *lateral {
+                    self.inner((left, Clause::From), |binder| binder.query(query))?
+                } else {
+                    self.query(query)?
+                };
+                let name = alias.name.as_ref().map_or_else(String::new, |name| name.text.clone());
+                let scope = self.derived_scope(name, &output);
+                Ok((plan, self.renamed(scope, alias)))
+            }
+            TableExpr::Function { call, alias, span } => {
+                let left = left.clone();
+                self.inner((&left, Clause::From), |binder| binder.table_function(call, alias, *span))
+            }
+            TableExpr::Join(join) => self.join(join, left),
         }
     }
 
-    fn named_table(&mut self, name: &[Ident], alias: Option<&Ident>, span: Span) -> Result<(LogicalPlan, Scope)> {
+    /// A query's columns as a table of this name.
+    pub(super) fn derived_scope(&mut self, name: String, output: &[OutputColumn]) -> Scope {
+        let columns: Vec<ScopeColumn> =
+            output.iter().map(|column| ScopeColumn { name: column.name.clone(), id: column.id }).collect();
+        Scope::of(Relation { schema: None, name, hidden_name: None, columns, keys: Vec::new() })
+    }
+
+    /// `AS name (a, b, …)`: other names for all columns.
+    fn renamed(&mut self, mut scope: Scope, alias: &TableAlias) -> Scope {
+        let Some(names) = &alias.columns else { return scope };
+        let Some(relation) = scope.relations.first_mut() else { return scope };
+        if !rename(&mut relation.columns, names) {
+            let known = relation.columns.iter().map(|column| column.name.clone()).collect();
+            let (what, span) = (relation.name.clone(), names[0].span.to(names[names.len() - 1].span));
+            let names = names.iter().map(|name| name.text.clone()).collect();
+            self.report(&Problem::ColumnNames { what, names, columns: known }, span);
+            return scope;
+        }
+        scope.star.clone_from(&relation.columns);
+        scope
+    }
+
+    pub(super) fn named_table(&mut self, name: &[Ident], alias: Option<&Ident>, span: Span) -> Result<(LogicalPlan, Scope)> {
+        if let [bare] = name
+            && let Some(found) = self.with_reference(bare, alias)?
+        {
+            return Ok(found);
+        }
         let (schema, table) = match self.lookup(name) {
             Ok(found) => found,
             // Without the table no column of the query means anything: stop here.
@@ -62,6 +111,11 @@ impl Binder<'_> {
             [schema, table] => (schema, table),
             _ => return Err(Problem::NameTooLong),
         };
+        if schema_name.matches(super::information_schema::NAME)
+            && let Some(table) = super::information_schema::table(catalog, table_name)
+        {
+            return Ok((super::information_schema::NAME.into(), table));
+        }
         let Some(schema) = catalog.schemas.iter().find(|schema| schema_name.matches(&schema.name)) else {
             let known = catalog.schemas.iter().map(|schema| schema.name.clone()).collect();
             return Err(Problem::NoSuchSchema { name: schema_name.text.clone(), known });
@@ -96,6 +150,8 @@ impl Binder<'_> {
             columns.push((id, position));
             visible.push(ScopeColumn { name: column.name.clone(), id });
         }
+        let key = |key: &Vec<usize>| key.iter().filter_map(|at| columns.get(*at)).map(|(id, _)| *id).collect();
+        let keys = table.source.keys().iter().map(key).collect();
         let plan = LogicalPlan::Scan(Scan {
             table: table.name.clone(),
             kind: table.kind,
@@ -104,85 +160,103 @@ impl Binder<'_> {
             columns,
             filter: Vec::new(),
         });
-        (plan, Scope::of(Relation { schema, name, hidden_name: None, columns: visible }))
+        (plan, Scope::of(Relation { schema, name, hidden_name: None, columns: visible, keys }))
     }
 
-    fn join(&mut self, join: &Join) -> Result<(LogicalPlan, Scope)> {
-        let (left, left_scope) = self.table_expr(&join.left)?;
-        let (right, right_scope) = self.table_expr(&join.right)?;
-        let (conjuncts, scope) = match &join.condition {
-            JoinCondition::Cross => (Vec::new(), self.side_by_side(left_scope, right_scope, &[])),
-            JoinCondition::On(condition) => {
-                let scope = self.side_by_side(left_scope, right_scope, &[]);
-                let bound = self.expr(condition, &scope, Clause::On)?;
-                (self.condition(bound, "ON").into_conjuncts(), scope)
+    /// A table function; its arguments have been given the scope to its left as an outer one.
+    fn table_function(&mut self, call: &TableCall, alias: &TableAlias, span: Span) -> Result<(LogicalPlan, Scope)> {
+        let nothing = Scope::default();
+        let at = (&nothing, Clause::From);
+        let (name, expand, types, ordinality) = match call {
+            TableCall::Series(args) => {
+                let args = self.all(args, at)?;
+                let (expand, sql_type) = self.series(args, span);
+                ("series", expand, vec![("value".to_owned(), sql_type)], false)
             }
-            JoinCondition::Using(names) => self.using(names, left_scope, right_scope),
+            TableCall::Unnest { arrays, ordinality } => {
+                let arrays = self.all(arrays, at)?;
+                let mut types = Vec::new();
+                for array in &arrays {
+                    types.push(match array.sql_type() {
+                        SqlType::Array(element) => ("element".to_owned(), *element),
+                        found => {
+                            let problem = Problem::WrongType { what: "UNNEST".into(), expected: "an array", found };
+                            self.report(&problem, array.span());
+                            ("element".to_owned(), SqlType::TEXT)
+                        }
+                    });
+                }
+                ("unnest", Expand::Unnest(arrays), types, *ordinality)
+            }
         };
-        Ok((join_plans(left, right, conjuncts), scope))
+        let name = alias.name.as_ref().map_or_else(|| name.to_owned(), |name| name.text.clone());
+        let mut add = |column: &str, sql_type| {
+            let info = ColumnInfo { qualifier: Some(name.clone()), name: column.to_owned(), sql_type, origin: None };
+            self.columns.add(info)
+        };
+        let columns: Vec<ColumnId> = types.iter().map(|(column, sql_type)| add(column, *sql_type)).collect();
+        let ordinality = ordinality.then(|| add("ordinality", SqlType::BigInt));
+        let visible = columns.iter().copied().chain(ordinality).map(|id| ScopeColumn { name: self.columns.get(id).name.clone(), id });
+        let relation =
+            Relation { schema: None, name, hidden_name: None, columns: visible.collect(), keys: Vec::new() };
+        let exprs = match expand {
+            Expand::Series(bounds) => bounds.to_vec(),
+            Expand::Unnest(arrays) => arrays,
+        };
+        let series = matches!(call, TableCall::Series(_));
+        let (input, exprs) = self.attach_all(LogicalPlan::OneRow, exprs);
+        let expand = match <[Expr; 3]>::try_from(exprs) {
+            Ok(bounds) if series => Expand::Series(bounds),
+            Ok(arrays) => Expand::Unnest(arrays.to_vec()),
+            Err(arrays) => Expand::Unnest(arrays),
+        };
+        let plan = LogicalPlan::Expand { input: Box::new(input), expand, columns, ordinality };
+        let scope = Scope::of(relation);
+        Ok((plan, self.renamed(scope, alias)))
     }
 
-    /// `USING (a, b)`: equality of the columns of these names, each shown once.
-    fn using(&mut self, names: &[Ident], left: Scope, right: Scope) -> (Vec<Expr>, Scope) {
-        let mut conjuncts = Vec::new();
-        let mut merged = Vec::new();
-        for name in names {
-            let (Some(a), Some(b)) = (self.using_side(name, &left), self.using_side(name, &right)) else { continue };
-            let column = |binder: &Self, id: ColumnId| Expr::column(id, binder.columns.get(id).sql_type, name.span);
-            let (left_column, right_column) = (column(self, a.id), column(self, b.id));
-            let equal = self.compare(CompareOp::Equal, left_column, right_column, name.span);
-            if equal.sql_type() == SqlType::Boolean {
-                conjuncts.push(equal);
+    /// `SERIES(from, to [, step])` of numbers, days or timestamps; both ends belong to it. The step is 1, or a day.
+    fn series(&mut self, mut args: Vec<Expr>, span: Span) -> (Expand, SqlType) {
+        let found = args.len();
+        let step = if found == 3 { args.pop() } else { None };
+        let pair = <[Expr; 2]>::try_from(args).ok().and_then(|[from, to]| self.unify_pair(from, to, span));
+        let Some((from, to)) = pair else {
+            if !(2..=3).contains(&found) {
+                self.report(&Problem::ArgumentCount { name: "SERIES", expected: "two or three arguments", found }, span);
             }
-            merged.push((a, b.id));
+            let nothing = || super::stand_in(span);
+            return (Expand::Series([nothing(), nothing(), nothing()]), SqlType::BigInt);
+        };
+        let sql_type = from.sql_type();
+        if sql_type.is_datetime() && sql_type != SqlType::Time {
+            let day = Expr::literal(Value::Micros(crate::types::MICROS_PER_DAY), SqlType::DayTime, span);
+            let step = step.unwrap_or(day);
+            if !step.sql_type().is_interval() {
+                let problem = Problem::WrongType { what: "the step of SERIES".into(), expected: "an interval", found: step.sql_type() };
+                self.report(&problem, step.span());
+            }
+            return (Expand::Series([from, to, step]), sql_type);
         }
-        let scope = self.side_by_side(left, right, &merged);
-        (conjuncts, scope)
-    }
-
-    fn using_side(&mut self, name: &Ident, scope: &Scope) -> Option<ScopeColumn> {
-        match scope.resolve(std::slice::from_ref(name)) {
-            Ok(id) => scope.star.iter().find(|column| column.id == id).cloned(),
-            Err(Problem::NoSuchColumn { name: text, tables, near, .. }) => {
-                let side = crate::diagnostic::sentence_list(&tables);
-                self.report(&Problem::UsingColumnMissing { name: text, side, near }, name.span);
-                None
-            }
-            Err(problem) => {
-                self.report(&problem, name.span);
-                None
-            }
+        let sql_type = if sql_type == SqlType::Null { SqlType::Integer } else { sql_type };
+        if !sql_type.is_number() {
+            let expected = "numbers, days or timestamps";
+            self.report(&Problem::WrongType { what: "SERIES".into(), expected, found: sql_type }, span);
         }
-    }
-
-    fn side_by_side(&mut self, left: Scope, right: Scope, merged: &[(ScopeColumn, ColumnId)]) -> Scope {
-        for relation in &right.relations {
-            if left
-                .relations
-                .iter()
-                .any(|other| other.name.eq_ignore_ascii_case(&relation.name) && other.schema == relation.schema)
-            {
-                let problem = Problem::DuplicateCorrelation { name: relation.name.clone() };
-                self.problems.push(Error::from_facts(&problem));
-            }
-        }
-        left.beside(right, merged)
+        let step = step.unwrap_or_else(|| Expr::literal(Value::Integer(1), SqlType::Integer, span));
+        let common = sql_type.common(step.sql_type()).filter(|common| common.is_number()).unwrap_or(sql_type);
+        let common = if common == SqlType::Null { SqlType::Integer } else { common };
+        let bring = |this: &mut Self, expr| this.coerce(expr, common);
+        (Expand::Series([bring(self, from), bring(self, to), bring(self, step)]), common)
     }
 }
 
-/// Inner joins are kept flat: one node with all inputs and conditions, so that any order can be chosen.
-fn join_plans(left: LogicalPlan, right: LogicalPlan, conjuncts: Vec<Expr>) -> LogicalPlan {
-    let mut inputs = Vec::new();
-    let mut all = Vec::new();
-    for side in [left, right] {
-        match side {
-            LogicalPlan::Join { inputs: inner, conjuncts } => {
-                inputs.extend(inner);
-                all.extend(conjuncts);
-            }
-            other => inputs.push(other),
-        }
+/// Gives all columns other names; not when their numbers differ.
+pub(super) fn rename(columns: &mut [ScopeColumn], names: &[ast::Ident]) -> bool {
+    if columns.len() != names.len() {
+        return false;
     }
-    all.extend(conjuncts);
-    LogicalPlan::Join { inputs, conjuncts: all }
+    for (column, name) in columns.iter_mut().zip(names) {
+        column.name.clone_from(&name.text);
+    }
+    true
 }

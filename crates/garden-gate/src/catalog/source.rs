@@ -30,6 +30,11 @@ pub trait TableSource: fmt::Debug + Send + Sync {
     /// Whatever reading them meets, e.g. a damaged file (22000) or one that is gone (58030).
     fn read(&self, columns: &[usize]) -> Result<Vec<Segment>>;
 
+    /// Sets of columns, by their positions, of which no two rows have the same values and none has a NULL.
+    fn keys(&self) -> &[Vec<usize>] {
+        &[]
+    }
+
     /// What is known of one column; the planner guesses where nothing is.
     ///
     /// # Errors

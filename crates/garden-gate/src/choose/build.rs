@@ -1,5 +1,6 @@
 //! Turns each logical node into an operator, with only the columns that are needed above it.
 
+use super::steps::Steps;
 use super::{cost, join_order};
 use crate::catalog::TableKind;
 use crate::diagnostic::{Result, Span};
@@ -11,6 +12,9 @@ use crate::types::{Cost, Estimate, approximate};
 pub(super) struct Builder<'a> {
     pub(super) estimator: Estimator<'a>,
     pub(super) considered: Vec<Considered>,
+    pub(super) steps: Steps,
+    /// Rows that a round of each recursion around is taken to find.
+    pub(super) rounds: Vec<(usize, Estimate)>,
 }
 
 /// A node whose cost is its own and that of its inputs.
@@ -30,7 +34,7 @@ pub(super) fn with_columns<'e>(required: &[ColumnId], exprs: impl IntoIterator<I
     all
 }
 
-fn only(available: impl IntoIterator<Item = ColumnId>, required: &[ColumnId]) -> Vec<ColumnId> {
+pub(super) fn only(available: impl IntoIterator<Item = ColumnId>, required: &[ColumnId]) -> Vec<ColumnId> {
     available.into_iter().filter(|id| required.contains(id)).collect()
 }
 
@@ -52,6 +56,20 @@ impl Builder<'_> {
             }
             LogicalPlan::Sort { input, keys } => self.sort(*input, keys, required),
             LogicalPlan::Limit { input, offset, fetch } => self.limit(*input, offset, fetch, required),
+            LogicalPlan::SideJoin(join) => self.side_join(*join, required),
+            LogicalPlan::Window { input, partition, order, calls } => {
+                self.window(*input, (partition, order), calls, required)
+            }
+            LogicalPlan::Values { columns, rows } => Ok(values(&columns, rows, required)),
+            LogicalPlan::SetOperation { op, all, operands, columns } => {
+                self.set_operation((op, all), operands, &columns, required)
+            }
+            LogicalPlan::Expand { input, expand, columns, ordinality } => {
+                self.expand(*input, expand, (columns, ordinality), required)
+            }
+            LogicalPlan::Step(step) => self.step(&step, required),
+            LogicalPlan::Recursion(recursion) => self.recursion(*recursion),
+            LogicalPlan::RecursionInput(input) => Ok(self.recursion_input(input, required)),
         }
     }
 
@@ -101,7 +119,7 @@ impl Builder<'_> {
         required: &[ColumnId],
     ) -> Result<Node> {
         let aggregates: Vec<_> = aggregates.into_iter().filter(|(id, _)| required.contains(id)).collect();
-        let arguments = aggregates.iter().filter_map(|(_, aggregate)| aggregate.argument.as_ref());
+        let arguments = aggregates.iter().flat_map(|(_, aggregate)| aggregate.exprs());
         let used = with_columns(&[], keys.iter().map(|(_, key)| key).chain(arguments));
         let input = self.build(input, &used)?;
         let key_exprs: Vec<&Expr> = keys.iter().map(|(_, key)| key).collect();
@@ -126,7 +144,7 @@ impl Builder<'_> {
         self.considered.push(Considered { decision: "group".into(), candidates });
     }
 
-    fn distinct(&mut self, input: Node, columns: Vec<ColumnId>) -> Result<Node> {
+    pub(super) fn distinct(&mut self, input: Node, columns: Vec<ColumnId>) -> Result<Node> {
         let column = |id: &ColumnId| Expr::column(*id, self.estimator.columns.get(*id).sql_type, Span::default());
         let keys: Vec<Expr> = columns.iter().map(column).collect();
         let rows = self.estimator.groups(&keys.iter().collect::<Vec<_>>(), input.rows)?;
@@ -167,4 +185,12 @@ impl Builder<'_> {
         let output = input.output.clone();
         Ok(make(Operator::Limit { offset, fetch }, vec![input], output, rows, Cost(0.0)))
     }
+}
+
+fn values(columns: &[ColumnId], rows: Vec<Vec<Expr>>, required: &[ColumnId]) -> Node {
+    let kept: Vec<usize> = (0..columns.len()).filter(|at| required.contains(&columns[*at])).collect();
+    let output = kept.iter().map(|at| columns[*at]).collect();
+    let count = Estimate(approximate(rows.len()));
+    let rows = rows.into_iter().map(|row| kept.iter().map(|at| row[*at].clone()).collect()).collect();
+    make(Operator::Values(rows), Vec::new(), output, count, cost::evaluate(count, kept.len()))
 }

@@ -4,8 +4,10 @@
 use super::build::{Builder, make, with_columns};
 use super::cost;
 use crate::diagnostic::{Error, Result};
-use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, LogicalPlan, Printer};
-use crate::physical::{Candidate, Considered, Node, Operator};
+use super::side_join::equality;
+use super::steps::is_recursive;
+use crate::logical::{ColumnId, Expr, JoinKind, LogicalPlan, Printer};
+use crate::physical::{Candidate, Considered, JoinKey, JoinSpec, Node, Operator};
 use crate::types::{Cost, Estimate};
 
 /// Up to here every order is tried: 3^12 splits take a few milliseconds.
@@ -40,6 +42,8 @@ struct Search {
     costs: Vec<f64>,
     edges: Vec<Edge>,
     best: std::collections::HashMap<Tables, Best>,
+    /// Tables with rows of a round of recursion: what is joined to them stays in memory for all rounds.
+    recursive: Tables,
 }
 
 pub(super) fn build(
@@ -75,6 +79,7 @@ pub(super) fn build(
         costs: nodes.iter().map(|node| node.total.0).collect(),
         edges,
         best: std::collections::HashMap::new(),
+        recursive: nodes.iter().enumerate().fold(0, |set, (at, node)| if is_recursive(node) { set | 1 << at } else { set }),
     };
     let all: Tables = (1 << nodes.len()) - 1;
     if nodes.len() <= MOST_TABLES {
@@ -93,6 +98,9 @@ fn name(input: &LogicalPlan) -> String {
     match input {
         LogicalPlan::Scan(scan) => scan.alias.clone(),
         LogicalPlan::Filter { input, .. } | LogicalPlan::Limit { input, .. } => name(input),
+        LogicalPlan::Step(step) => step.name.clone(),
+        LogicalPlan::RecursionInput(input) => input.name.clone(),
+        LogicalPlan::SideJoin(join) => name(&join.left),
         _ => "step".into(),
     }
 }
@@ -104,17 +112,12 @@ fn tables_of(condition: &Expr, owned: &[Vec<ColumnId>]) -> Tables {
 }
 
 /// The two sides of an equality whose sides lie in different sets, the one in `left` first.
-fn key(condition: &Expr, left: Tables, right: Tables, owned: &[Vec<ColumnId>]) -> Option<(Expr, Expr)> {
-    let ExprKind::Compare(CompareOp::Equal, sides) = condition.kind() else { return None };
-    let (a, b) = (tables_of(&sides[0], owned), tables_of(&sides[1], owned));
-    let within = |tables: Tables, set: Tables| tables != 0 && tables & !set == 0;
-    if within(a, left) && within(b, right) {
-        Some((sides[0].clone(), sides[1].clone()))
-    } else if within(a, right) && within(b, left) {
-        Some((sides[1].clone(), sides[0].clone()))
-    } else {
-        None
-    }
+fn key(condition: &Expr, left: Tables, right: Tables, owned: &[Vec<ColumnId>]) -> Option<JoinKey> {
+    let within = |expr: &Expr, set: Tables| {
+        let tables = tables_of(expr, owned);
+        tables != 0 && tables & !set == 0
+    };
+    equality(condition, |expr| within(expr, left), |expr| within(expr, right))
 }
 
 impl Search {
@@ -157,7 +160,8 @@ impl Search {
         let (a, b) = (self.best.get(&left)?, self.best.get(&right)?);
         let keys = self.keys(left, right, owned);
         let (forward, backward) = (self.join_cost(a, b, rows, keys), self.join_cost(b, a, rows, keys));
-        Some(if forward <= backward {
+        let first = if self.recursive & (left | right) == 0 { forward <= backward } else { self.recursive & left != 0 };
+        Some(if first {
             Best { rows, cost: forward, split: Some((left, right)) }
         } else {
             Best { rows, cost: backward, split: Some((right, left)) }
@@ -305,11 +309,13 @@ impl Tree<'_> {
         }
         let output = probe.output.iter().chain(&build.output).copied().filter(|id| required.contains(id)).collect();
         let rows = Estimate(best.rows);
-        let (operator, own) = if keys.is_empty() {
-            (Operator::NestedLoopJoin(residual), cost::nested_loop_join(probe.rows, build.rows, rows))
+        let count = keys.len();
+        let (kind, mirrored, any, mark) = (JoinKind::Inner, false, None, None);
+        let spec = Box::new(JoinSpec { kind, mirrored, keys, residual, any, mark });
+        let (operator, own) = if count == 0 {
+            (Operator::NestedLoopJoin(spec), cost::nested_loop_join(probe.rows, build.rows, rows))
         } else {
-            let own = cost::hash_join(probe.rows, build.rows, rows, keys.len());
-            (Operator::HashJoin { keys, residual }, own)
+            (Operator::HashJoin(spec), cost::hash_join(probe.rows, build.rows, rows, count))
         };
         make(operator, vec![probe, build], output, rows, own)
     }
@@ -319,7 +325,7 @@ impl Tree<'_> {
 mod tests {
     use super::*;
     use crate::diagnostic::Span;
-    use crate::logical::{ColumnInfo, Columns};
+    use crate::logical::{ColumnInfo, Columns, CompareOp};
     use crate::types::SqlType;
 
     /// A chain of tables with these row counts, each joined to the next by an equality that keeps one pair in `keep`.
@@ -342,6 +348,7 @@ mod tests {
             costs: rows.to_vec(),
             edges,
             best: std::collections::HashMap::new(),
+            recursive: 0,
         };
         (search, owned)
     }

@@ -3,12 +3,15 @@
 mod build;
 mod cost;
 mod join_order;
+mod side_join;
+mod steps;
 mod workers;
 
 use crate::diagnostic::Result;
 use crate::estimate::Estimator;
-use crate::logical::{ColumnId, Columns, LogicalPlan};
+use crate::logical::{ColumnId, Columns};
 use crate::physical::PhysicalPlan;
+use crate::rewrite::Rewritten;
 
 /// What the planner may spend.
 #[derive(Clone, Copy, Debug)]
@@ -16,19 +19,22 @@ pub(crate) struct Resources {
     pub(crate) workers: usize,
 }
 
-/// Chooses how to run `plan` so that it gives the columns `required`.
+/// Chooses how to run a query so that it gives the columns `required`.
 ///
 /// Time is O(3^n) in the number n of tables joined up to 12, O(n³) past that.
 ///
 /// # Errors
 /// What reading statistics meets.
 pub(crate) fn choose(
-    plan: LogicalPlan,
+    rewritten: Rewritten,
     required: &[ColumnId],
     columns: &Columns,
     resources: Resources,
 ) -> Result<PhysicalPlan> {
-    let mut builder = build::Builder { estimator: Estimator { columns }, considered: Vec::new() };
+    let Rewritten { plan, steps, .. } = rewritten;
+    let steps = steps::Steps::new(&plan, steps, required);
+    let mut builder =
+        build::Builder { estimator: Estimator { columns }, considered: Vec::new(), steps, rounds: Vec::new() };
     let mut root = builder.build(plan, required)?;
     root.number(&mut 0);
     let mut considered = builder.considered;

@@ -53,6 +53,36 @@ states! {
     PARAMETER_MISMATCH = b"07001";
     /// A file cannot be opened, read or written.
     FILE_ACCESS = b"58030";
+    /// A query in place of a value has more than one row.
+    CARDINALITY = b"21000";
+    /// The position of an array element is below 1 or past its end.
+    ARRAY_ELEMENT = b"2202E";
+    /// A substring's end lies before its start.
+    SUBSTRING_ERROR = b"22011";
+    /// TRIM of something that is not one character.
+    TRIM_ERROR = b"22027";
+    /// A regular expression is not one.
+    INVALID_REGULAR_EXPRESSION = b"2201B";
+    /// The flag of a regular expression is not one.
+    INVALID_REGEX_FLAG = b"2201T";
+    /// The logarithm of a number that has none.
+    INVALID_LOGARITHM = b"2201E";
+    /// A power that does not exist.
+    INVALID_POWER = b"2201F";
+    /// WIDTH_BUCKET with no bucket.
+    INVALID_WIDTH_BUCKET = b"2201G";
+    /// NTILE with fewer than one part.
+    INVALID_NTILE = b"22014";
+    /// NTH_VALUE with a number below 1.
+    INVALID_NTH_VALUE = b"22016";
+    /// A negative or NULL distance in a window's frame.
+    INVALID_FRAME = b"22013";
+    /// An offset from UTC that there is not.
+    INVALID_TIME_ZONE = b"22009";
+    /// An interval does not fit its fields.
+    INTERVAL_OVERFLOW = b"22015";
+    /// A recursion has not ended after as many rounds as are allowed.
+    RECURSION_LIMIT = b"R0001";
     /// General error.
     GENERAL = b"HY000";
     /// The memory limit is reached.

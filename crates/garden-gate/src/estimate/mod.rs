@@ -65,7 +65,7 @@ impl Estimator<'_> {
     /// For an equality: the shares of values frequent on both sides are matched with each other, the rest by 1 / max of the
     /// distinct counts (Selinger et al., SIGMOD 1979).
     pub(crate) fn join(&self, condition: &Expr) -> Result<Selectivity> {
-        let ExprKind::Compare(CompareOp::Equal, sides) = condition.kind() else {
+        let (ExprKind::Compare(CompareOp::Equal, sides) | ExprKind::Same(sides)) = condition.kind() else {
             return Ok(Truth::of(condition, self.columns)?.holds());
         };
         let (ExprKind::Column(a), ExprKind::Column(b)) = (sides[0].kind(), sides[1].kind()) else {

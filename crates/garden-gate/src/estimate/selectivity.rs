@@ -88,6 +88,12 @@ impl Truth {
             | ExprKind::Negate(_)
             | ExprKind::Case(..)
             | ExprKind::Coalesce(_)
+            | ExprKind::Call(..)
+            | ExprKind::Array(_)
+            | ExprKind::Row(_)
+            | ExprKind::Field(..)
+            | ExprKind::Only(_)
+            | ExprKind::Subquery(_)
             | ExprKind::Cast(_) => Self::new(0.5, 0.0),
         })
     }

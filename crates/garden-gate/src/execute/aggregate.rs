@@ -4,10 +4,10 @@
 use super::control::Control;
 use super::pipeline::{Flow, Sequence, Sink};
 use crate::diagnostic::Result;
-use crate::kernel::{Accumulator, Batch, GroupTable, Groups, accumulator, evaluate};
+use crate::kernel::{Accumulator, Batch, GroupTable, Groups, accumulator, aggregate_inputs, evaluate, kept};
 use crate::logical::{Aggregate, Expr};
 use crate::types::index;
-use arrow::array::UInt32Array;
+use arrow::array::{AsArray, UInt32Array};
 
 pub(super) struct HashAggregate<'a> {
     pub(super) control: &'a Control,
@@ -44,17 +44,13 @@ impl Sink for HashAggregate<'_> {
         let groups = if self.keys.is_empty() {
             Groups::One { rows: batch.rows }
         } else {
-            let keys = super::hash_join::keys(&self.keys, &batch)?;
+            let keys = super::join::keys(&self.keys, &batch)?;
             local.table.assign(&keys, batch.rows, &mut local.ids)?;
             local.note_first_rows(at.first_row());
             Groups::Each { ids: &local.ids, groups: local.table.len() }
         };
         for (aggregate, accumulator) in self.aggregates.iter().zip(&mut local.accumulators) {
-            let argument = match &aggregate.argument {
-                Some(argument) => Some(evaluate(argument, &batch)?.into_array(batch.rows)?),
-                None => None,
-            };
-            accumulator.update(groups, argument.as_ref())?;
+            update(aggregate, accumulator.as_mut(), groups, &batch)?;
         }
         local.account(self.control)?;
         Ok(Flow::More)
@@ -86,6 +82,24 @@ impl Sink for HashAggregate<'_> {
     }
 }
 
+/// Takes the rows of a batch into an aggregate: those that its filter keeps.
+fn update(aggregate: &Aggregate, accumulator: &mut dyn Accumulator, groups: Groups<'_>, batch: &Batch) -> Result<()> {
+    let Some(filter) = &aggregate.filter else {
+        return accumulator.update(groups, &aggregate_inputs(aggregate, batch)?);
+    };
+    let mask = kept(evaluate(filter, batch)?.into_array(batch.rows)?.as_boolean());
+    let count = mask.values().count_set_bits();
+    let batch = batch.filter(&mask, count)?;
+    let arguments = aggregate_inputs(aggregate, &batch)?;
+    match groups {
+        Groups::One { .. } => accumulator.update(Groups::One { rows: count }, &arguments),
+        Groups::Each { ids, groups } => {
+            let ids: Vec<u32> = mask.values().set_indices().map(|row| ids[row]).collect();
+            accumulator.update(Groups::Each { ids: &ids, groups }, &arguments)
+        }
+    }
+}
+
 impl Grouped {
     fn note_first_rows(&mut self, first_row: u64) {
         if self.first_rows.len() == self.table.len() {
@@ -112,8 +126,9 @@ impl Grouped {
             }
         }
         let groups = self.table.len().max(1);
+        let from: Vec<u32> = (0..index(map.len())).collect();
         for (mine, others) in self.accumulators.iter_mut().zip(other.accumulators) {
-            mine.merge(others, &map, groups)?;
+            mine.merge(others.as_ref(), (&from, &map), groups)?;
         }
         Ok(())
     }

@@ -1,25 +1,101 @@
 //! Cuts a plan into pipelines and runs them, inputs first: what must see all rows before it gives one (sort, grouping, the build
 //! side of a join) ends a pipeline, and what it gathered is the source of the next.
 
-use super::Run;
 use super::aggregate::HashAggregate;
 use super::filter::select;
 use super::pipeline::{Pipeline, Sink};
+use super::recursion::depends;
 use super::result::Gather;
 use super::sort::Sort;
 use super::streaming::{internal, places, resolve};
 use super::top_n::TopN;
+use super::{Run, set_operation};
 use crate::diagnostic::Result;
-use crate::kernel::Batch;
-use crate::logical::{Aggregate, ColumnId, SortKey};
-use crate::physical::{Node, Operator};
+use crate::kernel::{Batch, evaluate};
+use crate::logical::{Aggregate, ColumnId, Expr, SortKey, StepId};
+use crate::physical::{Node, NodeMeasure, Operator, PhysicalPlan};
+use std::any::Any;
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::rc::Rc;
+use std::sync::Arc;
 
 pub(super) struct Compiler<'a> {
     pub(super) run: &'a Run<'a>,
     pub(super) workers: usize,
+    /// The plan of each query that is run once.
+    steps: HashMap<StepId, &'a Node>,
+    /// Rows of those that have run.
+    step_rows: RefCell<HashMap<StepId, Rc<Vec<Batch>>>>,
+    /// The rows of the round before, by recursion and member; a recursion is in here while it runs.
+    inputs: RefCell<HashMap<(usize, usize), Vec<Batch>>>,
+    running: RefCell<Vec<usize>>,
+    /// What rounds of a recursion have in common, by the join that keeps it.
+    sides: RefCell<HashMap<usize, Rc<dyn Any>>>,
 }
 
 impl<'a> Compiler<'a> {
+    pub(super) fn new(run: &'a Run<'a>, plan: &'a PhysicalPlan) -> Self {
+        let mut steps = HashMap::new();
+        plan.root.walk(&mut |node| {
+            if let (Operator::SharedStep { id, .. }, Some(input)) = (&node.operator, node.inputs.first()) {
+                steps.insert(*id, input);
+            }
+        });
+        Self {
+            run,
+            workers: plan.workers,
+            steps,
+            step_rows: RefCell::default(),
+            inputs: RefCell::default(),
+            running: RefCell::default(),
+            sides: RefCell::default(),
+        }
+    }
+
+    pub(super) fn measure(&self, node: &Node) -> Option<&'a NodeMeasure> {
+        self.run.measures.map(|measures| measures.of(node.id))
+    }
+
+    pub(super) fn enter(&self, recursion: usize) {
+        self.running.borrow_mut().push(recursion);
+    }
+
+    pub(super) fn leave(&self, recursion: usize) {
+        self.running.borrow_mut().retain(|running| *running != recursion);
+        self.inputs.borrow_mut().retain(|(id, _), _| *id != recursion);
+    }
+
+    pub(super) fn set_input(&self, recursion: usize, member: usize, rows: Vec<Batch>) {
+        self.inputs.borrow_mut().insert((recursion, member), rows);
+    }
+
+    /// What `make` gives; inside of a recursion it is made once when `input` does not depend on the round.
+    pub(super) fn kept<T: 'static>(&self, node: &Node, input: &Node, make: impl FnOnce() -> Result<T>) -> Result<Arc<T>> {
+        if self.running.borrow().is_empty() || depends(input) {
+            return make().map(Arc::new);
+        }
+        if let Some(known) = self.sides.borrow().get(&node.id.0)
+            && let Some(known) = known.downcast_ref::<Arc<T>>()
+        {
+            return Ok(Arc::clone(known));
+        }
+        let made = Arc::new(make()?);
+        self.sides.borrow_mut().insert(node.id.0, Rc::new(Arc::clone(&made)));
+        Ok(made)
+    }
+
+    /// The rows of a query that is run once.
+    fn step(&self, id: StepId) -> Result<Rc<Vec<Batch>>> {
+        if let Some(rows) = self.step_rows.borrow().get(&id) {
+            return Ok(Rc::clone(rows));
+        }
+        let node = *self.steps.get(&id).ok_or_else(|| internal("a step has no plan"))?;
+        let rows = Rc::new(self.drive(&self.pipeline(node)?, &Gather::all(self.run.control), None)?);
+        self.step_rows.borrow_mut().insert(id, Rc::clone(&rows));
+        Ok(rows)
+    }
+
     pub(super) fn result(&self, root: &'a Node, output: &[ColumnId]) -> Result<Vec<Batch>> {
         let batches = match &root.operator {
             Operator::Limit { .. } => self.source(root)?,
@@ -42,12 +118,19 @@ impl<'a> Compiler<'a> {
             | Operator::Distinct(_)
             | Operator::Sort(_)
             | Operator::TopN { .. }
+            | Operator::Values(_)
+            | Operator::Window { .. }
+            | Operator::UnionAll(_)
+            | Operator::Compare { .. }
+            | Operator::SharedStep { .. }
+            | Operator::Recursion(_)
+            | Operator::RecursionInput { .. }
             | Operator::Limit { .. } => Ok(Pipeline::of(self.source(node)?)),
             Operator::Scan { scan, read } => self.scan(node, scan, read),
             Operator::Filter(conjuncts) => self.filter(node, conjuncts),
             Operator::Project(computed) => self.project(node, computed),
-            Operator::HashJoin { keys, residual } => self.hash_join(node, keys, residual),
-            Operator::NestedLoopJoin(conjuncts) => self.nested_loop(node, conjuncts),
+            Operator::HashJoin(spec) | Operator::NestedLoopJoin(spec) => self.join(node, spec),
+            Operator::Expand { expand, made, ordinality } => self.expand(node, expand, made, *ordinality),
         }
     }
 
@@ -61,9 +144,7 @@ impl<'a> Compiler<'a> {
                 let input = &node.inputs[0];
                 let keys = keys.iter().map(|(_, key)| resolve(key, &input.output)).collect::<Result<_>>()?;
                 let argument = |aggregate: &Aggregate| -> Result<Aggregate> {
-                    let argument =
-                        aggregate.argument.as_ref().map(|argument| resolve(argument, &input.output)).transpose()?;
-                    Ok(Aggregate { argument, ..aggregate.clone() })
+                    aggregate.clone().map_exprs(&mut |expr| resolve(&expr, &input.output))
                 };
                 let aggregates = aggregates.iter().map(|(_, aggregate)| argument(aggregate)).collect::<Result<_>>()?;
                 self.drive(&self.pipeline(input)?, &HashAggregate { control, keys, aggregates }, Some(node))?
@@ -94,10 +175,37 @@ impl<'a> Compiler<'a> {
                 let sink = Gather::limited(control, *offset, *fetch);
                 self.drive(&self.pipeline(&node.inputs[0])?, &sink, Some(node))?
             }
+            Operator::Values(rows) => values(rows, self.run.batch_rows)?,
+            Operator::Window { partition, order, calls } => self.window(node, partition, order, calls)?,
+            Operator::UnionAll(places) => {
+                let mut all = Vec::new();
+                for (input, columns) in node.inputs.iter().zip(places) {
+                    all.extend(self.gathered_as(input, columns)?);
+                }
+                all
+            }
+            Operator::Compare { op, all, columns: [first, second] } => {
+                let [left, right] = node.inputs.as_slice() else { return Err(internal("a set operator has two inputs")) };
+                let right = self.gathered_as(right, second)?;
+                let left = self.gathered_as(left, first)?;
+                set_operation::compare(*op, *all, [left, right], control)?
+            }
+            Operator::SharedStep { id, columns, .. } => {
+                let rows = self.step(*id)?;
+                let layout = &self.steps.get(id).ok_or_else(|| internal("a step has no plan"))?.output;
+                narrow(&rows, columns, layout)?
+            }
+            Operator::Recursion(spec) => self.recursion(node, spec)?,
+            Operator::RecursionInput { id, member, places, .. } => {
+                let inputs = self.inputs.borrow();
+                let rows = inputs.get(&(*id, *member)).ok_or_else(super::recursion::no_input)?;
+                rows.iter().map(|batch| select(batch, places)).collect()
+            }
             Operator::Scan { .. }
             | Operator::Filter(_)
             | Operator::Project(_)
-            | Operator::HashJoin { .. }
+            | Operator::Expand { .. }
+            | Operator::HashJoin(_)
             | Operator::NestedLoopJoin(_) => return Err(internal("this operator gathers nothing")),
         };
         if let Some(measures) = self.run.measures {
@@ -107,11 +215,32 @@ impl<'a> Compiler<'a> {
     }
 }
 
-fn sort_keys(keys: &[SortKey], layout: &[ColumnId]) -> Result<Vec<SortKey>> {
+impl<'a> Compiler<'a> {
+    /// All rows of an input, with these of its columns.
+    fn gathered_as(&self, input: &'a Node, columns: &[ColumnId]) -> Result<Vec<Batch>> {
+        let batches = self.drive(&self.pipeline(input)?, &Gather::all(self.run.control), None)?;
+        narrow(&batches, columns, &input.output)
+    }
+}
+
+/// Rows of expressions without columns.
+fn values(rows: &[Vec<Expr>], batch_rows: usize) -> Result<Vec<Batch>> {
+    let one = Batch::new(Vec::new(), 1);
+    let block = |rows: &[Vec<Expr>]| {
+        let parts = rows.iter().map(|row| {
+            let columns = row.iter().map(|expr| evaluate(expr, &one)?.into_array(1)).collect::<Result<_>>()?;
+            Ok(Batch::new(columns, 1))
+        });
+        Batch::concat(&parts.collect::<Result<Vec<_>>>()?)
+    };
+    rows.chunks(batch_rows.max(1)).map(block).collect()
+}
+
+pub(super) fn sort_keys(keys: &[SortKey], layout: &[ColumnId]) -> Result<Vec<SortKey>> {
     keys.iter().map(|key| Ok(SortKey { expr: resolve(&key.expr, layout)?, ..key.clone() })).collect()
 }
 
-fn narrow(batches: &[Batch], output: &[ColumnId], layout: &[ColumnId]) -> Result<Vec<Batch>> {
+pub(super) fn narrow(batches: &[Batch], output: &[ColumnId], layout: &[ColumnId]) -> Result<Vec<Batch>> {
     let places = places(output, layout)?;
     Ok(batches.iter().map(|batch| select(batch, &places)).collect())
 }

@@ -25,6 +25,8 @@ pub(crate) struct Limits {
     pub(crate) time: Option<Duration>,
     /// Bytes held at one time by what a statement gathers.
     pub(crate) memory: Option<usize>,
+    /// Rounds of a recursion.
+    pub(crate) recursion: Option<u64>,
 }
 
 /// Checked between batches: interrupt, time and memory.
@@ -34,6 +36,7 @@ pub(crate) struct Control {
     deadline: Option<(Instant, Duration)>,
     memory_limit: Option<usize>,
     memory: AtomicUsize,
+    recursion_limit: Option<u64>,
 }
 
 impl Control {
@@ -43,7 +46,12 @@ impl Control {
             deadline: limits.time.map(|time| (Instant::now() + time, time)),
             memory_limit: limits.memory,
             memory: AtomicUsize::new(0),
+            recursion_limit: limits.recursion,
         }
+    }
+
+    pub(crate) fn recursion_limit(&self) -> Option<u64> {
+        self.recursion_limit
     }
 
     pub(crate) fn check(&self) -> Result<()> {

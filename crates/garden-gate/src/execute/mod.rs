@@ -5,17 +5,22 @@
 //! workers there were: (1) parallel and serial runs give the same rows in the same order.
 
 mod aggregate;
+mod build_side;
 mod compile;
 mod control;
+mod expand;
 mod filter;
-mod hash_join;
-mod nested_loop_join;
+mod join;
+mod mark_join;
 mod pipeline;
 mod project;
+mod recursion;
 mod result;
+mod set_operation;
 mod sort;
 mod streaming;
 mod top_n;
+mod window;
 
 pub use control::Interrupt;
 pub(crate) use control::{Control, Limits};
@@ -23,7 +28,7 @@ pub(crate) use pipeline::Pool;
 
 use crate::diagnostic::Result;
 use crate::kernel::Batch;
-use crate::logical::ColumnId;
+use crate::logical::{ColumnId, Columns};
 use crate::physical::{Measures, PhysicalPlan};
 
 /// How a plan is to be run.
@@ -31,6 +36,7 @@ pub(crate) struct Run<'a> {
     pub(crate) control: &'a Control,
     pub(crate) pool: &'a Pool,
     pub(crate) batch_rows: usize,
+    pub(crate) columns: &'a Columns,
     /// Where to count what each node does; nothing is counted without it.
     pub(crate) measures: Option<&'a Measures>,
 }
@@ -40,5 +46,5 @@ pub(crate) struct Run<'a> {
 /// # Errors
 /// Whatever its expressions raise; HY008, HYT00 or HY001 when it is interrupted or a limit is reached.
 pub(crate) fn run(plan: &PhysicalPlan, output: &[ColumnId], run: &Run<'_>) -> Result<Vec<Batch>> {
-    compile::Compiler { run, workers: plan.workers }.result(&plan.root, output)
+    compile::Compiler::new(run, plan).result(&plan.root, output)
 }

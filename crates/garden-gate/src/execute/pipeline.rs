@@ -52,6 +52,12 @@ impl Sequence {
 pub(super) trait Transform: Send + Sync {
     /// Gives what becomes of `batch` to `emit`, in order, in as many batches as it likes.
     fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()>;
+
+    /// Gives what is left when all batches have come.
+    fn rest(&self, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+        let _ = emit;
+        Ok(())
+    }
 }
 
 /// The end of a pipeline.
@@ -141,17 +147,39 @@ impl Pipeline<'_> {
             }
             outcome.map(|()| local)
         };
-        let locals = if workers > 1 && morsels.len() > 1 {
+        let mut locals = if workers > 1 && morsels.len() > 1 {
             run.pool.threads()?.broadcast(|_| work()).into_iter().collect::<Result<Vec<_>>>()?
         } else {
             vec![work()?]
         };
+        if let Some(local) = locals.first_mut() {
+            self.rest(&job, local)?;
+        }
         let start = Instant::now();
         let output = sink.finish(locals);
         if let (Some(measures), Some(node)) = (run.measures, sink_node) {
             measures.of(node).add_time(start.elapsed());
         }
         output
+    }
+
+    /// What steps give when all batches have gone through them; each step's rest goes through those behind it.
+    fn rest<S: Sink>(&self, job: &Job<'_, S>, local: &mut S::Local) -> Result<()> {
+        for (number, step) in self.steps.iter().enumerate() {
+            let mut at = Sequence { morsel: crate::types::index(job.morsels.len() + number), batch: 0 };
+            let mut deliver = |batch: Batch| {
+                job.sink.push(local, at, batch)?;
+                at.batch += 1;
+                Ok(())
+            };
+            step.transform.rest(&mut |batch| {
+                if let Some(measures) = job.run.measures {
+                    measures.of(step.node).add_output(batch.rows);
+                }
+                self.push(number + 1, batch, job.run, &mut deliver)
+            })?;
+        }
+        Ok(())
     }
 
     fn work<S: Sink>(&self, job: &Job<'_, S>, local: &mut S::Local) -> Result<()> {

@@ -5,11 +5,10 @@ use super::control::Control;
 use super::pipeline::{Flow, Sequence, Sink};
 use super::result::Gather;
 use crate::diagnostic::Result;
-use crate::kernel::{Batch, evaluate};
-use crate::logical::{Direction, Nulls, SortKey};
+use crate::kernel::{Batch, evaluate, sort_options};
+use crate::logical::SortKey;
 use crate::types::index;
 use arrow::array::{ArrayRef, UInt32Array};
-use arrow::compute::SortOptions;
 use arrow::row::{RowConverter, SortField};
 
 pub(super) struct Sort<'a> {
@@ -50,11 +49,8 @@ impl Sink for Sort<'_> {
 pub(super) fn sorted(batch: &Batch, keys: &[SortKey]) -> Result<Batch> {
     let arrays =
         keys.iter().map(|key| evaluate(&key.expr, batch)?.into_array(batch.rows)).collect::<Result<Vec<ArrayRef>>>()?;
-    let fields = keys.iter().zip(&arrays).map(|(key, array)| {
-        let options =
-            SortOptions { descending: key.direction == Direction::Descending, nulls_first: key.nulls == Nulls::First };
-        SortField::new_with_options(array.data_type().clone(), options)
-    });
+    let fields =
+        keys.iter().zip(&arrays).map(|(key, array)| SortField::new_with_options(array.data_type().clone(), sort_options(key)));
     let rows = RowConverter::new(fields.collect())?.convert_columns(&arrays)?;
     let mut order: Vec<u32> = (0..index(batch.rows)).collect();
     order.sort_unstable_by(|a, b| rows.row(*a as usize).cmp(&rows.row(*b as usize)).then(a.cmp(b)));

@@ -1,25 +1,21 @@
-//! The operators that change batches on their way: scan, filter, project and the probe sides of joins.
+//! The operators that change batches on their way: scan, filter, project and table functions.
 
 use super::compile::Compiler;
+use super::expand::ExpandRows;
 use super::filter::Filter;
-use super::hash_join::{From, Probe, keys};
-use super::nested_loop_join::NestedLoop;
+use super::join::From;
 use super::pipeline::{Pipeline, Step, Transform};
 use super::project::Project;
-use super::result::Gather;
 use crate::catalog::Segment;
 use crate::diagnostic::{Error, Result, SqlState};
-use crate::kernel::{Batch, JoinTable};
-use crate::logical::{ColumnId, Expr, ExprKind, Scan};
-use crate::physical::{Node, NodeMeasure};
+use crate::kernel::Batch;
+use crate::logical::{ColumnId, Expand, Expr, ExprKind, Scan};
+use crate::physical::Node;
+use crate::types::SqlType;
 use arrow::array::Array;
 use std::time::Instant;
 
 impl<'a> Compiler<'a> {
-    fn measure(&self, node: &Node) -> Option<&'a NodeMeasure> {
-        self.run.measures.map(|measures| measures.of(node.id))
-    }
-
     pub(super) fn scan(&self, node: &'a Node, scan: &Scan, read: &[(ColumnId, usize)]) -> Result<Pipeline<'a>> {
         let start = Instant::now();
         let columns: Vec<usize> = read.iter().map(|(_, column)| *column).collect();
@@ -54,7 +50,7 @@ impl<'a> Compiler<'a> {
             Some((_, expr)) => resolve(expr, &input.output),
             None => {
                 let place = places(&[*id], &input.output)?[0];
-                Ok(Expr::new(ExprKind::Slot(place), crate::types::SqlType::Null, crate::diagnostic::Span::default()))
+                Ok(Expr::new(ExprKind::Slot(place), SqlType::Null, crate::diagnostic::Span::default()))
             }
         };
         let exprs = node.output.iter().map(expr).collect::<Result<_>>()?;
@@ -63,70 +59,37 @@ impl<'a> Compiler<'a> {
         Ok(pipeline)
     }
 
-    /// All rows of an input as one batch.
-    fn gathered(&self, node: &'a Node) -> Result<Batch> {
-        let batches = self.drive(&self.pipeline(node)?, &Gather::all(self.run.control), None)?;
-        if batches.is_empty() {
-            return Ok(Batch::new(Vec::new(), 0));
-        }
-        Batch::concat(&batches)
-    }
-
-    pub(super) fn hash_join(&self, node: &'a Node, pairs: &[(Expr, Expr)], residual: &[Expr]) -> Result<Pipeline<'a>> {
-        let [probe, build] = node.inputs.as_slice() else { return Err(internal("a join has two inputs")) };
-        let gathered = self.gathered(build)?;
-        let start = Instant::now();
-        if gathered.rows == 0 {
-            // Nothing can match: the probe side need not be read.
-            return Ok(Pipeline::of(Vec::new()));
-        }
-        let side = |pick: fn(&(Expr, Expr)) -> &Expr, layout: &[ColumnId]| {
-            pairs.iter().map(|pair| resolve(pick(pair), layout)).collect::<Result<Vec<_>>>()
+    pub(super) fn expand(
+        &self,
+        node: &'a Node,
+        expand: &Expand,
+        made: &[(ColumnId, SqlType)],
+        ordinality: Option<ColumnId>,
+    ) -> Result<Pipeline<'a>> {
+        let input = &node.inputs[0];
+        let expand = match expand {
+            Expand::Series([from, to, step]) => Expand::Series([
+                resolve(from, &input.output)?,
+                resolve(to, &input.output)?,
+                resolve(step, &input.output)?,
+            ]),
+            Expand::Unnest(arrays) => {
+                Expand::Unnest(arrays.iter().map(|array| resolve(array, &input.output)).collect::<Result<_>>()?)
+            }
         };
-        let build_keys = keys(&side(|pair| &pair.1, &build.output)?, &gathered)?;
-        let table = JoinTable::build(&build_keys, gathered.rows)?;
-        self.run.control.hold(table.bytes())?;
-        if let Some(measure) = self.measure(node) {
-            measure.add_time(start.elapsed());
-        }
-        let mut layout = node.output.clone();
-        if !residual.is_empty() {
-            layout = with(layout, residual);
-        }
-        let filter = if residual.is_empty() { None } else { Some(self.filter_step(node, residual, &layout)?) };
-        let joined = origins(&layout, probe, build)?;
-        let probe_keys = side(|pair| &pair.0, &probe.output)?;
-        let mut pipeline = self.pipeline(probe)?;
-        let batch_rows = self.run.batch_rows;
-        push(
-            &mut pipeline,
-            node,
-            Probe { keys: probe_keys, table, build: gathered, joined, residual: filter, batch_rows },
-        );
-        Ok(pipeline)
-    }
-
-    pub(super) fn nested_loop(&self, node: &'a Node, conjuncts: &[Expr]) -> Result<Pipeline<'a>> {
-        let [outer, inner] = node.inputs.as_slice() else { return Err(internal("a join has two inputs")) };
-        let gathered = self.gathered(inner)?;
-        if gathered.rows == 0 {
-            return Ok(Pipeline::of(Vec::new()));
-        }
-        let layout = with(node.output.clone(), conjuncts);
-        let joined = origins(&layout, outer, inner)?;
-        let condition = self.filter_step(node, conjuncts, &layout)?;
-        let mut pipeline = self.pipeline(outer)?;
-        push(
-            &mut pipeline,
-            node,
-            NestedLoop {
-                control: self.run.control,
-                inner: gathered,
-                joined,
-                condition,
-                batch_rows: self.run.batch_rows,
-            },
-        );
+        let origin = |id: &ColumnId| -> Result<From> {
+            if Some(*id) == ordinality {
+                return Ok(From::Several);
+            }
+            match made.iter().position(|(known, _)| known == id) {
+                Some(at) => Ok(From::Build(at)),
+                None => Ok(From::Probe(places(&[*id], &input.output)?[0])),
+            }
+        };
+        let output = node.output.iter().map(origin).collect::<Result<_>>()?;
+        let types = made.iter().map(|(_, sql_type)| *sql_type).collect();
+        let mut pipeline = self.pipeline(input)?;
+        push(&mut pipeline, node, ExpandRows { expand, types, output, batch_rows: self.run.batch_rows });
         Ok(pipeline)
     }
 }
@@ -147,31 +110,8 @@ fn check_promise(scan: &Scan, columns: &[usize], segments: &[Segment]) -> Result
     Err(Error::new(SqlState::GENERAL, message))
 }
 
-fn push<'a>(pipeline: &mut Pipeline<'a>, node: &Node, transform: impl Transform + 'a) {
+pub(super) fn push<'a>(pipeline: &mut Pipeline<'a>, node: &Node, transform: impl Transform + 'a) {
     pipeline.steps.push(Step { node: node.id, transform: Box::new(transform) });
-}
-
-/// `layout` and the further columns of `exprs`.
-fn with(mut layout: Vec<ColumnId>, exprs: &[Expr]) -> Vec<ColumnId> {
-    for id in exprs.iter().flat_map(Expr::columns) {
-        if !layout.contains(&id) {
-            layout.push(id);
-        }
-    }
-    layout
-}
-
-fn origins(layout: &[ColumnId], probe: &Node, build: &Node) -> Result<Vec<From>> {
-    let find = |id: &ColumnId, node: &Node| node.output.iter().position(|known| known == id);
-    layout
-        .iter()
-        .map(|id| {
-            let from_probe = find(id, probe).map(From::Probe);
-            from_probe
-                .or_else(|| find(id, build).map(From::Build))
-                .ok_or_else(|| internal("a column is missing in a join"))
-        })
-        .collect()
 }
 
 /// Where the columns `wanted` stand in a batch of the columns `layout`.

@@ -1,17 +1,20 @@
 //! CAST (clause 6.13). Numbers are rounded half away from zero; text is trimmed of blanks before it is read.
 
 use super::constant::value_at;
+use super::keys::{from_integer_lanes, integer_lanes};
 use super::problem::Problem;
 use crate::types::{
-    Decimal, MICROS_PER_DAY, SqlType, Value, format_timestamp, parse_date, parse_time, parse_timestamp, rescale,
+    Decimal, Field, Interval, MICROS_PER_DAY, RowField, SqlType, Value, format_timestamp, parse_address, parse_date,
+    parse_instant, parse_interval, parse_time, parse_timestamp, parse_uuid, rescale,
 };
 use arrow::array::{
-    Array, ArrayRef, AsArray, BooleanArray, PrimitiveArray, StringViewArray, StringViewBuilder, new_null_array,
+    Array, ArrayRef, AsArray, BinaryViewArray, BinaryViewBuilder, BooleanArray, FixedSizeBinaryArray, PrimitiveArray,
+    StringViewArray, StringViewBuilder, new_null_array,
 };
 use arrow::compute::{self, CastOptions};
 use arrow::datatypes::{
-    ArrowPrimitiveType, DataType, Date32Type, Decimal64Type, Decimal128Type, Float32Type, Float64Type, Int16Type,
-    Int32Type, Int64Type, Time64MicrosecondType, TimestampMicrosecondType,
+    ArrowPrimitiveType, DataType, Date32Type, Decimal64Type, Decimal128Type, DurationMicrosecondType, Float32Type,
+    Float64Type, Int16Type, Int32Type, Int64Type, IntervalYearMonthType, Time64MicrosecondType, TimestampMicrosecondType,
 };
 use std::fmt::Write as _;
 use std::sync::Arc;
@@ -21,9 +24,24 @@ pub(super) fn cast_array(array: &ArrayRef, from: SqlType, to: SqlType) -> Result
     use SqlType as T;
     match (from, to) {
         _ if array.null_count() == array.len() => Ok(new_null_array(&to.arrow(), array.len())),
-        (T::Varchar(_), T::Varchar(length)) => limit_length(array, length, to),
-        (T::Varchar(_), _) => from_text(array.as_string_view(), to),
+        (T::Array(a), T::Array(b)) => cast_list(array, *a, *b),
+        (T::Row(a), T::Row(b)) => cast_row(array, a, (b, to)),
+        (a, b) if a.is_text() && b.is_text() => text_to_text(array, a, b),
+        (a, _) if a.is_text() => from_text(array.as_string_view(), to),
         (_, T::Varchar(length)) => limit_length(&to_text(array, from), length, to),
+        (_, T::Char(length)) => Ok(padded(&limit_length(&to_text(array, from), Some(length), to)?, length)),
+        (T::Uuid | T::IpAddress, b) if b.is_binary() => binary_length(&array_of_bytes(array), b),
+        (a, T::Uuid | T::IpAddress) if a.is_binary() => sixteen(array.as_binary_view(), to),
+        (a, b) if a.is_binary() && b.is_binary() => binary_length(array, b),
+        (T::Timestamp | T::TimestampTz, T::Timestamp | T::TimestampTz) => {
+            let lanes = integer_lanes(array).unwrap_or_default().into_owned();
+            Ok(from_integer_lanes(lanes, array.nulls().cloned(), &to.arrow()))
+        }
+        (T::Date, T::TimestampTz) => {
+            let local = cast_array(array, T::Date, T::Timestamp)?;
+            cast_array(&local, T::Timestamp, to)
+        }
+        (T::TimestampTz, T::Date | T::Time) => cast_array(&cast_array(array, from, T::Timestamp)?, T::Timestamp, to),
         (T::Date, T::Timestamp) => {
             let array = array.as_primitive::<Date32Type>();
             let start = |days: i32| i64::from(days).checked_mul(MICROS_PER_DAY).ok_or(Problem::OutsideCalendar);
@@ -41,6 +59,93 @@ pub(super) fn cast_array(array: &ArrayRef, from: SqlType, to: SqlType) -> Result
         }
         _ => number(array, from, to),
     }
+}
+
+/// Between character strings: a CHAR loses the blanks it was filled up with, and gets those it lacks.
+fn text_to_text(array: &ArrayRef, from: SqlType, to: SqlType) -> Result<ArrayRef, Problem> {
+    let mut array = Arc::clone(array);
+    if matches!(from, SqlType::Char(_)) {
+        let trimmed = array.as_string_view().iter().map(|text| text.map(|text| text.trim_end_matches(' ')));
+        array = Arc::new(trimmed.collect::<StringViewArray>());
+    }
+    match to {
+        SqlType::Char(length) => Ok(padded(&limit_length(&array, Some(length), to)?, length)),
+        SqlType::Varchar(length) => limit_length(&array, length, to),
+        _ => Ok(array),
+    }
+}
+
+/// Text filled up with blanks to `length` characters.
+fn padded(array: &ArrayRef, length: u32) -> ArrayRef {
+    let pad = |text: &str| format!("{text:<width$}", width = length as usize);
+    let texts: StringViewArray = array.as_string_view().iter().map(|text| text.map(pad)).collect();
+    Arc::new(texts)
+}
+
+/// Binary strings within a length; of a fixed length, filled up with zeros.
+fn binary_length(array: &ArrayRef, to: SqlType) -> Result<ArrayRef, Problem> {
+    let (most, fixed) = match to {
+        SqlType::Binary(length) => (length as usize, true),
+        SqlType::Varbinary(Some(length)) => (length as usize, false),
+        _ => return Ok(Arc::clone(array)),
+    };
+    let mut builder = BinaryViewBuilder::with_capacity(array.len());
+    for bytes in array.as_binary_view() {
+        let Some(bytes) = bytes else {
+            builder.append_null();
+            continue;
+        };
+        if bytes.iter().skip(most).any(|byte| *byte != 0) {
+            let text = crate::types::format_hex(bytes);
+            return Err(Problem::TextTooLong { text, length: bytes.len(), target: to });
+        }
+        let mut kept = bytes[..bytes.len().min(most)].to_vec();
+        if fixed {
+            kept.resize(most, 0);
+        }
+        builder.append_value(kept);
+    }
+    Ok(Arc::new(builder.finish()))
+}
+
+fn array_of_bytes(array: &ArrayRef) -> ArrayRef {
+    Arc::new(array.as_fixed_size_binary().iter().collect::<BinaryViewArray>())
+}
+
+/// Binary strings of 16 bytes as identifiers or addresses.
+fn sixteen(bytes: &BinaryViewArray, to: SqlType) -> Result<ArrayRef, Problem> {
+    let mut values = Vec::with_capacity(bytes.len());
+    for bytes in bytes {
+        match bytes {
+            Some(bytes) if bytes.len() != 16 => {
+                return Err(Problem::NoSuchValue { text: crate::types::format_hex(bytes), target: to });
+            }
+            other => values.push(other),
+        }
+    }
+    fixed(values, to)
+}
+
+fn fixed<B: AsRef<[u8]>>(values: Vec<Option<B>>, to: SqlType) -> Result<ArrayRef, Problem> {
+    let array = FixedSizeBinaryArray::try_from_sparse_iter_with_size(values.into_iter(), 16);
+    array.map(|array| Arc::new(array) as ArrayRef).map_err(|_| Problem::Overflow(to))
+}
+
+fn cast_list(array: &ArrayRef, from: SqlType, to: SqlType) -> Result<ArrayRef, Problem> {
+    let list = array.as_list::<i32>();
+    let values = cast_array(list.values(), from, to)?;
+    let field = Arc::new(arrow::datatypes::Field::new("element", to.arrow(), true));
+    Ok(Arc::new(arrow::array::ListArray::new(field, list.offsets().clone(), values, list.nulls().cloned())))
+}
+
+fn cast_row(array: &ArrayRef, from: &[RowField], (to, target): (&[RowField], SqlType)) -> Result<ArrayRef, Problem> {
+    let rows = array.as_struct();
+    let columns = rows.columns().iter().zip(from.iter().zip(to)).map(|(column, (from, to))| {
+        if from.sql_type == to.sql_type { Ok(Arc::clone(column)) } else { cast_array(column, from.sql_type, to.sql_type) }
+    });
+    let columns = columns.collect::<Result<Vec<_>, _>>()?;
+    let DataType::Struct(fields) = target.arrow() else { return Err(Problem::Overflow(target)) };
+    Ok(Arc::new(arrow::array::StructArray::new(fields, columns, rows.nulls().cloned())))
 }
 
 /// Between numbers: rounding first where digits are lost, then the checked conversion.
@@ -156,7 +261,34 @@ fn from_text(texts: &StringViewArray, to: SqlType) -> Result<ArrayRef, Problem> 
         SqlType::Date => read!(Date32Type, parse_date),
         SqlType::Time => read!(Time64MicrosecondType, parse_time),
         SqlType::Timestamp => read!(TimestampMicrosecondType, read_timestamp),
-        SqlType::Null | SqlType::Varchar(_) | SqlType::YearMonth | SqlType::DayTime => {
+        SqlType::TimestampTz => {
+            let read = |text: &str| parse_instant(text).or_else(|| read_timestamp(text));
+            let array = primitive::<TimestampMicrosecondType>(texts, SqlType::Timestamp, read)?;
+            cast_array(&array, SqlType::Timestamp, to)
+        }
+        SqlType::Uuid | SqlType::IpAddress => {
+            let read = |text: &str| {
+                let value = if to == SqlType::Uuid { parse_uuid(text.trim()) } else { parse_address(text.trim()) };
+                value.ok_or_else(|| misfit(text))
+            };
+            let values: Result<Vec<_>, Problem> = texts.iter().map(|text| text.map(read).transpose()).collect();
+            fixed(values?, to)
+        }
+        SqlType::YearMonth => read!(IntervalYearMonthType, |text| match parse_interval(text, Field::Year, Field::Month) {
+            Some(Interval::Months(months)) => Some(months),
+            _ => None,
+        }),
+        SqlType::DayTime => read!(DurationMicrosecondType, |text| match parse_interval(text, Field::Day, Field::Second) {
+            Some(Interval::Micros(micros)) => Some(micros),
+            _ => None,
+        }),
+        SqlType::Null
+        | SqlType::Varchar(_)
+        | SqlType::Char(_)
+        | SqlType::Binary(_)
+        | SqlType::Varbinary(_)
+        | SqlType::Array(_)
+        | SqlType::Row(_) => {
             Err(misfit(texts.iter().flatten().next().unwrap_or("")))
         }
     }

@@ -4,8 +4,8 @@ use super::problem::Problem;
 use crate::diagnostic::{Error, Result};
 use crate::types::{Decimal, SqlType, Value, rescale};
 use arrow::array::{
-    ArrayRef, AsArray, BooleanArray, Date32Array, Decimal64Array, Decimal128Array, DurationMicrosecondArray,
-    Float32Array, Float64Array, Int16Array, Int32Array, Int64Array, IntervalYearMonthArray, StringViewArray,
+    Array, ArrayRef, AsArray, BinaryViewArray, BooleanArray, Date32Array, Decimal64Array, Decimal128Array, DurationMicrosecondArray,
+    FixedSizeBinaryArray, Float32Array, Float64Array, Int16Array, Int32Array, Int64Array, IntervalYearMonthArray, StringViewArray,
     Time64MicrosecondArray, TimestampMicrosecondArray, new_null_array,
 };
 use arrow::datatypes::{
@@ -37,7 +37,24 @@ pub(crate) fn array_of(value: &Value, sql_type: SqlType) -> Result<ArrayRef> {
         (Value::Double(value), SqlType::Double) => Arc::new(Float64Array::from(vec![*value])),
         #[expect(clippy::cast_possible_truncation, reason = "REAL has fewer digits by definition")]
         (Value::Double(value), SqlType::Real) => Arc::new(Float32Array::from(vec![*value as f32])),
-        (Value::Text(value), SqlType::Varchar(_)) => Arc::new(StringViewArray::from(vec![value.as_str()])),
+        (Value::Instant(value), SqlType::TimestampTz) => {
+            Arc::new(TimestampMicrosecondArray::from(vec![*value]).with_timezone("UTC"))
+        }
+        (Value::Binary(value), SqlType::Binary(_) | SqlType::Varbinary(_)) => {
+            Arc::new(BinaryViewArray::from(vec![value.as_slice()]))
+        }
+        (Value::Uuid(value), SqlType::Uuid) | (Value::IpAddress(value), SqlType::IpAddress) => {
+            Arc::new(FixedSizeBinaryArray::try_from_iter(std::iter::once(value.as_slice()))?)
+        }
+        (Value::Array(elements), SqlType::Array(element)) => {
+            let parts = elements.iter().map(|value| array_of(value, *element)).collect::<Result<Vec<_>>>()?;
+            super::composite::list(&parts, *element)?
+        }
+        (Value::Row(values), SqlType::Row(fields)) => {
+            let parts = values.iter().zip(fields).map(|(value, field)| array_of(value, field.sql_type));
+            super::composite::row(parts.collect::<Result<Vec<_>>>()?, sql_type, 1)
+        }
+        (Value::Text(value), SqlType::Varchar(_) | SqlType::Char(_)) => Arc::new(StringViewArray::from(vec![value.as_str()])),
         (Value::Date(value), SqlType::Date) => Arc::new(Date32Array::from(vec![*value])),
         (Value::Time(value), SqlType::Time) => Arc::new(Time64MicrosecondArray::from(vec![*value])),
         (Value::Timestamp(value), SqlType::Timestamp) => Arc::new(TimestampMicrosecondArray::from(vec![*value])),
@@ -45,6 +62,32 @@ pub(crate) fn array_of(value: &Value, sql_type: SqlType) -> Result<ArrayRef> {
         (Value::Micros(value), SqlType::DayTime) => Arc::new(DurationMicrosecondArray::from(vec![*value])),
         _ => return Err(misfit()),
     })
+}
+
+/// An array of these values, which have the type.
+///
+/// # Errors
+/// As [`array_of`].
+pub(crate) fn array_of_all(values: &[Value], sql_type: SqlType) -> Result<ArrayRef> {
+    let whole = |value: &Value| match value {
+        Value::Integer(value)
+        | Value::Time(value)
+        | Value::Timestamp(value)
+        | Value::Instant(value)
+        | Value::Micros(value) => Some(*value),
+        Value::Date(value) | Value::Months(value) => Some((*value).into()),
+        _ => None,
+    };
+    let empty = arrow::array::new_empty_array(&sql_type.arrow());
+    if !matches!(sql_type, SqlType::Numeric { .. })
+        && super::keys::integer_lanes(&empty).is_some()
+        && let Some(lanes) = values.iter().map(whole).collect::<Option<Vec<i64>>>()
+    {
+        return Ok(super::keys::from_integer_lanes(lanes, None, &sql_type.arrow()));
+    }
+    let parts = values.iter().map(|value| array_of(value, sql_type)).collect::<Result<Vec<_>>>()?;
+    let parts: Vec<&dyn Array> = parts.iter().map(AsRef::as_ref).collect();
+    if parts.is_empty() { Ok(empty) } else { Ok(arrow::compute::concat(&parts)?) }
 }
 
 fn decimal(value: Decimal, sql_type: SqlType) -> Result<ArrayRef> {
@@ -60,6 +103,10 @@ fn decimal(value: Decimal, sql_type: SqlType) -> Result<ArrayRef> {
     } else {
         Arc::new(Decimal128Array::from(vec![unscaled]).with_precision_and_scale(precision, scale.cast_signed())?)
     })
+}
+
+fn sixteen(array: &ArrayRef, row: usize) -> [u8; 16] {
+    array.as_fixed_size_binary().value(row).try_into().unwrap_or_default()
 }
 
 /// The value in lane `row` of an array that holds `sql_type`.
@@ -83,7 +130,19 @@ pub(crate) fn value_at(array: &ArrayRef, sql_type: SqlType, row: usize) -> Value
         }
         SqlType::Real => Value::Double(array.as_primitive::<Float32Type>().value(row).into()),
         SqlType::Double => Value::Double(array.as_primitive::<Float64Type>().value(row)),
-        SqlType::Varchar(_) => Value::Text(array.as_string_view().value(row).to_owned()),
+        SqlType::TimestampTz => Value::Instant(array.as_primitive::<TimestampMicrosecondType>().value(row)),
+        SqlType::Binary(_) | SqlType::Varbinary(_) => Value::Binary(array.as_binary_view().value(row).to_vec()),
+        SqlType::Uuid => Value::Uuid(sixteen(array, row)),
+        SqlType::IpAddress => Value::IpAddress(sixteen(array, row)),
+        SqlType::Array(element) => {
+            let elements = array.as_list::<i32>().value(row);
+            Value::Array((0..elements.len()).map(|at| value_at(&elements, *element, at)).collect())
+        }
+        SqlType::Row(fields) => {
+            let columns = array.as_struct().columns();
+            Value::Row(columns.iter().zip(fields).map(|(column, field)| value_at(column, field.sql_type, row)).collect())
+        }
+        SqlType::Varchar(_) | SqlType::Char(_) => Value::Text(array.as_string_view().value(row).to_owned()),
         SqlType::Date => Value::Date(array.as_primitive::<Date32Type>().value(row)),
         SqlType::Time => Value::Time(array.as_primitive::<Time64MicrosecondType>().value(row)),
         SqlType::Timestamp => Value::Timestamp(array.as_primitive::<TimestampMicrosecondType>().value(row)),

@@ -1,9 +1,12 @@
-use super::{Batch, Lane, arithmetic, case, cast, constant, in_list, like, logic, problem::Problem, text};
+use super::function::{self, Arguments};
+use super::{Batch, Lane, arithmetic, case, cast, composite, constant, in_list, like, logic, problem::Problem, text};
 use crate::diagnostic::{Error, Result, Span, SqlState};
 use crate::logical::{CompareOp, Expr, ExprKind};
-use crate::types::Value;
-use arrow::array::ArrayRef;
+use super::count_true;
+use crate::types::{SqlType, Value};
+use arrow::array::{Array, ArrayRef, AsArray, BooleanArray};
 use arrow::compute::kernels::cmp;
+use arrow::row::{RowConverter, SortField};
 use std::sync::Arc;
 
 /// The value of an expression for every row of a batch; columns must have been resolved to slots.
@@ -17,16 +20,28 @@ pub(crate) fn evaluate(expr: &Expr, batch: &Batch) -> Result<Lane> {
         ExprKind::Literal(value) | ExprKind::Parameter(_, Some(value)) => {
             constant::array_of(value, sql_type).map(Lane::Constant).map_err(|error| error.at(expr.span()))
         }
-        ExprKind::Column(_) | ExprKind::Parameter(_, None) => {
+        ExprKind::Column(_) | ExprKind::Parameter(_, None) | ExprKind::Subquery(_) => {
             Err(Error::new(SqlState::GENERAL, "internal error: an expression is not ready to run").at(expr.span()))
         }
         ExprKind::And(terms) => logic::and(terms, batch),
         ExprKind::Or(terms) => logic::or(terms, batch),
         ExprKind::Not(operand) => logic::not(&evaluate(operand, batch)?),
         ExprKind::Is(operand, test) => logic::is(&evaluate(operand, batch)?, *test),
-        ExprKind::Compare(op, parts) => compare(*op, &evaluate(&parts[0], batch)?, &evaluate(&parts[1], batch)?),
+        ExprKind::Compare(op, parts) => {
+            let (left, right) = (evaluate(&parts[0], batch)?, evaluate(&parts[1], batch)?);
+            if !matches!(parts[0].sql_type(), SqlType::Array(_) | SqlType::Row(_)) {
+                return compare(*op, &left, &right);
+            }
+            let (left, right) = (left.into_array(batch.rows)?, right.into_array(batch.rows)?);
+            let result = compare_arrays(*op, &left, &right, parts[0].sql_type())?;
+            Ok(Lane::Array(Arc::new(result)))
+        }
         ExprKind::Same(parts) => {
             let (left, right) = (evaluate(&parts[0], batch)?, evaluate(&parts[1], batch)?);
+            if matches!(parts[0].sql_type(), SqlType::Array(_) | SqlType::Row(_)) {
+                let (left, right) = (left.into_array(batch.rows)?, right.into_array(batch.rows)?);
+                return same_parts(&left, &right).map(Lane::Array);
+            }
             Ok(Lane::like(Arc::new(cmp::not_distinct(&left, &right)?), both_constant(&left, &right)))
         }
         ExprKind::Arithmetic(op, parts) => {
@@ -38,7 +53,17 @@ pub(crate) fn evaluate(expr: &Expr, batch: &Batch) -> Result<Lane> {
             let operand = evaluate(operand, batch)?;
             Ok(Lane::like(located(arithmetic::negate(operand.array(), sql_type), expr.span())?, operand.is_constant()))
         }
-        ExprKind::Concat(parts) => text::concat(&evaluate(&parts[0], batch)?, &evaluate(&parts[1], batch)?),
+        ExprKind::Concat(parts) => {
+            let (left, right) = (evaluate(&parts[0], batch)?, evaluate(&parts[1], batch)?);
+            match sql_type {
+                SqlType::Array(element) => {
+                    let (left, right) = (left.into_array(batch.rows)?, right.into_array(batch.rows)?);
+                    composite::concat_arrays(&left, &right, *element).map(Lane::Array)
+                }
+                _ if sql_type.is_binary() => text::concat_binary(&left, &right),
+                _ => text::concat(&left, &right),
+            }
+        }
         ExprKind::Like(parts, escape) => {
             let escape = escape.as_ref().map(|escape| evaluate(escape, batch)).transpose()?;
             let result = like::like(&evaluate(&parts[0], batch)?, &evaluate(&parts[1], batch)?, escape.as_ref());
@@ -47,6 +72,24 @@ pub(crate) fn evaluate(expr: &Expr, batch: &Batch) -> Result<Lane> {
         ExprKind::In(operand, list) => in_list::in_list(operand, list, batch),
         ExprKind::Case(branches, otherwise) => case::case(branches, otherwise, batch),
         ExprKind::Coalesce(terms) => case::coalesce(terms, sql_type, batch),
+        ExprKind::Call(function, terms) => {
+            let lanes = terms.iter().map(|term| evaluate(term, batch)).collect::<Result<Vec<_>>>()?;
+            let constant = lanes.iter().all(Lane::is_constant);
+            let types: Vec<SqlType> = terms.iter().map(Expr::sql_type).collect();
+            let rows = if constant { 1 } else { batch.rows };
+            let arguments = Arguments { lanes: &lanes, types: &types, rows, result: sql_type };
+            Ok(Lane::like(located(function::call(*function, &arguments), expr.span())?, constant))
+        }
+        ExprKind::Array(terms) => composite::array_constructor(terms, sql_type, batch),
+        ExprKind::Row(terms) => composite::row_constructor(terms, sql_type, batch),
+        ExprKind::Field(operand, place) => composite::field(&evaluate(operand, batch)?, *place),
+        ExprKind::Only(parts) => {
+            let several = evaluate(&parts[1], batch)?;
+            if count_true(several.array().as_boolean()) > 0 {
+                return located(Err(Problem::SeveralRows), expr.span());
+            }
+            evaluate(&parts[0], batch)
+        }
         ExprKind::Cast(operand) => {
             let lane = evaluate(operand, batch)?;
             let result = cast::cast_array(lane.array(), operand.sql_type(), sql_type);
@@ -71,6 +114,22 @@ pub(crate) fn evaluate_constant(expr: &Expr) -> Result<Value> {
 /// The value of an expression as one array of the batch's length.
 pub(super) fn evaluate_array(expr: &Expr, batch: &Batch) -> Result<ArrayRef> {
     evaluate(expr, batch)?.into_array(batch.rows)
+}
+
+/// A comparison of two arrays of one length, of any type.
+pub(super) fn compare_arrays(op: CompareOp, left: &ArrayRef, right: &ArrayRef, sql_type: SqlType) -> Result<BooleanArray> {
+    if matches!(sql_type, SqlType::Array(_) | SqlType::Row(_)) {
+        return composite::compare(op, left, right, sql_type);
+    }
+    let result = compare(op, &Lane::Array(Arc::clone(left)), &Lane::Array(Arc::clone(right)))?;
+    Ok(result.array().as_boolean().clone())
+}
+
+/// Whether two composite values are the same, NULL parts included.
+fn same_parts(left: &ArrayRef, right: &ArrayRef) -> Result<ArrayRef> {
+    let converter = RowConverter::new(vec![SortField::new(left.data_type().clone())])?;
+    let (a, b) = (converter.convert_columns(std::slice::from_ref(left))?, converter.convert_columns(std::slice::from_ref(right))?);
+    Ok(Arc::new((0..left.len()).map(|row| Some(a.row(row) == b.row(row))).collect::<BooleanArray>()))
 }
 
 pub(super) fn compare(op: CompareOp, left: &Lane, right: &Lane) -> Result<Lane> {

@@ -15,6 +15,8 @@ const END: u32 = u32::MAX;
 pub(crate) struct JoinTable {
     table: Table,
     next: Vec<u32>,
+    /// For each key whether NULL is a value that equals itself.
+    null_same: Vec<bool>,
 }
 
 #[derive(Debug)]
@@ -24,11 +26,11 @@ enum Table {
 }
 
 impl JoinTable {
-    /// A table over all rows of the build side, whose keys these are.
-    pub(crate) fn build(keys: &[ArrayRef], rows: usize) -> Result<Self> {
+    /// A table over all rows of the build side, whose keys these are. For a key of `null_same`, NULL is the same as NULL.
+    pub(crate) fn build(keys: &[ArrayRef], rows: usize, null_same: &[bool]) -> Result<Self> {
         let mut next = vec![END; rows];
-        let valid = |row: usize| keys.iter().all(|key| key.is_valid(row));
-        let lanes = if keys.len() == 1 { integer_lanes(&keys[0]) } else { None };
+        let valid = |row: usize| is_key(keys, null_same, row);
+        let lanes = if keys.len() == 1 && !null_same[0] { integer_lanes(&keys[0]) } else { None };
         // From the last row to the first, so that each chain runs in row order.
         let table = if let Some(lanes) = lanes {
             let mut slots = HashTable::with_capacity(rows);
@@ -53,7 +55,7 @@ impl JoinTable {
             }
             Table::Encoded { slots, converter: Box::new(converter), keys: encoded }
         };
-        Ok(Self { table, next })
+        Ok(Self { table, next, null_same: null_same.to_vec() })
     }
 
     /// Calls `found` with each pair of a probe row and a build row that have the same key, probe rows in order.
@@ -63,7 +65,6 @@ impl JoinTable {
         rows: usize,
         mut found: impl FnMut(u32, u32) -> Result<()>,
     ) -> Result<()> {
-        let valid = |row: usize| keys.iter().all(|key| key.is_valid(row));
         let mut chain = |row: usize, mut at: u32| -> Result<()> {
             while at != END {
                 found(index(row), at)?;
@@ -74,21 +75,49 @@ impl JoinTable {
         match &self.table {
             Table::Integer(slots) => {
                 let lanes = integer_lanes(&keys[0]).unwrap_or_default();
-                for row in (0..rows).filter(|row| valid(*row)) {
-                    if let Some(slot) = slots.find(mix(lanes[row]), |slot| slot.0 == lanes[row]) {
+                let nulls = keys[0].nulls();
+                for (row, key) in lanes.iter().enumerate().take(rows) {
+                    if nulls.is_some_and(|nulls| nulls.is_null(row)) {
+                        continue;
+                    }
+                    if let Some(slot) = slots.find(mix(*key), |slot| slot.0 == *key) {
                         chain(row, slot.1)?;
                     }
                 }
             }
             Table::Encoded { slots, converter, keys: known } => {
                 let encoded = converter.convert_columns(keys)?;
-                for row in (0..rows).filter(|row| valid(*row)) {
+                for row in (0..rows).filter(|row| is_key(keys, &self.null_same, *row)) {
                     let key = encoded.row(row);
                     let hash = hash_bytes(key.as_ref());
                     let same = |slot: &(u64, u32)| slot.0 == hash && known.row(slot.1 as usize) == key;
                     if let Some(slot) = slots.find(hash, same) {
                         chain(row, slot.1)?;
                     }
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Sets `found` for each probe row whose key is in the table.
+    pub(crate) fn contains(&self, keys: &[ArrayRef], found: &mut [bool]) -> Result<()> {
+        match &self.table {
+            Table::Integer(slots) => {
+                let lanes = integer_lanes(&keys[0]).unwrap_or_default();
+                let nulls = keys[0].nulls();
+                for (row, (key, found)) in lanes.iter().zip(found).enumerate() {
+                    *found = !nulls.is_some_and(|nulls| nulls.is_null(row))
+                        && slots.find(mix(*key), |slot| slot.0 == *key).is_some();
+                }
+            }
+            Table::Encoded { slots, converter, keys: known } => {
+                let encoded = converter.convert_columns(keys)?;
+                for (row, found) in found.iter_mut().enumerate() {
+                    let key = encoded.row(row);
+                    let hash = hash_bytes(key.as_ref());
+                    let same = |slot: &(u64, u32)| slot.0 == hash && known.row(slot.1 as usize) == key;
+                    *found = is_key(keys, &self.null_same, row) && slots.find(hash, same).is_some();
                 }
             }
         }
@@ -105,6 +134,11 @@ impl JoinTable {
     }
 }
 
+/// Whether the row has a key at all: a NULL is none, unless NULLs count as the same.
+fn is_key(keys: &[ArrayRef], null_same: &[bool], row: usize) -> bool {
+    keys.iter().zip(null_same).all(|(key, same)| *same || key.is_valid(row))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -119,7 +153,7 @@ mod tests {
         };
         for make in [&numbers as &dyn Fn(Vec<Option<i32>>) -> ArrayRef, &texts] {
             let build = make(vec![Some(1), None, Some(2), Some(1)]);
-            let table = JoinTable::build(&[build], 4).unwrap();
+            let table = JoinTable::build(&[build], 4, &[false]).unwrap();
             let mut pairs = Vec::new();
             table
                 .probe(&[make(vec![None, Some(1), Some(3), Some(2)])], 4, |probe, build| {

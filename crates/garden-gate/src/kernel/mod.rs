@@ -8,8 +8,10 @@ mod arithmetic;
 mod batch;
 mod case;
 mod cast;
+mod composite;
 mod constant;
 mod evaluate;
+mod function;
 mod group;
 mod in_list;
 mod join_table;
@@ -18,12 +20,25 @@ mod like;
 mod logic;
 mod problem;
 mod text;
+mod window;
 
-pub(crate) use aggregate::{Accumulator, Groups, accumulator};
+pub(crate) use aggregate::{Accumulator, Groups, accumulator, aggregate_inputs};
 pub(crate) use batch::{Batch, Lane};
 pub(crate) use cast::parse_value;
-pub(crate) use constant::{array_of, value_at};
+pub(crate) use constant::{array_of, array_of_all, value_at};
 pub(crate) use evaluate::{evaluate, evaluate_constant};
+pub(crate) use function::{check_template, series};
 pub(crate) use group::GroupTable;
 pub(crate) use join_table::JoinTable;
 pub(crate) use logic::{count_true, evaluate_where, kept};
+pub(crate) use window::{Layout, window};
+
+use crate::logical::{Direction, Nulls, SortKey};
+
+/// Direction and place of NULLs of a sort key, as the comparing kernels take them.
+pub(crate) fn sort_options(key: &SortKey) -> arrow::compute::SortOptions {
+    arrow::compute::SortOptions {
+        descending: key.direction == Direction::Descending,
+        nulls_first: key.nulls == Nulls::First,
+    }
+}

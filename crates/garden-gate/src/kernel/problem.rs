@@ -22,6 +22,38 @@ pub(crate) enum Problem {
         "in the pattern '{pattern}' the escape {escape:?} stands before a character that is none of %, _ and the escape"
     )]
     EscapeSequence { pattern: String, escape: char },
+    #[error("a query in place of a value gives more than one row")]
+    SeveralRows,
+    #[error("a length of {length} characters is not possible")]
+    SubstringLength { length: i64 },
+    #[error("TRIM takes off one character, '{text}' is not one")]
+    TrimCharacter { text: String },
+    #[error("no transliteration {name}")]
+    NoTransliteration { name: String },
+    #[error("'{pattern}' is no regular expression: {reason}")]
+    BadRegularExpression { pattern: String, reason: String },
+    #[error("{flag:?} is no flag of a regular expression")]
+    BadRegexFlag { flag: char },
+    #[error("{base} has no power {exponent} that is a real number")]
+    NoPower { base: String, exponent: String },
+    #[error("{number} has no logarithm")]
+    NoLogarithm { number: String },
+    #[error("WIDTH_BUCKET needs at least one bucket and two different bounds")]
+    NoBucket,
+    #[error("NTILE cuts into at least one part, not {parts}")]
+    NoTile { parts: i64 },
+    #[error("NTH_VALUE counts from 1, not {number}")]
+    BadNth { number: i64 },
+    #[error("the distance of a frame is negative or NULL")]
+    BadDistance,
+    #[error("the array has {count} elements, there is none at {place}")]
+    NoElement { place: i64, count: usize },
+    #[error("'{zone}' is no offset from UTC")]
+    NoSuchZone { zone: String },
+    #[error("the share {share} does not lie between 0 and 1")]
+    BadShare { share: String },
+    #[error("LISTAGG makes a text of more than {most} characters")]
+    ListTooLong { most: usize },
 }
 
 impl Facts for Problem {
@@ -29,7 +61,10 @@ impl Facts for Problem {
         match self {
             Self::DivisionByZero => SqlState::DIVISION_BY_ZERO,
             Self::Overflow(_) | Self::OutOfRange { .. } => SqlState::NUMERIC_OUT_OF_RANGE,
-            Self::NoSuchValue { target: SqlType::Date | SqlType::Time | SqlType::Timestamp, .. } => {
+            Self::NoSuchValue {
+                target: SqlType::Date | SqlType::Time | SqlType::Timestamp | SqlType::TimestampTz,
+                ..
+            } => {
                 SqlState::INVALID_DATETIME_FORMAT
             }
             Self::NoSuchValue { .. } => SqlState::INVALID_CHARACTER_VALUE,
@@ -37,6 +72,21 @@ impl Facts for Problem {
             Self::OutsideCalendar => SqlState::DATETIME_FIELD_OVERFLOW,
             Self::EscapeLength(_) => SqlState::INVALID_ESCAPE_CHARACTER,
             Self::EscapeSequence { .. } => SqlState::INVALID_ESCAPE_SEQUENCE,
+            Self::SeveralRows => SqlState::CARDINALITY,
+            Self::SubstringLength { .. } => SqlState::SUBSTRING_ERROR,
+            Self::TrimCharacter { .. } => SqlState::TRIM_ERROR,
+            Self::NoTransliteration { .. } | Self::BadShare { .. } => SqlState::DATA_EXCEPTION,
+            Self::BadRegularExpression { .. } => SqlState::INVALID_REGULAR_EXPRESSION,
+            Self::BadRegexFlag { .. } => SqlState::INVALID_REGEX_FLAG,
+            Self::NoPower { .. } => SqlState::INVALID_POWER,
+            Self::NoLogarithm { .. } => SqlState::INVALID_LOGARITHM,
+            Self::NoBucket => SqlState::INVALID_WIDTH_BUCKET,
+            Self::NoTile { .. } => SqlState::INVALID_NTILE,
+            Self::BadNth { .. } => SqlState::INVALID_NTH_VALUE,
+            Self::BadDistance => SqlState::INVALID_FRAME,
+            Self::NoElement { .. } => SqlState::ARRAY_ELEMENT,
+            Self::NoSuchZone { .. } => SqlState::INVALID_TIME_ZONE,
+            Self::ListTooLong { .. } => SqlState::STRING_RIGHT_TRUNCATION,
         }
     }
 
@@ -44,6 +94,14 @@ impl Facts for Problem {
         match self {
             Self::DivisionByZero => Some("NULLIF(divisor, 0) gives NULL in place of the error".into()),
             Self::Overflow(SqlType::SmallInt | SqlType::Integer) => Some("CAST an operand to BIGINT or NUMERIC".into()),
+            Self::SeveralRows => {
+                Some("narrow it down with WHERE, take an aggregate of it, or FETCH FIRST ROW ONLY with an ORDER BY".into())
+            }
+            Self::NoTransliteration { .. } => Some("there is WITHOUT_MARKS, which takes accents off letters".into()),
+            Self::BadRegexFlag { .. } => Some("the flags are i, m, s, x and q".into()),
+            Self::ListTooLong { .. } => Some("ON OVERFLOW TRUNCATE '…' WITH COUNT cuts it".into()),
+            Self::NoSuchZone { .. } => Some("write it as '+02:00' or INTERVAL '2' HOUR".into()),
+            Self::NoElement { .. } => Some("CARDINALITY tells how many elements there are; the first is 1".into()),
             Self::Overflow(SqlType::BigInt) => Some("CAST an operand to NUMERIC".into()),
             _ => None,
         }

@@ -23,3 +23,20 @@ pub(super) fn concat(left: &Lane, right: &Lane) -> Result<Lane> {
     }
     Ok(Lane::like(Arc::new(builder.finish()), left.is_constant() && right.is_constant()))
 }
+
+/// `a || b` of binary strings.
+pub(super) fn concat_binary(left: &Lane, right: &Lane) -> Result<Lane> {
+    let (a, b) = (left.array().as_binary_view(), right.array().as_binary_view());
+    let rows = if left.is_constant() { b.len() } else { a.len() };
+    let lane = |constant: bool, row: usize| if constant { 0 } else { row };
+    let mut builder = arrow::array::BinaryViewBuilder::with_capacity(rows);
+    for row in 0..rows {
+        let (i, j) = (lane(left.is_constant(), row), lane(right.is_constant(), row));
+        if a.is_null(i) || b.is_null(j) {
+            builder.append_null();
+        } else {
+            builder.append_value([a.value(i), b.value(j)].concat());
+        }
+    }
+    Ok(Lane::like(Arc::new(builder.finish()), left.is_constant() && right.is_constant()))
+}

@@ -1,4 +1,4 @@
-use super::{ArithmeticOp, ColumnId, CompareOp, ParameterName, Test};
+use super::{ArithmeticOp, ColumnId, CompareOp, Function, ParameterName, Subquery, SubqueryTest, Test};
 use crate::diagnostic::Span;
 use crate::types::{SqlType, Value};
 
@@ -36,6 +36,17 @@ pub(crate) enum ExprKind {
     Case(Vec<(Expr, Expr)>, Box<Expr>),
     Coalesce(Vec<Expr>),
     Cast(Box<Expr>),
+    Call(Function, Vec<Expr>),
+    /// The elements of an array, all of one type.
+    Array(Vec<Expr>),
+    /// The fields of a row.
+    Row(Vec<Expr>),
+    /// A field of a row, by its place.
+    Field(Box<Expr>, usize),
+    /// The first operand, unless the second is TRUE: then a query in place of a value had more than one row.
+    Only(Box<[Expr; 2]>),
+    /// Gone once the plan around it has taken it up.
+    Subquery(Box<Subquery>),
 }
 
 impl Expr {
@@ -49,6 +60,11 @@ impl Expr {
             ExprKind::Negate(_) => !matches!(sql_type, SqlType::Numeric { .. }),
             ExprKind::Like(parts, escape) => escape.is_some() || !parts[1].is_constant(),
             ExprKind::Cast(operand) => !widens(operand.sql_type, sql_type),
+            ExprKind::Call(function, _) => !matches!(
+                function,
+                Function::Upper | Function::Lower | Function::CharacterLength | Function::OctetLength | Function::Position
+            ),
+            ExprKind::Only(_) | ExprKind::Subquery(_) => true,
             _ => false,
         };
         kind.for_each_child(|child| can_raise |= child.can_raise);
@@ -159,17 +175,63 @@ impl Expr {
         self.kind.for_each_child(|child| child.walk(visit));
     }
 
-    /// Every column used, once, in order of first use.
+    /// Every column used, once, in order of first use; of a query inside, those of the rows around it.
     pub(crate) fn columns(&self) -> Vec<ColumnId> {
         let mut found = Vec::new();
-        self.walk(&mut |expr| {
-            if let ExprKind::Column(id) = expr.kind
-                && !found.contains(&id)
-            {
+        let add = |found: &mut Vec<ColumnId>, id| {
+            if !found.contains(&id) {
                 found.push(id);
             }
+        };
+        self.walk(&mut |expr| match &expr.kind {
+            ExprKind::Column(id) => add(&mut found, *id),
+            ExprKind::Subquery(subquery) => subquery.plan.free().into_iter().for_each(|id| add(&mut found, id)),
+            _ => {}
         });
         found
+    }
+
+    /// Whether a query stands anywhere in it.
+    pub(crate) fn has_subquery(&self) -> bool {
+        let mut found = false;
+        self.walk(&mut |expr| found |= matches!(expr.kind, ExprKind::Subquery(_)));
+        found
+    }
+
+    /// The same expression over other columns.
+    pub(crate) fn map_columns(self, change: &mut impl FnMut(ColumnId) -> ColumnId) -> Self {
+        match self.kind {
+            ExprKind::Column(id) => Self::column(change(id), self.sql_type, self.span),
+            ExprKind::Subquery(subquery) => {
+                let plan = subquery.plan.map_columns(change);
+                let test = match subquery.test {
+                    SubqueryTest::Scalar(column) => SubqueryTest::Scalar(change(column)),
+                    SubqueryTest::Exists => SubqueryTest::Exists,
+                    SubqueryTest::Any { op, operands, columns } => SubqueryTest::Any {
+                        op,
+                        operands: operands.into_iter().map(|operand| operand.map_columns(change)).collect(),
+                        columns: columns.into_iter().map(&mut *change).collect(),
+                    },
+                };
+                Self::new(ExprKind::Subquery(Box::new(Subquery { test, plan })), self.sql_type, self.span)
+            }
+            _ => {
+                let Ok(mapped) = self.map_children(&mut |child| {
+                    Ok::<_, std::convert::Infallible>(child.map_columns(change))
+                });
+                mapped
+            }
+        }
+    }
+
+    /// The same expression with some columns replaced by expressions.
+    pub(crate) fn replace_columns(self, with: &impl Fn(ColumnId) -> Option<Self>) -> Self {
+        if let ExprKind::Column(id) = self.kind {
+            return with(id).unwrap_or(self);
+        }
+        let Ok(mapped) =
+            self.map_children(&mut |child| Ok::<_, std::convert::Infallible>(child.replace_columns(with)));
+        mapped
     }
 
     /// The same node with each child replaced, rebuilt through the constructors.
@@ -212,6 +274,19 @@ impl Expr {
             }
             ExprKind::Coalesce(terms) => ExprKind::Coalesce(terms.into_iter().map(change).collect::<Result<_, E>>()?),
             ExprKind::Cast(operand) => ExprKind::Cast(Box::new(change(*operand)?)),
+            ExprKind::Call(function, terms) => {
+                ExprKind::Call(function, terms.into_iter().map(change).collect::<Result<_, E>>()?)
+            }
+            ExprKind::Array(terms) => ExprKind::Array(terms.into_iter().map(change).collect::<Result<_, E>>()?),
+            ExprKind::Row(terms) => ExprKind::Row(terms.into_iter().map(change).collect::<Result<_, E>>()?),
+            ExprKind::Field(operand, place) => ExprKind::Field(Box::new(change(*operand)?), place),
+            ExprKind::Only(parts) => ExprKind::Only(pair(parts)?),
+            ExprKind::Subquery(mut subquery) => {
+                if let SubqueryTest::Any { operands, .. } = &mut subquery.test {
+                    *operands = std::mem::take(operands).into_iter().map(change).collect::<Result<_, E>>()?;
+                }
+                ExprKind::Subquery(subquery)
+            }
         };
         Ok(Self::new(kind, self.sql_type, self.span))
     }
@@ -230,6 +305,10 @@ impl Expr {
                 (K::Not(a), K::Not(b)) | (K::Negate(a), K::Negate(b)) | (K::Cast(a), K::Cast(b)) => a.same_as(b),
                 (K::Compare(op, a), K::Compare(other, b)) => op == other && all(a.as_slice(), b.as_slice()),
                 (K::Arithmetic(op, a), K::Arithmetic(other, b)) => op == other && all(a.as_slice(), b.as_slice()),
+                (K::Call(f, a), K::Call(g, b)) => f == g && all(a, b),
+                (K::Array(a), K::Array(b)) | (K::Row(a), K::Row(b)) => all(a, b),
+                (K::Field(a, i), K::Field(b, j)) => i == j && a.same_as(b),
+                (K::Only(a), K::Only(b)) => all(a.as_slice(), b.as_slice()),
                 (K::Same(a), K::Same(b)) | (K::Concat(a), K::Concat(b)) => all(a.as_slice(), b.as_slice()),
                 (K::Is(a, test), K::Is(b, other)) => test == other && a.same_as(b),
                 (K::Like(a, x), K::Like(b, y)) => {
@@ -252,9 +331,20 @@ impl ExprKind {
     pub(crate) fn for_each_child(&self, mut visit: impl FnMut(&Expr)) {
         match self {
             Self::Column(_) | Self::Slot(_) | Self::Literal(_) | Self::Parameter(..) => {}
-            Self::And(terms) | Self::Or(terms) | Self::Coalesce(terms) => terms.iter().for_each(visit),
+            Self::And(terms)
+            | Self::Or(terms)
+            | Self::Coalesce(terms)
+            | Self::Call(_, terms)
+            | Self::Array(terms)
+            | Self::Row(terms) => terms.iter().for_each(visit),
+            Self::Subquery(subquery) => subquery.operands().iter().for_each(visit),
+            Self::Field(operand, _) => visit(operand),
             Self::Not(operand) | Self::Negate(operand) | Self::Cast(operand) | Self::Is(operand, _) => visit(operand),
-            Self::Compare(_, parts) | Self::Same(parts) | Self::Arithmetic(_, parts) | Self::Concat(parts) => {
+            Self::Compare(_, parts)
+            | Self::Same(parts)
+            | Self::Arithmetic(_, parts)
+            | Self::Concat(parts)
+            | Self::Only(parts) => {
                 parts.iter().for_each(visit);
             }
             Self::Like(parts, escape) => {

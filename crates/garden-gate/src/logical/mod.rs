@@ -5,13 +5,24 @@
 //! a comparison have one type; (3) a `Case` has at least one branch and all values of one type.
 
 mod aggregate;
+mod columns;
 mod expr;
+mod function;
 mod plan;
 mod print;
+mod subquery;
+mod walk;
+mod window;
 
-pub(crate) use aggregate::{Aggregate, AggregateFunction};
+pub(crate) use aggregate::{Aggregate, AggregateFunction, Overflow};
+pub(crate) use columns::{ColumnId, ColumnInfo, Columns};
 pub(crate) use expr::{Expr, ExprKind};
-pub(crate) use plan::{ColumnId, ColumnInfo, Columns, LogicalPlan, RewriteNote, Scan, SortKey};
+pub(crate) use function::{FUNCTIONS, Function};
+pub(crate) use plan::{
+    AnyTest, Expand, LogicalPlan, Member, Recursion, RecursionInput, RewriteNote, Scan, SetOperand, SideJoin, SortKey, Step, StepId,
+};
 pub(crate) use print::Printer;
+pub(crate) use subquery::{Subquery, SubqueryTest};
+pub(crate) use window::{Frame, WindowCall, WindowFunction};
 
-pub(crate) use crate::types::{ArithmeticOp, CompareOp, Direction, Nulls, ParameterName, Test};
+pub(crate) use crate::types::{ArithmeticOp, CompareOp, Direction, JoinKind, Nulls, ParameterName, SetOp, Test};

@@ -1,43 +1,6 @@
-use super::{Aggregate, Direction, Expr, Nulls};
-use crate::catalog::{ColumnStatistics, TableKind, TableSource};
-use crate::diagnostic::Result;
-use crate::types::SqlType;
+use super::{Aggregate, ColumnId, CompareOp, Direction, Expr, JoinKind, Nulls, SetOp, WindowCall};
+use crate::catalog::{TableKind, TableSource};
 use std::sync::Arc;
-
-/// A column of some relation of one statement; unique within the statement.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub(crate) struct ColumnId(pub(crate) u32);
-
-/// What a column is called and where it comes from.
-#[derive(Clone, Debug)]
-pub(crate) struct ColumnInfo {
-    /// Correlation name of its table; `None` for a computed column.
-    pub(crate) qualifier: Option<String>,
-    pub(crate) name: String,
-    pub(crate) sql_type: SqlType,
-    /// The stored column behind it.
-    pub(crate) origin: Option<(Arc<dyn TableSource>, usize)>,
-}
-
-/// All columns of a statement.
-#[derive(Clone, Debug, Default)]
-pub(crate) struct Columns(Vec<ColumnInfo>);
-
-impl Columns {
-    pub(crate) fn add(&mut self, info: ColumnInfo) -> ColumnId {
-        self.0.push(info);
-        ColumnId(crate::types::index(self.0.len() - 1))
-    }
-
-    pub(crate) fn get(&self, id: ColumnId) -> &ColumnInfo {
-        &self.0[id.0 as usize]
-    }
-
-    /// Statistics of the stored column behind `id`, when there is one.
-    pub(crate) fn statistics(&self, id: ColumnId) -> Result<Option<Arc<ColumnStatistics>>> {
-        self.get(id).origin.as_ref().map(|(source, column)| source.statistics(*column)).transpose()
-    }
-}
 
 /// A table in FROM.
 #[derive(Clone, Debug)]
@@ -59,6 +22,99 @@ pub(crate) struct SortKey {
     pub(crate) nulls: Nulls,
 }
 
+impl SortKey {
+    /// The same keys with each expression changed.
+    pub(crate) fn map_all<E>(keys: Vec<Self>, change: &mut impl FnMut(Expr) -> Result<Expr, E>) -> Result<Vec<Self>, E> {
+        keys.into_iter().map(|key| Ok(Self { expr: change(key.expr)?, ..key })).collect()
+    }
+}
+
+/// The place of a query of WITH among those that are run once.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub(crate) struct StepId(pub(crate) usize);
+
+/// A use of a query of WITH.
+#[derive(Clone, Debug)]
+pub(crate) struct Step {
+    pub(crate) id: StepId,
+    pub(crate) name: String,
+    /// For each column here the column of the query itself.
+    pub(crate) columns: Vec<(ColumnId, ColumnId)>,
+}
+
+/// A join in which the two sides have different parts: outer, semi, anti, mark and single joins, and any join whose right side uses
+/// columns of the left (`dependent`; none is left after unnesting).
+#[derive(Clone, Debug)]
+pub(crate) struct SideJoin {
+    pub(crate) kind: JoinKind,
+    pub(crate) left: LogicalPlan,
+    pub(crate) right: LogicalPlan,
+    /// What a pair must fulfil; UNKNOWN is as good as FALSE.
+    pub(crate) on: Vec<Expr>,
+    /// Of a semi, anti or mark join: a comparison of operands with columns of the right side whose UNKNOWN counts
+    /// (`operand op column` for each pair; the pairs together form one row comparison).
+    pub(crate) any: Option<AnyTest>,
+    /// The truth value of a mark join; of a single join, whether there was more than one partner.
+    pub(crate) mark: Option<ColumnId>,
+    pub(crate) dependent: bool,
+    /// The right side is worked out only for left rows for which this is TRUE; the others have no partner.
+    pub(crate) guard: Vec<Expr>,
+}
+
+/// The three-valued condition of `operands op ANY (query)`.
+#[derive(Clone, Debug)]
+pub(crate) struct AnyTest {
+    pub(crate) op: CompareOp,
+    pub(crate) left: Vec<Expr>,
+    pub(crate) right: Vec<Expr>,
+}
+
+/// An operand of a set operator, and which of its columns take part.
+#[derive(Clone, Debug)]
+pub(crate) struct SetOperand {
+    pub(crate) plan: LogicalPlan,
+    pub(crate) columns: Vec<ColumnId>,
+}
+
+/// A table function: gives for each input row any number of rows with further columns.
+#[derive(Clone, Debug)]
+pub(crate) enum Expand {
+    /// From, to, step.
+    Series([Expr; 3]),
+    Unnest(Vec<Expr>),
+}
+
+/// Queries that refer to themselves and each other (clause 7.17): run round by round until nothing new comes.
+#[derive(Clone, Debug)]
+pub(crate) struct Recursion {
+    /// Tells apart the recursions of a statement.
+    pub(crate) id: usize,
+    pub(crate) members: Vec<Member>,
+    /// The member whose rows are given.
+    pub(crate) result: usize,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) struct Member {
+    pub(crate) name: String,
+    pub(crate) columns: Vec<ColumnId>,
+    /// Queries without recursion.
+    pub(crate) anchors: Vec<SetOperand>,
+    /// Queries that use rows of the round before.
+    pub(crate) branches: Vec<SetOperand>,
+    /// UNION: a row that was found before is not found again.
+    pub(crate) distinct: bool,
+}
+
+/// The rows that a member of a recursion found in the round before.
+#[derive(Clone, Debug)]
+pub(crate) struct RecursionInput {
+    pub(crate) id: usize,
+    pub(crate) member: usize,
+    pub(crate) name: String,
+    pub(crate) columns: Vec<ColumnId>,
+}
+
 /// Relational algebra over column ids.
 #[derive(Clone, Debug)]
 pub(crate) enum LogicalPlan {
@@ -67,6 +123,11 @@ pub(crate) enum LogicalPlan {
     /// No row at all, in place of something that was proven empty.
     Empty(Vec<ColumnId>),
     Scan(Scan),
+    /// Rows of expressions without columns.
+    Values {
+        columns: Vec<ColumnId>,
+        rows: Vec<Vec<Expr>>,
+    },
     Filter {
         input: Box<LogicalPlan>,
         conjuncts: Vec<Expr>,
@@ -81,10 +142,17 @@ pub(crate) enum LogicalPlan {
         inputs: Vec<LogicalPlan>,
         conjuncts: Vec<Expr>,
     },
+    SideJoin(Box<SideJoin>),
     Aggregate {
         input: Box<LogicalPlan>,
         keys: Vec<(ColumnId, Expr)>,
         aggregates: Vec<(ColumnId, Aggregate)>,
+    },
+    Window {
+        input: Box<LogicalPlan>,
+        partition: Vec<Expr>,
+        order: Vec<SortKey>,
+        calls: Vec<(ColumnId, WindowCall)>,
     },
     Distinct {
         input: Box<LogicalPlan>,
@@ -99,41 +167,196 @@ pub(crate) enum LogicalPlan {
         offset: u64,
         fetch: Option<u64>,
     },
+    /// Of UNION only the form that keeps all rows: the other is a Distinct above it.
+    SetOperation {
+        op: SetOp,
+        all: bool,
+        operands: Vec<SetOperand>,
+        columns: Vec<ColumnId>,
+    },
+    Expand {
+        input: Box<LogicalPlan>,
+        expand: Expand,
+        columns: Vec<ColumnId>,
+        ordinality: Option<ColumnId>,
+    },
+    Step(Step),
+    Recursion(Box<Recursion>),
+    RecursionInput(RecursionInput),
 }
 
 impl LogicalPlan {
     /// The columns that a row of the result has.
     pub(crate) fn output(&self) -> Vec<ColumnId> {
+        let firsts = |pairs: &[(ColumnId, Expr)]| pairs.iter().map(|(id, _)| *id).collect::<Vec<_>>();
         match self {
             Self::OneRow => Vec::new(),
-            Self::Empty(columns) | Self::Distinct { columns, .. } => columns.clone(),
+            Self::Empty(columns)
+            | Self::Distinct { columns, .. }
+            | Self::Values { columns, .. }
+            | Self::SetOperation { columns, .. } => columns.clone(),
             Self::Scan(scan) => scan.columns.iter().map(|(id, _)| *id).collect(),
             Self::Filter { input, .. } | Self::Sort { input, .. } | Self::Limit { input, .. } => input.output(),
-            Self::Project { input, computed } => {
-                input.output().into_iter().chain(computed.iter().map(|(id, _)| *id)).collect()
-            }
+            Self::Project { input, computed } => [input.output(), firsts(computed)].concat(),
             Self::Join { inputs, .. } => inputs.iter().flat_map(Self::output).collect(),
+            Self::SideJoin(join) => join.output(),
             Self::Aggregate { keys, aggregates, .. } => {
                 keys.iter().map(|(id, _)| *id).chain(aggregates.iter().map(|(id, _)| *id)).collect()
+            }
+            Self::Window { input, calls, .. } => {
+                input.output().into_iter().chain(calls.iter().map(|(id, _)| *id)).collect()
+            }
+            Self::Expand { input, columns, ordinality, .. } => {
+                input.output().into_iter().chain(columns.iter().copied()).chain(*ordinality).collect()
+            }
+            Self::Step(step) => step.columns.iter().map(|(id, _)| *id).collect(),
+            Self::Recursion(recursion) => recursion.members[recursion.result].columns.clone(),
+            Self::RecursionInput(input) => input.columns.clone(),
+        }
+    }
+
+    pub(crate) fn filter(self, conjuncts: Vec<Expr>) -> Self {
+        if conjuncts.is_empty() { self } else { Self::Filter { input: Box::new(self), conjuncts } }
+    }
+
+    pub(crate) fn project(self, computed: Vec<(ColumnId, Expr)>) -> Self {
+        if computed.is_empty() { self } else { Self::Project { input: Box::new(self), computed } }
+    }
+
+    /// The inner join with another; joins of joins become one.
+    pub(crate) fn join(self, other: Self, conjuncts: Vec<Expr>) -> Self {
+        let mut inputs = Vec::new();
+        let mut all = Vec::new();
+        for side in [self, other] {
+            match side {
+                Self::Join { inputs: inner, conjuncts } => {
+                    inputs.extend(inner);
+                    all.extend(conjuncts);
+                }
+                Self::OneRow => {}
+                other => inputs.push(other),
+            }
+        }
+        all.extend(conjuncts);
+        match inputs.len() {
+            0 => Self::OneRow.filter(all),
+            1 => inputs.remove(0).filter(all),
+            _ => Self::Join { inputs, conjuncts: all },
+        }
+    }
+
+    /// The inputs, those to the left first.
+    pub(crate) fn inputs(&self) -> Vec<&Self> {
+        match self {
+            Self::OneRow
+            | Self::Empty(_)
+            | Self::Scan(_)
+            | Self::Values { .. }
+            | Self::Step(_)
+            | Self::RecursionInput(_) => Vec::new(),
+            Self::Filter { input, .. }
+            | Self::Project { input, .. }
+            | Self::Aggregate { input, .. }
+            | Self::Window { input, .. }
+            | Self::Distinct { input, .. }
+            | Self::Sort { input, .. }
+            | Self::Limit { input, .. }
+            | Self::Expand { input, .. } => vec![input],
+            Self::Join { inputs, .. } => inputs.iter().collect(),
+            Self::SideJoin(join) => vec![&join.left, &join.right],
+            Self::SetOperation { operands, .. } => operands.iter().map(|operand| &operand.plan).collect(),
+            Self::Recursion(recursion) => {
+                recursion
+                    .members
+                    .iter()
+                    .flat_map(|member| member.anchors.iter().chain(&member.branches))
+                    .map(|operand| &operand.plan)
+                    .collect()
             }
         }
     }
 
     /// The same node with each input replaced.
-    pub(crate) fn map_inputs(self, change: &mut impl FnMut(Self) -> Result<Self>) -> Result<Self> {
+    pub(crate) fn map_inputs<E>(self, change: &mut impl FnMut(Self) -> Result<Self, E>) -> Result<Self, E> {
         let mut boxed = |input: Box<Self>| change(*input).map(Box::new);
         Ok(match self {
-            plan @ (Self::OneRow | Self::Empty(_) | Self::Scan(_)) => plan,
+            plan @ (Self::OneRow
+            | Self::Empty(_)
+            | Self::Scan(_)
+            | Self::Values { .. }
+            | Self::Step(_)
+            | Self::RecursionInput(_)) => plan,
             Self::Filter { input, conjuncts } => Self::Filter { input: boxed(input)?, conjuncts },
             Self::Project { input, computed } => Self::Project { input: boxed(input)?, computed },
             Self::Join { inputs, conjuncts } => {
-                Self::Join { inputs: inputs.into_iter().map(change).collect::<Result<_>>()?, conjuncts }
+                Self::Join { inputs: inputs.into_iter().map(change).collect::<Result<_, E>>()?, conjuncts }
+            }
+            Self::SideJoin(join) => {
+                let SideJoin { left, right, .. } = *join;
+                let (left, right) = (change(left)?, change(right)?);
+                Self::SideJoin(Box::new(SideJoin { left, right, ..*join }))
             }
             Self::Aggregate { input, keys, aggregates } => Self::Aggregate { input: boxed(input)?, keys, aggregates },
+            Self::Window { input, partition, order, calls } => {
+                Self::Window { input: boxed(input)?, partition, order, calls }
+            }
             Self::Distinct { input, columns } => Self::Distinct { input: boxed(input)?, columns },
             Self::Sort { input, keys } => Self::Sort { input: boxed(input)?, keys },
             Self::Limit { input, offset, fetch } => Self::Limit { input: boxed(input)?, offset, fetch },
+            Self::Expand { input, expand, columns, ordinality } => {
+                Self::Expand { input: boxed(input)?, expand, columns, ordinality }
+            }
+            Self::SetOperation { op, all, operands, columns } => {
+                Self::SetOperation { op, all, operands: map_operands(operands, change)?, columns }
+            }
+            Self::Recursion(mut recursion) => {
+                for member in &mut recursion.members {
+                    member.anchors = map_operands(std::mem::take(&mut member.anchors), change)?;
+                    member.branches = map_operands(std::mem::take(&mut member.branches), change)?;
+                }
+                Self::Recursion(recursion)
+            }
         })
+    }
+
+    /// Calls `visit` for this node and all below it.
+    pub(crate) fn walk<'p>(&'p self, visit: &mut impl FnMut(&'p Self)) {
+        visit(self);
+        self.inputs().into_iter().for_each(|input| input.walk(visit));
+    }
+}
+
+fn map_operands<E>(
+    operands: Vec<SetOperand>,
+    change: &mut impl FnMut(LogicalPlan) -> Result<LogicalPlan, E>,
+) -> Result<Vec<SetOperand>, E> {
+    let operand = |operand: SetOperand| Ok(SetOperand { plan: change(operand.plan)?, ..operand });
+    operands.into_iter().map(operand).collect()
+}
+
+impl SideJoin {
+    /// A join of independent sides with a plain condition.
+    pub(crate) fn new(kind: JoinKind, left: LogicalPlan, right: LogicalPlan, on: Vec<Expr>) -> Self {
+        Self { kind, left, right, on, any: None, mark: None, dependent: false, guard: Vec::new() }
+    }
+
+    pub(crate) fn into_plan(self) -> LogicalPlan {
+        LogicalPlan::SideJoin(Box::new(self))
+    }
+
+    fn output(&self) -> Vec<ColumnId> {
+        let mut columns = self.left.output();
+        if matches!(self.kind, JoinKind::Inner | JoinKind::Left | JoinKind::Full | JoinKind::Single) {
+            columns.extend(self.right.output());
+        }
+        columns.extend(self.mark);
+        columns
+    }
+
+    /// Every expression of the join itself.
+    pub(crate) fn exprs(&self) -> impl Iterator<Item = &Expr> {
+        let any = self.any.iter().flat_map(|any| any.left.iter().chain(&any.right));
+        self.on.iter().chain(any).chain(&self.guard)
     }
 }
 

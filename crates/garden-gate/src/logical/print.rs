@@ -1,5 +1,7 @@
-use super::{Aggregate, Columns, Direction, Expr, ExprKind, Nulls, SortKey, Test};
-use crate::types::{SqlType, Value};
+use super::{
+    Aggregate, ColumnId, Columns, Direction, Expr, ExprKind, Frame, Function, Nulls, SortKey, SubqueryTest, Test, WindowCall,
+};
+use crate::types::{FrameBound, FrameExclusion, FrameUnit, SqlType, Value};
 use std::fmt::Write as _;
 
 /// Writes expressions as SQL in the user's own names.
@@ -39,9 +41,87 @@ impl<'a> Printer<'a> {
     }
 
     pub(crate) fn aggregate(&self, aggregate: &Aggregate) -> String {
-        let distinct = if aggregate.distinct { "DISTINCT " } else { "" };
-        let argument = aggregate.argument.as_ref().map_or_else(|| "*".to_owned(), |argument| self.expr(argument));
-        format!("{}({distinct}{argument})", aggregate.function.name())
+        let mut out = format!("{}(", aggregate.function.name());
+        if aggregate.distinct {
+            out.push_str("DISTINCT ");
+        }
+        if aggregate.arguments.is_empty() && !aggregate.function.is_ordered_set() {
+            out.push('*');
+        }
+        self.list(&aggregate.arguments, ", ", Level::Or, &mut out);
+        let order = self.sort_keys(&aggregate.order);
+        if aggregate.order.is_empty() {
+            out.push(')');
+        } else if aggregate.function == super::AggregateFunction::ArrayAgg {
+            let _ = write!(out, " ORDER BY {order})");
+        } else {
+            let _ = write!(out, ") WITHIN GROUP (ORDER BY {order})");
+        }
+        if let Some(filter) = &aggregate.filter {
+            let _ = write!(out, " FILTER (WHERE {})", self.expr(filter));
+        }
+        out
+    }
+
+    /// A window function without what follows OVER.
+    pub(crate) fn window_call(&self, call: &WindowCall) -> String {
+        let mut out = match &call.function {
+            super::WindowFunction::Aggregate(aggregate) => self.aggregate(aggregate),
+            function => {
+                let mut out = format!("{}(", function.name());
+                self.list(&call.arguments, ", ", Level::Or, &mut out);
+                out + ")"
+            }
+        };
+        if call.from_last {
+            out.push_str(" FROM LAST");
+        }
+        if call.ignore_nulls {
+            out.push_str(" IGNORE NULLS");
+        }
+        if call.function.uses_frame() {
+            out.push_str(&self.frame(&call.frame));
+        }
+        out
+    }
+
+    /// A frame, when it is not the usual one.
+    fn frame(&self, frame: &Frame) -> String {
+        let bound = |bound: &FrameBound<Expr>| match bound {
+            FrameBound::UnboundedPreceding => "UNBOUNDED PRECEDING".to_owned(),
+            FrameBound::Preceding(distance) => format!("{} PRECEDING", self.expr(distance)),
+            FrameBound::CurrentRow => "CURRENT ROW".to_owned(),
+            FrameBound::Following(distance) => format!("{} FOLLOWING", self.expr(distance)),
+            FrameBound::UnboundedFollowing => "UNBOUNDED FOLLOWING".to_owned(),
+        };
+        let unit = match frame.unit {
+            FrameUnit::Rows => "ROWS",
+            FrameUnit::Range => "RANGE",
+            FrameUnit::Groups => "GROUPS",
+        };
+        let exclude = match frame.exclude {
+            FrameExclusion::NoOthers => "",
+            FrameExclusion::CurrentRow => " EXCLUDE CURRENT ROW",
+            FrameExclusion::Group => " EXCLUDE GROUP",
+            FrameExclusion::Ties => " EXCLUDE TIES",
+        };
+        let text = format!(" {unit} BETWEEN {} AND {}{exclude}", bound(&frame.start), bound(&frame.end));
+        if text == " RANGE BETWEEN UNBOUNDED PRECEDING AND CURRENT ROW" { String::new() } else { text }
+    }
+
+    pub(crate) fn sort_keys(&self, keys: &[SortKey]) -> String {
+        keys.iter().map(|key| self.sort_key(key)).collect::<Vec<_>>().join(", ")
+    }
+
+    pub(crate) fn exprs(&self, exprs: &[Expr]) -> String {
+        let mut out = String::new();
+        self.list(exprs, ", ", Level::Or, &mut out);
+        out
+    }
+
+    pub(crate) fn column(&self, id: ColumnId) -> String {
+        let info = self.columns.get(id);
+        info.qualifier.as_ref().map_or_else(|| info.name.clone(), |qualifier| format!("{qualifier}.{}", info.name))
     }
 
     pub(crate) fn sort_key(&self, key: &SortKey) -> String {
@@ -80,11 +160,7 @@ impl<'a> Printer<'a> {
     fn write_bare(&self, expr: &Expr, out: &mut String) {
         match expr.kind() {
             ExprKind::Column(id) => {
-                let info = self.columns.get(*id);
-                if let Some(qualifier) = &info.qualifier {
-                    let _ = write!(out, "{qualifier}.");
-                }
-                out.push_str(&info.name);
+                out.push_str(&self.column(*id));
             }
             ExprKind::Slot(slot) => {
                 let _ = write!(out, "#{slot}");
@@ -131,12 +207,63 @@ impl<'a> Printer<'a> {
                 self.list(terms, ", ", Level::Or, out);
                 out.push(')');
             }
+            ExprKind::Call(function, terms) => self.write_call(*function, terms, out),
+            ExprKind::Array(terms) => {
+                out.push_str("ARRAY[");
+                self.list(terms, ", ", Level::Or, out);
+                out.push(']');
+            }
+            ExprKind::Row(terms) => {
+                out.push_str("ROW(");
+                self.list(terms, ", ", Level::Or, out);
+                out.push(')');
+            }
+            ExprKind::Field(operand, place) => {
+                out.push('(');
+                self.write(operand, Level::Or, out);
+                let name = match operand.sql_type() {
+                    SqlType::Row(fields) => fields.get(*place).map_or("?", |field| field.name.as_str()),
+                    _ => "?",
+                };
+                let _ = write!(out, ").{name}");
+            }
+            ExprKind::Only(parts) => self.write(&parts[0], Level::Or, out),
+            ExprKind::Subquery(subquery) => out.push_str(match subquery.test {
+                SubqueryTest::Scalar(_) => "(SELECT …)",
+                SubqueryTest::Exists => "EXISTS (SELECT …)",
+                SubqueryTest::Any { .. } => "a comparison with (SELECT …)",
+            }),
             ExprKind::Cast(operand) => {
                 out.push_str("CAST(");
                 self.write(operand, Level::Or, out);
                 let _ = write!(out, " AS {})", expr.sql_type());
             }
         }
+    }
+
+    /// A call as it is written: the forms with words of their own, then the others.
+    fn write_call(&self, function: Function, terms: &[Expr], out: &mut String) {
+        let text = |at: usize| terms.get(at).map_or_else(String::new, |term| self.expr(term));
+        let written = match function {
+            Function::Similar => format!("{} SIMILAR TO {}", text(0), text(1)),
+            Function::LikeRegex => format!("{} LIKE_REGEX {}", text(0), text(1)),
+            Function::Extract(field) => format!("EXTRACT({} FROM {})", field.name(), text(0)),
+            Function::AtZone => format!("({} AT TIME ZONE {})", text(0), text(1)),
+            Function::AtLocal => format!("({} AT LOCAL)", text(0)),
+            Function::Element => format!("{}[{}]", text(0), text(1)),
+            Function::MonthsBetween => format!("({} - {}) MONTH", text(0), text(1)),
+            Function::Position => format!("POSITION({} IN {})", text(0), text(1)),
+            Function::TrimLeading => format!("TRIM(LEADING {} FROM {})", text(1), text(0)),
+            Function::TrimTrailing => format!("TRIM(TRAILING {} FROM {})", text(1), text(0)),
+            Function::TrimBoth => format!("TRIM(BOTH {} FROM {})", text(1), text(0)),
+            Function::Overlay if terms.len() == 3 => format!("OVERLAY({} PLACING {} FROM {})", text(0), text(1), text(2)),
+            Function::Overlay => {
+                format!("OVERLAY({} PLACING {} FROM {} FOR {})", text(0), text(1), text(2), text(3))
+            }
+            Function::Contains => format!("{} IS ON THE PATH {}", text(1), text(0)),
+            _ => format!("{}({})", function.name(), self.exprs(terms)),
+        };
+        out.push_str(&written);
     }
 
     /// `NOT` moved to where people write it: `IS NOT NULL`, `NOT LIKE`, `IS DISTINCT FROM`.
@@ -196,7 +323,14 @@ fn level(kind: &ExprKind) -> Level {
         | ExprKind::Negate(_)
         | ExprKind::Case(..)
         | ExprKind::Coalesce(_)
+        | ExprKind::Array(_)
+        | ExprKind::Row(_)
+        | ExprKind::Field(..)
+        | ExprKind::Only(_)
+        | ExprKind::Subquery(_)
         | ExprKind::Cast(_) => Level::Primary,
+        ExprKind::Call(Function::Similar | Function::LikeRegex | Function::Contains, _) => Level::Predicate,
+        ExprKind::Call(..) => Level::Primary,
     }
 }
 
@@ -216,6 +350,12 @@ fn literal(value: &Value, out: &mut String) {
         Value::Text(text) | Value::Untyped(text) => write!(out, "'{}'", text.replace('\'', "''")),
         Value::Date(_) => write!(out, "{} '{value}'", SqlType::Date),
         Value::Time(_) => write!(out, "{} '{value}'", SqlType::Time),
+        Value::Instant(_) => write!(out, "TIMESTAMP '{value}'"),
+        Value::Binary(_) => write!(out, "X'{value}'"),
+        Value::Uuid(_) => write!(out, "{} '{value}'", SqlType::Uuid),
+        Value::IpAddress(_) => write!(out, "{} '{value}'", SqlType::IpAddress),
+        Value::Array(_) => write!(out, "ARRAY{value}"),
+        Value::Row(_) => write!(out, "ROW{value}"),
         Value::Timestamp(_) => write!(out, "{} '{value}'", SqlType::Timestamp),
         Value::Months(_) => write!(out, "INTERVAL '{value}' YEAR TO MONTH"),
         Value::Micros(_) => write!(out, "INTERVAL '{value}' DAY TO SECOND"),

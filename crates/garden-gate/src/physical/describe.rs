@@ -1,6 +1,6 @@
-use super::{Measures, Node, NodeMeasure, Operator, PhysicalPlan, Plan, PlanNode, Predicate, Rewrite, Tally, Truth};
+use super::{JoinSpec, Measures, Node, NodeMeasure, Operator, PhysicalPlan, Plan, PlanNode, Predicate, Rewrite, Tally, Truth};
 use crate::catalog::TableKind;
-use crate::logical::{Columns, Expr, Printer, RewriteNote};
+use crate::logical::{Columns, Expand, Expr, JoinKind, Printer, RewriteNote, SetOp};
 use crate::types::approximate;
 use std::sync::atomic::Ordering;
 
@@ -56,6 +56,11 @@ fn node(node: &Node, printer: Printer<'_>, columns: &Columns, measures: Option<&
         shown.alias = (!scan.alias.eq_ignore_ascii_case(&scan.table)).then(|| scan.alias.clone());
         shown.columns = read.iter().map(|(id, _)| columns.get(*id).name.clone()).collect();
     }
+    match &node.operator {
+        Operator::SharedStep { name, .. } | Operator::RecursionInput { name, .. } => shown.target = Some(name.clone()),
+        Operator::Recursion(spec) => shown.target = Some(spec.members[spec.result].name.clone()),
+        _ => {}
+    }
     shown.estimate_error = shown.actual_rows.map(|actual| {
         let (estimate, actual) = (shown.estimated_rows.max(1.0), approximate(actual).max(1.0));
         f64::max(estimate / actual, actual / estimate)
@@ -70,14 +75,30 @@ fn name(operator: &Operator) -> (&'static str, Option<&'static str>) {
         Operator::Scan { .. } => ("table scan", None),
         Operator::Filter(_) => ("filter", None),
         Operator::Project(_) => ("project", None),
-        Operator::HashJoin { .. } => ("hash join", Some("inner")),
-        Operator::NestedLoopJoin(conjuncts) if conjuncts.is_empty() => ("nested-loop join", Some("cross")),
-        Operator::NestedLoopJoin(_) => ("nested-loop join", Some("inner")),
+        Operator::HashJoin(spec) => ("hash join", Some(kind(spec))),
+        Operator::NestedLoopJoin(spec) => ("nested-loop join", Some(kind(spec))),
+        Operator::Values(_) => ("values", None),
+        Operator::Window { .. } => ("window", None),
+        Operator::UnionAll(_) => ("union all", None),
+        Operator::Compare { op: SetOp::Except, .. } => ("except", None),
+        Operator::Compare { .. } => ("intersect", None),
+        Operator::Expand { .. } => ("expand", None),
+        Operator::SharedStep { .. } => ("shared step", None),
+        Operator::Recursion(_) => ("recursion", None),
+        Operator::RecursionInput { .. } => ("recursion input", None),
         Operator::HashAggregate { .. } => ("hash aggregate", None),
         Operator::Distinct(_) => ("distinct", None),
         Operator::Sort(_) => ("sort", None),
         Operator::TopN { .. } => ("top-n", None),
         Operator::Limit { .. } => ("limit", None),
+    }
+}
+
+fn kind(spec: &JoinSpec) -> &'static str {
+    match spec.kind {
+        JoinKind::Left if spec.mirrored => "right",
+        JoinKind::Inner if spec.keys.is_empty() && spec.residual.is_empty() => "cross",
+        kind => kind.name(),
     }
 }
 
@@ -100,23 +121,61 @@ fn details(operator: &Operator, printer: Printer<'_>) -> Vec<String> {
             keys.iter().map(|key| printer.sort_key(key)).chain(bounds(*offset, Some(*fetch))).collect()
         }
         Operator::Limit { offset, fetch } => bounds(*offset, *fetch),
+        Operator::Values(rows) => vec![format!("{} rows", rows.len())],
+        Operator::Window { partition, order, calls } => {
+            let mut details: Vec<String> = calls.iter().map(|(_, call)| printer.window_call(call)).collect();
+            if !partition.is_empty() {
+                details.push(format!("partition by {}", printer.exprs(partition)));
+            }
+            if !order.is_empty() {
+                details.push(format!("order by {}", printer.sort_keys(order)));
+            }
+            details
+        }
+        Operator::HashJoin(spec) | Operator::NestedLoopJoin(spec) => {
+            let kept = spec.mirrored && matches!(spec.kind, JoinKind::Semi | JoinKind::Anti);
+            if kept { vec!["rows of the build side are given".into()] } else { Vec::new() }
+        }
+        Operator::Compare { all: true, .. } => vec!["all".into()],
+        Operator::Expand { expand: Expand::Series([from, to, step]), .. } => {
+            vec![format!("series from {} to {} by {}", printer.expr(from), printer.expr(to), printer.expr(step))]
+        }
+        Operator::Expand { expand: Expand::Unnest(arrays), ordinality, .. } => {
+            let with = if ordinality.is_some() { " with ordinality" } else { "" };
+            vec![format!("unnest {}{with}", printer.exprs(arrays))]
+        }
+        Operator::Recursion(spec) => {
+            let distinct = spec.members.iter().any(|member| member.distinct);
+            if distinct { vec!["each row once".into()] } else { Vec::new() }
+        }
         Operator::Scan { .. }
         | Operator::Filter(_)
-        | Operator::HashJoin { .. }
-        | Operator::NestedLoopJoin(_)
+        | Operator::UnionAll(_)
+        | Operator::Compare { .. }
+        | Operator::SharedStep { .. }
+        | Operator::RecursionInput { .. }
         | Operator::Distinct(_) => Vec::new(),
     }
 }
 
 fn predicates(node: &Node, printer: Printer<'_>) -> Vec<Predicate> {
     let mut shown = Vec::new();
-    if let Operator::HashJoin { keys, .. } = &node.operator {
-        for (probe, build) in keys {
-            let text = format!("{} = {}", printer.expr(probe), printer.expr(build));
+    if let Operator::HashJoin(spec) | Operator::NestedLoopJoin(spec) = &node.operator {
+        for key in &spec.keys {
+            let op = if key.null_same { "IS NOT DISTINCT FROM" } else { "=" };
+            let text = format!("{} {op} {}", printer.expr(&key.probe), printer.expr(&key.build));
             shown.push(Predicate { text, place: "join key", implied: false });
         }
+        if let Some(any) = &spec.any {
+            let pair = |(left, right): (&Expr, &Expr)| {
+                format!("{} {} {}", printer.expr(left), any.op.symbol(), printer.expr(right))
+            };
+            let text = any.left.iter().zip(&any.right).map(pair).collect::<Vec<_>>().join(" AND ");
+            let place = if any.op == crate::logical::CompareOp::Equal { "join key" } else { "residual" };
+            shown.push(Predicate { text, place, implied: false });
+        }
     }
-    let joins = matches!(node.operator, Operator::HashJoin { .. } | Operator::NestedLoopJoin(_));
+    let joins = matches!(node.operator, Operator::HashJoin(_) | Operator::NestedLoopJoin(_));
     let place = if joins { "residual" } else { "filter" };
     shown.extend(node.conjuncts().iter().map(|term| Predicate { text: printer.expr(term), place, implied: false }));
     shown

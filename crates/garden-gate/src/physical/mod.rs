@@ -5,5 +5,7 @@ mod node;
 mod plan;
 
 pub(crate) use describe::describe;
-pub(crate) use node::{Measures, Node, NodeId, NodeMeasure, Operator, PhysicalPlan, Tally};
+pub(crate) use node::{
+    JoinKey, JoinSpec, Measures, MemberSpec, Node, NodeId, NodeMeasure, Operator, PhysicalPlan, RecursionSpec, Tally,
+};
 pub use plan::{Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};

@@ -1,6 +1,6 @@
 use super::Considered;
-use crate::logical::{Aggregate, ColumnId, Expr, Scan, SortKey};
-use crate::types::{Cost, Estimate};
+use crate::logical::{Aggregate, AnyTest, ColumnId, Expand, Expr, JoinKind, Scan, SetOp, SortKey, StepId, WindowCall};
+use crate::types::{Cost, Estimate, SqlType};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
@@ -34,13 +34,45 @@ pub(crate) enum Operator {
     },
     Filter(Vec<Expr>),
     Project(Vec<(ColumnId, Expr)>),
-    /// Inputs are the probe side and the build side; each key is an expression of the one and of the other.
-    HashJoin {
-        keys: Vec<(Expr, Expr)>,
-        residual: Vec<Expr>,
+    /// Inputs are the probe side and the build side, which is kept in memory with a hash table.
+    HashJoin(Box<JoinSpec>),
+    /// Inputs are the outer side and the inner side, which is kept in memory; there are no keys.
+    NestedLoopJoin(Box<JoinSpec>),
+    /// Rows of expressions without columns.
+    Values(Vec<Vec<Expr>>),
+    Window {
+        partition: Vec<Expr>,
+        order: Vec<SortKey>,
+        calls: Vec<(ColumnId, WindowCall)>,
     },
-    /// Inputs are the outer side and the inner side, which is kept in memory.
-    NestedLoopJoin(Vec<Expr>),
+    /// For each input its columns, in the order of the output.
+    UnionAll(Vec<Vec<ColumnId>>),
+    /// INTERSECT or EXCEPT of two inputs, of each the columns in the order of the output.
+    Compare {
+        op: SetOp,
+        all: bool,
+        columns: [Vec<ColumnId>; 2],
+    },
+    Expand {
+        expand: Expand,
+        made: Vec<(ColumnId, SqlType)>,
+        ordinality: Option<ColumnId>,
+    },
+    /// Rows that are worked out once for several places; the first of them has the plan as its input.
+    SharedStep {
+        id: StepId,
+        name: String,
+        /// The step's columns behind those of the output.
+        columns: Vec<ColumnId>,
+    },
+    Recursion(Box<RecursionSpec>),
+    RecursionInput {
+        id: usize,
+        member: usize,
+        name: String,
+        /// The places of the output columns among those of the member.
+        places: Vec<usize>,
+    },
     HashAggregate {
         keys: Vec<(ColumnId, Expr)>,
         aggregates: Vec<(ColumnId, Aggregate)>,
@@ -57,6 +89,46 @@ pub(crate) enum Operator {
         offset: u64,
         fetch: Option<u64>,
     },
+}
+
+/// An equality between the two sides of a join.
+#[derive(Clone, Debug)]
+pub(crate) struct JoinKey {
+    pub(crate) probe: Expr,
+    pub(crate) build: Expr,
+    /// Whether NULL is the same as NULL.
+    pub(crate) null_same: bool,
+}
+
+/// How two inputs are joined.
+#[derive(Clone, Debug)]
+pub(crate) struct JoinSpec {
+    pub(crate) kind: JoinKind,
+    /// Whether the build side is the one that leads: its rows without a partner come at the end.
+    pub(crate) mirrored: bool,
+    pub(crate) keys: Vec<JoinKey>,
+    pub(crate) residual: Vec<Expr>,
+    /// Of anti and mark joins: the comparison whose UNKNOWN counts.
+    pub(crate) any: Option<AnyTest>,
+    pub(crate) mark: Option<ColumnId>,
+}
+
+/// A recursion; the inputs are, member by member, its anchors and then its branches.
+#[derive(Clone, Debug)]
+pub(crate) struct RecursionSpec {
+    pub(crate) id: usize,
+    pub(crate) members: Vec<MemberSpec>,
+    pub(crate) result: usize,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) struct MemberSpec {
+    pub(crate) name: String,
+    pub(crate) columns: Vec<(String, SqlType)>,
+    /// For each anchor, then each branch, its columns in the order of the member's.
+    pub(crate) anchors: Vec<Vec<ColumnId>>,
+    pub(crate) branches: Vec<Vec<ColumnId>>,
+    pub(crate) distinct: bool,
 }
 
 /// What the planner hands to the executor.
@@ -125,11 +197,19 @@ impl Node {
     pub(crate) fn conjuncts(&self) -> &[Expr] {
         match &self.operator {
             Operator::Scan { scan, .. } => &scan.filter,
-            Operator::Filter(conjuncts) | Operator::NestedLoopJoin(conjuncts) => conjuncts,
-            Operator::HashJoin { residual, .. } => residual,
+            Operator::Filter(conjuncts) => conjuncts,
+            Operator::HashJoin(spec) | Operator::NestedLoopJoin(spec) => &spec.residual,
             Operator::OneRow
             | Operator::Empty
             | Operator::Project(_)
+            | Operator::Values(_)
+            | Operator::Window { .. }
+            | Operator::UnionAll(_)
+            | Operator::Compare { .. }
+            | Operator::Expand { .. }
+            | Operator::SharedStep { .. }
+            | Operator::Recursion(_)
+            | Operator::RecursionInput { .. }
             | Operator::HashAggregate { .. }
             | Operator::Distinct(_)
             | Operator::Sort(_)

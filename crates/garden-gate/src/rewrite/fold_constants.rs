@@ -28,11 +28,7 @@ impl Rule for FoldConstants {
                 Some(conjuncts) => LogicalPlan::Join { inputs, conjuncts },
                 None => LogicalPlan::Empty(inputs.iter().flat_map(LogicalPlan::output).collect()),
             },
-            LogicalPlan::Project { input, computed } => {
-                let computed = computed.into_iter().map(|(id, expr)| (id, fold_logged(expr, context))).collect();
-                LogicalPlan::Project { input, computed }
-            }
-            other => other,
+            other => other.map_exprs(&mut |expr| Ok::<_, crate::diagnostic::Error>(fold_logged(expr, context)))?,
         })
     }
 }
@@ -77,7 +73,7 @@ fn fold(expr: Expr, changed: &mut bool) -> Expr {
         matches!(expr.kind(), ExprKind::Literal(_) | ExprKind::Parameter(..) | ExprKind::Column(_) | ExprKind::Slot(_));
     let mut constant = true;
     expr.kind().for_each_child(|child| constant &= child.is_constant());
-    if is_leaf || !constant {
+    if is_leaf || !constant || matches!(expr.kind(), ExprKind::Subquery(_)) {
         return expr;
     }
     match crate::kernel::evaluate_constant(&expr) {

@@ -12,7 +12,7 @@
 
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
-use crate::logical::{ColumnId, Expr, ExprKind, LogicalPlan, Printer, RewriteNote};
+use crate::logical::{ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, Printer, RewriteNote, SetOperand, SideJoin, Test};
 
 pub(super) struct PushFilters;
 
@@ -24,6 +24,7 @@ impl Rule for PushFilters {
                 let (down, keep): (Vec<Expr>, Vec<Expr>) = conjuncts.into_iter().partition(|term| !term.can_raise());
                 into_join(inputs, keep, down, "ON", context)
             }
+            LogicalPlan::SideJoin(join) => on_to_right(*join, context),
             other => other,
         };
         plan.map_inputs(&mut |input| self.apply(input, context))
@@ -71,8 +72,130 @@ fn push(input: LogicalPlan, conjuncts: Vec<Expr>, context: &mut RuleContext<'_>)
             let input = if down.is_empty() { *input } else { push(*input, down, context) };
             filter(LogicalPlan::Aggregate { input: Box::new(input), keys, aggregates }, stay)
         }
+        LogicalPlan::SideJoin(join) => past_side_join(*join, conjuncts, context),
+        LogicalPlan::Project { input, computed } => {
+            let made: Vec<ColumnId> = computed.iter().map(|(id, _)| *id).collect();
+            let (down, stay) = movable(conjuncts, |used| !used.iter().any(|id| made.contains(id)));
+            let input = if down.is_empty() { *input } else { push(*input, down, context) };
+            filter(input.project(computed), stay)
+        }
+        LogicalPlan::Sort { input, keys } => {
+            LogicalPlan::Sort { input: Box::new(push(*input, conjuncts, context)), keys }
+        }
+        LogicalPlan::Distinct { input, columns } => {
+            let (down, stay) = movable(conjuncts, |_| true);
+            let input = if down.is_empty() { *input } else { push(*input, down, context) };
+            filter(LogicalPlan::Distinct { input: Box::new(input), columns }, stay)
+        }
+        LogicalPlan::Window { input, partition, order, calls } => {
+            let keys: Vec<ColumnId> =
+                partition.iter().filter_map(|key| if let ExprKind::Column(id) = key.kind() { Some(*id) } else { None }).collect();
+            let (down, stay) = movable(conjuncts, |used| !used.is_empty() && used.iter().all(|id| keys.contains(id)));
+            for term in &down {
+                log(context, term, "moved below the window", "it tests columns that all rows of a partition share");
+            }
+            let input = if down.is_empty() { *input } else { push(*input, down, context) };
+            filter(LogicalPlan::Window { input: Box::new(input), partition, order, calls }, stay)
+        }
+        LogicalPlan::SetOperation { op, all, operands, columns } => {
+            let (down, stay) = movable(conjuncts, |used| !used.is_empty());
+            let operand = |operand: SetOperand| {
+                let place = |id: ColumnId| columns.iter().position(|known| *known == id);
+                let own = |id: ColumnId| place(id).and_then(|at| operand.columns.get(at).copied()).unwrap_or(id);
+                let terms: Vec<Expr> = down.iter().map(|term| term.clone().map_columns(&mut |id| own(id))).collect();
+                let plan = if terms.is_empty() { operand.plan } else { push(operand.plan, terms, context) };
+                SetOperand { plan, columns: operand.columns }
+            };
+            let operands = operands.into_iter().map(operand).collect();
+            for term in &down {
+                log(context, term, "moved into each query of the set operator", "it tests columns that all of them give");
+            }
+            filter(LogicalPlan::SetOperation { op, all, operands, columns }, stay)
+        }
+        LogicalPlan::Expand { input, expand, columns, ordinality } => {
+            let output = input.output();
+            let (down, stay) = movable(conjuncts, |used| !used.is_empty() && used.iter().all(|id| output.contains(id)));
+            let input = if down.is_empty() { *input } else { push(*input, down, context) };
+            filter(LogicalPlan::Expand { input: Box::new(input), expand, columns, ordinality }, stay)
+        }
         other => filter(other, conjuncts),
     }
+}
+
+/// The terms that can move down and those that stay: one that can fail stays, and one whose columns do not fit.
+fn movable(conjuncts: Vec<Expr>, fits: impl Fn(&[ColumnId]) -> bool) -> (Vec<Expr>, Vec<Expr>) {
+    conjuncts.into_iter().partition(|term| !term.can_raise() && fits(&term.columns()))
+}
+
+/// Terms over the left side alone move there: its rows come out one by one. A term that no NULL of the right side fulfils makes a left
+/// join an inner one.
+fn past_side_join(mut join: SideJoin, conjuncts: Vec<Expr>, context: &mut RuleContext<'_>) -> LogicalPlan {
+    let right = join.right.output();
+    if join.kind == JoinKind::Left
+        && let Some(term) = conjuncts.iter().find(|term| refuses_null(term, &right))
+    {
+        let change = format!("the left join became an inner one by {}", Printer::new(context.columns).expr(term));
+        let why = "it is TRUE for no row that was filled up with NULLs";
+        context.log.push(RewriteNote { rule: "outer to inner join", change, why });
+        let inner = join.left.join(join.right, join.on);
+        return push(inner, conjuncts, context);
+    }
+    if join.kind == JoinKind::Full {
+        return filter(join.into_plan(), conjuncts);
+    }
+    let left = join.left.output();
+    let (down, stay) = movable(conjuncts, |used| !used.is_empty() && used.iter().all(|id| left.contains(id)));
+    for term in &down {
+        log(context, term, "moved below the join", "it tests columns of the side whose rows are kept");
+    }
+    if !down.is_empty() {
+        join.left = push(join.left, down, context);
+    }
+    filter(join.into_plan(), stay)
+}
+
+/// Whether the term is FALSE or UNKNOWN when all these columns are NULL.
+fn refuses_null(term: &Expr, columns: &[ColumnId]) -> bool {
+    match term.kind() {
+        ExprKind::Compare(_, sides) => sides.iter().any(|side| null_in_null_out(side, columns)),
+        ExprKind::Like(sides, _) => null_in_null_out(&sides[0], columns),
+        ExprKind::In(operand, _) => null_in_null_out(operand, columns),
+        ExprKind::Not(inner) => match inner.kind() {
+            ExprKind::Is(operand, Test::Null) => null_in_null_out(operand, columns),
+            ExprKind::Like(..) | ExprKind::In(..) => refuses_null(inner, columns),
+            _ => false,
+        },
+        ExprKind::Or(terms) => terms.iter().all(|term| refuses_null(term, columns)),
+        _ => false,
+    }
+}
+
+/// Whether the value is NULL when all these columns are.
+fn null_in_null_out(expr: &Expr, columns: &[ColumnId]) -> bool {
+    match expr.kind() {
+        ExprKind::Column(id) => columns.contains(id),
+        ExprKind::Arithmetic(_, sides) | ExprKind::Concat(sides) => sides.iter().any(|side| null_in_null_out(side, columns)),
+        ExprKind::Cast(operand) | ExprKind::Negate(operand) => null_in_null_out(operand, columns),
+        _ => false,
+    }
+}
+
+/// Conditions of ON over the right side alone decide which of its rows can be partners at all.
+fn on_to_right(mut join: SideJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
+    if join.kind == JoinKind::Full {
+        return join.into_plan();
+    }
+    let right = join.right.output();
+    let (down, stay) =
+        movable(std::mem::take(&mut join.on), |used| !used.is_empty() && used.iter().all(|id| right.contains(id)));
+    join.on = stay;
+    for term in &down {
+        log(context, term, "moved from ON to where its table is read", "a row it is not TRUE for is no partner");
+    }
+    if !down.is_empty() {
+        join.right = push(join.right, down, context);
+    }
+    join.into_plan()
 }
 
 /// Gives each of `down` to the one input it concerns; the others join `conjuncts`.

@@ -8,7 +8,7 @@ use crate::bind::{MissingParameters, Moment, Parameters, Surroundings, bind_valu
 use crate::catalog::DEFAULT_SCHEMA;
 use crate::choose::Resources;
 use crate::diagnostic::{Error, Result, SourceText, SqlState, suggestion};
-use crate::execute::{Control, Interrupt, Pool, Run};
+use crate::execute::{Control, Interrupt, Pool};
 use crate::kernel::{Batch, array_of};
 use crate::physical::{Measures, Plan};
 use crate::syntax::{Script, ast};
@@ -221,7 +221,7 @@ impl Session {
             parameters,
             variables: &self.variables,
             missing,
-            moment: Moment { micros: chrono::Local::now().naive_local().and_utc().timestamp_micros() },
+            moment: now(),
         }
     }
 
@@ -239,8 +239,7 @@ impl Session {
 
     fn run_prepared(&self, prepared: &Prepared, measures: Option<&Measures>) -> Result<ResultSet> {
         let control = Control::new(&self.interrupt, self.settings.limits());
-        let run = Run { control: &control, pool: &self.pool, batch_rows: self.settings.batch_rows, measures };
-        let outcome = prepared.run(&run);
+        let outcome = prepared.run(&control, (&self.pool, self.settings.batch_rows), measures);
         self.interrupt.clear();
         outcome
     }
@@ -258,6 +257,12 @@ impl Session {
             elapsed: started.elapsed(),
         })
     }
+}
+
+/// This moment, as clocks here show it and as an instant.
+fn now() -> Moment {
+    let now = chrono::Local::now();
+    Moment { micros: now.naive_local().and_utc().timestamp_micros(), utc_micros: now.timestamp_micros() }
 }
 
 /// What a statement is run with.

@@ -10,6 +10,7 @@ pub(crate) struct Settings {
     pub(crate) batch_rows: usize,
     memory_limit: Option<u64>,
     time_limit: u64,
+    recursion_limit: u64,
 }
 
 /// A setting: name, meaning, how it is shown and set.
@@ -32,6 +33,12 @@ const SETTINGS: &[Setting] = &[
         meaning: "memory a statement may hold, such as '512 MB'; 0 for no limit",
         show: |settings| settings.memory_limit.map_or(Value::Integer(0), |bytes| Value::Text(show_bytes(bytes))),
         set: |settings, value| bytes(value).map(|bytes| settings.memory_limit = (bytes > 0).then_some(bytes)),
+    },
+    Setting {
+        name: "recursion_limit",
+        meaning: "rounds a recursion may take; 0 for no limit",
+        show: |settings| Value::Integer(i64::try_from(settings.recursion_limit).unwrap_or(i64::MAX)),
+        set: |settings, value| within(value, 0, usize::MAX).map(|rounds| settings.recursion_limit = rounds as u64),
     },
     Setting {
         name: "time_limit",
@@ -84,7 +91,7 @@ fn bytes(value: &Value) -> Option<u64> {
 impl Default for Settings {
     fn default() -> Self {
         let workers = std::thread::available_parallelism().map_or(1, std::num::NonZero::get).min(256);
-        Self { workers, batch_rows: 8192, memory_limit: None, time_limit: 0 }
+        Self { workers, batch_rows: 8192, memory_limit: None, time_limit: 0, recursion_limit: 1000 }
     }
 }
 
@@ -116,6 +123,7 @@ impl Settings {
         Limits {
             time: (self.time_limit > 0).then(|| Duration::from_millis(self.time_limit)),
             memory: self.memory_limit.map(|bytes| usize::try_from(bytes).unwrap_or(usize::MAX)),
+            recursion: (self.recursion_limit > 0).then_some(self.recursion_limit),
         }
     }
 }

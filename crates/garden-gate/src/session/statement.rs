@@ -6,7 +6,7 @@ use super::result_set::{ResultColumn, ResultSet};
 use crate::bind::{Bound, Surroundings, bind_query};
 use crate::choose::{Resources, choose};
 use crate::diagnostic::{Note, Result, SourceText};
-use crate::execute::{self, Run};
+use crate::execute::{self, Control, Pool, Run};
 use crate::logical::{ColumnId, RewriteNote};
 use crate::physical::{Measures, PhysicalPlan, Plan, describe};
 use crate::syntax::ast;
@@ -37,10 +37,11 @@ pub(super) fn prepare(
     resources: Resources,
     started: Instant,
 ) -> Result<Prepared> {
-    let Bound { plan, output, columns, mut notes, generic } = bind_query(query, source, around)?;
+    let Bound { plan, output, mut columns, mut notes, generic, steps } = bind_query(query, source, around)?;
     notes.iter_mut().for_each(|note| note.source = Some(Arc::clone(source)));
-    let (plan, rewrites) = crate::rewrite::rewrite(plan, &columns)?;
-    let plan = choose(plan, &wanted(&output), &columns, resources)?;
+    let mut rewritten = crate::rewrite::rewrite(plan, steps, &mut columns)?;
+    let rewrites = std::mem::take(&mut rewritten.log);
+    let plan = choose(rewritten, &wanted(&output), &columns, resources)?;
     Ok(Prepared { bound: BoundParts { output, columns, notes, generic }, plan, rewrites, started })
 }
 
@@ -61,8 +62,15 @@ impl Prepared {
         Measures::for_plan(&self.plan.root)
     }
 
-    pub(super) fn run(&self, run: &Run<'_>) -> Result<ResultSet> {
-        let batches = execute::run(&self.plan, &wanted(&self.bound.output), run)?;
+    /// Runs the plan on the threads of `pool`, in batches of so many rows.
+    pub(super) fn run(
+        &self,
+        control: &Control,
+        (pool, batch_rows): (&Pool, usize),
+        measures: Option<&Measures>,
+    ) -> Result<ResultSet> {
+        let run = Run { control, pool, batch_rows, columns: &self.bound.columns, measures };
+        let batches = execute::run(&self.plan, &wanted(&self.bound.output), &run)?;
         let column =
             |column: &crate::bind::OutputColumn| ResultColumn { name: column.name.clone(), sql_type: column.sql_type };
         Ok(ResultSet {

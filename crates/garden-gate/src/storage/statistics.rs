@@ -33,10 +33,10 @@ pub(crate) fn collect(segments: &[ArrayRef], sql_type: SqlType) -> Result<Column
 
 fn extreme(segments: &[ArrayRef], sql_type: SqlType, function: AggregateFunction) -> Result<Value> {
     let argument = Expr::new(ExprKind::Slot(0), sql_type, Span::default());
-    let aggregate = Aggregate { function, argument: Some(argument), distinct: false, sql_type, span: Span::default() };
+    let aggregate = Aggregate::plain(function, Some(argument), sql_type, Span::default());
     let mut state: Box<dyn Accumulator> = accumulator(&aggregate)?;
     for segment in segments {
-        state.update(Groups::One { rows: segment.len() }, Some(segment))?;
+        state.update(Groups::One { rows: segment.len() }, std::slice::from_ref(segment))?;
     }
     Ok(value_at(&state.finish(1)?, sql_type, 0))
 }

@@ -2,7 +2,10 @@
 
 pub(crate) use crate::catalog::FileOptions;
 use crate::diagnostic::Span;
-pub(crate) use crate::types::{ArithmeticOp, CompareOp, Direction, Now, Nulls, ParameterName, Test};
+pub(crate) use crate::types::{
+    ArithmeticOp, CompareOp, Direction, FrameBound, FrameExclusion, FrameUnit, JoinKind, Now, Nulls, ParameterName, SetOp, Test,
+};
+pub(crate) use crate::types::ExtractField;
 use crate::types::{SqlType, Value};
 
 /// A name as it was spelt.
@@ -48,12 +51,85 @@ pub(crate) enum StatementKind {
     },
 }
 
+/// A query expression (clause 7.17): WITH, a body, and the order and number of its rows.
 #[derive(Clone, Debug)]
 pub(crate) struct Query {
-    pub(crate) select: Select,
+    pub(crate) with: Option<With>,
+    pub(crate) body: QueryBody,
     pub(crate) order_by: Vec<SortItem>,
     pub(crate) offset: Option<Expr>,
-    pub(crate) fetch: Option<Expr>,
+    pub(crate) fetch: Option<Fetch>,
+    pub(crate) span: Span,
+}
+
+/// `FETCH FIRST n [PERCENT] ROWS {ONLY | WITH TIES}`
+#[derive(Clone, Debug)]
+pub(crate) struct Fetch {
+    pub(crate) count: Expr,
+    pub(crate) percent: bool,
+    pub(crate) with_ties: bool,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum QueryBody {
+    Select(Box<Select>),
+    Values(Vec<Vec<Expr>>),
+    /// `TABLE name`
+    Table(Vec<Ident>, Span),
+    SetOperation(Box<SetOperation>),
+    /// A query in parentheses, with an order of its own.
+    Nested(Box<Query>),
+}
+
+/// `operand op operand …`: two operands, or more of UNION ALL, which is associative.
+#[derive(Clone, Debug)]
+pub(crate) struct SetOperation {
+    pub(crate) op: SetOp,
+    pub(crate) all: bool,
+    pub(crate) corresponding: Option<Corresponding>,
+    pub(crate) operands: Vec<QueryBody>,
+    /// Where the operator stands.
+    pub(crate) span: Span,
+}
+
+/// `CORRESPONDING [BY (columns)]`
+#[derive(Clone, Debug)]
+pub(crate) struct Corresponding {
+    pub(crate) by: Option<Vec<Ident>>,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) struct With {
+    pub(crate) recursive: bool,
+    pub(crate) elements: Vec<WithElement>,
+}
+
+/// `name [(columns)] AS (query) [SEARCH …] [CYCLE …]`
+#[derive(Clone, Debug)]
+pub(crate) struct WithElement {
+    pub(crate) name: Ident,
+    pub(crate) columns: Option<Vec<Ident>>,
+    pub(crate) query: Query,
+    pub(crate) search: Option<Search>,
+    pub(crate) cycle: Option<Cycle>,
+}
+
+/// `SEARCH {DEPTH | BREADTH} FIRST BY columns SET sequence`
+#[derive(Clone, Debug)]
+pub(crate) struct Search {
+    pub(crate) depth_first: bool,
+    pub(crate) by: Vec<Ident>,
+    pub(crate) sequence: Ident,
+}
+
+/// `CYCLE columns SET mark [TO value DEFAULT value] USING path`
+#[derive(Clone, Debug)]
+pub(crate) struct Cycle {
+    pub(crate) columns: Vec<Ident>,
+    pub(crate) mark: Ident,
+    /// The values of the mark: on a cycle, and not.
+    pub(crate) values: Option<(Expr, Expr)>,
+    pub(crate) path: Option<Ident>,
 }
 
 #[derive(Clone, Debug)]
@@ -62,9 +138,47 @@ pub(crate) struct Select {
     pub(crate) distinct: Option<Span>,
     pub(crate) items: Vec<SelectItem>,
     pub(crate) from: Vec<TableExpr>,
+    /// FROM and its items.
+    pub(crate) from_span: Span,
     pub(crate) where_: Option<Expr>,
-    pub(crate) group_by: Vec<Expr>,
+    pub(crate) group_by: Option<GroupBy>,
     pub(crate) having: Option<Expr>,
+    pub(crate) windows: Vec<(Ident, WindowSpec)>,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) struct GroupBy {
+    /// `GROUP BY DISTINCT`: equal grouping sets count once.
+    pub(crate) distinct: bool,
+    pub(crate) elements: Vec<GroupingElement>,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum GroupingElement {
+    /// `a` or `(a, b)` or `()`
+    Set(Vec<Expr>),
+    Rollup(Vec<Vec<Expr>>),
+    Cube(Vec<Vec<Expr>>),
+    Sets(Vec<GroupingElement>),
+}
+
+/// `[existing] [PARTITION BY …] [ORDER BY …] [frame]`
+#[derive(Clone, Debug)]
+pub(crate) struct WindowSpec {
+    pub(crate) base: Option<Ident>,
+    pub(crate) partition: Vec<Expr>,
+    pub(crate) order: Vec<SortItem>,
+    pub(crate) frame: Option<FrameSpec>,
+    pub(crate) span: Span,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) struct FrameSpec {
+    pub(crate) unit: FrameUnit,
+    pub(crate) start: FrameBound<Box<Expr>>,
+    pub(crate) end: FrameBound<Box<Expr>>,
+    pub(crate) exclude: FrameExclusion,
+    pub(crate) span: Span,
 }
 
 #[derive(Clone, Debug)]
@@ -86,25 +200,49 @@ pub(crate) struct Alias {
     pub(crate) with_as: bool,
 }
 
+/// `AS name (columns)` behind a table.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct TableAlias {
+    pub(crate) name: Option<Ident>,
+    pub(crate) columns: Option<Vec<Ident>>,
+}
+
 #[derive(Clone, Debug)]
 pub(crate) enum TableExpr {
-    Named { name: Vec<Ident>, alias: Option<Ident>, span: Span },
-    File { path: String, options: FileOptions, alias: Option<Ident>, span: Span },
+    Named { name: Vec<Ident>, alias: TableAlias, span: Span },
+    File { path: String, options: FileOptions, alias: TableAlias, span: Span },
+    Derived { query: Box<Query>, lateral: bool, alias: TableAlias, span: Span },
+    Function { call: TableCall, alias: TableAlias, span: Span },
     Join(Box<Join>),
+}
+
+/// A table made by a function of the rows to its left.
+#[derive(Clone, Debug)]
+pub(crate) enum TableCall {
+    /// `SERIES(from, to [, step])`
+    Series(Vec<Expr>),
+    /// `UNNEST(array, …) [WITH ORDINALITY]`
+    Unnest { arrays: Vec<Expr>, ordinality: bool },
 }
 
 #[derive(Clone, Debug)]
 pub(crate) struct Join {
+    pub(crate) kind: JoinKind,
+    /// `RIGHT JOIN`: kind is left, and what stands to the right is kept.
+    pub(crate) mirrored: bool,
     pub(crate) left: TableExpr,
     pub(crate) right: TableExpr,
     pub(crate) condition: JoinCondition,
+    pub(crate) span: Span,
 }
 
 #[derive(Clone, Debug)]
 pub(crate) enum JoinCondition {
     Cross,
     On(Expr),
-    Using(Vec<Ident>),
+    /// The columns, and the name of `USING (…) AS name`.
+    Using(Vec<Ident>, Option<Ident>),
+    Natural,
 }
 
 #[derive(Clone, Debug)]
@@ -127,6 +265,8 @@ pub(crate) enum ExprKind {
     Name(Vec<Ident>),
     Literal(Value, SqlType),
     Parameter(ParameterName),
+    /// The operand of a simple CASE, in its WHEN.
+    CaseOperand,
     /// Two or more terms.
     And(Vec<Expr>),
     /// Two or more terms.
@@ -148,6 +288,53 @@ pub(crate) enum ExprKind {
         escape: Option<Box<Expr>>,
         negated: bool,
     },
+    /// `SIMILAR TO`
+    Similar {
+        operands: Box<(Expr, Expr)>,
+        escape: Option<Box<Expr>>,
+        negated: bool,
+    },
+    /// `LIKE_REGEX pattern [FLAG flag]`
+    LikeRegex {
+        operands: Box<(Expr, Expr)>,
+        flag: Option<Box<Expr>>,
+        negated: bool,
+    },
+    /// `(start, end) OVERLAPS (start, end)`
+    Overlaps(Box<[Expr; 4]>),
+    /// `EXISTS (query)`
+    Exists(Box<Query>),
+    /// `UNIQUE (query)`, and whether it says NULLS NOT DISTINCT
+    Unique(Box<Query>, bool),
+    /// A query in place of a value: one row of one or more columns.
+    Subquery(Box<Query>),
+    InQuery {
+        operand: Box<Expr>,
+        query: Box<Query>,
+        negated: bool,
+    },
+    Quantified {
+        op: CompareOp,
+        operand: Box<Expr>,
+        all: bool,
+        query: Box<Query>,
+    },
+    /// `(a, b)` or `ROW(a, b)`
+    Row(Vec<Expr>),
+    /// `ARRAY[a, b]`
+    Array(Vec<Expr>),
+    /// `ARRAY(query)`
+    ArrayQuery(Box<Query>),
+    /// `array[position]`
+    Element(Box<(Expr, Expr)>),
+    /// `(row).field`
+    Field(Box<Expr>, Ident),
+    /// `EXTRACT(field FROM source)`
+    Extract(ExtractField, Box<Expr>),
+    /// `value AT TIME ZONE zone`, or `AT LOCAL`
+    AtZone(Box<Expr>, Option<Box<Expr>>),
+    /// `(end - start) MONTH`: a difference of dates in these fields
+    Difference(Box<Expr>, SqlType),
     /// `IS [NOT] NULL | TRUE | FALSE | UNKNOWN`
     Is {
         operand: Box<Expr>,
@@ -162,11 +349,9 @@ pub(crate) enum ExprKind {
     Concat(Box<(Expr, Expr)>),
     Negate(Box<Expr>),
     Case(Box<Case>),
-    Cast(Box<Expr>, SqlType),
-    Call {
-        name: Ident,
-        args: Arguments,
-    },
+    /// `CAST(operand AS type [FORMAT template])`
+    Cast(Box<Expr>, SqlType, Option<String>),
+    Call(Box<Call>),
     Now(Now),
 }
 
@@ -178,12 +363,34 @@ pub(crate) struct Case {
     pub(crate) otherwise: Option<Expr>,
 }
 
+/// A call of a function or aggregate, with all that may stand behind it.
 #[derive(Clone, Debug)]
-pub(crate) enum Arguments {
+pub(crate) struct Call {
+    pub(crate) name: Ident,
     /// `COUNT(*)`
-    Star,
-    List {
-        distinct: bool,
-        values: Vec<Expr>,
-    },
+    pub(crate) star: bool,
+    pub(crate) distinct: bool,
+    pub(crate) args: Vec<Expr>,
+    /// ORDER BY inside of the parentheses (ARRAY_AGG), or of WITHIN GROUP.
+    pub(crate) order: Vec<SortItem>,
+    pub(crate) within_group: bool,
+    pub(crate) overflow: Option<Overflow>,
+    pub(crate) filter: Option<Expr>,
+    pub(crate) from_last: bool,
+    pub(crate) ignore_nulls: Option<bool>,
+    pub(crate) over: Option<Over>,
+}
+
+/// `ON OVERFLOW {ERROR | TRUNCATE [filler] {WITH | WITHOUT} COUNT}` of LISTAGG
+#[derive(Clone, Debug)]
+pub(crate) enum Overflow {
+    Error,
+    Truncate { filler: Option<String>, with_count: bool },
+}
+
+/// `OVER name` or `OVER (…)`
+#[derive(Clone, Debug)]
+pub(crate) enum Over {
+    Named(Ident),
+    Spec(WindowSpec),
 }

@@ -1,12 +1,9 @@
-use super::ast::{Arguments, ArithmeticOp, Case, CompareOp, Expr, ExprKind, Now, ParameterName, Test};
+use super::ast::{ArithmeticOp, Case, CompareOp, Expr, ExprKind, Now, ParameterName};
 use super::lexer::{Symbol, TokenKind};
 use super::parser::{MAX_DEPTH, Parser};
 use super::problem::Problem;
 use crate::diagnostic::{Error, Result, Span};
-use crate::types::{SqlType, Value};
-
-/// Functions whose argument list has words of its own in the standard; all come later.
-const LATER_FUNCTIONS: &[&str] = &["EXTRACT", "SUBSTRING", "POSITION", "OVERLAY", "TRIM", "ARRAY", "ROW", "LISTAGG"];
+use crate::types::{Field, SqlType, Value};
 
 impl Parser<'_> {
     /// Any value expression; the entry of the grammar of clause 6.28.
@@ -49,99 +46,6 @@ impl Parser<'_> {
             return self.node(ExprKind::Not(Box::new(operand)), span);
         }
         self.predicate()
-    }
-
-    fn predicate(&mut self) -> Result<Expr> {
-        let mut left = self.additive()?;
-        loop {
-            let start = left.span;
-            let kind = if let Some(op) = self.compare_op() {
-                self.advance();
-                if self.at_any(&["ANY", "SOME", "ALL"]) {
-                    return Err(self.not_supported("a comparison with ANY, SOME or ALL"));
-                }
-                let right = self.additive()?;
-                ExprKind::Compare(op, Box::new((left, right)))
-            } else if self.accept_word("IS") {
-                self.is_predicate(left)?
-            } else {
-                let negated = self.at_word("NOT") && {
-                    let next = self.ahead(1);
-                    ["BETWEEN", "IN", "LIKE", "SIMILAR"].iter().any(|word| self.raw(next).eq_ignore_ascii_case(word))
-                };
-                if negated {
-                    self.advance();
-                }
-                if self.accept_word("BETWEEN") {
-                    self.between(left, negated)?
-                } else if self.accept_word("IN") {
-                    self.in_list(left, negated)?
-                } else if self.accept_word("LIKE") {
-                    self.like(left, negated)?
-                } else if self.at_any(&["SIMILAR", "OVERLAPS", "LIKE_REGEX"]) {
-                    return Err(self.not_supported(self.found().to_uppercase()));
-                } else {
-                    return Ok(left);
-                }
-            };
-            left = self.node(kind, start.to(self.last_span()))?;
-        }
-    }
-
-    fn compare_op(&self) -> Option<CompareOp> {
-        Some(match self.current().kind {
-            TokenKind::Symbol(Symbol::Equal) => CompareOp::Equal,
-            TokenKind::Symbol(Symbol::NotEqual) => CompareOp::NotEqual,
-            TokenKind::Symbol(Symbol::Less) => CompareOp::Less,
-            TokenKind::Symbol(Symbol::LessOrEqual) => CompareOp::LessOrEqual,
-            TokenKind::Symbol(Symbol::Greater) => CompareOp::Greater,
-            TokenKind::Symbol(Symbol::GreaterOrEqual) => CompareOp::GreaterOrEqual,
-            _ => return None,
-        })
-    }
-
-    fn is_predicate(&mut self, operand: Expr) -> Result<ExprKind> {
-        let negated = self.accept_word("NOT");
-        if self.accept_word("DISTINCT") {
-            self.expect_word("FROM")?;
-            let right = self.additive()?;
-            return Ok(ExprKind::Distinct { operands: Box::new((operand, right)), negated });
-        }
-        let tests = [("NULL", Test::Null), ("TRUE", Test::True), ("FALSE", Test::False), ("UNKNOWN", Test::Unknown)];
-        for (word, test) in tests {
-            if self.accept_word(word) {
-                return Ok(ExprKind::Is { operand: Box::new(operand), test, negated });
-            }
-        }
-        Err(self.expected("NULL, TRUE, FALSE, UNKNOWN or DISTINCT FROM"))
-    }
-
-    fn between(&mut self, operand: Expr, negated: bool) -> Result<ExprKind> {
-        let symmetric = self.accept_word("SYMMETRIC");
-        if !symmetric {
-            self.accept_word("ASYMMETRIC");
-        }
-        let low = self.additive()?;
-        self.expect_word("AND")?;
-        let high = self.additive()?;
-        Ok(ExprKind::Between { operands: Box::new([operand, low, high]), negated, symmetric })
-    }
-
-    fn in_list(&mut self, operand: Expr, negated: bool) -> Result<ExprKind> {
-        let open = self.span();
-        self.expect_symbol(Symbol::LeftParen, "( and a list of values")?;
-        if self.at_any(&["SELECT", "WITH", "VALUES"]) {
-            return Err(self.not_supported("IN with a query"));
-        }
-        let list = self.list(Self::expression)?;
-        self.close(open)?;
-        Ok(ExprKind::In { operand: Box::new(operand), list, negated })
-    }
-
-    fn like(&mut self, operand: Expr, negated: bool) -> Result<ExprKind> {
-        let pattern = self.additive()?;
-        let escape = if self.accept_word("ESCAPE") { Some(Box::new(self.additive()?)) } else { None };
-        Ok(ExprKind::Like { operands: Box::new((operand, pattern)), escape, negated })
     }
 
     pub(super) fn additive(&mut self) -> Result<Expr> {
@@ -189,7 +93,28 @@ impl Parser<'_> {
         self.primary()
     }
 
+    /// A primary with what may stand behind it: `[position]`, `AT TIME ZONE`.
     fn primary(&mut self) -> Result<Expr> {
+        let mut operand = self.plain_primary()?;
+        loop {
+            let start = operand.span;
+            let kind = if self.accept_symbol(Symbol::LeftBracket) {
+                let position = self.expression()?;
+                self.expect_symbol(Symbol::RightBracket, "]")?;
+                ExprKind::Element(Box::new((operand, position)))
+            } else if self.accept_words(&["AT", "LOCAL"]) {
+                ExprKind::AtZone(Box::new(operand), None)
+            } else if self.accept_words(&["AT", "TIME", "ZONE"]) {
+                let zone = self.plain_primary()?;
+                ExprKind::AtZone(Box::new(operand), Some(Box::new(zone)))
+            } else {
+                return Ok(operand);
+            };
+            operand = self.node(kind, start.to(self.last_span()))?;
+        }
+    }
+
+    fn plain_primary(&mut self) -> Result<Expr> {
         let token = self.current();
         match token.kind {
             TokenKind::Number => self.number(),
@@ -214,18 +139,40 @@ impl Parser<'_> {
         }
     }
 
+    /// A query, a row of several values, or an expression in parentheses.
     fn parenthesised(&mut self, open: Span) -> Result<Expr> {
-        self.advance();
-        if self.at_any(&["SELECT", "WITH", "VALUES"]) {
-            return Err(self.not_supported("a query inside an expression"));
+        if self.query_ahead(0) {
+            let query = self.parenthesised_query()?;
+            return self.node(ExprKind::Subquery(Box::new(query)), open.to(self.last_span()));
         }
+        self.advance();
         let mut inner = self.expression()?;
         if self.at_symbol(Symbol::Comma) {
-            return Err(self.not_supported("a row value"));
+            let mut fields = vec![inner];
+            while self.accept_symbol(Symbol::Comma) {
+                fields.push(self.expression()?);
+            }
+            self.close(open)?;
+            return self.node(ExprKind::Row(fields), open.to(self.last_span()));
         }
         self.close(open)?;
         inner.span = open.to(self.last_span());
+        if self.at_symbol(Symbol::Dot) && self.ahead(1).kind != TokenKind::Symbol(Symbol::Star) {
+            self.advance();
+            let field = self.name("a field of the row")?;
+            return self.node(ExprKind::Field(Box::new(inner), field), open.to(self.last_span()));
+        }
+        if matches!(inner.kind, ExprKind::Arithmetic(ArithmeticOp::Subtract, _)) && self.at_interval_field() {
+            let target = self.interval_fields()?;
+            let whole = open.to(self.last_span());
+            return self.node(ExprKind::Difference(Box::new(inner), target), whole);
+        }
         Ok(inner)
+    }
+
+    fn at_interval_field(&self) -> bool {
+        let token = self.current();
+        token.kind == TokenKind::Word && Field::from_word(self.raw(token)).is_some()
     }
 
     fn word_primary(&mut self) -> Result<Expr> {
@@ -233,21 +180,71 @@ impl Parser<'_> {
         if let Some(literal) = self.word_literal()? {
             return Ok(literal);
         }
-        let now = [("CURRENT_DATE", Now::Date), ("CURRENT_TIME", Now::Time), ("CURRENT_TIMESTAMP", Now::Timestamp)];
+        let now = [
+            ("CURRENT_DATE", Now::Date),
+            ("CURRENT_TIMESTAMP", Now::Timestamp),
+            ("LOCALTIMESTAMP", Now::LocalTimestamp),
+            ("LOCALTIME", Now::Time),
+        ];
         if let Some((_, now)) = now.into_iter().find(|(word, _)| self.at_word(word)) {
             self.advance();
             return self.node(ExprKind::Now(now), span);
         }
+        if self.at_word("CURRENT_TIME") {
+            return Err(self.not_supported("CURRENT_TIME, which has a time zone").with_help("LOCALTIME has none"));
+        }
         if self.at_word("CASE") {
             return self.case();
         }
+        let open = self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen);
         if self.at_word("CAST") {
             return self.cast();
         }
-        if self.at_any(&["EXISTS", "UNIQUE"]) {
-            return Err(self.not_supported(format!("{} with a query", self.found().to_uppercase())));
+        if self.accept_word("EXISTS") {
+            let query = self.query_operand("EXISTS")?;
+            return self.node(ExprKind::Exists(query), span.to(self.last_span()));
+        }
+        if self.accept_word("UNIQUE") {
+            let nulls_equal = self.accept_words(&["NULLS", "NOT", "DISTINCT"]);
+            if !nulls_equal {
+                self.accept_words(&["NULLS", "DISTINCT"]);
+            }
+            let query = self.query_operand("UNIQUE")?;
+            return self.node(ExprKind::Unique(query, nulls_equal), span.to(self.last_span()));
+        }
+        if open && self.at_word("ROW") {
+            self.advance();
+            let open = self.advance().span;
+            let fields = self.list(Self::expression)?;
+            self.close(open)?;
+            return self.node(ExprKind::Row(fields), span.to(self.last_span()));
+        }
+        if self.at_word("ARRAY") && (open || self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftBracket)) {
+            return self.array();
         }
         self.name_or_call()
+    }
+
+    /// `ARRAY[a, b]`, `ARRAY[]` or `ARRAY(query)`.
+    fn array(&mut self) -> Result<Expr> {
+        let start = self.advance().span;
+        if self.query_ahead(0) {
+            let query = self.parenthesised_query()?;
+            return self.node(ExprKind::ArrayQuery(Box::new(query)), start.to(self.last_span()));
+        }
+        self.expect_symbol(Symbol::LeftBracket, "[ and the elements of the array")?;
+        let elements =
+            if self.at_symbol(Symbol::RightBracket) { Vec::new() } else { self.list(Self::expression)? };
+        self.expect_symbol(Symbol::RightBracket, "]")?;
+        self.node(ExprKind::Array(elements), start.to(self.last_span()))
+    }
+
+    /// The query in parentheses that a word asks for.
+    pub(super) fn query_operand(&mut self, word: &str) -> Result<Box<super::ast::Query>> {
+        if self.query_ahead(0) {
+            return self.parenthesised_query().map(Box::new);
+        }
+        Err(self.expected(&format!("a query in parentheses behind {word}")))
     }
 
     fn case(&mut self) -> Result<Expr> {
@@ -255,10 +252,7 @@ impl Parser<'_> {
         let operand = if self.at_word("WHEN") { None } else { Some(self.expression()?) };
         let mut branches = Vec::new();
         while self.accept_word("WHEN") {
-            if self.compare_op().is_some() {
-                return Err(self.not_supported("CASE … WHEN with a bare comparison"));
-            }
-            let condition = self.expression()?;
+            let condition = if operand.is_some() { self.when_operands()? } else { self.expression()? };
             self.expect_word("THEN")?;
             branches.push((condition, self.expression()?));
         }
@@ -273,6 +267,25 @@ impl Parser<'_> {
         self.node(ExprKind::Case(Box::new(Case { operand, branches, otherwise })), start.to(self.last_span()))
     }
 
+    /// What a simple CASE compares its operand with: values or the rest of predicates, several separated by commas (clause 6.12).
+    fn when_operands(&mut self) -> Result<Expr> {
+        let start = self.span();
+        let mut terms = self.list(|parser| {
+            let at = parser.span();
+            let operand = parser.node(ExprKind::CaseOperand, at)?;
+            if let Some(kind) = parser.predicate_rest(&operand)? {
+                return parser.node(kind, at.to(parser.last_span()));
+            }
+            let value = parser.expression()?;
+            let span = value.span;
+            parser.node(ExprKind::Compare(CompareOp::Equal, Box::new((operand, value))), span)
+        })?;
+        if terms.len() == 1 {
+            return Ok(terms.remove(0));
+        }
+        self.node(ExprKind::Or(terms), start.to(self.last_span()))
+    }
+
     fn cast(&mut self) -> Result<Expr> {
         let start = self.advance().span;
         let open = self.span();
@@ -280,46 +293,27 @@ impl Parser<'_> {
         let operand = self.expression()?;
         self.expect_word("AS")?;
         let target = self.data_type()?;
+        let format = if self.accept_word("FORMAT") { Some(self.text_literal("a template in single quotes")?) } else { None };
         self.close(open)?;
-        self.node(ExprKind::Cast(Box::new(operand), target), start.to(self.last_span()))
+        self.node(ExprKind::Cast(Box::new(operand), target, format), start.to(self.last_span()))
     }
 
     fn name_or_call(&mut self) -> Result<Expr> {
         let start = self.span();
-        let later = LATER_FUNCTIONS.iter().any(|word| self.at_word(word));
+        if self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen)
+            && let Some(special) = self.special_call()?
+        {
+            return Ok(special);
+        }
         let mut name = self.qualified_name("an expression")?;
         if !self.at_symbol(Symbol::LeftParen) {
             return self.node(ExprKind::Name(name), start.to(self.last_span()));
         }
-        if name.len() > 1 || later {
-            return Err(Error::from_facts(&Problem::NotSupported {
-                what: format!("the function {}", name[name.len() - 1].text.to_uppercase()),
-            })
-            .at(start));
+        if name.len() > 1 {
+            let what = format!("the function {}", name[name.len() - 1].text.to_uppercase());
+            return Err(Error::from_facts(&Problem::NotSupported { what }).at(start));
         }
-        let args = self.arguments()?;
-        if self.at_word("OVER") {
-            return Err(self.not_supported("a window function"));
-        }
-        if self.at_word("FILTER") && self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen) {
-            return Err(self.not_supported("FILTER"));
-        }
-        self.node(ExprKind::Call { name: name.remove(0), args }, start.to(self.last_span()))
-    }
-
-    fn arguments(&mut self) -> Result<Arguments> {
-        let open = self.advance().span;
-        if self.accept_symbol(Symbol::Star) {
-            self.close(open)?;
-            return Ok(Arguments::Star);
-        }
-        let distinct = self.accept_word("DISTINCT");
-        if !distinct {
-            self.accept_word("ALL");
-        }
-        let values = if self.at_symbol(Symbol::RightParen) { Vec::new() } else { self.list(Self::expression)? };
-        self.close(open)?;
-        Ok(Arguments::List { distinct, values })
+        self.call(name.remove(0), start)
     }
 
     /// Makes a node, one deeper than its deepest part.
@@ -337,23 +331,43 @@ impl ExprKind {
         let deepest = |parts: &[Expr]| parts.iter().map(|part| part.depth).max().unwrap_or(0);
         let pair = |pair: &(Expr, Expr)| pair.0.depth.max(pair.1.depth);
         match self {
-            Self::Name(_) | Self::Literal(..) | Self::Parameter(_) | Self::Now(_) => 0,
+            Self::Name(_)
+            | Self::Literal(..)
+            | Self::Parameter(_)
+            | Self::Now(_)
+            | Self::CaseOperand
+            | Self::Exists(_)
+            | Self::Unique(..)
+            | Self::Subquery(_)
+            | Self::ArrayQuery(_) => 0,
+            Self::Row(parts) | Self::Array(parts) => deepest(parts),
+            Self::Overlaps(parts) => deepest(parts.as_slice()),
+            Self::InQuery { operand, .. }
+            | Self::Quantified { operand, .. }
+            | Self::Extract(_, operand)
+            | Self::Field(operand, _)
+            | Self::Difference(operand, _) => operand.depth,
+            Self::AtZone(operand, zone) => operand.depth.max(zone.as_ref().map_or(0, |zone| zone.depth)),
+            Self::Element(operands) => pair(operands),
             Self::And(terms) | Self::Or(terms) => deepest(terms),
-            Self::Not(operand) | Self::Negate(operand) | Self::Cast(operand, _) | Self::Is { operand, .. } => {
+            Self::Not(operand) | Self::Negate(operand) | Self::Cast(operand, ..) | Self::Is { operand, .. } => {
                 operand.depth
             }
             Self::Compare(_, operands) | Self::Arithmetic(_, operands) | Self::Concat(operands) => pair(operands),
             Self::Distinct { operands, .. } => pair(operands),
             Self::Between { operands, .. } => deepest(operands.as_slice()),
             Self::In { operand, list, .. } => operand.depth.max(deepest(list)),
-            Self::Like { operands, escape, .. } => pair(operands).max(escape.as_ref().map_or(0, |e| e.depth)),
+            Self::Like { operands, escape, .. }
+            | Self::Similar { operands, escape, .. }
+            | Self::LikeRegex { operands, flag: escape, .. } => {
+                pair(operands).max(escape.as_ref().map_or(0, |e| e.depth))
+            }
             Self::Case(case) => {
                 let Case { operand, branches, otherwise } = case.as_ref();
                 let outer = [operand, otherwise].into_iter().flatten().map(|e| e.depth).max().unwrap_or(0);
                 branches.iter().map(pair).max().unwrap_or(0).max(outer)
             }
-            Self::Call { args: Arguments::List { values, .. }, .. } => deepest(values),
-            Self::Call { args: Arguments::Star, .. } => 0,
+            Self::Call(call) => deepest(&call.args).max(call.filter.as_ref().map_or(0, |filter| filter.depth)),
         }
     }
 }

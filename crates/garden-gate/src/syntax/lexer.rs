@@ -33,6 +33,8 @@ pub(super) enum Symbol {
     Greater,
     GreaterOrEqual,
     Concat,
+    LeftBracket,
+    RightBracket,
 }
 
 #[derive(Clone, Copy, Debug)]
@@ -161,6 +163,8 @@ impl<'a> Lexer<'a> {
             ('=', _) => (Symbol::Equal, 1),
             ('(', _) => (Symbol::LeftParen, 1),
             (')', _) => (Symbol::RightParen, 1),
+            ('[', _) => (Symbol::LeftBracket, 1),
+            (']', _) => (Symbol::RightBracket, 1),
             (',', _) => (Symbol::Comma, 1),
             ('.', _) => (Symbol::Dot, 1),
             (';', _) => (Symbol::Semicolon, 1),

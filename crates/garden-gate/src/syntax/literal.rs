@@ -1,11 +1,14 @@
 //! Literals and data types: numbers, `DATE '…'`, `INTERVAL '…' DAY TO SECOND`, `NUMERIC(10,2)`.
 
 use super::ast::{Expr, ExprKind};
-use super::lexer::{Symbol, TokenKind};
+use super::lexer::{Symbol, TokenKind, unquote};
 use super::parser::Parser;
 use super::problem::Problem;
 use crate::diagnostic::{Error, Result};
-use crate::types::{Decimal, Field, Interval, SqlType, Value, parse_date, parse_interval, parse_time, parse_timestamp};
+use crate::types::{
+    Decimal, Field, Interval, RowField, SqlType, Value, parse_address, parse_date, parse_hex, parse_instant, parse_interval,
+    parse_time, parse_timestamp, parse_uuid,
+};
 
 impl Parser<'_> {
     /// An unsigned numeric literal: exact unless it has an exponent (clause 5.3).
@@ -48,17 +51,50 @@ impl Parser<'_> {
         if self.ahead(1).kind != TokenKind::Text {
             return Ok(None);
         }
+        if self.at_word("X") && self.ahead(1).span.start == start.end {
+            return self.binary().map(Some);
+        }
         let found = if self.at_word("DATE") {
             self.typed_text(SqlType::Date, "'YYYY-MM-DD'", |text| parse_date(text).map(Value::Date))?
         } else if self.at_word("TIMESTAMP") {
-            let parse = |text: &str| parse_timestamp(text).map(Value::Timestamp);
-            self.typed_text(SqlType::Timestamp, "'YYYY-MM-DD HH:MM:SS'", parse)?
+            self.timestamp()?
+        } else if self.at_word("UUID") {
+            self.typed_text(SqlType::Uuid, "'xxxxxxxx-xxxx-xxxx-xxxx-xxxxxxxxxxxx'", |text| {
+                parse_uuid(text).map(Value::Uuid)
+            })?
+        } else if self.at_word("IPADDRESS") {
+            let form = "'192.0.2.7' or '2001:db8::7'";
+            self.typed_text(SqlType::IpAddress, form, |text| parse_address(text).map(Value::IpAddress))?
         } else if self.at_word("TIME") {
             self.typed_text(SqlType::Time, "'HH:MM:SS'", |text| parse_time(text).map(Value::Time))?
         } else {
             return Ok(None);
         };
         Ok(Some(found))
+    }
+
+    /// `TIMESTAMP '…'`; with an offset at the end of the text it is an instant.
+    fn timestamp(&mut self) -> Result<Expr> {
+        let token = self.ahead(1);
+        if let Some(micros) = parse_instant(&unquote(self.raw(token))) {
+            let start = self.advance().span;
+            self.advance();
+            let value = ExprKind::Literal(Value::Instant(micros), SqlType::TimestampTz);
+            return self.node(value, start.to(token.span));
+        }
+        let parse = |text: &str| parse_timestamp(text).map(Value::Timestamp);
+        self.typed_text(SqlType::Timestamp, "'YYYY-MM-DD HH:MM:SS'", parse)
+    }
+
+    /// `X'0F10'`
+    fn binary(&mut self) -> Result<Expr> {
+        let start = self.advance().span;
+        let at = self.span();
+        let text = self.text_literal("hexadecimal digits")?.replace(' ', "");
+        let problem = || Problem::BadLiteral { text: text.clone(), what: "binary string", form: "X'0F10', two digits a byte" };
+        let bytes = parse_hex(&text).ok_or_else(|| Error::from_facts(&problem()).at(at))?;
+        let sql_type = u32::try_from(bytes.len()).ok().filter(|length| *length > 0);
+        self.node(ExprKind::Literal(Value::Binary(bytes), SqlType::Varbinary(sql_type)), start.to(at))
     }
 
     fn typed_text(
@@ -70,6 +106,8 @@ impl Parser<'_> {
         let what = match sql_type {
             SqlType::Date => "date",
             SqlType::Time => "time",
+            SqlType::Uuid => "UUID",
+            SqlType::IpAddress => "address",
             _ => "timestamp",
         };
         let start = self.advance().span;
@@ -105,10 +143,28 @@ impl Parser<'_> {
         let field = if token.kind == TokenKind::Word { Field::from_word(self.raw(token)) } else { None };
         let field = field.ok_or_else(|| self.expected("YEAR, MONTH, DAY, HOUR, MINUTE or SECOND"))?;
         self.advance();
+        if self.at_symbol(Symbol::LeftParen) && self.ahead(1).kind == TokenKind::Number {
+            // How many digits a field may have: every interval has room for all.
+            let open = self.advance().span;
+            self.list(|parser| Ok(parser.advance()))?;
+            self.close(open)?;
+        }
         Ok(field)
     }
 
+    /// A type, and `ARRAY` behind it as often as it stands there.
     pub(super) fn data_type(&mut self) -> Result<SqlType> {
+        let mut found = self.plain_type()?;
+        while self.accept_word("ARRAY") {
+            if self.accept_symbol(Symbol::LeftBracket) {
+                return Err(self.not_supported("an ARRAY type with a greatest cardinality"));
+            }
+            found = SqlType::array_of(found);
+        }
+        Ok(found)
+    }
+
+    fn plain_type(&mut self) -> Result<SqlType> {
         let simple = [
             ("BOOLEAN", SqlType::Boolean),
             ("SMALLINT", SqlType::SmallInt),
@@ -117,6 +173,8 @@ impl Parser<'_> {
             ("BIGINT", SqlType::BigInt),
             ("REAL", SqlType::Real),
             ("DATE", SqlType::Date),
+            ("UUID", SqlType::Uuid),
+            ("IPADDRESS", SqlType::IpAddress),
         ];
         if let Some((_, found)) = simple.into_iter().find(|(word, _)| self.at_word(word)) {
             self.advance();
@@ -129,8 +187,7 @@ impl Parser<'_> {
             return self.numeric_type();
         }
         if self.accept_word("VARCHAR") || self.accept_words(&["CHARACTER", "VARYING"]) {
-            let length = if self.at_symbol(Symbol::LeftParen) { Some(self.length()?) } else { None };
-            return Ok(SqlType::Varchar(length));
+            return Ok(SqlType::Varchar(self.optional_length()?));
         }
         if self.at_any(&["TIME", "TIMESTAMP"]) {
             return self.time_type();
@@ -138,21 +195,77 @@ impl Parser<'_> {
         if self.at_word("INTERVAL") {
             return self.interval_type();
         }
-        let later = ["CHAR", "CHARACTER", "CLOB", "BINARY", "VARBINARY", "BLOB", "FLOAT", "UUID", "IPADDRESS", "ROW"];
-        if self.at_any(&later) {
-            return Err(self.not_supported(format!("the type {}", self.found().to_uppercase())));
+        if let Some(found) = self.string_type()? {
+            return Ok(found);
+        }
+        if self.accept_word("ROW") {
+            return self.row_type();
         }
         Err(self.expected("a data type"))
+    }
+
+    /// The types of character and binary strings with a length.
+    fn string_type(&mut self) -> Result<Option<SqlType>> {
+        if self.accept_words(&["CHARACTER", "LARGE", "OBJECT"])
+            || self.accept_words(&["CHAR", "LARGE", "OBJECT"])
+            || self.accept_word("CLOB")
+        {
+            return Ok(Some(SqlType::Varchar(self.optional_length()?)));
+        }
+        if self.accept_words(&["CHAR", "VARYING"]) {
+            return Ok(Some(SqlType::Varchar(self.optional_length()?)));
+        }
+        if self.accept_word("CHAR") || self.accept_word("CHARACTER") {
+            return Ok(Some(SqlType::Char(self.optional_length()?.unwrap_or(1))));
+        }
+        if self.accept_words(&["BINARY", "LARGE", "OBJECT"])
+            || self.accept_words(&["BINARY", "VARYING"])
+            || self.accept_word("BLOB")
+            || self.accept_word("VARBINARY")
+        {
+            return Ok(Some(SqlType::Varbinary(self.optional_length()?)));
+        }
+        if self.accept_word("BINARY") {
+            return Ok(Some(SqlType::Binary(self.optional_length()?.unwrap_or(1))));
+        }
+        if self.accept_word("FLOAT") {
+            // 24 binary digits fit REAL.
+            let digits = self.optional_length()?.unwrap_or(53);
+            return Ok(Some(if digits <= 24 { SqlType::Real } else { SqlType::Double }));
+        }
+        Ok(None)
+    }
+
+    fn optional_length(&mut self) -> Result<Option<u32>> {
+        if self.at_symbol(Symbol::LeftParen) { self.length().map(Some) } else { Ok(None) }
+    }
+
+    /// `ROW(name type, …)`
+    fn row_type(&mut self) -> Result<SqlType> {
+        let open = self.span();
+        self.expect_symbol(Symbol::LeftParen, "(")?;
+        let fields = self.nested(|parser| {
+            parser.list(|parser| {
+                let name = parser.name("the name of a field")?.text;
+                Ok(RowField { name, sql_type: parser.data_type()? })
+            })
+        })?;
+        self.close(open)?;
+        Ok(SqlType::row_of(fields))
     }
 
     fn time_type(&mut self) -> Result<SqlType> {
         let found = if self.at_word("TIME") { SqlType::Time } else { SqlType::Timestamp };
         self.advance();
-        if self.at_symbol(Symbol::LeftParen) {
-            return Err(self.not_supported("a precision of TIME or TIMESTAMP other than microseconds"));
+        if self.at_symbol(Symbol::LeftParen) && self.length()? != 6 {
+            return Err(self.not_supported("a precision of TIME or TIMESTAMP other than 6"));
         }
         if self.at_words(&["WITH", "TIME", "ZONE"]) {
-            return Err(self.not_supported("WITH TIME ZONE"));
+            if found == SqlType::Time {
+                return Err(self.not_supported("TIME WITH TIME ZONE"));
+            }
+            self.accept_words(&["WITH", "TIME", "ZONE"]);
+            return Ok(SqlType::TimestampTz);
         }
         self.accept_words(&["WITHOUT", "TIME", "ZONE"]);
         Ok(found)
@@ -160,6 +273,11 @@ impl Parser<'_> {
 
     fn interval_type(&mut self) -> Result<SqlType> {
         self.advance();
+        self.interval_fields()
+    }
+
+    /// `DAY TO SECOND`: the fields of an interval, as its type.
+    pub(super) fn interval_fields(&mut self) -> Result<SqlType> {
         let from = self.interval_field()?;
         let to = if self.accept_word("TO") { self.interval_field()? } else { from };
         match (from <= Field::Month, to <= Field::Month) {

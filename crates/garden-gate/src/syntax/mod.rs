@@ -4,14 +4,17 @@
 //! script at a time, so that a mistake in a later statement does not keep the earlier ones from running.
 
 pub(crate) mod ast;
+mod call;
 mod expression;
 mod keyword;
 mod lexer;
 mod literal;
 mod parser;
+mod predicate;
 mod problem;
 mod query;
 mod statement;
 mod table;
+mod walk;
 
 pub(crate) use parser::Script;

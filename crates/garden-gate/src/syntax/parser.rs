@@ -151,7 +151,7 @@ impl<'a> Parser<'a> {
         &self.text[token.span.range()]
     }
 
-    fn is_word_at(&self, distance: usize, word: &str) -> bool {
+    pub(super) fn is_word_at(&self, distance: usize, word: &str) -> bool {
         let token = self.ahead(distance);
         token.kind == TokenKind::Word && self.raw(token).eq_ignore_ascii_case(word)
     }
@@ -250,13 +250,22 @@ impl<'a> Parser<'a> {
 
     /// Runs `parse` one level deeper; past the bound it is an error, so that no text can exhaust the stack.
     pub(super) fn nested<T>(&mut self, parse: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
+        self.nested_by(1, parse)
+    }
+
+    /// As [`Parser::nested`], for what needs the stack of several levels.
+    pub(super) fn nested_by<T>(&mut self, levels: u16, parse: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
         if self.nesting >= MAX_NESTING {
             return Err(self.fail(&Problem::TooDeep(MAX_NESTING)));
         }
-        self.nesting += 1;
+        self.nesting += levels;
         let result = parse(self);
-        self.nesting -= 1;
+        self.nesting -= levels;
         result
+    }
+
+    pub(super) fn expect_either(&mut self, word: &str, expected: &str) -> Result<()> {
+        if self.accept_word(word) { Ok(()) } else { Err(self.expected(expected)) }
     }
 
     /// Whether a name can begin here: a quoted one, or a word that is not reserved.

@@ -33,6 +33,8 @@ pub(crate) enum Problem {
     OutOfBounds { what: &'static str, low: u8, high: u8 },
     #[error("an empty name")]
     EmptyName,
+    #[error("WITH names a query, and nothing uses it: a query is missing behind the last )")]
+    NothingBehindWith { name: String },
 }
 
 impl Facts for Problem {
@@ -52,6 +54,7 @@ impl Facts for Problem {
             | Self::TooDeep(_)
             | Self::ReservedWord { .. }
             | Self::OutOfBounds { .. }
+            | Self::NothingBehindWith { .. }
             | Self::EmptyName => SqlState::SYNTAX_OR_RULE,
         }
     }
@@ -67,6 +70,7 @@ impl Facts for Problem {
             Self::BadNumber { .. } => "a name can't begin with a digit, unless it stands in double quotes".into(),
             Self::BadLiteral { form, .. } => format!("write it as {form}"),
             Self::ReservedWord { word } => format!("put it in double quotes: \"{word}\""),
+            Self::NothingBehindWith { name } => format!("write the query behind it, as in SELECT * FROM {name}"),
             Self::NotSupported { .. } => "docs/sql.md lists what is supported".into(),
             _ => return None,
         })

@@ -1,23 +1,230 @@
-use super::ast::{Alias, Direction, Expr, Nulls, Query, Select, SelectItem, SortItem};
+//! Query expressions: WITH, set operators, SELECT, VALUES, and their order and number of rows.
+
+use super::ast::{
+    Alias, Corresponding, Cycle, Direction, Expr, ExprKind, Fetch, GroupBy, GroupingElement, Ident, Nulls, Query,
+    QueryBody, Search, Select, SelectItem, SetOp, SetOperation, SortItem, With, WithElement,
+};
 use super::lexer::{Symbol, TokenKind};
-use super::parser::Parser;
+use super::parser::{MAX_NESTING, Parser};
 use super::problem::Problem;
-use crate::diagnostic::Result;
+use crate::diagnostic::{Result, Span};
+
+/// Levels of the parser's nesting that a query inside of a query counts for: its own stack is deeper than an expression's.
+const QUERY_LEVELS: u16 = 4;
 
 impl Parser<'_> {
+    /// A query expression (clause 7.17).
     pub(super) fn query(&mut self) -> Result<Query> {
-        let select = self.select()?;
-        if self.at_any(&["UNION", "INTERSECT", "EXCEPT"]) {
-            return Err(self.not_supported(format!("the set operator {}", self.found().to_uppercase())));
-        }
-        let order_by = if self.accept_word("ORDER") {
-            self.expect_word("BY")?;
-            self.list(Self::sort_item)?
-        } else {
-            Vec::new()
-        };
+        self.nested_by(QUERY_LEVELS, |parser| {
+            let start = parser.span();
+            let with = if parser.at_word("WITH") { Some(parser.with()?) } else { None };
+            let body = parser.query_body()?;
+            parser.query_tail(with, body, start)
+        })
+    }
+
+    /// ORDER BY, OFFSET and FETCH FIRST behind a body.
+    fn query_tail(&mut self, with: Option<With>, body: QueryBody, start: Span) -> Result<Query> {
+        let order_by = if self.accept_word("ORDER") { self.order_by()? } else { Vec::new() };
         let (offset, fetch) = self.offset_and_fetch()?;
-        Ok(Query { select, order_by, offset, fetch })
+        Ok(Query { with, body, order_by, offset, fetch, span: start.to(self.last_span()) })
+    }
+
+    pub(super) fn order_by(&mut self) -> Result<Vec<SortItem>> {
+        self.expect_word("BY")?;
+        self.list(Self::sort_item)
+    }
+
+    /// Whether a query in parentheses begins `distance` tokens ahead, and not an expression or join in parentheses.
+    pub(super) fn query_ahead(&self, distance: usize) -> bool {
+        if self.ahead(distance).kind != TokenKind::Symbol(Symbol::LeftParen) {
+            return false;
+        }
+        if self.query_word_ahead(distance + 1) {
+            return true;
+        }
+        if !self.query_ahead(distance + 1) {
+            return false;
+        }
+        let behind = self.closing(distance + 1) + 1;
+        self.ahead(behind).kind == TokenKind::Symbol(Symbol::RightParen)
+            || ["UNION", "INTERSECT", "EXCEPT", "ORDER", "OFFSET", "FETCH", "LIMIT"]
+                .iter()
+                .any(|word| self.is_word_at(behind, word))
+    }
+
+    fn query_word_ahead(&self, distance: usize) -> bool {
+        let is_name = |token: TokenKind| matches!(token, TokenKind::Word | TokenKind::QuotedName);
+        ["SELECT", "WITH", "VALUES"].iter().any(|word| self.is_word_at(distance, word))
+            || self.is_word_at(distance, "TABLE") && is_name(self.ahead(distance + 1).kind)
+    }
+
+    /// How far ahead the parenthesis is closed that opens `distance` ahead; the end when it is not.
+    fn closing(&self, distance: usize) -> usize {
+        let mut open = 0;
+        for at in distance.. {
+            match self.ahead(at).kind {
+                TokenKind::Symbol(Symbol::LeftParen) => open += 1,
+                TokenKind::Symbol(Symbol::RightParen) => open -= 1,
+                TokenKind::End => return at,
+                _ => {}
+            }
+            if open == 0 {
+                return at;
+            }
+        }
+        distance
+    }
+
+    /// A query in parentheses, which stands here.
+    pub(super) fn parenthesised_query(&mut self) -> Result<Query> {
+        let open = self.advance().span;
+        let query = self.query()?;
+        self.close(open)?;
+        Ok(query)
+    }
+
+    /// UNION and EXCEPT bind less tightly than INTERSECT.
+    fn query_body(&mut self) -> Result<QueryBody> {
+        let first = self.query_term()?;
+        self.set_operations(first, &[("UNION", SetOp::Union), ("EXCEPT", SetOp::Except)], Self::query_term)
+    }
+
+    fn query_term(&mut self) -> Result<QueryBody> {
+        let first = self.query_primary()?;
+        self.set_operations(first, &[("INTERSECT", SetOp::Intersect)], Self::query_primary)
+    }
+
+    fn set_operations(
+        &mut self,
+        mut left: QueryBody,
+        ops: &[(&str, SetOp)],
+        operand: fn(&mut Self) -> Result<QueryBody>,
+    ) -> Result<QueryBody> {
+        let mut depth = 0;
+        loop {
+            let span = self.span();
+            let Some((_, op)) = ops.iter().copied().find(|(word, _)| self.accept_word(word)) else { return Ok(left) };
+            let all = self.accept_word("ALL");
+            if !all {
+                self.accept_word("DISTINCT");
+            }
+            let corresponding = if self.accept_word("CORRESPONDING") { Some(self.corresponding()?) } else { None };
+            let right = operand(self)?;
+            left = match left {
+                QueryBody::SetOperation(mut known)
+                    if op == SetOp::Union
+                        && all
+                        && corresponding.is_none()
+                        && known.op == op
+                        && known.all
+                        && known.corresponding.is_none() =>
+                {
+                    known.operands.push(right);
+                    QueryBody::SetOperation(known)
+                }
+                left => {
+                    depth += 1;
+                    if depth > MAX_NESTING {
+                        return Err(self.fail(&Problem::TooDeep(MAX_NESTING)));
+                    }
+                    let operands = vec![left, right];
+                    QueryBody::SetOperation(Box::new(SetOperation { op, all, corresponding, operands, span }))
+                }
+            };
+        }
+    }
+
+    fn corresponding(&mut self) -> Result<Corresponding> {
+        let by = if self.accept_word("BY") { Some(self.names_in_parentheses("a column of both queries")?) } else { None };
+        Ok(Corresponding { by })
+    }
+
+    pub(super) fn names_in_parentheses(&mut self, expected: &str) -> Result<Vec<Ident>> {
+        let open = self.span();
+        self.expect_symbol(Symbol::LeftParen, "(")?;
+        let names = self.list(|parser| parser.name(expected))?;
+        self.close(open)?;
+        Ok(names)
+    }
+
+    fn query_primary(&mut self) -> Result<QueryBody> {
+        let start = self.span();
+        if self.at_symbol(Symbol::LeftParen) {
+            return Ok(QueryBody::Nested(Box::new(self.parenthesised_query()?)));
+        }
+        if self.accept_word("VALUES") {
+            return Ok(QueryBody::Values(self.list(Self::values_row)?));
+        }
+        if self.query_word_ahead(0) && self.accept_word("TABLE") {
+            let name = self.qualified_name("a table")?;
+            return Ok(QueryBody::Table(name, start.to(self.last_span())));
+        }
+        if !self.at_word("SELECT") {
+            return Err(self.expected("SELECT, VALUES, TABLE or a query in parentheses"));
+        }
+        Ok(QueryBody::Select(Box::new(self.select()?)))
+    }
+
+    /// `(a, b)`, or a single value without parentheses.
+    fn values_row(&mut self) -> Result<Vec<Expr>> {
+        let expr = self.expression()?;
+        Ok(match expr.kind {
+            ExprKind::Row(fields) => fields,
+            _ => vec![expr],
+        })
+    }
+
+    fn with(&mut self) -> Result<With> {
+        let start = self.advance().span;
+        let recursive = self.accept_word("RECURSIVE");
+        let elements = self.list(Self::with_element)?;
+        if self.current().kind == TokenKind::End || self.at_symbol(Symbol::RightParen) {
+            let error = self.fail(&Problem::NothingBehindWith { name: elements[0].name.text.clone() });
+            return Err(error.with_label(start, "this WITH only names queries"));
+        }
+        Ok(With { recursive, elements })
+    }
+
+    fn with_element(&mut self) -> Result<WithElement> {
+        let name = self.name("a name for the query")?;
+        let columns =
+            if self.at_symbol(Symbol::LeftParen) { Some(self.names_in_parentheses("a name for a column")?) } else { None };
+        self.expect_word("AS")?;
+        if !self.at_symbol(Symbol::LeftParen) {
+            return Err(self.expected("a query in parentheses"));
+        }
+        let query = self.parenthesised_query()?;
+        let search = if self.accept_word("SEARCH") { Some(self.search()?) } else { None };
+        let cycle = if self.accept_word("CYCLE") { Some(self.cycle()?) } else { None };
+        Ok(WithElement { name, columns, query, search, cycle })
+    }
+
+    fn search(&mut self) -> Result<Search> {
+        let depth_first = self.accept_word("DEPTH");
+        if !depth_first {
+            self.expect_either("BREADTH", "DEPTH or BREADTH")?;
+        }
+        self.expect_word("FIRST")?;
+        self.expect_word("BY")?;
+        let by = self.list(|parser| parser.name("a column of the recursive query"))?;
+        self.expect_word("SET")?;
+        Ok(Search { depth_first, by, sequence: self.name("a name for the order column")? })
+    }
+
+    fn cycle(&mut self) -> Result<Cycle> {
+        let columns = self.list(|parser| parser.name("a column of the recursive query"))?;
+        self.expect_word("SET")?;
+        let mark = self.name("a name for the mark column")?;
+        let values = if self.accept_word("TO") {
+            let on = self.additive()?;
+            self.expect_word("DEFAULT")?;
+            Some((on, self.additive()?))
+        } else {
+            None
+        };
+        let path = if self.accept_word("USING") { Some(self.name("a name for the path column")?) } else { None };
+        Ok(Cycle { columns, mark, values, path })
     }
 
     fn select(&mut self) -> Result<Select> {
@@ -27,25 +234,63 @@ impl Parser<'_> {
             self.advance();
         }
         let items = self.select_items()?;
+        let begin = self.span();
         let from = if self.accept_word("FROM") { self.list(Self::table_expression)? } else { Vec::new() };
+        let from_span = begin.to(self.last_span());
         let where_ = if self.accept_word("WHERE") { Some(self.expression()?) } else { None };
-        let group_by = if self.accept_word("GROUP") { self.group_by()? } else { Vec::new() };
+        let group_by = if self.accept_word("GROUP") { Some(self.group_by()?) } else { None };
         let having = if self.accept_word("HAVING") { Some(self.expression()?) } else { None };
-        Ok(Select { distinct, items, from, where_, group_by, having })
+        let windows = if self.accept_word("WINDOW") { self.list(Self::named_window)? } else { Vec::new() };
+        Ok(Select { distinct, items, from, from_span, where_, group_by, having, windows })
     }
 
-    fn group_by(&mut self) -> Result<Vec<Expr>> {
+    fn group_by(&mut self) -> Result<GroupBy> {
         self.expect_word("BY")?;
-        if self.at_any(&["DISTINCT", "ALL"]) {
-            return Err(self.not_supported("GROUP BY DISTINCT"));
+        let distinct = self.accept_word("DISTINCT");
+        if !distinct {
+            self.accept_word("ALL");
         }
-        self.list(|parser| {
-            let later =
-                parser.at_any(&["ROLLUP", "CUBE"]) && parser.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen);
-            if later || parser.at_words(&["GROUPING", "SETS"]) {
-                return Err(parser.not_supported("GROUPING SETS, ROLLUP and CUBE"));
-            }
-            parser.expression()
+        Ok(GroupBy { distinct, elements: self.list(Self::grouping_element)? })
+    }
+
+    fn grouping_element(&mut self) -> Result<GroupingElement> {
+        let open = self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen);
+        if open && self.accept_word("ROLLUP") {
+            return Ok(GroupingElement::Rollup(self.grouping_sets()?));
+        }
+        if open && self.accept_word("CUBE") {
+            return Ok(GroupingElement::Cube(self.grouping_sets()?));
+        }
+        if self.accept_words(&["GROUPING", "SETS"]) {
+            let open = self.span();
+            self.expect_symbol(Symbol::LeftParen, "(")?;
+            let sets = self.nested(|parser| parser.list(Self::grouping_element))?;
+            self.close(open)?;
+            return Ok(GroupingElement::Sets(sets));
+        }
+        Ok(GroupingElement::Set(self.grouping_set()?))
+    }
+
+    fn grouping_sets(&mut self) -> Result<Vec<Vec<Expr>>> {
+        let open = self.span();
+        self.expect_symbol(Symbol::LeftParen, "(")?;
+        let sets = self.list(Self::grouping_set)?;
+        self.close(open)?;
+        Ok(sets)
+    }
+
+    /// `()`, `(a, b)` or `a`.
+    fn grouping_set(&mut self) -> Result<Vec<Expr>> {
+        if self.at_symbol(Symbol::LeftParen) && self.ahead(1).kind == TokenKind::Symbol(Symbol::RightParen) {
+            self.advance();
+            self.advance();
+            return Ok(Vec::new());
+        }
+        let is_row_call = self.at_word("ROW");
+        let expr = self.expression()?;
+        Ok(match expr.kind {
+            ExprKind::Row(fields) if !is_row_call => fields,
+            _ => vec![expr],
         })
     }
 
@@ -124,7 +369,7 @@ impl Parser<'_> {
         Ok(if self.at_name() { Some(Alias { name: self.name(expected)?, with_as: false }) } else { None })
     }
 
-    fn sort_item(&mut self) -> Result<SortItem> {
+    pub(super) fn sort_item(&mut self) -> Result<SortItem> {
         let expr = self.expression()?;
         let direction = if self.accept_word("DESC") { Direction::Descending } else { Direction::Ascending };
         if direction == Direction::Ascending {
@@ -142,11 +387,11 @@ impl Parser<'_> {
     }
 
     /// `[OFFSET n ROWS] [FETCH FIRST n ROWS ONLY]` of the standard, or `LIMIT n [OFFSET m]`.
-    fn offset_and_fetch(&mut self) -> Result<(Option<Expr>, Option<Expr>)> {
+    fn offset_and_fetch(&mut self) -> Result<(Option<Expr>, Option<Fetch>)> {
         if self.accept_word("LIMIT") {
-            let fetch = self.count()?;
+            let count = self.count()?;
             let offset = if self.accept_word("OFFSET") { Some(self.count()?) } else { None };
-            return Ok((offset, Some(fetch)));
+            return Ok((offset, Some(Fetch { count, percent: false, with_ties: false })));
         }
         let mut offset = None;
         if self.accept_word("OFFSET") {
@@ -159,18 +404,16 @@ impl Parser<'_> {
         if !self.accept_word("FIRST") && !self.accept_word("NEXT") {
             return Err(self.expected("FIRST or NEXT"));
         }
-        let fetch = if self.at_any(&["ROW", "ROWS"]) { self.one() } else { self.count()? };
-        if self.at_word("PERCENT") {
-            return Err(self.not_supported("FETCH FIRST … PERCENT"));
-        }
+        let count = if self.at_any(&["ROW", "ROWS"]) { self.one() } else { self.count()? };
+        let percent = self.accept_word("PERCENT");
         if !self.accept_rows() {
             return Err(self.expected("ROWS"));
         }
-        if self.at_words(&["WITH", "TIES"]) {
-            return Err(self.not_supported("FETCH FIRST … WITH TIES"));
+        let with_ties = self.accept_words(&["WITH", "TIES"]);
+        if !with_ties {
+            self.expect_word("ONLY")?;
         }
-        self.expect_word("ONLY")?;
-        Ok((offset, Some(fetch)))
+        Ok((offset, Some(Fetch { count, percent, with_ties })))
     }
 
     fn accept_rows(&mut self) -> bool {

@@ -19,8 +19,6 @@ const LATER: &[(&str, &str)] = &[
     ("ROLLBACK", "a transaction statement"),
     ("SAVEPOINT", "a transaction statement"),
     ("ANALYZE", "ANALYZE"),
-    ("WITH", "WITH"),
-    ("VALUES", "VALUES as a query"),
     ("COMMENT", "COMMENT ON"),
     ("TRIM", "TRIM HISTORY"),
 ];
@@ -28,7 +26,7 @@ const LATER: &[(&str, &str)] = &[
 impl Parser<'_> {
     pub(super) fn statement(&mut self) -> Result<Statement> {
         let start = self.span();
-        let kind = if self.at_word("SELECT") {
+        let kind = if self.at_any(&["SELECT", "WITH", "VALUES", "TABLE"]) || self.at_symbol(Symbol::LeftParen) {
             StatementKind::Query(Box::new(self.query()?))
         } else if self.accept_word("SET") {
             self.set()?
@@ -41,8 +39,6 @@ impl Parser<'_> {
             StatementKind::Let { name, value: self.expression()? }
         } else if let Some((_, what)) = LATER.iter().find(|(word, _)| self.at_word(word)) {
             return Err(self.not_supported(*what));
-        } else if self.at_symbol(Symbol::LeftParen) {
-            return Err(self.not_supported("a query in parentheses"));
         } else {
             let error = self.expected("a statement (SELECT, SET, SHOW or LET)");
             let near = nearest(self.raw(self.current()), ["SELECT", "SET", "SHOW", "LET"]);
@@ -59,10 +55,7 @@ impl Parser<'_> {
 
     /// What stands behind a whole statement: a form that comes later, or a mistake.
     fn after_end(&self) -> crate::diagnostic::Error {
-        if self.at_any(&["UNION", "INTERSECT", "EXCEPT"]) {
-            return self.not_supported(format!("the set operator {}", self.found().to_uppercase()));
-        }
-        if self.at_any(&["WINDOW", "GUIDE", "FOR"]) {
+        if self.at_any(&["GUIDE", "FOR"]) {
             return self.not_supported(format!("the clause {}", self.found().to_uppercase()));
         }
         if self.at_symbol(Symbol::RightParen) {

@@ -1,28 +1,70 @@
-use super::ast::{FileOptions, Ident, Join, JoinCondition, TableExpr};
+use super::ast::{FileOptions, Join, JoinCondition, JoinKind, TableAlias, TableCall, TableExpr};
 use super::lexer::{Symbol, TokenKind};
-use super::parser::Parser;
+use super::parser::{MAX_NESTING, Parser};
+use super::problem::Problem;
 use crate::diagnostic::Result;
+
+/// What a join's words say.
+struct JoinWords {
+    kind: JoinKind,
+    mirrored: bool,
+    natural: bool,
+    cross: bool,
+}
 
 impl Parser<'_> {
     /// One item of FROM with the joins that follow it.
     pub(super) fn table_expression(&mut self) -> Result<TableExpr> {
-        let mut left = self.table_primary()?;
-        loop {
-            let condition_expected = if self.accept_words(&["CROSS", "JOIN"]) {
-                false
-            } else if self.accept_words(&["INNER", "JOIN"]) || self.accept_word("JOIN") {
-                true
-            } else if self.at_any(&["LEFT", "RIGHT", "FULL"]) {
-                return Err(self.not_supported(format!("{} JOIN", self.found().to_uppercase())));
-            } else if self.at_word("NATURAL") {
-                return Err(self.not_supported("NATURAL JOIN"));
-            } else {
-                return Ok(left);
+        let first = self.table_primary()?;
+        self.joins(first)
+    }
+
+    /// The joins behind a table, up to an ON that belongs to a join around them: `a JOIN b JOIN c ON … ON …`.
+    fn joins(&mut self, mut left: TableExpr) -> Result<TableExpr> {
+        for _ in 0..MAX_NESTING {
+            let start = self.span();
+            let Some(words) = self.join_words()? else { return Ok(left) };
+            let span = start.to(self.last_span());
+            let mut right = self.table_primary()?;
+            let condition = match (words.cross, words.natural) {
+                (true, _) => JoinCondition::Cross,
+                (_, true) => JoinCondition::Natural,
+                _ => {
+                    right = self.nested(|parser| parser.joins(right))?;
+                    self.join_condition()?
+                }
             };
-            let right = self.table_primary()?;
-            let condition = if condition_expected { self.join_condition()? } else { JoinCondition::Cross };
-            left = TableExpr::Join(Box::new(Join { left, right, condition }));
+            let JoinWords { kind, mirrored, .. } = words;
+            left = TableExpr::Join(Box::new(Join { kind, mirrored, left, right, condition, span }));
         }
+        Err(self.fail(&Problem::TooDeep(MAX_NESTING)))
+    }
+
+    /// The words of a join, when one stands here.
+    fn join_words(&mut self) -> Result<Option<JoinWords>> {
+        let inner = JoinWords { kind: JoinKind::Inner, mirrored: false, natural: false, cross: false };
+        if self.accept_words(&["CROSS", "JOIN"]) {
+            return Ok(Some(JoinWords { cross: true, ..inner }));
+        }
+        let natural = self.accept_word("NATURAL");
+        let (kind, mirrored) = if self.accept_word("LEFT") {
+            (JoinKind::Left, false)
+        } else if self.accept_word("RIGHT") {
+            (JoinKind::Left, true)
+        } else if self.accept_word("FULL") {
+            (JoinKind::Full, false)
+        } else {
+            let inner_word = self.accept_word("INNER");
+            if !natural && !inner_word && !self.at_word("JOIN") {
+                return Ok(None);
+            }
+            (JoinKind::Inner, false)
+        };
+        if kind != JoinKind::Inner {
+            self.accept_word("OUTER");
+        }
+        self.expect_word("JOIN")?;
+        Ok(Some(JoinWords { kind, mirrored, natural, cross: false }))
     }
 
     fn join_condition(&mut self) -> Result<JoinCondition> {
@@ -30,56 +72,74 @@ impl Parser<'_> {
             return Ok(JoinCondition::On(self.expression()?));
         }
         if self.accept_word("USING") {
-            let open = self.span();
-            self.expect_symbol(Symbol::LeftParen, "(")?;
-            let columns = self.list(|parser| parser.name("a column of both tables"))?;
-            self.close(open)?;
-            return Ok(JoinCondition::Using(columns));
+            let columns = self.names_in_parentheses("a column of both tables")?;
+            let name = if self.accept_word("AS") { Some(self.name("a name for the joined columns")?) } else { None };
+            return Ok(JoinCondition::Using(columns, name));
         }
         Err(self.expected("ON or USING").with_help("CROSS JOIN pairs every row with every other, without a condition"))
     }
 
     fn table_primary(&mut self) -> Result<TableExpr> {
         let start = self.span();
+        let lateral = self.accept_word("LATERAL");
+        if self.query_ahead(0) {
+            let query = Box::new(self.parenthesised_query()?);
+            let span = start.to(self.last_span());
+            return Ok(TableExpr::Derived { query, lateral, alias: self.table_alias()?, span });
+        }
         if self.at_symbol(Symbol::LeftParen) {
             self.advance();
-            if self.at_any(&["SELECT", "WITH", "VALUES"]) {
-                return Err(self.not_supported("a query in FROM"));
-            }
             let inner = self.nested(Self::table_expression)?;
             self.close(start)?;
             return Ok(inner);
-        }
-        if self.at_word("LATERAL") || self.at_word("UNNEST") {
-            return Err(self.not_supported(self.found().to_uppercase()));
         }
         if self.at_word("FILE") && self.ahead(1).kind == TokenKind::Text {
             self.advance();
             let path = self.text_literal("the path of a file")?;
             let options = if self.at_symbol(Symbol::LeftParen) { self.file_options()? } else { FileOptions::default() };
             let span = start.to(self.last_span());
-            return Ok(TableExpr::File { path, options, alias: self.correlation_name()?, span });
+            return Ok(TableExpr::File { path, options, alias: self.table_alias()?, span });
+        }
+        if self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen) && self.at_any(&["SERIES", "UNNEST"]) {
+            let call = self.table_call()?;
+            let span = start.to(self.last_span());
+            return Ok(TableExpr::Function { call, alias: self.table_alias()?, span });
         }
         let name = self.qualified_name("a table")?;
         if self.at_symbol(Symbol::LeftParen) {
-            return Err(self.not_supported("a function as a table"));
+            return Err(self.not_supported("a function of your own as a table"));
         }
         if self.at_words(&["FOR", "SYSTEM_TIME"]) {
             return Err(self.not_supported("FOR SYSTEM_TIME"));
         }
         let span = start.to(self.last_span());
-        Ok(TableExpr::Named { name, alias: self.correlation_name()?, span })
+        Ok(TableExpr::Named { name, alias: self.table_alias()?, span })
     }
 
-    fn correlation_name(&mut self) -> Result<Option<Ident>> {
-        if self.at_any(&["GUIDE", "FOR", "TABLESAMPLE"]) {
-            return Ok(None);
+    fn table_call(&mut self) -> Result<TableCall> {
+        let series = self.at_word("SERIES");
+        self.advance();
+        let open = self.advance().span;
+        let args = self.list(Self::expression)?;
+        self.close(open)?;
+        if series {
+            return Ok(TableCall::Series(args));
         }
-        let alias = self.alias("a name for the table after AS")?;
-        if alias.is_some() && self.at_symbol(Symbol::LeftParen) {
-            return Err(self.not_supported("a list of column names behind a table's name"));
+        let ordinality = self.accept_words(&["WITH", "ORDINALITY"]);
+        Ok(TableCall::Unnest { arrays: args, ordinality })
+    }
+
+    fn table_alias(&mut self) -> Result<TableAlias> {
+        if self.at_any(&["GUIDE", "FOR"]) {
+            return Ok(TableAlias::default());
         }
-        Ok(alias.map(|alias| alias.name))
+        if self.at_word("TABLESAMPLE") {
+            return Err(self.not_supported("TABLESAMPLE"));
+        }
+        let Some(alias) = self.alias("a name for the table after AS")? else { return Ok(TableAlias::default()) };
+        let columns =
+            if self.at_symbol(Symbol::LeftParen) { Some(self.names_in_parentheses("a name for a column")?) } else { None };
+        Ok(TableAlias { name: Some(alias.name), columns })
     }
 
     fn file_options(&mut self) -> Result<FileOptions> {

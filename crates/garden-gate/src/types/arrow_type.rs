@@ -1,11 +1,13 @@
 use super::SqlType;
-use arrow::datatypes::{DataType, IntervalUnit, TimeUnit};
+use super::RowField;
+use arrow::datatypes::{DataType, Field, IntervalUnit, TimeUnit};
+use std::sync::Arc;
 
 impl SqlType {
     /// The one Arrow type that holds this SQL type in memory (design: execution).
     pub fn arrow(self) -> DataType {
         match self {
-            Self::Null | Self::Varchar(_) => DataType::Utf8View,
+            Self::Null | Self::Varchar(_) | Self::Char(_) => DataType::Utf8View,
             Self::Boolean => DataType::Boolean,
             Self::SmallInt => DataType::Int16,
             Self::Integer => DataType::Int32,
@@ -19,6 +21,14 @@ impl SqlType {
             Self::Date => DataType::Date32,
             Self::Time => DataType::Time64(TimeUnit::Microsecond),
             Self::Timestamp => DataType::Timestamp(TimeUnit::Microsecond, None),
+            Self::TimestampTz => DataType::Timestamp(TimeUnit::Microsecond, Some("UTC".into())),
+            Self::Binary(_) | Self::Varbinary(_) => DataType::BinaryView,
+            Self::Uuid | Self::IpAddress => DataType::FixedSizeBinary(16),
+            Self::Array(element) => DataType::List(Arc::new(Field::new("element", element.arrow(), true))),
+            Self::Row(fields) => {
+                let field = |field: &RowField| Field::new(&field.name, field.sql_type.arrow(), true);
+                DataType::Struct(fields.iter().map(field).collect())
+            }
             Self::YearMonth => DataType::Interval(IntervalUnit::YearMonth),
             Self::DayTime => DataType::Duration(TimeUnit::Microsecond),
         }
@@ -46,6 +56,10 @@ impl SqlType {
             DataType::Dictionary(_, values) => Self::from_arrow(values)?,
             DataType::Date32 | DataType::Date64 => Self::Date,
             DataType::Time32(_) | DataType::Time64(_) => Self::Time,
+            DataType::Timestamp(_, Some(_)) => Self::TimestampTz,
+            DataType::Binary | DataType::LargeBinary | DataType::BinaryView => Self::Varbinary(None),
+            DataType::FixedSizeBinary(16) => Self::Uuid,
+            DataType::FixedSizeBinary(length) => Self::Binary(u32::try_from(*length).ok()?),
             DataType::Timestamp(_, None) => Self::Timestamp,
             DataType::Interval(IntervalUnit::YearMonth) => Self::YearMonth,
             DataType::Duration(_) => Self::DayTime,

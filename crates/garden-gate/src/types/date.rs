@@ -82,6 +82,31 @@ pub(crate) fn parse_timestamp(text: &str) -> Option<i64> {
     Some(i64::from(parse_date(date)?) * MICROS_PER_DAY + parse_time(time)?)
 }
 
+/// A timestamp with an offset from UTC at its end (`+02:00`, `-05`), as microseconds since 1970-01-01 00:00:00 UTC.
+pub(crate) fn parse_instant(text: &str) -> Option<i64> {
+    let text = text.trim();
+    let sign = text.rfind(['+', '-']).filter(|at| *at > 10)?;
+    let local = parse_timestamp(text[..sign].trim_end())?;
+    Some(local - parse_offset(&text[sign..])? * MICROS_PER_SECOND)
+}
+
+/// An offset from UTC such as `+02:00` or `-5`, in seconds.
+pub(crate) fn parse_offset(text: &str) -> Option<i64> {
+    let (sign, body) = match text.as_bytes().first()? {
+        b'+' => (1, &text[1..]),
+        b'-' => (-1, &text[1..]),
+        _ => return None,
+    };
+    let (hours, minutes) = body.split_once(':').unwrap_or((body, "00"));
+    let (hours, minutes) = (digits(hours.as_bytes())?, two(minutes)?);
+    (hours <= 14 && minutes < 60).then(|| sign * i64::from(hours * 3600 + minutes * 60))
+}
+
+/// Year, month and day.
+pub(crate) fn date_parts(days: i32) -> (i32, u32, u32) {
+    day(days).map_or((0, 1, 1), |date| (date.year(), date.month(), date.day()))
+}
+
 pub(crate) fn format_date(days: i32) -> String {
     day(days).map_or_else(|| format!("day {days}"), |date| date.format("%Y-%m-%d").to_string())
 }

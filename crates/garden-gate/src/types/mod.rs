@@ -3,6 +3,8 @@
 //! Everything above works in these terms; `types` itself knows nothing of tables, text or plans.
 
 mod arrow_type;
+mod bytes;
+mod composite;
 mod date;
 mod decimal;
 mod interval;
@@ -14,13 +16,19 @@ mod value;
 
 pub(crate) use date::MICROS_PER_DAY;
 pub(crate) use date::{
-    add_months, format_date, format_time, format_timestamp, parse_date, parse_time, parse_timestamp,
+    add_months, date_parts, format_date, format_time, format_timestamp, parse_date, parse_instant, parse_offset, parse_time,
+    parse_timestamp,
 };
+pub(crate) use bytes::{format_address, format_hex, format_uuid, parse_address, parse_hex, parse_uuid};
+pub use composite::RowField;
 pub use decimal::Decimal;
 pub(crate) use decimal::{divide_rounded, power_of_ten, rescale};
 pub(crate) use interval::{Field, Interval, format_day_time, format_year_month, parse_interval};
 pub(crate) use measure::{Cost, Estimate, Selectivity};
 pub(crate) use numeric::{approximate, index};
 pub use sql_type::SqlType;
-pub(crate) use term::{ArithmeticOp, CompareOp, Direction, Now, Nulls, ParameterName, Test};
+pub(crate) use term::{
+    ArithmeticOp, CompareOp, Direction, ExtractField, FrameBound, FrameExclusion, FrameUnit, JoinKind, Now, Nulls,
+    ParameterName, SetOp, Test,
+};
 pub use value::Value;

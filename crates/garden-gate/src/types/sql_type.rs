@@ -1,3 +1,4 @@
+use super::composite::{RowField, common_row};
 use std::fmt;
 
 /// A data type of ISO/IEC 9075-2, clause 6.1.
@@ -25,18 +26,34 @@ pub enum SqlType {
     Real,
     /// 64-bit floating point.
     Double,
+    /// Character string of exactly this many characters, filled up with blanks.
+    Char(u32),
     /// Character string; `None` for no limit of length.
     Varchar(Option<u32>),
+    /// Binary string of exactly this many bytes.
+    Binary(u32),
+    /// Binary string; `None` for no limit of length.
+    Varbinary(Option<u32>),
+    /// A universally unique identifier: 16 bytes.
+    Uuid,
+    /// An address of the internet, of either family, in 16 bytes.
+    IpAddress,
     /// A day of the Gregorian calendar.
     Date,
     /// A time of day in microseconds, without time zone.
     Time,
     /// A day and a time of day in microseconds, without time zone.
     Timestamp,
+    /// An instant, in microseconds.
+    TimestampTz,
     /// Interval of years and months.
     YearMonth,
     /// Interval of days, hours, minutes, seconds.
     DayTime,
+    /// Array of any number of elements of one type; see [`SqlType::array_of`].
+    Array(&'static SqlType),
+    /// Row of named fields; see [`SqlType::row_of`].
+    Row(&'static [RowField]),
 }
 
 /// The largest precision of NUMERIC.
@@ -67,7 +84,16 @@ impl SqlType {
     }
 
     pub(crate) fn is_text(self) -> bool {
-        matches!(self, Self::Varchar(_))
+        matches!(self, Self::Varchar(_) | Self::Char(_))
+    }
+
+    pub(crate) fn is_binary(self) -> bool {
+        matches!(self, Self::Binary(_) | Self::Varbinary(_))
+    }
+
+    /// Whether it is a day, a time of day, or both.
+    pub(crate) fn is_datetime(self) -> bool {
+        matches!(self, Self::Date | Self::Time | Self::Timestamp | Self::TimestampTz)
     }
 
     pub(crate) fn is_interval(self) -> bool {
@@ -91,6 +117,14 @@ impl SqlType {
             (a, b) if a == b => Some(a),
             (Self::Null, t) | (t, Self::Null) => Some(t),
             (Self::Varchar(a), Self::Varchar(b)) => Some(Self::Varchar(a.zip(b).map(|(a, b)| a.max(b)))),
+            (Self::Char(a), Self::Char(b)) => Some(Self::Char(a.max(b))),
+            (Self::Char(n), Self::Varchar(m)) | (Self::Varchar(m), Self::Char(n)) => {
+                Some(Self::Varchar(m.map(|m| m.max(n))))
+            }
+            (a, b) if a.is_binary() && b.is_binary() => Some(Self::Varbinary(binary_length(a, b))),
+            (Self::Timestamp | Self::TimestampTz, Self::Timestamp | Self::TimestampTz) => Some(Self::TimestampTz),
+            (Self::Array(a), Self::Array(b)) => Some(Self::array_of(a.common(*b)?)),
+            (Self::Row(a), Self::Row(b)) => common_row(a, b),
             (a, b) if a.is_integer() && b.is_integer() => Some(if a.digits() > b.digits() { a } else { b }),
             (a, b) if a.is_exact() && b.is_exact() => {
                 let ((p1, s1), (p2, s2)) = (a.digits()?, b.digits()?);
@@ -101,6 +135,16 @@ impl SqlType {
             _ => None,
         }
     }
+}
+
+/// The length that holds both binary strings; `None` when one has no limit.
+fn binary_length(a: SqlType, b: SqlType) -> Option<u32> {
+    let length = |t: SqlType| match t {
+        SqlType::Binary(length) => Some(length),
+        SqlType::Varbinary(length) => length,
+        _ => None,
+    };
+    Some(length(a)?.max(length(b)?))
 }
 
 impl fmt::Display for SqlType {
@@ -114,11 +158,26 @@ impl fmt::Display for SqlType {
             Self::Numeric { precision, scale } => write!(f, "NUMERIC({precision},{scale})"),
             Self::Real => f.write_str("REAL"),
             Self::Double => f.write_str("DOUBLE PRECISION"),
+            Self::Char(length) => write!(f, "CHAR({length})"),
+            Self::Binary(length) => write!(f, "BINARY({length})"),
+            Self::Varbinary(None) => f.write_str("VARBINARY"),
+            Self::Varbinary(Some(length)) => write!(f, "VARBINARY({length})"),
+            Self::Uuid => f.write_str("UUID"),
+            Self::IpAddress => f.write_str("IPADDRESS"),
+            Self::Array(element) => write!(f, "{element} ARRAY"),
+            Self::Row(fields) => {
+                f.write_str("ROW(")?;
+                for (at, field) in fields.iter().enumerate() {
+                    write!(f, "{}{} {}", if at > 0 { ", " } else { "" }, field.name, field.sql_type)?;
+                }
+                f.write_str(")")
+            }
             Self::Varchar(None) => f.write_str("VARCHAR"),
             Self::Varchar(Some(length)) => write!(f, "VARCHAR({length})"),
             Self::Date => f.write_str("DATE"),
             Self::Time => f.write_str("TIME"),
             Self::Timestamp => f.write_str("TIMESTAMP"),
+            Self::TimestampTz => f.write_str("TIMESTAMP WITH TIME ZONE"),
             Self::YearMonth => f.write_str("INTERVAL YEAR TO MONTH"),
             Self::DayTime => f.write_str("INTERVAL DAY TO SECOND"),
         }
@@ -141,6 +200,12 @@ mod tests {
             (T::Null, T::Date, Some(T::Date)),
             (T::Varchar(Some(3)), T::Varchar(Some(7)), Some(T::Varchar(Some(7)))),
             (T::Varchar(Some(3)), T::TEXT, Some(T::TEXT)),
+            (T::Char(3), T::Char(7), Some(T::Char(7))),
+            (T::Char(3), T::Varchar(Some(2)), Some(T::Varchar(Some(3)))),
+            (T::Binary(3), T::Varbinary(Some(7)), Some(T::Varbinary(Some(7)))),
+            (T::Timestamp, T::TimestampTz, Some(T::TimestampTz)),
+            (T::array_of(T::Integer), T::array_of(T::BigInt), Some(T::array_of(T::BigInt))),
+            (T::array_of(T::Integer), T::array_of(T::Date), None),
             (T::Date, T::TEXT, None),
             (T::Boolean, T::Integer, None),
             (T::YearMonth, T::DayTime, None),

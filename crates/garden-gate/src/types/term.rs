@@ -60,6 +60,20 @@ pub(crate) enum ArithmeticOp {
     Divide,
 }
 
+impl CompareOp {
+    /// The operator that holds exactly when this one does not, NULL aside.
+    pub(crate) fn inverse(self) -> Self {
+        match self {
+            Self::Equal => Self::NotEqual,
+            Self::NotEqual => Self::Equal,
+            Self::Less => Self::GreaterOrEqual,
+            Self::LessOrEqual => Self::Greater,
+            Self::Greater => Self::LessOrEqual,
+            Self::GreaterOrEqual => Self::Less,
+        }
+    }
+}
+
 impl ArithmeticOp {
     pub(crate) fn symbol(self) -> &'static str {
         match self {
@@ -83,7 +97,9 @@ pub(crate) enum Test {
 pub(crate) enum Now {
     Date,
     Time,
+    /// With time zone: an instant.
     Timestamp,
+    LocalTimestamp,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -97,4 +113,114 @@ pub(crate) enum Direction {
 pub(crate) enum Nulls {
     First,
     Last,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub(crate) enum SetOp {
+    Union,
+    Intersect,
+    Except,
+}
+
+impl SetOp {
+    pub(crate) fn name(self) -> &'static str {
+        match self {
+            Self::Union => "UNION",
+            Self::Intersect => "INTERSECT",
+            Self::Except => "EXCEPT",
+        }
+    }
+}
+
+/// How the rows of two inputs are paired; `left` leads where the two differ.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub(crate) enum JoinKind {
+    /// Each pair for which the condition holds.
+    Inner,
+    /// And each left row without a partner, once, with NULLs.
+    Left,
+    /// And each row of either side without a partner.
+    Full,
+    /// Each left row that has a partner, once.
+    Semi,
+    /// Each left row that has none.
+    Anti,
+    /// Each left row, with a truth value: whether it has a partner.
+    Mark,
+    /// Each left row with its partner or NULLs; a second partner is an error where the value is used.
+    Single,
+}
+
+impl JoinKind {
+    pub(crate) fn name(self) -> &'static str {
+        match self {
+            Self::Inner => "inner",
+            Self::Left => "left",
+            Self::Full => "full",
+            Self::Semi => "semi",
+            Self::Anti => "anti",
+            Self::Mark => "mark",
+            Self::Single => "single",
+        }
+    }
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub(crate) enum FrameUnit {
+    Rows,
+    Range,
+    Groups,
+}
+
+/// A bound of a window frame, in the order of the rows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub(crate) enum FrameBound<E> {
+    UnboundedPreceding,
+    Preceding(E),
+    CurrentRow,
+    Following(E),
+    UnboundedFollowing,
+}
+
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
+pub(crate) enum FrameExclusion {
+    #[default]
+    NoOthers,
+    CurrentRow,
+    Group,
+    Ties,
+}
+
+/// A field of EXTRACT (clause 6.30).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub(crate) enum ExtractField {
+    Year,
+    Month,
+    Day,
+    Hour,
+    Minute,
+    Second,
+    TimezoneHour,
+    TimezoneMinute,
+}
+
+impl ExtractField {
+    const ALL: [(&'static str, Self); 8] = [
+        ("YEAR", Self::Year),
+        ("MONTH", Self::Month),
+        ("DAY", Self::Day),
+        ("HOUR", Self::Hour),
+        ("MINUTE", Self::Minute),
+        ("SECOND", Self::Second),
+        ("TIMEZONE_HOUR", Self::TimezoneHour),
+        ("TIMEZONE_MINUTE", Self::TimezoneMinute),
+    ];
+
+    pub(crate) fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|(name, _)| word.eq_ignore_ascii_case(name)).map(|(_, field)| field)
+    }
+
+    pub(crate) fn name(self) -> &'static str {
+        Self::ALL.into_iter().find(|(_, field)| *field == self).map_or("", |(name, _)| name)
+    }
 }

@@ -26,6 +26,18 @@ pub enum Value {
     Time(i64),
     /// Microseconds since 1970-01-01 00:00:00.
     Timestamp(i64),
+    /// An instant: microseconds since 1970-01-01 00:00:00 UTC.
+    Instant(i64),
+    /// A binary string.
+    Binary(Vec<u8>),
+    /// A UUID.
+    Uuid([u8; 16]),
+    /// An address; one of the older family as its mapped address.
+    IpAddress([u8; 16]),
+    /// The elements of an ARRAY.
+    Array(Vec<Value>),
+    /// The fields of a ROW.
+    Row(Vec<Value>),
     /// An interval of months.
     Months(i32),
     /// An interval of microseconds.
@@ -55,22 +67,43 @@ impl Value {
     /// Text is placed by its first eight bytes, which keeps its order.
     pub(crate) fn ordinal(&self) -> Option<f64> {
         Some(match self {
-            Self::Null | Self::Untyped(_) => return None,
+            Self::Null | Self::Untyped(_) | Self::Array(_) | Self::Row(_) => return None,
             Self::Boolean(value) => f64::from(u8::from(*value)),
-            Self::Integer(value) | Self::Time(value) | Self::Timestamp(value) | Self::Micros(value) => {
+            Self::Integer(value)
+            | Self::Time(value)
+            | Self::Timestamp(value)
+            | Self::Instant(value)
+            | Self::Micros(value) => {
                 super::approximate(*value)
             }
             Self::Numeric(value) => value.to_f64(),
             Self::Double(value) => *value,
             Self::Date(value) | Self::Months(value) => f64::from(*value),
-            Self::Text(value) => {
-                let mut bytes = [0; 8];
-                let length = value.len().min(8);
-                bytes[..length].copy_from_slice(&value.as_bytes()[..length]);
-                super::approximate(u64::from_be_bytes(bytes))
-            }
+            Self::Text(value) => first_bytes(value.as_bytes()),
+            Self::Binary(value) => first_bytes(value),
+            Self::Uuid(value) | Self::IpAddress(value) => first_bytes(value),
         })
     }
+}
+
+fn first_bytes(value: &[u8]) -> f64 {
+    let mut bytes = [0; 8];
+    let length = value.len().min(8);
+    bytes[..length].copy_from_slice(&value[..length]);
+    super::approximate(u64::from_be_bytes(bytes))
+}
+
+/// The parts of a composite value between brackets; text among them in quotes.
+fn write_parts(f: &mut fmt::Formatter<'_>, open: &str, parts: &[Value], close: &str) -> fmt::Result {
+    f.write_str(open)?;
+    for (at, part) in parts.iter().enumerate() {
+        let comma = if at > 0 { ", " } else { "" };
+        match part {
+            Value::Text(text) => write!(f, "{comma}'{}'", text.replace('\'', "''"))?,
+            other => write!(f, "{comma}{other}")?,
+        }
+    }
+    f.write_str(close)
 }
 
 impl fmt::Display for Value {
@@ -91,6 +124,12 @@ impl fmt::Display for Value {
             Self::Date(days) => f.write_str(&format_date(*days)),
             Self::Time(micros) => f.write_str(&format_time(*micros)),
             Self::Timestamp(micros) => f.write_str(&format_timestamp(*micros)),
+            Self::Instant(micros) => write!(f, "{}+00:00", format_timestamp(*micros)),
+            Self::Binary(bytes) => f.write_str(&super::format_hex(bytes)),
+            Self::Uuid(bytes) => f.write_str(&super::format_uuid(*bytes)),
+            Self::IpAddress(bytes) => f.write_str(&super::format_address(*bytes)),
+            Self::Array(elements) => write_parts(f, "[", elements, "]"),
+            Self::Row(fields) => write_parts(f, "(", fields, ")"),
             Self::Months(months) => f.write_str(&format_year_month(*months)),
             Self::Micros(micros) => f.write_str(&format_day_time(*micros)),
         }

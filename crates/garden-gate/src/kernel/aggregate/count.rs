@@ -8,9 +8,9 @@ use std::{any::Any, sync::Arc};
 pub(super) struct Count(Vec<i64>);
 
 impl Accumulator for Count {
-    fn update(&mut self, groups: Groups<'_>, argument: Option<&ArrayRef>) -> Result<()> {
+    fn update(&mut self, groups: Groups<'_>, inputs: &[ArrayRef]) -> Result<()> {
         self.0.resize(self.0.len().max(groups.count()), 0);
-        let nulls = argument.and_then(|argument| argument.nulls()).filter(|nulls| nulls.null_count() > 0);
+        let nulls = inputs.first().and_then(|argument| argument.nulls()).filter(|nulls| nulls.null_count() > 0);
         match groups {
             Groups::One { rows } => {
                 let present = rows - nulls.map_or(0, arrow::buffer::NullBuffer::null_count);
@@ -26,11 +26,11 @@ impl Accumulator for Count {
         Ok(())
     }
 
-    fn merge(&mut self, other: Box<dyn Accumulator>, map: &[u32], groups: usize) -> Result<()> {
+    fn merge(&mut self, other: &dyn Accumulator, (from, to): (&[u32], &[u32]), groups: usize) -> Result<()> {
         let other = same::<Self>(other)?;
-        self.0.resize(groups, 0);
-        for (count, to) in other.0.iter().zip(map) {
-            self.0[*to as usize] += count;
+        self.0.resize(groups.max(self.0.len()), 0);
+        for (from, to) in from.iter().zip(to) {
+            self.0[*to as usize] += other.0.get(*from as usize).copied().unwrap_or(0);
         }
         Ok(())
     }
@@ -40,7 +40,7 @@ impl Accumulator for Count {
         Ok(Arc::new(Int64Array::from(self.0)))
     }
 
-    fn into_any(self: Box<Self>) -> Box<dyn Any> {
+    fn as_any(&self) -> &dyn Any {
         self
     }
 

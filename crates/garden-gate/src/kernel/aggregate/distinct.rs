@@ -1,62 +1,76 @@
 use super::{Accumulator, Groups, same};
 use crate::diagnostic::Result;
 use crate::kernel::GroupTable;
-use arrow::array::{Array, ArrayRef, AsArray, UInt32Array};
+use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, UInt32Array};
 use arrow::compute;
 use arrow::datatypes::{DataType, Int64Type};
 use std::{any::Any, sync::Arc};
 
-/// An aggregate over different values only: collects pairs of group and value, and feeds them on at the end.
+/// An aggregate over different values only: collects pairs of group and values, and feeds them on at the end.
 pub(super) struct Distinct {
     inner: Box<dyn Accumulator>,
-    /// Keys are (group, value); the group stands first, as BIGINT.
+    /// Keys are (group, values); the group stands first, as BIGINT.
     pairs: GroupTable,
     ids: Vec<u32>,
 }
 
 impl Distinct {
-    pub(super) fn new(inner: Box<dyn Accumulator>, argument: &DataType) -> Result<Self> {
-        Ok(Self { inner, pairs: GroupTable::new(vec![DataType::Int64, argument.clone()])?, ids: Vec::new() })
+    pub(super) fn new(inner: Box<dyn Accumulator>, arguments: Vec<DataType>) -> Result<Self> {
+        let types = std::iter::once(DataType::Int64).chain(arguments).collect();
+        Ok(Self { inner, pairs: GroupTable::new(types)?, ids: Vec::new() })
     }
 
-    fn add(&mut self, groups: ArrayRef, values: ArrayRef) -> Result<()> {
-        let rows = values.len();
-        self.pairs.assign(&[groups, values], rows, &mut self.ids)
+    fn add(&mut self, keys: &[ArrayRef]) -> Result<()> {
+        let rows = keys.first().map_or(0, |key| key.len());
+        self.pairs.assign(keys, rows, &mut self.ids)
     }
 }
 
 impl Accumulator for Distinct {
-    fn update(&mut self, groups: Groups<'_>, argument: Option<&ArrayRef>) -> Result<()> {
-        let Some(values) = argument else { return Ok(()) };
+    fn update(&mut self, groups: Groups<'_>, inputs: &[ArrayRef]) -> Result<()> {
+        let rows = inputs.first().map_or(0, |input| input.len());
         let ids: UInt32Array = match groups {
-            Groups::One { rows } => vec![0; rows].into(),
+            Groups::One { .. } => vec![0; rows].into(),
             Groups::Each { ids, .. } => ids.to_vec().into(),
         };
-        let present = compute::is_not_null(values)?;
-        let ids = compute::cast(&compute::filter(&ids, &present)?, &DataType::Int64)?;
-        self.add(ids, compute::filter(values, &present)?)
+        let present: BooleanArray = (0..rows).map(|row| Some(super::present(inputs, row))).collect();
+        let mut keys = vec![compute::cast(&compute::filter(&ids, &present)?, &DataType::Int64)?];
+        for input in inputs {
+            keys.push(compute::filter(input, &present)?);
+        }
+        self.add(&keys)
     }
 
-    fn merge(&mut self, other: Box<dyn Accumulator>, map: &[u32], _: usize) -> Result<()> {
+    fn merge(&mut self, other: &dyn Accumulator, (from, to): (&[u32], &[u32]), _: usize) -> Result<()> {
         let other = same::<Self>(other)?;
         let mut keys = other.pairs.keys()?;
-        let (Some(values), Some(groups)) = (keys.pop(), keys.pop()) else { return Ok(()) };
-        let map: ArrayRef = compute::cast(&UInt32Array::from(map.to_vec()), &DataType::Int64)?;
-        let moved = compute::take(&map, &groups, None)?;
-        self.add(moved, values)
+        if keys.is_empty() {
+            return Ok(());
+        }
+        let most = from.iter().max().map_or(0, |most| *most as usize + 1);
+        let mut map: Vec<Option<u32>> = vec![None; most];
+        from.iter().zip(to).for_each(|(from, to)| map[*from as usize] = Some(*to));
+        let map: ArrayRef = compute::cast(&UInt32Array::from(map), &DataType::Int64)?;
+        keys[0] = compute::take(&map, &keys[0], None)?;
+        self.add(&keys)
+    }
+
+    fn is_mergeable(&self) -> bool {
+        false
     }
 
     fn finish(mut self: Box<Self>, groups: usize) -> Result<ArrayRef> {
-        let mut keys = self.pairs.keys()?;
-        if let (Some(values), Some(of)) = (keys.pop(), keys.pop()) {
+        let keys = self.pairs.keys()?;
+        if let Some((of, values)) = keys.split_first() {
             let of = of.as_primitive::<Int64Type>();
             let ids: Vec<u32> = of.values().iter().map(|id| u32::try_from(*id).unwrap_or(0)).collect();
-            self.inner.update(Groups::Each { ids: &ids, groups }, Some(&Arc::clone(&values)))?;
+            let values: Vec<ArrayRef> = values.iter().map(Arc::clone).collect();
+            self.inner.update(Groups::Each { ids: &ids, groups }, &values)?;
         }
         self.inner.finish(groups)
     }
 
-    fn into_any(self: Box<Self>) -> Box<dyn Any> {
+    fn as_any(&self) -> &dyn Any {
         self
     }
 

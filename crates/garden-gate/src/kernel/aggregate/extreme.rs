@@ -13,6 +13,12 @@ pub(super) enum Keep {
     Greatest,
 }
 
+/// Whether values of the type are compared here; others are by their sorted order.
+pub(super) fn is_simple(argument: SqlType) -> bool {
+    !argument.is_binary()
+        && !matches!(argument, SqlType::Uuid | SqlType::IpAddress | SqlType::Array(_) | SqlType::Row(_))
+}
+
 /// `MIN` and `MAX`: the argument's type, NULL for a group without values.
 pub(super) fn accumulator(argument: SqlType, keep: Keep) -> Box<dyn Accumulator> {
     let data_type = argument.arrow();
@@ -196,9 +202,9 @@ impl<V: Kind> Extreme<V> {
 }
 
 impl<V: Kind> Accumulator for Extreme<V> {
-    fn update(&mut self, groups: Groups<'_>, argument: Option<&ArrayRef>) -> Result<()> {
+    fn update(&mut self, groups: Groups<'_>, inputs: &[ArrayRef]) -> Result<()> {
         self.resize(groups.count());
-        let Some(array) = argument else { return Ok(()) };
+        let Some(array) = inputs.first() else { return Ok(()) };
         V::each(array, |row, seen| {
             let group = if let Groups::Each { ids, .. } = groups { ids[row] as usize } else { 0 };
             self.offer(group, seen);
@@ -206,11 +212,11 @@ impl<V: Kind> Accumulator for Extreme<V> {
         Ok(())
     }
 
-    fn merge(&mut self, other: Box<dyn Accumulator>, map: &[u32], groups: usize) -> Result<()> {
+    fn merge(&mut self, other: &dyn Accumulator, (from, to): (&[u32], &[u32]), groups: usize) -> Result<()> {
         let other = same::<Self>(other)?;
         self.resize(groups);
-        for (best, to) in other.best.iter().zip(map) {
-            if let Some(best) = best {
+        for (from, to) in from.iter().zip(to) {
+            if let Some(Some(best)) = other.best.get(*from as usize) {
                 self.offer(*to as usize, best.lend());
             }
         }
@@ -222,7 +228,7 @@ impl<V: Kind> Accumulator for Extreme<V> {
         Ok(V::array(self.best, &self.data_type))
     }
 
-    fn into_any(self: Box<Self>) -> Box<dyn Any> {
+    fn as_any(&self) -> &dyn Any {
         self
     }
 

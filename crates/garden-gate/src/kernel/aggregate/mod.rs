@@ -3,15 +3,19 @@
 //! All but `COUNT(*)` pass over NULL. A sum is kept in 128 bits, so that its order does not matter and only a final result
 //! that does not fit is an error.
 
+mod bits;
 mod count;
 mod distinct;
 mod extreme;
+mod moments;
+mod ordered;
 mod sum;
 
 use crate::diagnostic::Result;
 use crate::logical::{Aggregate, AggregateFunction};
 use crate::types::SqlType;
-use arrow::array::ArrayRef;
+use super::{Batch, evaluate};
+use arrow::array::{Array, ArrayRef};
 use std::any::Any;
 
 /// To which group each row of a batch belongs.
@@ -28,6 +32,13 @@ pub(crate) enum Groups<'a> {
 }
 
 impl Groups<'_> {
+    fn of(self, row: usize) -> usize {
+        match self {
+            Self::One { .. } => 0,
+            Self::Each { ids, .. } => ids[row] as usize,
+        }
+    }
+
     fn count(self) -> usize {
         match self {
             Self::One { .. } => 1,
@@ -38,17 +49,23 @@ impl Groups<'_> {
 
 /// The running state of one aggregate for all groups.
 pub(crate) trait Accumulator: Send {
-    /// Takes in a batch; `argument` is absent only for `COUNT(*)`.
+    /// Takes in a batch, given as [`aggregate_inputs`].
     ///
     /// # Errors
     /// 22003 when 128 bits do not hold a sum.
-    fn update(&mut self, groups: Groups<'_>, argument: Option<&ArrayRef>) -> Result<()>;
+    fn update(&mut self, groups: Groups<'_>, inputs: &[ArrayRef]) -> Result<()>;
 
-    /// Takes in the state of another accumulator of the same function; its group `i` is this one's group `map[i]` of `groups`.
+    /// Takes in groups of another accumulator of the same function: its group `from[i]` into this one's group `to[i]` of `groups`. Of
+    /// one that is not [`Accumulator::is_mergeable`], every group just once.
     ///
     /// # Errors
     /// As [`Accumulator::update`].
-    fn merge(&mut self, other: Box<dyn Accumulator>, map: &[u32], groups: usize) -> Result<()>;
+    fn merge(&mut self, other: &dyn Accumulator, pairs: (&[u32], &[u32]), groups: usize) -> Result<()>;
+
+    /// Whether a group may be merged into several others, at a cost that does not depend on its rows.
+    fn is_mergeable(&self) -> bool {
+        true
+    }
 
     /// One value a group.
     ///
@@ -57,32 +74,59 @@ pub(crate) trait Accumulator: Send {
     fn finish(self: Box<Self>, groups: usize) -> Result<ArrayRef>;
 
     /// For [`Accumulator::merge`], which knows the type.
-    fn into_any(self: Box<Self>) -> Box<dyn Any>;
+    fn as_any(&self) -> &dyn Any;
 
     /// Memory held, in bytes.
     fn bytes(&self) -> usize;
 }
 
+/// What an aggregate is worked out from: its arguments, then what its rows are ordered by.
+///
+/// # Errors
+/// What evaluating them raises.
+pub(crate) fn aggregate_inputs(aggregate: &Aggregate, batch: &Batch) -> Result<Vec<ArrayRef>> {
+    let exprs = aggregate.arguments.iter().chain(aggregate.order.iter().map(|key| &key.expr));
+    exprs.map(|expr| evaluate(expr, batch)?.into_array(batch.rows)).collect()
+}
+
 /// A fresh state for `aggregate`.
 pub(crate) fn accumulator(aggregate: &Aggregate) -> Result<Box<dyn Accumulator>> {
-    let argument = aggregate.argument.as_ref().map_or(SqlType::Null, crate::logical::Expr::sql_type);
+    use AggregateFunction as A;
+    let argument = aggregate.arguments.first().map_or(SqlType::Null, crate::logical::Expr::sql_type);
     let plain: Box<dyn Accumulator> = match aggregate.function {
-        AggregateFunction::CountRows | AggregateFunction::Count => Box::new(count::Count::default()),
-        AggregateFunction::Sum | AggregateFunction::Avg => sum::accumulator(aggregate, argument),
-        AggregateFunction::Min => extreme::accumulator(argument, extreme::Keep::Least),
-        AggregateFunction::Max => extreme::accumulator(argument, extreme::Keep::Greatest),
+        A::CountRows | A::Count => Box::new(count::Count::default()),
+        A::Sum | A::Avg => sum::accumulator(aggregate, argument),
+        A::Min | A::Max | A::AnyValue if !extreme::is_simple(argument) => Box::new(ordered::Ordered::new(aggregate)),
+        A::Min | A::Every | A::AnyValue => extreme::accumulator(argument, extreme::Keep::Least),
+        A::Max | A::Any => extreme::accumulator(argument, extreme::Keep::Greatest),
+        A::BitAnd | A::BitOr => Box::new(bits::Bits::new(aggregate)),
+        A::ListAgg
+        | A::ArrayAgg
+        | A::PercentileCont
+        | A::PercentileDisc
+        | A::Mode
+        | A::Rank
+        | A::DenseRank
+        | A::PercentRank
+        | A::CumeDist => return Ok(Box::new(ordered::Ordered::new(aggregate))),
+        _ => Box::new(moments::Moments::new(aggregate)),
     };
-    let ignores_duplicates = matches!(aggregate.function, AggregateFunction::Min | AggregateFunction::Max);
-    if aggregate.distinct && !ignores_duplicates {
-        return Ok(Box::new(distinct::Distinct::new(plain, &argument.arrow())?));
+    if aggregate.distinct && !aggregate.function.ignores_duplicates() {
+        let types = aggregate.arguments.iter().map(|argument| argument.sql_type().arrow()).collect();
+        return Ok(Box::new(distinct::Distinct::new(plain, types)?));
     }
     Ok(plain)
 }
 
 /// The concrete state behind another accumulator; both were made for the same aggregate.
-fn same<A: 'static>(other: Box<dyn Accumulator>) -> Result<Box<A>> {
-    other.into_any().downcast().map_err(|_| {
+fn same<A: 'static>(other: &dyn Accumulator) -> Result<&A> {
+    other.as_any().downcast_ref().ok_or_else(|| {
         let state = crate::diagnostic::SqlState::GENERAL;
         crate::diagnostic::Error::new(state, "internal error: aggregates of different functions cannot be merged")
     })
+}
+
+/// A group's NULL-free rows belong to it when none of its inputs is NULL.
+fn present(inputs: &[ArrayRef], row: usize) -> bool {
+    inputs.iter().all(|input| input.is_valid(row))
 }

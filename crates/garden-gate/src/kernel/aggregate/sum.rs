@@ -105,9 +105,9 @@ fn total(lanes: &[i64]) -> i128 {
 }
 
 impl Accumulator for ExactSum {
-    fn update(&mut self, groups: Groups<'_>, argument: Option<&ArrayRef>) -> Result<()> {
+    fn update(&mut self, groups: Groups<'_>, inputs: &[ArrayRef]) -> Result<()> {
         self.resize(groups.count());
-        let Some(array) = argument else { return Ok(()) };
+        let Some(array) = inputs.first() else { return Ok(()) };
         if let Some(lanes) = integer_lanes(array) {
             self.add_narrow(groups, &lanes, array);
         } else if matches!(array.data_type(), DataType::Decimal128(..)) {
@@ -122,11 +122,13 @@ impl Accumulator for ExactSum {
         Ok(())
     }
 
-    fn merge(&mut self, other: Box<dyn Accumulator>, map: &[u32], groups: usize) -> Result<()> {
+    fn merge(&mut self, other: &dyn Accumulator, (from, to): (&[u32], &[u32]), groups: usize) -> Result<()> {
         let other = same::<Self>(other)?;
         self.resize(groups);
-        for ((sum, count), to) in other.sums.iter().zip(&other.counts).zip(map) {
-            self.add(*to as usize, *sum, *count)?;
+        for (from, to) in from.iter().zip(to) {
+            if let Some(sum) = other.sums.get(*from as usize) {
+                self.add(*to as usize, *sum, other.counts[*from as usize])?;
+            }
         }
         Ok(())
     }
@@ -144,7 +146,7 @@ impl Accumulator for ExactSum {
         exact_array(&values, result)
     }
 
-    fn into_any(self: Box<Self>) -> Box<dyn Any> {
+    fn as_any(&self) -> &dyn Any {
         self
     }
 
@@ -192,9 +194,9 @@ impl FloatSum {
 }
 
 impl Accumulator for FloatSum {
-    fn update(&mut self, groups: Groups<'_>, argument: Option<&ArrayRef>) -> Result<()> {
+    fn update(&mut self, groups: Groups<'_>, inputs: &[ArrayRef]) -> Result<()> {
         self.resize(groups.count());
-        let Some(array) = argument else { return Ok(()) };
+        let Some(array) = inputs.first() else { return Ok(()) };
         let array = compute::cast(array, &DataType::Float64)?;
         for (row, value) in array.as_primitive::<Float64Type>().iter().enumerate() {
             let group = if let Groups::Each { ids, .. } = groups { ids[row] as usize } else { 0 };
@@ -206,12 +208,14 @@ impl Accumulator for FloatSum {
         Ok(())
     }
 
-    fn merge(&mut self, other: Box<dyn Accumulator>, map: &[u32], groups: usize) -> Result<()> {
+    fn merge(&mut self, other: &dyn Accumulator, (from, to): (&[u32], &[u32]), groups: usize) -> Result<()> {
         let other = same::<Self>(other)?;
         self.resize(groups);
-        for ((sum, count), to) in other.sums.iter().zip(&other.counts).zip(map) {
-            self.sums[*to as usize] += sum;
-            self.counts[*to as usize] += count;
+        for (from, to) in from.iter().zip(to) {
+            if let Some(sum) = other.sums.get(*from as usize) {
+                self.sums[*to as usize] += sum;
+                self.counts[*to as usize] += other.counts[*from as usize];
+            }
         }
         Ok(())
     }
@@ -229,7 +233,7 @@ impl Accumulator for FloatSum {
         Ok(Arc::new(Float64Array::from(values)))
     }
 
-    fn into_any(self: Box<Self>) -> Box<dyn Any> {
+    fn as_any(&self) -> &dyn Any {
         self
     }
 

@@ -5,9 +5,10 @@ mod lanes;
 mod number;
 mod temporal;
 
+use super::keys::{from_integer_lanes, integer_lanes};
 use super::{Lane, problem::Problem};
 use crate::types::{ArithmeticOp, SqlType};
-use arrow::array::ArrayRef;
+use arrow::array::{Array, ArrayRef};
 
 pub(super) use decimal::average;
 
@@ -18,10 +19,21 @@ pub(super) fn binary(op: ArithmeticOp, left: &Lane, right: &Lane, result: SqlTyp
         SqlType::SmallInt | SqlType::Integer | SqlType::BigInt => number::integer(op, left, right, result),
         SqlType::Real | SqlType::Double => number::float(op, left, right, result),
         SqlType::Numeric { precision, scale } => decimal::binary(op, left, right, (precision, scale)),
-        SqlType::Date | SqlType::Time | SqlType::Timestamp | SqlType::YearMonth | SqlType::DayTime => {
-            temporal::binary(op, left, right, result)
+        SqlType::Date
+        | SqlType::Time
+        | SqlType::Timestamp
+        | SqlType::TimestampTz
+        | SqlType::YearMonth
+        | SqlType::DayTime => {
+            let array = temporal::binary(op, left, right, result)?;
+            if *array.data_type() == result.arrow() {
+                return Ok(array);
+            }
+            // An instant is reckoned with as a timestamp.
+            let lanes = integer_lanes(&array).unwrap_or_default().into_owned();
+            Ok(from_integer_lanes(lanes, array.nulls().cloned(), &result.arrow()))
         }
-        SqlType::Null | SqlType::Boolean | SqlType::Varchar(_) => Err(Problem::Overflow(result)),
+        _ => Err(Problem::Overflow(result)),
     }
 }
 

@@ -1,0 +1,217 @@
+//! Aggregate calls (clause 10.9): which query they belong to, their types, and the column that holds their result.
+
+use super::problem::Problem;
+use super::scope::{Clause, Scope};
+use super::{Binder, convert::is_unsettled};
+use crate::diagnostic::{Result, Span};
+use crate::logical::{Aggregate, AggregateFunction, Expr, Overflow, SortKey};
+use crate::syntax::ast::{self, Call};
+use crate::types::{SqlType, Value};
+
+impl Binder<'_> {
+    /// An aggregate over the groups of this query, or of one around it when all its columns are from there.
+    pub(super) fn aggregate(
+        &mut self,
+        function: AggregateFunction,
+        call: &Call,
+        at: (&Scope, Clause),
+        span: Span,
+    ) -> Result<Expr> {
+        let (scope, clause) = at;
+        if clause == Clause::Argument {
+            let problem = Problem::NestedAggregate { inner: self.text(span).to_owned(), outer: "function".into() };
+            return Ok(self.report(&problem, span));
+        }
+        let Some(aggregate) = self.aggregate_parts(function, call, (scope, Clause::Argument), span)? else {
+            return Ok(super::stand_in(span));
+        };
+        if let Some(outside) = self.owner(&aggregate, scope) {
+            if !self.outer[outside].clause.allows_aggregates() {
+                let problem = Problem::AggregateMisplaced { name: self.text(span).to_owned(), clause: self.outer[outside].clause };
+                return Ok(self.report(&problem, span));
+            }
+            return Ok(self.add_aggregate(aggregate, Some(outside), span));
+        }
+        if !clause.allows_aggregates() {
+            let problem = Problem::AggregateMisplaced { name: self.text(span).to_owned(), clause };
+            return Ok(self.report(&problem, span));
+        }
+        Ok(self.add_aggregate(aggregate, None, span))
+    }
+
+    /// The query around this one whose columns alone the aggregate uses.
+    fn owner(&self, aggregate: &Aggregate, scope: &Scope) -> Option<usize> {
+        let used: Vec<_> = aggregate.exprs().flat_map(Expr::columns).collect();
+        let knows = |scope: &Scope, id| scope.relations.iter().any(|r| r.columns.iter().any(|column| column.id == id))
+            || scope.star.iter().any(|column| column.id == id);
+        if used.is_empty() || used.iter().any(|id| knows(scope, *id)) {
+            return None;
+        }
+        self.outer.iter().rposition(|outer| used.iter().any(|id| knows(&outer.scope, *id)))
+    }
+
+    /// The aggregate with its parts bound in `at`, checked and brought to their types; `None` after a problem.
+    pub(super) fn aggregate_parts(
+        &mut self,
+        function: AggregateFunction,
+        call: &Call,
+        at: (&Scope, Clause),
+        span: Span,
+    ) -> Result<Option<Aggregate>> {
+        let name = function.name();
+        if call.star && function == AggregateFunction::Count {
+            let filter = self.filter(call, at)?;
+            let plain = Aggregate::plain(AggregateFunction::CountRows, None, SqlType::BigInt, span);
+            return Ok(Some(Aggregate { filter, ..plain }));
+        }
+        if call.star {
+            self.report(&Problem::ArgumentForm { name: name.into(), what: "*" }, span);
+            return Ok(None);
+        }
+        let mut arguments = self.all(&call.args, at)?;
+        arguments = arguments
+            .into_iter()
+            .map(|argument| if is_unsettled(&argument) { self.settle_parameter(argument, SqlType::Integer) } else { argument })
+            .collect();
+        let mut order = Vec::new();
+        for item in &call.order {
+            let expr = self.expr(&item.expr, at.0, at.1)?;
+            order.push(SortKey { expr: self.settled(expr), direction: item.direction, nulls: item.nulls });
+        }
+        if !self.check_form(function, call, arguments.len(), span) {
+            return Ok(None);
+        }
+        let measured = if function.is_ordered_set() { order.first().map(|key| &key.expr) } else { arguments.first() };
+        let argument_type = measured.map_or(SqlType::Null, Expr::sql_type);
+        let second_fits = arguments.get(1).is_none_or(|y| {
+            !function.is_binary() || y.sql_type().is_number() || y.sql_type() == SqlType::Null
+        });
+        let Some(sql_type) = function.result_type(argument_type).filter(|_| second_fits) else {
+            let expected = expected_argument(function);
+            self.report(&Problem::WrongType { what: name.into(), expected, found: argument_type }, span);
+            return Ok(None);
+        };
+        let arguments = self.aggregate_arguments(function, arguments, &mut order, span);
+        let filter = self.filter(call, at)?;
+        let overflow = match &call.overflow {
+            Some(ast::Overflow::Truncate { filler, with_count }) => {
+                Overflow::Truncate { filler: filler.clone().unwrap_or_else(|| "...".into()), with_count: *with_count }
+            }
+            _ => Overflow::Error,
+        };
+        let distinct = call.distinct && !function.ignores_duplicates();
+        Ok(Some(Aggregate { function, arguments, distinct, filter, order, overflow, sql_type, span }))
+    }
+
+    fn filter(&mut self, call: &Call, at: (&Scope, Clause)) -> Result<Option<Expr>> {
+        let Some(filter) = &call.filter else { return Ok(None) };
+        let bound = self.expr(filter, at.0, at.1)?;
+        Ok(Some(self.condition(bound, "FILTER")))
+    }
+
+    /// Brings the arguments to the types that the function is worked out in.
+    fn aggregate_arguments(
+        &mut self,
+        function: AggregateFunction,
+        mut arguments: Vec<Expr>,
+        order: &mut [SortKey],
+        span: Span,
+    ) -> Vec<Expr> {
+        use AggregateFunction as A;
+        match function {
+            A::ListAgg => {
+                if arguments.len() == 1 {
+                    arguments.push(Expr::literal(Value::Text(String::new()), SqlType::TEXT, span));
+                }
+                arguments.into_iter().map(|argument| self.text_operand(argument, "LISTAGG")).collect()
+            }
+            A::PercentileCont | A::PercentileDisc => {
+                if let Some(key) = order.first_mut()
+                    && function == A::PercentileCont
+                    && key.expr.sql_type().is_number()
+                {
+                    key.expr = super::convert::convert(key.expr.clone(), SqlType::Double);
+                }
+                arguments.into_iter().map(|share| self.coerce(share, SqlType::Double)).collect()
+            }
+            _ if function.is_hypothetical() => {
+                let pairs = arguments.into_iter().zip(order);
+                pairs
+                    .map(|(argument, key)| match self.unify_pair(argument, key.expr.clone(), span) {
+                        Some((argument, expr)) => {
+                            key.expr = expr;
+                            argument
+                        }
+                        None => super::stand_in(span),
+                    })
+                    .collect()
+            }
+            A::Sum | A::Avg | A::Min | A::Max | A::Count | A::AnyValue | A::ArrayAgg | A::BitAnd | A::BitOr => {
+                arguments.into_iter().map(|argument| self.settled(argument)).collect()
+            }
+            A::Every | A::Any => arguments.into_iter().map(|a| self.coerce(a, SqlType::Boolean)).collect(),
+            _ => arguments.into_iter().map(|argument| self.coerce(argument, SqlType::Double)).collect(),
+        }
+    }
+
+    /// Whether the number of arguments and the clauses behind them are those of the function; reports what is not.
+    fn check_form(&mut self, function: AggregateFunction, call: &Call, found: usize, span: Span) -> bool {
+        use AggregateFunction as A;
+        let name = function.name();
+        let (fits, expected) = match function {
+            A::Mode => (found == 0, "no argument"),
+            A::ListAgg => ((1..=2).contains(&found), "one or two arguments"),
+            _ if function.is_hypothetical() => (found == call.order.len(), "as many arguments as WITHIN GROUP has"),
+            _ if function.is_binary() => (found == 2, "two arguments"),
+            _ => (found == 1, "one argument"),
+        };
+        if !fits {
+            self.report(&Problem::ArgumentCount { name, expected, found }, span);
+            return false;
+        }
+        if function.is_ordered_set() && !call.within_group || call.order.is_empty() && function.is_ordered_set() {
+            self.report(&Problem::NeedsWithinGroup { name }, span);
+            return false;
+        }
+        let takes_order = function.is_ordered_set() || matches!(function, A::ListAgg | A::ArrayAgg);
+        if !call.order.is_empty() && !takes_order {
+            self.report(&Problem::ArgumentForm { name: name.into(), what: "order" }, span);
+            return false;
+        }
+        if call.distinct && function.is_ordered_set() {
+            self.report(&Problem::ArgumentForm { name: name.into(), what: "DISTINCT" }, span);
+            return false;
+        }
+        true
+    }
+
+    /// The column that holds the aggregate's result; the same aggregate written twice is worked out once.
+    fn add_aggregate(&mut self, aggregate: Aggregate, outside: Option<usize>, span: Span) -> Expr {
+        let sql_type = aggregate.sql_type;
+        let level = match outside {
+            Some(outside) => &self.outer[outside].level,
+            None => &self.level,
+        };
+        if let Some((id, _)) = level.aggregates.iter().find(|(_, known)| known.same_as(&aggregate)) {
+            return Expr::column(*id, sql_type, span);
+        }
+        let id = self.new_column(self.text(span), sql_type);
+        let level = match outside {
+            Some(outside) => &mut self.outer[outside].level,
+            None => &mut self.level,
+        };
+        level.aggregates.push((id, aggregate));
+        Expr::column(id, sql_type, span)
+    }
+}
+
+fn expected_argument(function: AggregateFunction) -> &'static str {
+    use AggregateFunction as A;
+    match function {
+        A::Every | A::Any => "a condition (TRUE or FALSE)",
+        A::BitAnd | A::BitOr => "whole numbers",
+        A::ListAgg => "text",
+        A::Min | A::Max => "values that have an order",
+        _ => "numbers or intervals",
+    }
+}

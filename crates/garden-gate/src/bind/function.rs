@@ -1,0 +1,265 @@
+//! The types of function calls: what each argument must be, and what comes out (clauses 6.30 to 6.34).
+
+use super::problem::Problem;
+use super::{Binder, convert::is_unsettled};
+use crate::diagnostic::Span;
+use crate::logical::{Expr, ExprKind, Function};
+use crate::types::{ExtractField, SqlType as T, Value};
+
+/// What an argument must be.
+#[derive(Clone, Copy, PartialEq)]
+enum Kind {
+    Text,
+    /// Text or a binary string.
+    Bytes,
+    Whole,
+    Number,
+    Float,
+    /// A number or an interval.
+    Measure,
+    Array,
+    Any,
+}
+
+/// Kinds of the arguments, and how many of them must be there.
+fn arguments(function: Function) -> (&'static [Kind], usize, &'static str) {
+    use Function as F;
+    use Kind::{Any, Array, Bytes, Float, Measure, Number, Text, Whole};
+    match function {
+        F::Upper | F::Lower => (&[Text], 1, "one argument"),
+        F::CharacterLength | F::OctetLength => (&[Bytes], 1, "one argument"),
+        F::Substring => (&[Bytes, Whole, Whole], 2, "two or three arguments"),
+        F::SubstringSimilar => (&[Text, Text, Text], 3, "three arguments"),
+        F::Position | F::TrimLeading | F::TrimTrailing | F::TrimBoth => (&[Bytes, Bytes], 2, "two arguments"),
+        F::Overlay => (&[Bytes, Bytes, Whole, Whole], 3, "three or four arguments"),
+        F::LeftTrim | F::RightTrim | F::BothTrim => (&[Text, Text], 1, "one or two arguments"),
+        F::LeftPad | F::RightPad => (&[Text, Whole, Text], 2, "two or three arguments"),
+        F::Normalize | F::IsNormalized | F::Translate => (&[Text, Text], 2, "two arguments"),
+        F::Similar | F::LikeRegex => (&[Text, Text, Text], 2, "two or three arguments"),
+        F::OccurrencesRegex => (&[Text, Text, Text, Whole], 4, "four arguments"),
+        F::PositionRegex | F::PositionRegexAfter | F::SubstringRegex => {
+            (&[Text, Text, Text, Whole, Whole, Whole], 6, "six arguments")
+        }
+        F::TranslateRegex => (&[Text, Text, Text, Whole, Whole, Text], 6, "six arguments"),
+        F::Abs => (&[Measure], 1, "one argument"),
+        F::Ceiling | F::Floor => (&[Number], 1, "one argument"),
+        F::Mod => (&[Number, Number], 2, "two arguments"),
+        F::Round | F::Truncate => (&[Number, Whole], 1, "one or two arguments"),
+        F::Power | F::Log => (&[Float, Float], 2, "two arguments"),
+        F::WidthBucket => (&[Number, Number, Number, Whole], 4, "four arguments"),
+        F::Greatest | F::Least => (&[], 1, "one or more arguments"),
+        F::Extract(_) | F::AtLocal => (&[Any], 1, "one argument"),
+        F::MonthsBetween | F::AtZone | F::Contains | F::CastFormat => (&[Any, Any], 2, "two arguments"),
+        F::Element | F::TrimArray => (&[Array, Whole], 2, "two arguments"),
+        F::Cardinality => (&[Array], 1, "one argument"),
+        _ => (&[Float], 1, "one argument"),
+    }
+}
+
+impl Binder<'_> {
+    pub(super) fn function(&mut self, function: Function, args: Vec<Expr>, span: Span) -> Expr {
+        let (kinds, least, expected) = arguments(function);
+        let most = if matches!(function, Function::Greatest | Function::Least) { usize::MAX } else { kinds.len() };
+        if args.len() < least || args.len() > most {
+            return self.report(&Problem::ArgumentCount { name: function.name(), expected, found: args.len() }, span);
+        }
+        if most == usize::MAX {
+            let (args, common) = self.unify_all(args, function.name());
+            return Expr::new(ExprKind::Call(function, args), common, span);
+        }
+        let problems = self.problems.len();
+        let args: Vec<Expr> =
+            args.into_iter().zip(kinds).map(|(arg, kind)| self.argument(function, arg, *kind)).collect();
+        if self.problems.len() > problems {
+            return super::stand_in(span);
+        }
+        let (args, sql_type) = match self.call_type(function, args, span) {
+            Ok(found) => found,
+            Err(stand_in) => return stand_in,
+        };
+        Expr::new(ExprKind::Call(function, args), sql_type, span)
+    }
+
+    fn argument(&mut self, function: Function, arg: Expr, kind: Kind) -> Expr {
+        let arg = if is_unsettled(&arg) {
+            let target = match kind {
+                Kind::Whole => T::BigInt,
+                Kind::Number | Kind::Measure => T::Integer,
+                Kind::Float => T::Double,
+                _ => T::TEXT,
+            };
+            self.settle_parameter(arg, target)
+        } else {
+            arg
+        };
+        let found = arg.sql_type();
+        let null = found == T::Null;
+        let expected = match kind {
+            Kind::Text if found.is_text() || null => return self.coerce(arg, T::TEXT),
+            Kind::Text => "text",
+            Kind::Bytes if found.is_binary() => return self.coerce(arg, T::Varbinary(None)),
+            Kind::Bytes if found.is_text() || null => return self.coerce(arg, T::TEXT),
+            Kind::Bytes => "text or a binary string",
+            Kind::Whole if found.is_exact() || null => return self.coerce(arg, T::BigInt),
+            Kind::Whole => "a whole number",
+            Kind::Number if null => return self.coerce(arg, T::Integer),
+            Kind::Number if found.is_number() => return arg,
+            Kind::Number => "a number",
+            Kind::Float if found.is_number() || null => return self.coerce(arg, T::Double),
+            Kind::Float => "a number",
+            Kind::Measure if null => return self.coerce(arg, T::Integer),
+            Kind::Measure if found.is_number() || found.is_interval() => return arg,
+            Kind::Measure => "a number or an interval",
+            Kind::Array if matches!(found, T::Array(_)) => return arg,
+            Kind::Array => "an array",
+            Kind::Any => return arg,
+        };
+        let span = arg.span();
+        self.report(&Problem::WrongType { what: function.name().into(), expected, found }, span)
+    }
+
+    /// The result type; arguments that must agree are brought together.
+    fn call_type(&mut self, function: Function, args: Vec<Expr>, span: Span) -> Result<(Vec<Expr>, T), Expr> {
+        use Function as F;
+        let first = args[0].sql_type();
+        let second = args.get(1).map_or(T::Null, Expr::sql_type);
+        Ok(match function {
+            F::CharacterLength | F::OctetLength | F::Position | F::Cardinality => (args, T::Integer),
+            F::OccurrencesRegex | F::PositionRegex | F::PositionRegexAfter | F::WidthBucket => {
+                let args = if function == F::WidthBucket { self.width_bucket(args, span) } else { args };
+                (args, T::Integer)
+            }
+            F::Similar | F::LikeRegex | F::IsNormalized | F::Contains => (args, T::Boolean),
+            F::Substring | F::Overlay | F::TrimLeading | F::TrimTrailing | F::TrimBoth if first.is_binary() => {
+                (args, T::Varbinary(None))
+            }
+            F::Abs | F::TrimArray => (args, first),
+            F::Ceiling | F::Floor => {
+                let sql_type = match first {
+                    T::Numeric { precision, scale } => T::numeric((precision - scale).saturating_add(1), 0),
+                    other => other,
+                };
+                (args, sql_type)
+            }
+            F::Mod => self.modulus(args, span)?,
+            F::Round | F::Truncate => {
+                let sql_type = rounded(first, args.get(1));
+                (args, sql_type)
+            }
+            F::Element => match first {
+                T::Array(element) => (args, *element),
+                _ => (args, T::Null),
+            },
+            F::Extract(field) => {
+                let sql_type = extracted(field, first)
+                    .ok_or_else(|| self.report(&Problem::NoField { field: field.name(), found: first }, span))?;
+                (args, sql_type)
+            }
+            F::MonthsBetween => match self.unify_pair(args[0].clone(), args[1].clone(), span) {
+                Some((a, b)) if a.sql_type().is_datetime() => {
+                    let day = |this: &mut Self, expr| this.cast(expr, T::Date, span);
+                    (vec![day(self, a), day(self, b)], T::YearMonth)
+                }
+                _ => return Err(super::stand_in(span)),
+            },
+            F::AtZone | F::AtLocal => self.at_zone(function, args, (first, second), span)?,
+            F::Power | F::Log | F::Sqrt | F::Ln | F::Log10 | F::Exp | F::Sin | F::Cos | F::Tan | F::Sinh | F::Cosh
+            | F::Tanh | F::Asin | F::Acos | F::Atan => (args, T::Double),
+            _ => (args, T::TEXT),
+        })
+    }
+
+    /// `MOD(a, b)` of exact numbers: their common type keeps all digits of the rest.
+    fn modulus(&mut self, mut args: Vec<Expr>, span: Span) -> Result<(Vec<Expr>, T), Expr> {
+        let (b, a) = (args.pop(), args.pop());
+        let (Some(a), Some(b)) = (a, b) else { return Err(super::stand_in(span)) };
+        if !a.sql_type().is_exact() || !b.sql_type().is_exact() {
+            let found = if a.sql_type().is_exact() { b.sql_type() } else { a.sql_type() };
+            return Err(self.report(&Problem::WrongType { what: "MOD".into(), expected: "exact numbers", found }, span));
+        }
+        let common = a.sql_type().common(b.sql_type()).unwrap_or(T::BigInt);
+        let bring = |this: &mut Self, expr| this.coerce(expr, common);
+        Ok((vec![bring(self, a), bring(self, b)], common))
+    }
+
+    /// The value and both bounds of WIDTH_BUCKET in one type.
+    fn width_bucket(&mut self, mut args: Vec<Expr>, span: Span) -> Vec<Expr> {
+        let count = args.pop().unwrap_or_else(|| super::stand_in(span));
+        let (mut args, common) = self.unify_all(args, "WIDTH_BUCKET");
+        if !common.is_exact() {
+            args = args.into_iter().map(|arg| self.coerce(arg, T::Double)).collect();
+        }
+        args.push(count);
+        args
+    }
+
+    /// A timestamp AT TIME ZONE is the instant at which clocks there show it; an instant is what clocks there show (clause 6.35 gives
+    /// the type with a zone; the zone itself is not kept).
+    fn at_zone(&mut self, function: Function, args: Vec<Expr>, types: (T, T), span: Span) -> Result<(Vec<Expr>, T), Expr> {
+        let sql_type = match types.0 {
+            T::Timestamp => T::TimestampTz,
+            T::TimestampTz => T::Timestamp,
+            found => {
+                let what = function.name().into();
+                return Err(self.report(&Problem::WrongType { what, expected: "a timestamp", found }, span));
+            }
+        };
+        if function == Function::AtZone && types.1 != T::DayTime && !types.1.is_text() {
+            let expected = "an offset, as in INTERVAL '2' HOUR or '+02:00'";
+            return Err(self.report(&Problem::WrongType { what: "AT TIME ZONE".into(), expected, found: types.1 }, span));
+        }
+        Ok((args, sql_type))
+    }
+
+    /// `CAST(operand AS target FORMAT 'template')` between text and a day or time (clause 9.52).
+    pub(super) fn cast_by_format(&mut self, operand: Expr, target: T, format: &str, span: Span) -> Expr {
+        let from = operand.sql_type();
+        let reads = from.is_text() && target.is_datetime();
+        let writes = from.is_datetime() && target.is_text();
+        if !reads && !writes {
+            return self.report(&Problem::NoCast { from, to: target }, span);
+        }
+        if let Err(what) = crate::kernel::check_template(format) {
+            return self.report(&Problem::BadTemplate { what }, span);
+        }
+        let operand = if reads { self.coerce(operand, T::TEXT) } else { operand };
+        let template = Expr::literal(Value::Text(format.into()), T::TEXT, span);
+        let middle = if reads { target } else { T::TEXT };
+        let call = Expr::new(ExprKind::Call(Function::CastFormat, vec![operand, template]), middle, span);
+        super::convert::convert(call, target)
+    }
+}
+
+/// ROUND and TRUNCATE to a constant number of digits have a type of so many; to a number known only later, all digits.
+fn rounded(first: T, places: Option<&Expr>) -> T {
+    let T::Numeric { precision, scale } = first else { return first };
+    let places = match places {
+        None => Some(0),
+        Some(expr) => match expr.constant() {
+            Some(Value::Integer(places)) => Some((*places).clamp(0, i64::from(scale))),
+            _ => None,
+        },
+    };
+    let whole = (precision - scale).saturating_add(1);
+    let kept = places.and_then(|places| u8::try_from(places).ok()).unwrap_or(scale);
+    T::numeric(whole.saturating_add(kept), kept)
+}
+
+/// The type of a field; `None` when the value has no such field.
+fn extracted(field: ExtractField, from: T) -> Option<T> {
+    use ExtractField as X;
+    let has = match from {
+        T::Date => matches!(field, X::Year | X::Month | X::Day),
+        T::Time => matches!(field, X::Hour | X::Minute | X::Second),
+        T::Timestamp => !matches!(field, X::TimezoneHour | X::TimezoneMinute),
+        T::TimestampTz => true,
+        T::YearMonth => matches!(field, X::Year | X::Month),
+        T::DayTime => matches!(field, X::Day | X::Hour | X::Minute | X::Second),
+        _ => false,
+    };
+    // Seconds have their fraction; a day of an interval may have many digits.
+    has.then_some(match field {
+        X::Second => T::numeric(8, 6),
+        _ => T::Integer,
+    })
+}

@@ -1,0 +1,293 @@
+//! Queries inside of expressions (clauses 7.19, 8.4, 8.8 to 8.11): bound where they stand, then taken up by the plan around them.
+
+use super::problem::Problem;
+use super::scope::{Clause, Scope};
+use super::{Binder, OutputColumn};
+use crate::diagnostic::{Error, Result, Span};
+use crate::logical::{
+    Aggregate, AggregateFunction, AnyTest, ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, SideJoin, Subquery,
+    SubqueryTest, Test,
+};
+use crate::syntax::ast;
+use crate::types::{SqlType, Value};
+
+impl Binder<'_> {
+    fn inner_query(&mut self, query: &ast::Query, at: (&Scope, Clause)) -> Result<super::query::Rows> {
+        if matches!(at.1, Clause::Fetch | Clause::Value) {
+            return Err(Error::not_supported(&format!("a query in {}", at.1)).at(query.span));
+        }
+        self.inner(at, |binder| binder.query(query))
+    }
+
+    /// `(SELECT …)` in place of a value: one column, or several as a row.
+    pub(super) fn scalar_subquery(&mut self, query: &ast::Query, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+        let (plan, output) = self.inner_query(query, at)?;
+        let (plan, column) = match output.as_slice() {
+            [one] => (plan, one.clone()),
+            several => self.as_row(plan, several, span),
+        };
+        let sql_type = if column.sql_type == SqlType::Null { SqlType::TEXT } else { column.sql_type };
+        Ok(subquery(SubqueryTest::Scalar(column.id), plan, sql_type, span))
+    }
+
+    /// The columns as one column of rows.
+    fn as_row(&mut self, plan: LogicalPlan, columns: &[OutputColumn], span: Span) -> (LogicalPlan, OutputColumn) {
+        let fields = columns.iter().map(|column| crate::types::RowField { name: column.name.clone(), sql_type: column.sql_type });
+        let sql_type = SqlType::row_of(fields.collect());
+        let parts = columns.iter().map(|column| Expr::column(column.id, column.sql_type, span)).collect();
+        let id = self.new_column("row", sql_type);
+        let plan = plan.project(vec![(id, Expr::new(ExprKind::Row(parts), sql_type, span))]);
+        (plan, OutputColumn { name: "row".into(), id, sql_type })
+    }
+
+    pub(super) fn exists(&mut self, query: &ast::Query, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+        let (plan, _) = self.inner_query(query, at)?;
+        Ok(subquery(SubqueryTest::Exists, plan, SqlType::Boolean, span))
+    }
+
+    /// `UNIQUE (query)`: no two rows are equal; rows with a NULL equal none, unless NULLS NOT DISTINCT says otherwise.
+    pub(super) fn unique(&mut self, query: &ast::Query, nulls_equal: bool, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+        let (mut plan, output) = self.inner_query(query, at)?;
+        if !nulls_equal {
+            let present = |column: &OutputColumn| {
+                let column = Expr::column(column.id, column.sql_type, span);
+                Expr::new(ExprKind::Is(Box::new(column), Test::Null), SqlType::Boolean, span).negated(true)
+            };
+            plan = plan.filter(output.iter().map(present).collect());
+        }
+        let keys = output.iter().map(|column| (column.id, Expr::column(column.id, column.sql_type, span))).collect();
+        let count = self.new_column("COUNT(*)", SqlType::BigInt);
+        let aggregate = Aggregate::plain(AggregateFunction::CountRows, None, SqlType::BigInt, span);
+        let one = Expr::literal(Value::Integer(1), SqlType::BigInt, span);
+        let several = Expr::compare(CompareOp::Greater, self.column(count, span), one, span);
+        let plan = LogicalPlan::Aggregate { input: Box::new(plan), keys, aggregates: vec![(count, aggregate)] }
+            .filter(vec![several]);
+        Ok(subquery(SubqueryTest::Exists, plan, SqlType::Boolean, span).negated(true))
+    }
+
+    /// `ARRAY(query)`: the values of its one column, in its order.
+    pub(super) fn array_subquery(&mut self, query: &ast::Query, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+        let (plan, output) = self.inner_query(query, at)?;
+        let [column] = output.as_slice() else {
+            return Ok(self.report(&Problem::SubqueryWidth { expected: 1, found: output.len() }, query.span));
+        };
+        let (plan, order) = match plan {
+            LogicalPlan::Sort { input, keys } => (*input, keys),
+            other => (other, Vec::new()),
+        };
+        let sql_type = SqlType::array_of(column.sql_type);
+        let argument = Expr::column(column.id, column.sql_type, span);
+        let aggregate =
+            Aggregate { order, ..Aggregate::plain(AggregateFunction::ArrayAgg, Some(argument), sql_type, span) };
+        let id = self.new_column("ARRAY", sql_type);
+        let plan = LogicalPlan::Aggregate { input: Box::new(plan), keys: Vec::new(), aggregates: vec![(id, aggregate)] };
+        let value = subquery(SubqueryTest::Scalar(id), plan, sql_type, span);
+        let empty = Expr::new(ExprKind::Array(Vec::new()), sql_type, span);
+        Ok(Expr::new(ExprKind::Coalesce(vec![value, empty]), sql_type, span))
+    }
+
+    /// `operand IN (query)` is `operand = ANY (query)`.
+    pub(super) fn in_query(
+        &mut self,
+        operand: &ast::Expr,
+        query: &ast::Query,
+        at: (&Scope, Clause),
+        span: Span,
+    ) -> Result<Expr> {
+        self.any(CompareOp::Equal, operand, query, (at, span))
+    }
+
+    /// `operand op ALL (query)` holds when `operand (not op) ANY (query)` does not.
+    pub(super) fn quantified(
+        &mut self,
+        (op, all): (CompareOp, bool),
+        operand: &ast::Expr,
+        query: &ast::Query,
+        at: ((&Scope, Clause), Span),
+    ) -> Result<Expr> {
+        let op = if all { op.inverse() } else { op };
+        Ok(self.any(op, operand, query, at)?.negated(all))
+    }
+
+    fn any(
+        &mut self,
+        op: CompareOp,
+        operand: &ast::Expr,
+        query: &ast::Query,
+        (at, span): ((&Scope, Clause), Span),
+    ) -> Result<Expr> {
+        let operands = match &operand.kind {
+            ast::ExprKind::Row(fields) => {
+                fields.iter().map(|field| self.expr(field, at.0, at.1)).collect::<Result<Vec<_>>>()?
+            }
+            _ => vec![self.expr(operand, at.0, at.1)?],
+        };
+        let (mut plan, output) = self.inner_query(query, at)?;
+        if operands.len() != output.len() {
+            let problem = Problem::SubqueryWidth { expected: operands.len(), found: output.len() };
+            return Ok(self.report(&problem, query.span));
+        }
+        let mut left = Vec::new();
+        let mut columns = Vec::new();
+        let mut computed = Vec::new();
+        for (operand, column) in operands.into_iter().zip(&output) {
+            let right = Expr::column(column.id, column.sql_type, query.span);
+            let Some((operand, right)) = self.unify_pair(operand, right, span) else {
+                return Ok(super::stand_in(span));
+            };
+            left.push(operand);
+            match right.kind() {
+                ExprKind::Column(id) => columns.push(*id),
+                _ => {
+                    let id = self.new_column(&column.name, right.sql_type());
+                    columns.push(id);
+                    computed.push((id, right));
+                }
+            }
+        }
+        plan = plan.project(computed);
+        Ok(subquery(SubqueryTest::Any { op, operands: left, columns }, plan, SqlType::Boolean, span))
+    }
+
+    /// Lets `plan` take up the queries in `expr`: each becomes a join, and a column stands in its place.
+    pub(super) fn attach(&mut self, plan: LogicalPlan, expr: Expr) -> (LogicalPlan, Expr) {
+        if !expr.has_subquery() {
+            return (plan, expr);
+        }
+        let mut work = Attach { binder: self, plan, guard: Vec::new() };
+        let expr = work.expr(expr);
+        (work.plan, expr)
+    }
+
+    /// [`Binder::attach`] for several expressions.
+    pub(super) fn attach_all(&mut self, mut plan: LogicalPlan, exprs: Vec<Expr>) -> (LogicalPlan, Vec<Expr>) {
+        let mut attached = Vec::with_capacity(exprs.len());
+        for expr in exprs {
+            let (next, expr) = self.attach(plan, expr);
+            plan = next;
+            attached.push(expr);
+        }
+        (plan, attached)
+    }
+
+    /// Computes columns whose expressions may hold queries.
+    pub(super) fn project_attached(&mut self, plan: LogicalPlan, computed: Vec<(ColumnId, Expr)>) -> LogicalPlan {
+        let (ids, exprs): (Vec<_>, Vec<_>) = computed.into_iter().unzip();
+        let (plan, exprs) = self.attach_all(plan, exprs);
+        plan.project(ids.into_iter().zip(exprs).collect())
+    }
+
+    /// Keeps rows by a condition that may hold queries; its parts without one come first.
+    pub(super) fn filter_attached(&mut self, plan: LogicalPlan, condition: Expr) -> LogicalPlan {
+        let (with, without): (Vec<Expr>, Vec<Expr>) =
+            condition.into_conjuncts().into_iter().partition(Expr::has_subquery);
+        let plan = plan.filter(without);
+        let (plan, with) = self.attach_all(plan, with);
+        plan.filter(with.into_iter().flat_map(Expr::into_conjuncts).collect())
+    }
+}
+
+fn subquery(test: SubqueryTest, plan: LogicalPlan, sql_type: SqlType, span: Span) -> Expr {
+    Expr::new(ExprKind::Subquery(Box::new(Subquery { test, plan })), sql_type, span)
+}
+
+struct Attach<'b, 'a> {
+    binder: &'b mut Binder<'a>,
+    plan: LogicalPlan,
+    /// What is TRUE for the rows that reach the expression at hand: the conditions of the branches around it.
+    guard: Vec<Expr>,
+}
+
+impl Attach<'_, '_> {
+    fn expr(&mut self, expr: Expr) -> Expr {
+        if !expr.has_subquery() {
+            return expr;
+        }
+        let (sql_type, span) = (expr.sql_type(), expr.span());
+        match expr.kind() {
+            ExprKind::Case(branches, otherwise) => {
+                let (branches, otherwise) = (branches.clone(), (**otherwise).clone());
+                self.case(branches, otherwise, (sql_type, span))
+            }
+            ExprKind::And(terms) => self.terms(terms.clone(), Test::False, span, |terms| Expr::and(terms, span)),
+            ExprKind::Or(terms) => self.terms(terms.clone(), Test::True, span, |terms| Expr::or(terms, span)),
+            ExprKind::Coalesce(terms) => self.terms(terms.clone(), Test::Null, span, |terms| {
+                Expr::new(ExprKind::Coalesce(terms), sql_type, span)
+            }),
+            _ => {
+                let Ok(expr) = expr.map_children(&mut |child| Ok::<_, std::convert::Infallible>(self.expr(child)));
+                match expr.kind() {
+                    ExprKind::Subquery(subquery) => self.take_up((**subquery).clone(), sql_type, span),
+                    _ => expr,
+                }
+            }
+        }
+    }
+
+    /// A branch is reached when the conditions before it are not TRUE and its own is.
+    fn case(&mut self, branches: Vec<(Expr, Expr)>, otherwise: Expr, (sql_type, span): (SqlType, Span)) -> Expr {
+        let depth = self.guard.len();
+        let mut done = Vec::with_capacity(branches.len());
+        for (when, then) in branches {
+            let when = self.expr(when);
+            let is_true = Expr::new(ExprKind::Is(Box::new(when.clone()), Test::True), SqlType::Boolean, span);
+            self.guard.push(when.clone());
+            done.push((when, self.expr(then)));
+            self.guard.pop();
+            self.guard.push(is_true.negated(true));
+        }
+        let otherwise = self.expr(otherwise);
+        self.guard.truncate(depth);
+        Expr::new(ExprKind::Case(done, Box::new(otherwise)), sql_type, span)
+    }
+
+    /// A term of AND is reached while none before it is FALSE, of OR while none is TRUE, of COALESCE while all are NULL.
+    fn terms(&mut self, terms: Vec<Expr>, stops: Test, span: Span, make: impl FnOnce(Vec<Expr>) -> Expr) -> Expr {
+        let depth = self.guard.len();
+        let mut done = Vec::with_capacity(terms.len());
+        for term in terms {
+            let term = self.expr(term);
+            let stopped = Expr::new(ExprKind::Is(Box::new(term.clone()), stops), SqlType::Boolean, span);
+            self.guard.push(stopped.negated(stops != Test::Null));
+            done.push(term);
+        }
+        self.guard.truncate(depth);
+        make(done)
+    }
+
+    fn take_up(&mut self, subquery: Subquery, sql_type: SqlType, span: Span) -> Expr {
+        let Subquery { test, plan: right } = subquery;
+        let left = std::mem::replace(&mut self.plan, LogicalPlan::OneRow);
+        let guard = if right.can_raise() { self.guard.clone() } else { Vec::new() };
+        let mut join = SideJoin { dependent: true, guard, ..SideJoin::new(JoinKind::Mark, left, right, Vec::new()) };
+        let value = match test {
+            SubqueryTest::Scalar(column) => {
+                let value = Expr::column(column, sql_type, span);
+                if super::query::at_most_one_row(&join.right) {
+                    join.kind = JoinKind::Left;
+                    value
+                } else {
+                    join.kind = JoinKind::Single;
+                    let several = self.binder.new_column("more than one row", SqlType::Boolean);
+                    join.mark = Some(several);
+                    let several = Expr::column(several, SqlType::Boolean, span);
+                    Expr::new(ExprKind::Only(Box::new([value, several])), sql_type, span)
+                }
+            }
+            SubqueryTest::Exists => self.mark(&mut join, "EXISTS", span),
+            SubqueryTest::Any { op, operands, columns } => {
+                let right = columns.iter().map(|id| self.binder.column(*id, span)).collect();
+                join.any = Some(AnyTest { op, left: operands, right });
+                self.mark(&mut join, "IN", span)
+            }
+        };
+        self.plan = join.into_plan();
+        value
+    }
+
+    fn mark(&mut self, join: &mut SideJoin, name: &str, span: Span) -> Expr {
+        let mark = self.binder.new_column(name, SqlType::Boolean);
+        join.mark = Some(mark);
+        Expr::column(mark, SqlType::Boolean, span)
+    }
+}

@@ -1,0 +1,217 @@
+//! Compiles joins: gathers the build side, with its hash table, and makes the step that the probe side's batches go through.
+
+use super::compile::Compiler;
+use super::filter::Filter;
+use super::join::{BuildSide, From, Join, keys};
+use super::mark_join::{Mark, Marked};
+use super::pipeline::Pipeline;
+use super::result::Gather;
+use super::streaming::{internal, places, push, resolve};
+use crate::diagnostic::{Result, Span};
+use crate::kernel::{Batch, JoinTable};
+use crate::logical::{AnyTest, ColumnId, CompareOp, Expr, JoinKind};
+use crate::physical::{JoinKey, JoinSpec, Node};
+use crate::types::{SqlType, index};
+use arrow::array::{Array, UInt32Array};
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use std::time::Instant;
+
+impl<'a> Compiler<'a> {
+    /// All rows of an input as one batch.
+    pub(super) fn gathered(&self, node: &'a Node) -> Result<Batch> {
+        let batches = self.drive(&self.pipeline(node)?, &Gather::all(self.run.control), None)?;
+        match batches.as_slice() {
+            [] => Ok(self.empty(node)),
+            batches => Batch::concat(batches),
+        }
+    }
+
+    /// No rows of the node's columns.
+    fn empty(&self, node: &Node) -> Batch {
+        let column = |id: &ColumnId| arrow::array::new_empty_array(&self.run.columns.get(*id).sql_type.arrow());
+        Batch::new(node.output.iter().map(column).collect(), 0)
+    }
+
+    pub(super) fn join(&self, node: &'a Node, spec: &'a JoinSpec) -> Result<Pipeline<'a>> {
+        let [probe, build] = node.inputs.as_slice() else { return Err(internal("a join has two inputs")) };
+        if spec.kind == JoinKind::Mark || spec.any.is_some() {
+            return self.mark_join(node, spec, (probe, build));
+        }
+        let side = self.build_side(node, spec, build)?;
+        let drops_all = side.batch.rows == 0
+            && (matches!(spec.kind, JoinKind::Inner | JoinKind::Semi)
+                || spec.mirrored && spec.kind != JoinKind::Full);
+        if drops_all {
+            // Nothing can match: the probe side need not be read.
+            return Ok(Pipeline::of(Vec::new()));
+        }
+        let pair_layout = columns_of(&spec.residual);
+        let residual = if spec.residual.is_empty() {
+            None
+        } else {
+            let terms = spec.residual.iter().map(|term| resolve(term, &pair_layout)).collect::<Result<_>>()?;
+            Some(Filter::new(terms, Vec::new(), self.measure(node)))
+        };
+        let leads = if spec.mirrored { build } else { probe };
+        let mut output = Vec::new();
+        for id in &node.output {
+            output.push(match (Some(*id) == spec.mark, spec.kind) {
+                (true, _) => From::Several,
+                (_, JoinKind::Semi | JoinKind::Anti) => {
+                    let at = places(&[*id], &leads.output)?[0];
+                    if spec.mirrored { From::Build(at) } else { From::Probe(at) }
+                }
+                _ => origin(*id, probe, build)?,
+            });
+        }
+        let types = node.output.iter().map(|id| self.run.columns.get(*id).sql_type.arrow()).collect();
+        let keeps = spec.mirrored || spec.kind == JoinKind::Full;
+        let matched = if keeps { (0..side.batch.rows).map(|_| AtomicBool::new(false)).collect() } else { Vec::new() };
+        let mut pipeline = self.pipeline(probe)?;
+        let join = Join {
+            kind: spec.kind,
+            mirrored: spec.mirrored,
+            control: self.run.control,
+            keys: resolve_all(spec.keys.iter().map(|key| &key.probe), &probe.output)?,
+            build: side,
+            pair: origins(&pair_layout, probe, build)?,
+            residual,
+            output,
+            types,
+            matched,
+            batch_rows: self.run.batch_rows,
+        };
+        push(&mut pipeline, node, join);
+        Ok(pipeline)
+    }
+
+    /// The build side with its table; of a recursion's rounds all use the same when it does not depend on them.
+    fn build_side(&self, node: &'a Node, spec: &JoinSpec, build: &'a Node) -> Result<Arc<BuildSide>> {
+        self.kept(node, build, || {
+            let batch = self.gathered(build)?;
+            let start = Instant::now();
+            let table = if spec.keys.is_empty() {
+                None
+            } else {
+                let keys = keys(&resolve_all(spec.keys.iter().map(|key| &key.build), &build.output)?, &batch)?;
+                Some(JoinTable::build(&keys, batch.rows, &null_same(&spec.keys))?)
+            };
+            self.run.control.hold(table.as_ref().map_or(0, JoinTable::bytes))?;
+            if let Some(measure) = self.measure(node) {
+                measure.add_time(start.elapsed());
+            }
+            Ok(BuildSide { batch, table })
+        })
+    }
+
+    fn mark_join(&self, node: &'a Node, spec: &'a JoinSpec, (left, right): (&'a Node, &'a Node)) -> Result<Pipeline<'a>> {
+        let no_test = AnyTest { op: CompareOp::Equal, left: Vec::new(), right: Vec::new() };
+        let any = spec.any.as_ref().unwrap_or(&no_test);
+        let side = self.kept(node, right, || self.marked(spec, any, right))?;
+        let test = comparison(any);
+        let mut pair_layout = columns_of(&spec.residual);
+        for id in test.iter().flat_map(Expr::columns) {
+            if !pair_layout.contains(&id) {
+                pair_layout.push(id);
+            }
+        }
+        let residual = if spec.residual.is_empty() {
+            None
+        } else {
+            let terms = spec.residual.iter().map(|term| resolve(term, &pair_layout)).collect::<Result<_>>()?;
+            Some(Filter::new(terms, Vec::new(), self.measure(node)))
+        };
+        let mark = spec.mark.and_then(|mark| node.output.iter().position(|id| *id == mark));
+        let kept: Vec<ColumnId> = node.output.iter().copied().filter(|id| Some(*id) != spec.mark).collect();
+        let mut pipeline = self.pipeline(left)?;
+        let join = Mark {
+            kind: spec.kind,
+            control: self.run.control,
+            right: side,
+            keys: resolve_all(spec.keys.iter().map(|key| &key.probe), &left.output)?,
+            operands: resolve_all(&any.left, &left.output)?,
+            pair: origins(&pair_layout, left, right)?,
+            residual,
+            test: test.map(|test| resolve(&test, &pair_layout)).transpose()?,
+            output: places(&kept, &left.output)?,
+            mark,
+            batch_rows: self.run.batch_rows,
+        };
+        push(&mut pipeline, node, join);
+        Ok(pipeline)
+    }
+
+    fn marked(&self, spec: &JoinSpec, any: &AnyTest, right: &'a Node) -> Result<Marked> {
+        let batch = self.gathered(right)?;
+        let plain = keys(&resolve_all(spec.keys.iter().map(|key| &key.build), &right.output)?, &batch)?;
+        let operands = keys(&resolve_all(&any.right, &right.output)?, &batch)?;
+        let mut same = null_same(&spec.keys);
+        let all = if plain.is_empty() { None } else { Some(JoinTable::build(&plain, batch.rows, &same)?) };
+        let composite = any.left.iter().any(|expr| matches!(expr.sql_type(), SqlType::Array(_) | SqlType::Row(_)));
+        let looked_up = any.op == CompareOp::Equal && !composite && !(plain.is_empty() && operands.is_empty());
+        let is_null = |row: usize| operands.iter().any(|operand| operand.is_null(row));
+        let null_rows: Vec<u32> = (0..batch.rows).filter(|row| is_null(*row)).map(index).collect();
+        let nulls = if plain.is_empty() || null_rows.is_empty() {
+            None
+        } else {
+            let rows = UInt32Array::from(null_rows.clone());
+            let part = plain.iter().map(|key| arrow::compute::take(key, &rows, None)).collect::<Result<Vec<_>, _>>()?;
+            Some(JoinTable::build(&part, null_rows.len(), &same)?)
+        };
+        let equal = if looked_up {
+            same.extend(operands.iter().map(|_| false));
+            let keys: Vec<_> = plain.into_iter().chain(operands).collect();
+            Some(JoinTable::build(&keys, batch.rows, &same)?)
+        } else {
+            None
+        };
+        let held = [&equal, &all, &nulls].into_iter().flatten().map(JoinTable::bytes).sum();
+        self.run.control.hold(held)?;
+        Ok(Marked { batch, equal, all, null_rows, nulls })
+    }
+}
+
+/// `left op right` for one pair; for several, the comparison of the two rows (clause 8.2).
+fn comparison(any: &AnyTest) -> Option<Expr> {
+    match (any.left.as_slice(), any.right.as_slice()) {
+        ([], _) => None,
+        ([left], [right]) => Some(Expr::compare(any.op, left.clone(), right.clone(), left.span())),
+        (left, right) => {
+            let row = |parts: &[Expr]| {
+                let sql_type = SqlType::row_of_types(parts.iter().map(Expr::sql_type));
+                Expr::new(crate::logical::ExprKind::Row(parts.to_vec()), sql_type, Span::default())
+            };
+            Some(Expr::compare(any.op, row(left), row(right), Span::default()))
+        }
+    }
+}
+
+fn null_same(keys: &[JoinKey]) -> Vec<bool> {
+    keys.iter().map(|key| key.null_same).collect()
+}
+
+fn resolve_all<'e>(exprs: impl IntoIterator<Item = &'e Expr>, layout: &[ColumnId]) -> Result<Vec<Expr>> {
+    exprs.into_iter().map(|expr| resolve(expr, layout)).collect()
+}
+
+/// Every column of the expressions, once.
+fn columns_of(exprs: &[Expr]) -> Vec<ColumnId> {
+    let mut columns = Vec::new();
+    for id in exprs.iter().flat_map(Expr::columns) {
+        if !columns.contains(&id) {
+            columns.push(id);
+        }
+    }
+    columns
+}
+
+fn origins(layout: &[ColumnId], probe: &Node, build: &Node) -> Result<Vec<From>> {
+    layout.iter().map(|id| origin(*id, probe, build)).collect()
+}
+
+fn origin(id: ColumnId, probe: &Node, build: &Node) -> Result<From> {
+    let find = |node: &Node| node.output.iter().position(|known| *known == id);
+    let found = find(probe).map(From::Probe).or_else(|| find(build).map(From::Build));
+    found.ok_or_else(|| internal("a column is missing in a join"))
+}

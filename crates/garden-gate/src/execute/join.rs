@@ -1,0 +1,268 @@
+//! Joins of every kind. The build side is gathered and held, with a hash table where there are keys; each probe batch finds its
+//! candidates there, or takes every build row. Rows come in the order of the probe side, partners of one row in the order of the build
+//! side; build rows without a partner, where they are kept, come at the end.
+
+use super::control::Control;
+use super::filter::Filter;
+use super::pipeline::Transform;
+use crate::diagnostic::Result;
+use crate::kernel::{Batch, JoinTable, evaluate};
+use crate::logical::{Expr, JoinKind};
+use crate::types::index;
+use arrow::array::{ArrayRef, BooleanArray, UInt32Array, new_null_array};
+use arrow::datatypes::DataType;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+/// Where a column of the result comes from.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum From {
+    Probe(usize),
+    Build(usize),
+    /// Of a single join: whether there was a second partner.
+    Several,
+}
+
+/// What is kept of the build side.
+pub(super) struct BuildSide {
+    pub(super) batch: Batch,
+    /// Absent for a nested loop.
+    pub(super) table: Option<JoinTable>,
+}
+
+pub(super) struct Join<'a> {
+    pub(super) kind: JoinKind,
+    /// Whether the build side leads.
+    pub(super) mirrored: bool,
+    pub(super) control: &'a Control,
+    /// The probe side's keys.
+    pub(super) keys: Vec<Expr>,
+    pub(super) build: Arc<BuildSide>,
+    /// The columns of a pair, as the residual condition sees them.
+    pub(super) pair: Vec<From>,
+    /// Tests what is no key.
+    pub(super) residual: Option<Filter<'a>>,
+    /// The columns of the result.
+    pub(super) output: Vec<From>,
+    /// The types of the result's columns, for rows that lack a side.
+    pub(super) types: Vec<DataType>,
+    /// Which build rows have had a partner; of use when those without one are kept, or only those with one.
+    pub(super) matched: Vec<AtomicBool>,
+    pub(super) batch_rows: usize,
+}
+
+/// The keys of a batch, one array each.
+pub(super) fn keys(exprs: &[Expr], batch: &Batch) -> Result<Vec<ArrayRef>> {
+    exprs.iter().map(|expr| evaluate(expr, batch)?.into_array(batch.rows)).collect()
+}
+
+/// Pairs of a probe row and a build row.
+#[derive(Default)]
+pub(super) struct Pairs {
+    pub(super) probe: Vec<u32>,
+    pub(super) build: Vec<u32>,
+}
+
+impl Pairs {
+    fn len(&self) -> usize {
+        self.probe.len()
+    }
+}
+
+/// The columns of pairs.
+pub(super) fn gather(columns: &[From], probe: &Batch, build: &Batch, pairs: &Pairs) -> Result<Batch> {
+    let rows = pairs.len();
+    let (probe_rows, build_rows) = (UInt32Array::from(pairs.probe.clone()), UInt32Array::from(pairs.build.clone()));
+    let column = |from: &From| match from {
+        From::Probe(at) => arrow::compute::take(&probe.columns[*at], &probe_rows, None),
+        From::Build(at) => arrow::compute::take(&build.columns[*at], &build_rows, None),
+        From::Several => Ok(Arc::new(BooleanArray::from(vec![false; rows])) as ArrayRef),
+    };
+    Ok(Batch::new(columns.iter().map(column).collect::<Result<_, _>>()?, rows))
+}
+
+impl Join<'_> {
+    /// Gives pairs of each probe row with its candidates to `visit`, in blocks; probe rows in order.
+    fn candidates(&self, batch: &Batch, mut visit: impl FnMut(Pairs) -> Result<()>) -> Result<()> {
+        let mut pairs = Pairs::default();
+        let mut add = |probe: u32, build: u32| {
+            pairs.probe.push(probe);
+            pairs.build.push(build);
+            if pairs.len() == self.batch_rows {
+                // Very many pairs may pass before one fulfils the condition.
+                self.control.check()?;
+                return visit(std::mem::take(&mut pairs));
+            }
+            Ok(())
+        };
+        match &self.build.table {
+            Some(table) => table.probe(&keys(&self.keys, batch)?, batch.rows, add)?,
+            None => {
+                for probe in 0..index(batch.rows) {
+                    for build in 0..index(self.build.batch.rows) {
+                        add(probe, build)?;
+                    }
+                }
+            }
+        }
+        if pairs.len() > 0 { visit(pairs) } else { Ok(()) }
+    }
+
+    /// The pairs that fulfil the residual condition.
+    fn partners(&self, batch: &Batch, pairs: Pairs) -> Result<Pairs> {
+        let Some(residual) = &self.residual else { return Ok(pairs) };
+        let mask = residual.mask(&gather(&self.pair, batch, &self.build.batch, &pairs)?)?;
+        let kept = |rows: &[u32]| mask.values().set_indices().map(|at| rows[at]).collect();
+        Ok(Pairs { probe: kept(&pairs.probe), build: kept(&pairs.build) })
+    }
+
+    fn note_matched(&self, pairs: &Pairs) {
+        if !self.matched.is_empty() {
+            pairs.build.iter().for_each(|row| self.matched[*row as usize].store(true, Ordering::Relaxed));
+        }
+    }
+
+    fn emit_pairs(&self, batch: &Batch, pairs: &Pairs, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+        if pairs.len() == 0 {
+            return Ok(());
+        }
+        emit(gather(&self.output, batch, &self.build.batch, pairs)?)
+    }
+
+    /// Left and full joins, and single ones: the partners of each probe row, or one row filled up with NULLs.
+    fn outer(&self, batch: &Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+        let mut done = 0;
+        self.candidates(batch, |pairs| {
+            let partners = self.partners(batch, pairs)?;
+            self.note_matched(&partners);
+            self.emit_filled(batch, &partners, (&mut done, None), emit)
+        })?;
+        self.emit_filled(batch, &Pairs::default(), (&mut done, Some(index(batch.rows))), emit)
+    }
+
+    /// Emits partners, and before them the probe rows from `done` on that were passed over without one.
+    fn emit_filled(
+        &self,
+        batch: &Batch,
+        partners: &Pairs,
+        (done, end): (&mut u32, Option<u32>),
+        emit: &mut dyn FnMut(Batch) -> Result<()>,
+    ) -> Result<()> {
+        let mut rows: (Vec<u32>, Vec<Option<u32>>) = (Vec::new(), Vec::new());
+        let mut several = vec![false; 0];
+        let mut fill = |to: u32, rows: &mut (Vec<u32>, Vec<Option<u32>>), done: &mut u32| {
+            while *done < to {
+                rows.0.push(*done);
+                rows.1.push(None);
+                *done += 1;
+            }
+        };
+        for (probe, build) in partners.probe.iter().zip(&partners.build) {
+            fill(*probe, &mut rows, done);
+            if self.kind == JoinKind::Single && *done > *probe {
+                // A second partner: the first one's row says so. It may have been given on with an earlier block.
+                several.resize(rows.0.len(), false);
+                match rows.0.last() {
+                    Some(last) if last == probe => several[rows.0.len() - 1] = true,
+                    _ => {
+                        rows.0.push(*probe);
+                        rows.1.push(Some(*build));
+                        several.push(true);
+                    }
+                }
+                continue;
+            }
+            rows.0.push(*probe);
+            rows.1.push(Some(*build));
+            *done = probe + 1;
+        }
+        if let Some(end) = end {
+            fill(end, &mut rows, done);
+        }
+        if rows.0.is_empty() {
+            return Ok(());
+        }
+        let count = rows.0.len();
+        several.resize(count, false);
+        let (probe_rows, build_rows) = (UInt32Array::from(rows.0), UInt32Array::from(rows.1));
+        let column = |from: &From| match from {
+            From::Probe(at) => arrow::compute::take(&batch.columns[*at], &probe_rows, None),
+            From::Build(at) => arrow::compute::take(&self.build.batch.columns[*at], &build_rows, None),
+            From::Several => Ok(Arc::new(BooleanArray::from(several.clone())) as ArrayRef),
+        };
+        emit(Batch::new(self.output.iter().map(column).collect::<Result<_, _>>()?, count))
+    }
+
+    /// The probe rows that have a partner, or those that have none.
+    fn semi(&self, batch: &Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+        let mut has = vec![false; batch.rows];
+        if self.residual.is_none()
+            && let Some(table) = &self.build.table
+        {
+            table.contains(&keys(&self.keys, batch)?, &mut has)?;
+        } else {
+            self.candidates(batch, |pairs| {
+                let partners = self.partners(batch, pairs)?;
+                partners.probe.iter().for_each(|row| has[*row as usize] = true);
+                Ok(())
+            })?;
+        }
+        if self.kind == JoinKind::Anti {
+            has.iter_mut().for_each(|has| *has = !*has);
+        }
+        let mask = BooleanArray::from(has);
+        let count = mask.values().count_set_bits();
+        if count == 0 {
+            return Ok(());
+        }
+        let columns = self.output.iter().map(|from| match from {
+            From::Probe(at) | From::Build(at) => Arc::clone(&batch.columns[*at]),
+            From::Several => new_null_array(&DataType::Boolean, batch.rows),
+        });
+        emit(Batch::new(columns.collect(), batch.rows).filter(&mask, count)?)
+    }
+}
+
+impl Transform for Join<'_> {
+    fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+        match self.kind {
+            JoinKind::Full => self.outer(&batch, emit),
+            JoinKind::Left | JoinKind::Single if !self.mirrored => self.outer(&batch, emit),
+            JoinKind::Semi | JoinKind::Anti if !self.mirrored => self.semi(&batch, emit),
+            _ => self.candidates(&batch, |pairs| {
+                let partners = self.partners(&batch, pairs)?;
+                self.note_matched(&partners);
+                if matches!(self.kind, JoinKind::Semi | JoinKind::Anti) {
+                    return Ok(());
+                }
+                self.emit_pairs(&batch, &partners, emit)
+            }),
+        }
+    }
+
+    /// The build rows that a mirrored or full join gives at the end: of a semi join those with a partner, else those without.
+    fn rest(&self, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+        if self.matched.is_empty() {
+            return Ok(());
+        }
+        let wanted = self.kind == JoinKind::Semi;
+        let rows: Vec<u32> = self
+            .matched
+            .iter()
+            .enumerate()
+            .filter(|(_, matched)| matched.load(Ordering::Relaxed) == wanted)
+            .map(|(row, _)| index(row))
+            .collect();
+        for block in rows.chunks(self.batch_rows) {
+            self.control.check()?;
+            let places = UInt32Array::from(block.to_vec());
+            let column = |(from, data_type): (&From, &DataType)| match from {
+                From::Build(at) => arrow::compute::take(&self.build.batch.columns[*at], &places, None),
+                From::Probe(_) | From::Several => Ok(new_null_array(data_type, block.len())),
+            };
+            let columns = self.output.iter().zip(&self.types).map(column).collect::<Result<_, _>>()?;
+            emit(Batch::new(columns, block.len()))?;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,215 @@
+//! Recursion, evaluated semi-naively: each round's branches see the rows that the round before found, and nothing else; what they are
+//! joined with is gathered once for all rounds. O(rows found) plus the work of the branches on them.
+
+use super::compile::Compiler;
+use super::filter::select;
+use super::pipeline::Pipeline;
+use super::result::Gather;
+use super::streaming::{internal, places};
+use crate::diagnostic::{Error, Result, SqlState};
+use crate::kernel::{Batch, GroupTable, value_at};
+use crate::logical::ColumnId;
+use crate::physical::{MemberSpec, Node, Operator, RecursionSpec};
+use arrow::array::BooleanArray;
+
+/// Rows of the last round that the message about too many rounds shows.
+const SHOWN_ROWS: usize = 3;
+/// Small batches are put together past so many.
+const MOST_BATCHES: usize = 1024;
+
+/// What a member has found.
+struct Found {
+    all: Vec<Batch>,
+    /// Put together from many small batches.
+    compact: Vec<Batch>,
+    /// Of UNION: every row met so far.
+    seen: Option<GroupTable>,
+    ids: Vec<u32>,
+}
+
+/// A branch that is ready to run: compiled once when only its source changes.
+enum Branch<'a> {
+    Ready(Pipeline<'a>, &'a Node, &'a [ColumnId], (usize, Vec<usize>)),
+    Each(&'a Node, &'a [ColumnId]),
+}
+
+impl Found {
+    fn new(member: &MemberSpec) -> Result<Self> {
+        let types = member.columns.iter().map(|(_, sql_type)| sql_type.arrow()).collect();
+        let seen = if member.distinct { Some(GroupTable::new(types)?) } else { None };
+        Ok(Self { all: Vec::new(), compact: Vec::new(), seen, ids: Vec::new() })
+    }
+
+    /// The rows of `batch` that were not found before.
+    fn fresh(&mut self, batch: Batch) -> Result<Option<Batch>> {
+        let Some(seen) = &mut self.seen else { return Ok(Some(batch).filter(|batch| batch.rows > 0)) };
+        let mut known = seen.len();
+        seen.assign(&batch.columns, batch.rows, &mut self.ids)?;
+        let is_new = |id: &u32| {
+            let new = *id as usize == known;
+            known += usize::from(new);
+            new
+        };
+        let mask: BooleanArray = BooleanArray::from(self.ids.iter().map(is_new).collect::<Vec<bool>>());
+        let count = mask.values().count_set_bits();
+        if count == 0 { Ok(None) } else { batch.filter(&mask, count).map(Some) }
+    }
+
+    fn keep(&mut self, batches: &[Batch]) -> Result<()> {
+        self.all.extend(batches.iter().cloned());
+        if self.all.len() > MOST_BATCHES {
+            self.compact.push(Batch::concat(&self.all)?);
+            self.all.clear();
+        }
+        Ok(())
+    }
+}
+
+impl<'a> Compiler<'a> {
+    pub(super) fn recursion(&self, node: &'a Node, spec: &'a RecursionSpec) -> Result<Vec<Batch>> {
+        let control = self.run.control;
+        let mut inputs = node.inputs.iter();
+        let mut found = Vec::new();
+        let mut delta: Vec<Vec<Batch>> = Vec::new();
+        let mut branches: Vec<Vec<(&'a Node, &'a [ColumnId])>> = Vec::new();
+        for member in &spec.members {
+            let mut own = Found::new(member)?;
+            let mut new = Vec::new();
+            for (columns, anchor) in member.anchors.iter().zip(inputs.by_ref()) {
+                for batch in self.rows_of(anchor, columns)? {
+                    new.extend(own.fresh(batch)?);
+                }
+            }
+            own.keep(&new)?;
+            found.push(own);
+            delta.push(new);
+            let mut rest = inputs.by_ref();
+            branches.push(member.branches.iter().map(|columns| columns.as_slice()).zip(&mut rest).map(|(c, n)| (n, c)).collect());
+        }
+        self.enter(spec.id);
+        let mut ready: Vec<Vec<Branch<'a>>> = Vec::new();
+        let mut round = 0_u64;
+        while delta.iter().any(|rows| !rows.is_empty()) {
+            control.check()?;
+            round += 1;
+            if control.recursion_limit().is_some_and(|limit| round > limit) {
+                return Err(too_deep(spec, &delta, round - 1));
+            }
+            for (member, rows) in delta.iter().enumerate() {
+                self.set_input(spec.id, member, rows.clone());
+            }
+            if ready.is_empty() {
+                ready = branches
+                    .iter()
+                    .map(|branches| branches.iter().map(|(node, columns)| self.branch(node, columns, spec.id)).collect())
+                    .collect::<Result<_>>()?;
+            }
+            let mut next = Vec::new();
+            for (own, branches) in found.iter_mut().zip(&mut ready) {
+                let mut new = Vec::new();
+                for branch in branches {
+                    for batch in self.round(branch, &delta)? {
+                        control.hold(batch.bytes())?;
+                        new.extend(own.fresh(batch)?);
+                    }
+                }
+                own.keep(&new)?;
+                next.push(new);
+            }
+            delta = next;
+        }
+        self.leave(spec.id);
+        let result = found.swap_remove(spec.result);
+        let batches: Vec<Batch> = result.compact.into_iter().chain(result.all).collect();
+        // Rounds of a few rows each are handed on as one batch.
+        if batches.len() > 1 && batches.iter().map(|batch| batch.rows).sum::<usize>() < batches.len() * 256 {
+            return Ok(vec![Batch::concat(&batches)?]);
+        }
+        Ok(batches)
+    }
+
+    fn rows_of(&self, node: &'a Node, columns: &[ColumnId]) -> Result<Vec<Batch>> {
+        let batches = self.drive(&self.pipeline(node)?, &Gather::all(self.run.control), None)?;
+        let places = places(columns, &node.output)?;
+        Ok(batches.iter().map(|batch| select(batch, &places)).collect())
+    }
+
+    fn branch(&self, node: &'a Node, columns: &'a [ColumnId], id: usize) -> Result<Branch<'a>> {
+        match streams_from(node, id) {
+            Some((member, places)) => Ok(Branch::Ready(self.pipeline(node)?, node, columns, (member, places))),
+            None => Ok(Branch::Each(node, columns)),
+        }
+    }
+
+    fn round(&self, branch: &mut Branch<'a>, delta: &[Vec<Batch>]) -> Result<Vec<Batch>> {
+        match branch {
+            Branch::Each(node, columns) => self.rows_of(node, columns),
+            Branch::Ready(pipeline, node, columns, (member, input)) => {
+                pipeline.source = delta[*member].iter().map(|batch| select(batch, input)).collect();
+                let batches = self.drive(pipeline, &Gather::all(self.run.control), None)?;
+                let places = places(columns, &node.output)?;
+                Ok(batches.iter().map(|batch| select(batch, &places)).collect())
+            }
+        }
+    }
+}
+
+/// The member whose new rows are the only source of a node, when everything else on the way stays the same in all rounds.
+fn streams_from(node: &Node, id: usize) -> Option<(usize, Vec<usize>)> {
+    match &node.operator {
+        Operator::RecursionInput { id: own, member, places, .. } if *own == id => Some((*member, places.clone())),
+        Operator::Filter(_) | Operator::Project(_) | Operator::Expand { .. } => streams_from(&node.inputs[0], id),
+        Operator::HashJoin(spec) | Operator::NestedLoopJoin(spec) if !spec.mirrored => {
+            if spec.kind == crate::logical::JoinKind::Full || depends(&node.inputs[1]) {
+                return None;
+            }
+            streams_from(&node.inputs[0], id)
+        }
+        _ => None,
+    }
+}
+
+/// Whether a node is worked out from the rows of a round.
+pub(super) fn depends(node: &Node) -> bool {
+    let mut found = false;
+    node.walk(&mut |node| found |= matches!(node.operator, Operator::RecursionInput { .. }));
+    found
+}
+
+/// The message shows the last rows found; where values come back, it says how to stop at a cycle.
+fn too_deep(spec: &RecursionSpec, delta: &[Vec<Batch>], rounds: u64) -> Error {
+    let member = &spec.members[spec.result];
+    let mut shown = Vec::new();
+    for batch in delta.iter().flatten().filter(|batch| batch.columns.len() == member.columns.len()) {
+        for row in 0..batch.rows.min(SHOWN_ROWS - shown.len()) {
+            let value = |(column, (name, sql_type)): (&arrow::array::ArrayRef, &(String, _))| {
+                format!("{name} = {}", value_at(column, *sql_type, row))
+            };
+            let values: Vec<String> = batch.columns.iter().zip(&member.columns).map(value).collect();
+            shown.push(values.join(", "));
+        }
+        if shown.len() == SHOWN_ROWS {
+            break;
+        }
+    }
+    let last = if shown.is_empty() { String::new() } else { format!("; the last rows found: {}", shown.join("; ")) };
+    let message = format!("the recursion of {} has not ended after {rounds} rounds{last}", member.name);
+    let columns: Vec<&str> = member.columns.iter().map(|(name, _)| name.as_str()).collect();
+    let first = columns.first().copied().unwrap_or("column");
+    let help = if member.distinct {
+        "a value that grows in every round makes each row a new one: leave it out, or bound it in WHERE; \
+         SET recursion_limit = … allows more rounds"
+            .to_owned()
+    } else {
+        format!(
+            "where rows come back to {first}, write CYCLE {first} SET on_cycle USING path behind the query; \
+             SET recursion_limit = … allows more rounds"
+        )
+    };
+    Error::new(SqlState::RECURSION_LIMIT, message).with_help(help)
+}
+
+/// A source of rows that is read before it has any is a fault of the plan.
+pub(super) fn no_input() -> Error {
+    internal("the rows of a round are read outside of its recursion")
+}

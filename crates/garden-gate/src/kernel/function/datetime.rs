@@ -1,0 +1,108 @@
+//! Functions of days, times and intervals (clauses 6.30, 6.35, 6.37).
+
+use super::{Arguments, Problem};
+use crate::kernel::keys::{from_integer_lanes, integer_lanes};
+use crate::logical::Function as F;
+use crate::types::{ExtractField as X, MICROS_PER_DAY, SqlType, date_parts, parse_offset};
+use arrow::array::{Array, ArrayRef, AsArray};
+use arrow::datatypes::DurationMicrosecondType;
+
+const MICROS_PER_SECOND: i64 = 1_000_000;
+
+/// A field of every row, by the type of the source; seconds in millionths.
+pub(super) fn extract(field: X, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
+    let array = arguments.array(0)?;
+    let lanes = integer_lanes(&array).unwrap_or_default();
+    let date = |days: i64| {
+        let (year, month, day) = date_parts(i32::try_from(days).unwrap_or(0));
+        i64::from(match field {
+            X::Year => year,
+            X::Month => i32::try_from(month).unwrap_or(0),
+            _ => i32::try_from(day).unwrap_or(0),
+        })
+    };
+    let time = |micros: i64| match field {
+        X::Hour => micros / (3600 * MICROS_PER_SECOND),
+        X::Minute => micros / (60 * MICROS_PER_SECOND) % 60,
+        _ => micros % (60 * MICROS_PER_SECOND),
+    };
+    let is_date = matches!(field, X::Year | X::Month | X::Day);
+    let one = |value: i64| match arguments.types[0] {
+        SqlType::Date => date(value),
+        SqlType::Time => time(value),
+        SqlType::Timestamp | SqlType::TimestampTz => match field {
+            X::TimezoneHour | X::TimezoneMinute => 0,
+            _ if is_date => date(value.div_euclid(MICROS_PER_DAY)),
+            _ => time(value.rem_euclid(MICROS_PER_DAY)),
+        },
+        SqlType::YearMonth if field == X::Year => value / 12,
+        SqlType::YearMonth => value % 12,
+        _ => match field {
+            X::Day => value / MICROS_PER_DAY,
+            X::Hour => value % MICROS_PER_DAY / (3600 * MICROS_PER_SECOND),
+            X::Minute => value % (3600 * MICROS_PER_SECOND) / (60 * MICROS_PER_SECOND),
+            _ => value % (60 * MICROS_PER_SECOND),
+        },
+    };
+    let values: Vec<i64> =
+        lanes.iter().enumerate().map(|(row, value)| if array.is_valid(row) { one(*value) } else { 0 }).collect();
+    if values.iter().any(|value| i32::try_from(*value).is_err()) {
+        return Err(Problem::Overflow(arguments.result));
+    }
+    Ok(from_integer_lanes(values, array.nulls().cloned(), &arguments.result.arrow()))
+}
+
+/// Whole months from the second day to the first, toward zero.
+pub(super) fn months_between(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
+    let (end, start) = (arguments.array(0)?, arguments.array(1)?);
+    let (ends, starts) = (integer_lanes(&end).unwrap_or_default(), integer_lanes(&start).unwrap_or_default());
+    let parts = |days: i64| date_parts(i32::try_from(days).unwrap_or(0));
+    let months = |(end, start): (&i64, &i64)| {
+        let ((y1, m1, d1), (y2, m2, d2)) = (parts(*end), parts(*start));
+        let whole = i64::from(y1 - y2) * 12 + i64::from(m1) - i64::from(m2);
+        match whole {
+            1.. if d1 < d2 => whole - 1,
+            ..0 if d1 > d2 => whole + 1,
+            _ => whole,
+        }
+    };
+    let values = ends.iter().zip(starts.iter()).map(months).collect();
+    let nulls = arrow::buffer::NullBuffer::union(end.nulls(), start.nulls());
+    Ok(from_integer_lanes(values, nulls, &arguments.result.arrow()))
+}
+
+/// Moves between an instant and what clocks of a zone show. Without a zone that of the session, which is UTC.
+pub(super) fn at_zone(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
+    let array = arguments.array(0)?;
+    let lanes = integer_lanes(&array).unwrap_or_default();
+    let sign = if arguments.types[0] == SqlType::Timestamp { -1 } else { 1 };
+    let mut values = Vec::with_capacity(lanes.len());
+    let mut valid = Vec::with_capacity(lanes.len());
+    for (row, value) in lanes.iter().enumerate() {
+        let offset = if function == F::AtLocal { Some(0) } else { offset(arguments, row)? };
+        valid.push(array.is_valid(row) && offset.is_some());
+        values.push(value.checked_add(sign * offset.unwrap_or(0)).ok_or(Problem::OutsideCalendar)?);
+    }
+    Ok(from_integer_lanes(values, Some(valid.into()), &arguments.result.arrow()))
+}
+
+/// The offset from UTC in microseconds that a row asks for.
+fn offset(arguments: &Arguments<'_>, row: usize) -> Result<Option<i64>, Problem> {
+    if arguments.types[1].is_text() {
+        let Some(text) = arguments.text(1).get(row) else { return Ok(None) };
+        let seconds = if text.eq_ignore_ascii_case("UTC") { Some(0) } else { parse_offset(text.trim()) };
+        return seconds.map(|seconds| Some(seconds * MICROS_PER_SECOND)).ok_or(Problem::NoSuchZone { zone: text.into() });
+    }
+    let lane = &arguments.lanes[1];
+    let array = lane.array().as_primitive::<DurationMicrosecondType>();
+    let row = if lane.is_constant() { 0 } else { row };
+    if array.is_null(row) {
+        return Ok(None);
+    }
+    let micros = array.value(row);
+    if micros.abs() > 14 * 3600 * MICROS_PER_SECOND {
+        let zone = crate::types::format_day_time(micros);
+        return Err(Problem::NoSuchZone { zone });
+    }
+    Ok(Some(micros))
+}

@@ -1,0 +1,218 @@
+//! Templates of `CAST … FORMAT` (clause 9.52): YYYY, MM, DD, DDD, HH24, HH12, MI, SS, FF1 to FF6, AM, with marks between them.
+
+use super::{Arguments, Problem};
+use crate::kernel::keys::{from_integer_lanes, integer_lanes};
+use crate::types::{MICROS_PER_DAY, SqlType, date_parts, parse_date};
+use arrow::array::{Array, ArrayRef, AsArray};
+
+const MICROS_PER_SECOND: i64 = 1_000_000;
+
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Part {
+    Year,
+    Month,
+    Day,
+    DayOfYear,
+    Hour24,
+    Hour12,
+    Minute,
+    Second,
+    SecondOfDay,
+    Fraction(usize),
+    Meridian,
+    Mark(char),
+}
+
+const PARTS: &[(&str, Part)] = &[
+    ("YYYY", Part::Year),
+    ("SSSSS", Part::SecondOfDay),
+    ("HH24", Part::Hour24),
+    ("HH12", Part::Hour12),
+    ("DDD", Part::DayOfYear),
+    ("A.M.", Part::Meridian),
+    ("P.M.", Part::Meridian),
+    ("FF1", Part::Fraction(1)),
+    ("FF2", Part::Fraction(2)),
+    ("FF3", Part::Fraction(3)),
+    ("FF4", Part::Fraction(4)),
+    ("FF5", Part::Fraction(5)),
+    ("FF6", Part::Fraction(6)),
+    ("MM", Part::Month),
+    ("DD", Part::Day),
+    ("HH", Part::Hour12),
+    ("MI", Part::Minute),
+    ("SS", Part::Second),
+];
+
+/// Whether a template can be read; else what is wrong with it.
+pub(crate) fn check_template(template: &str) -> Result<(), String> {
+    parse(template).map(|_| ())
+}
+
+fn parse(template: &str) -> Result<Vec<Part>, String> {
+    let mut parts = Vec::new();
+    let upper = template.to_ascii_uppercase();
+    let mut rest = upper.as_str();
+    while let Some(first) = rest.chars().next() {
+        if let Some((word, part)) = PARTS.iter().find(|(word, _)| rest.starts_with(word)) {
+            if parts.contains(part) {
+                return Err(format!("{word} stands twice in '{template}'"));
+            }
+            parts.push(*part);
+            rest = &rest[word.len()..];
+        } else if "-./,';: T".contains(first) {
+            parts.push(Part::Mark(first));
+            rest = &rest[first.len_utf8()..];
+        } else {
+            return Err(format!("'{rest}' begins with no part of a day or time (YYYY, MM, DD, HH24, MI, SS, …)"));
+        }
+    }
+    Ok(parts)
+}
+
+pub(super) fn cast(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
+    let template = arguments.lanes[1].array().as_string_view();
+    let text = if template.is_empty() || template.is_null(0) { "" } else { template.value(0) };
+    let parts = parse(text).map_err(|_| Problem::NoSuchValue { text: text.into(), target: arguments.result })?;
+    if arguments.result.is_text() {
+        let array = arguments.array(0)?;
+        let lanes = integer_lanes(&array).unwrap_or_default();
+        return arguments.texts(|row| Ok(array.is_valid(row).then(|| write(lanes[row], arguments.types[0], &parts))));
+    }
+    let texts = arguments.text(0);
+    let mut values = Vec::with_capacity(arguments.rows);
+    let mut valid = Vec::with_capacity(arguments.rows);
+    for row in 0..arguments.rows {
+        valid.push(texts.get(row).is_some());
+        values.push(match texts.get(row) {
+            None => 0,
+            Some(text) => {
+                let misfit = || Problem::NoSuchValue { text: text.into(), target: arguments.result };
+                read(text.trim(), arguments.result, &parts).ok_or_else(misfit)?
+            }
+        });
+    }
+    Ok(from_integer_lanes(values, Some(valid.into()), &arguments.result.arrow()))
+}
+
+/// The day and the time of day of a value.
+fn split(value: i64, sql_type: SqlType) -> (i64, i64) {
+    match sql_type {
+        SqlType::Date => (value, 0),
+        SqlType::Time => (0, value),
+        _ => (value.div_euclid(MICROS_PER_DAY), value.rem_euclid(MICROS_PER_DAY)),
+    }
+}
+
+fn write(value: i64, sql_type: SqlType, parts: &[Part]) -> String {
+    let (days, time) = split(value, sql_type);
+    let (year, month, day) = date_parts(i32::try_from(days).unwrap_or(0));
+    let first = parse_date(&format!("{year:04}-01-01")).map_or(days, i64::from);
+    let seconds = time / MICROS_PER_SECOND;
+    let hour = seconds / 3600;
+    let mut text = String::new();
+    for part in parts {
+        text.push_str(&match part {
+            Part::Year => format!("{year:04}"),
+            Part::Month => format!("{month:02}"),
+            Part::Day => format!("{day:02}"),
+            Part::DayOfYear => format!("{:03}", days - first + 1),
+            Part::Hour24 => format!("{hour:02}"),
+            Part::Hour12 => format!("{:02}", (hour + 11) % 12 + 1),
+            Part::Minute => format!("{:02}", seconds / 60 % 60),
+            Part::Second => format!("{:02}", seconds % 60),
+            Part::SecondOfDay => format!("{seconds:05}"),
+            Part::Fraction(digits) => format!("{:06}", time % MICROS_PER_SECOND)[..*digits].to_owned(),
+            Part::Meridian => if hour < 12 { "A.M." } else { "P.M." }.to_owned(),
+            Part::Mark(mark) => mark.to_string(),
+        });
+    }
+    text
+}
+
+/// The value that a text means by the template; parts that are missing are those of midnight, January the 1st, year 1.
+fn read(text: &str, target: SqlType, parts: &[Part]) -> Option<i64> {
+    let (mut year, mut month, mut day, mut day_of_year) = (1, 1, 1, None);
+    let (mut hour, mut minute, mut second, mut micros, mut late) = (0, 0, 0, 0, None);
+    let mut rest = text;
+    for part in parts {
+        let before = rest.len();
+        let mut number = |most: usize| -> Option<i64> {
+            let length = rest.bytes().take(most).take_while(u8::is_ascii_digit).count();
+            let value = rest[..length].parse().ok();
+            rest = &rest[length..];
+            value
+        };
+        match part {
+            Part::Year => year = number(4)?,
+            Part::Month => month = number(2)?,
+            Part::Day => day = number(2)?,
+            Part::DayOfYear => day_of_year = Some(number(3)?),
+            Part::Hour24 | Part::Hour12 => hour = number(2)?,
+            Part::Minute => minute = number(2)?,
+            Part::Second => second = number(2)?,
+            Part::SecondOfDay => {
+                let all = number(5)?;
+                (hour, minute, second) = (all / 3600, all / 60 % 60, all % 60);
+            }
+            Part::Fraction(digits) => {
+                number(*digits)?;
+                let read = before - rest.len();
+                let start = text.len() - before;
+                micros = format!("{:0<6}", &text[start..start + read]).parse().ok()?;
+            }
+            Part::Meridian => {
+                let word = rest.get(..4)?.to_ascii_uppercase();
+                late = Some(match word.as_str() {
+                    "A.M." => false,
+                    "P.M." => true,
+                    _ => return None,
+                });
+                rest = &rest[4..];
+            }
+            Part::Mark(mark) => rest = rest.strip_prefix(*mark)?,
+        }
+    }
+    if let Some(late) = late {
+        if !(1..=12).contains(&hour) {
+            return None;
+        }
+        hour = hour % 12 + if late { 12 } else { 0 };
+    }
+    let in_day = (0..24).contains(&hour) && (0..60).contains(&minute) && (0..60).contains(&second);
+    if !rest.is_empty() || !in_day {
+        return None;
+    }
+    let date = match day_of_year {
+        Some(number) => i64::from(parse_date(&format!("{year:04}-01-01"))?) + number - 1,
+        None => i64::from(parse_date(&format!("{year:04}-{month:02}-{day:02}"))?),
+    };
+    let time = ((hour * 60 + minute) * 60 + second) * MICROS_PER_SECOND + micros;
+    Some(match target {
+        SqlType::Date => date,
+        SqlType::Time => time,
+        _ => date * MICROS_PER_DAY + time,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn templates_read_what_they_write() {
+        let day = i64::from(parse_date("2024-02-29").unwrap());
+        let moment = day * MICROS_PER_DAY + (13 * 3600 + 5 * 60 + 9) * MICROS_PER_SECOND + 250_000;
+        for (template, text) in [
+            ("YYYY-MM-DD HH24:MI:SS.FF2", "2024-02-29 13:05:09.25"),
+            ("DD.MM.YYYY HH12:MI:SS.FF3 A.M.", "29.02.2024 01:05:09.250 P.M."),
+            ("YYYY-DDD SSSSS.FF6", "2024-060 47109.250000"),
+        ] {
+            let parts = parse(template).unwrap();
+            assert_eq!(write(moment, SqlType::Timestamp, &parts), text, "{template}");
+            assert_eq!(read(text, SqlType::Timestamp, &parts), Some(moment), "{template}");
+        }
+        assert_eq!(read("31/02/2024", SqlType::Date, &parse("DD/MM/YYYY").unwrap()), None);
+        assert!(parse("YYYY YYYY").is_err() && parse("day").is_err());
+    }
+}

@@ -1,0 +1,29 @@
+use super::{ColumnId, CompareOp, Expr, LogicalPlan};
+
+/// A query inside of an expression, until the plan around it takes it up as a join.
+#[derive(Clone, Debug)]
+pub(crate) struct Subquery {
+    pub(crate) test: SubqueryTest,
+    pub(crate) plan: LogicalPlan,
+}
+
+/// What of the query's rows makes the value.
+#[derive(Clone, Debug)]
+pub(crate) enum SubqueryTest {
+    /// The column of the only row; NULL without a row; a second row is an error.
+    Scalar(ColumnId),
+    /// Whether there is a row.
+    Exists,
+    /// `operands op ANY (query)`: TRUE if it is for some row, else UNKNOWN if it is that for some row, else FALSE.
+    Any { op: CompareOp, operands: Vec<Expr>, columns: Vec<ColumnId> },
+}
+
+impl Subquery {
+    /// The expressions that belong to the query around it.
+    pub(crate) fn operands(&self) -> &[Expr] {
+        match &self.test {
+            SubqueryTest::Any { operands, .. } => operands,
+            SubqueryTest::Scalar(_) | SubqueryTest::Exists => &[],
+        }
+    }
+}

@@ -1,0 +1,121 @@
+use super::{Aggregate, Expr};
+use crate::diagnostic::Span;
+use crate::types::{FrameBound, FrameExclusion, FrameUnit, SqlType};
+
+/// A window function of clause 6.11 with its arguments and the frame it looks at.
+#[derive(Clone, Debug)]
+pub(crate) struct WindowCall {
+    pub(crate) function: WindowFunction,
+    pub(crate) arguments: Vec<Expr>,
+    pub(crate) frame: Frame,
+    pub(crate) from_last: bool,
+    pub(crate) ignore_nulls: bool,
+    pub(crate) sql_type: SqlType,
+    pub(crate) span: Span,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum WindowFunction {
+    RowNumber,
+    Rank,
+    DenseRank,
+    PercentRank,
+    CumeDist,
+    Ntile,
+    Lead,
+    Lag,
+    FirstValue,
+    LastValue,
+    NthValue,
+    Aggregate(Box<Aggregate>),
+}
+
+/// The rows around a row that a window function looks at.
+#[derive(Clone, Debug)]
+pub(crate) struct Frame {
+    pub(crate) unit: FrameUnit,
+    pub(crate) start: FrameBound<Expr>,
+    pub(crate) end: FrameBound<Expr>,
+    pub(crate) exclude: FrameExclusion,
+}
+
+impl Frame {
+    /// From the first row of the partition to the last peer of the current one; without an order, all rows.
+    pub(crate) fn usual() -> Self {
+        Self {
+            unit: FrameUnit::Range,
+            start: FrameBound::UnboundedPreceding,
+            end: FrameBound::CurrentRow,
+            exclude: FrameExclusion::NoOthers,
+        }
+    }
+
+    fn bounds(&self) -> impl Iterator<Item = &Expr> {
+        [&self.start, &self.end].into_iter().filter_map(|bound| match bound {
+            FrameBound::Preceding(distance) | FrameBound::Following(distance) => Some(distance),
+            _ => None,
+        })
+    }
+}
+
+impl WindowFunction {
+    pub(crate) const NAMED: &'static [(&'static str, Self)] = &[
+        ("ROW_NUMBER", Self::RowNumber),
+        ("RANK", Self::Rank),
+        ("DENSE_RANK", Self::DenseRank),
+        ("PERCENT_RANK", Self::PercentRank),
+        ("CUME_DIST", Self::CumeDist),
+        ("NTILE", Self::Ntile),
+        ("LEAD", Self::Lead),
+        ("LAG", Self::Lag),
+        ("FIRST_VALUE", Self::FirstValue),
+        ("LAST_VALUE", Self::LastValue),
+        ("NTH_VALUE", Self::NthValue),
+    ];
+
+    pub(crate) fn from_name(name: &str) -> Option<Self> {
+        Self::NAMED.iter().find(|(known, _)| name.eq_ignore_ascii_case(known)).map(|(_, function)| function.clone())
+    }
+
+    pub(crate) fn name(&self) -> &'static str {
+        let same = |function: &Self| std::mem::discriminant(function) == std::mem::discriminant(self);
+        match self {
+            Self::Aggregate(aggregate) => aggregate.function.name(),
+            _ => Self::NAMED.iter().find(|(_, function)| same(function)).map_or("", |(name, _)| name),
+        }
+    }
+
+    /// Whether it looks at a frame, and not at the whole partition.
+    pub(crate) fn uses_frame(&self) -> bool {
+        matches!(self, Self::FirstValue | Self::LastValue | Self::NthValue | Self::Aggregate(_))
+    }
+}
+
+impl WindowCall {
+    /// Every expression in it.
+    pub(crate) fn exprs(&self) -> impl Iterator<Item = &Expr> {
+        let aggregate = match &self.function {
+            WindowFunction::Aggregate(aggregate) => Some(aggregate.exprs()),
+            _ => None,
+        };
+        self.arguments.iter().chain(self.frame.bounds()).chain(aggregate.into_iter().flatten())
+    }
+
+    /// The same call with each expression changed.
+    pub(crate) fn map_exprs<E>(mut self, change: &mut impl FnMut(Expr) -> Result<Expr, E>) -> Result<Self, E> {
+        self.arguments = self.arguments.into_iter().map(&mut *change).collect::<Result<_, E>>()?;
+        let mut bound = |bound| -> Result<FrameBound<Expr>, E> {
+            Ok(match bound {
+                FrameBound::Preceding(distance) => FrameBound::Preceding(change(distance)?),
+                FrameBound::Following(distance) => FrameBound::Following(change(distance)?),
+                other => other,
+            })
+        };
+        self.frame.start = bound(self.frame.start)?;
+        self.frame.end = bound(self.frame.end)?;
+        if let WindowFunction::Aggregate(aggregate) = self.function {
+            self.function = WindowFunction::Aggregate(Box::new(aggregate.map_exprs(change)?));
+        }
+        Ok(self)
+    }
+}

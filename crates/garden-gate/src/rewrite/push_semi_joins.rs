@@ -1,0 +1,60 @@
+//! `push semi join down`
+//!
+//! ```text
+//! semi join on a.x = s.y                join
+//!   join                        →         semi join on a.x = s.y
+//!     a, b                                  a
+//!                                         b
+//! ```
+//! Condition: the join's condition uses columns of one input of the inner join only. A semi or anti join keeps or drops that input's
+//! row whatever it is joined with.
+
+use super::{Rule, RuleContext};
+use crate::diagnostic::Result;
+use crate::logical::{ColumnId, Expr, JoinKind, LogicalPlan, RewriteNote, SideJoin};
+
+pub(super) struct PushSemiJoins;
+
+impl Rule for PushSemiJoins {
+    fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
+        let plan = match plan {
+            LogicalPlan::SideJoin(join) if matches!(join.kind, JoinKind::Semi | JoinKind::Anti) => push(*join, context),
+            other => other,
+        };
+        plan.map_inputs(&mut |input| self.apply(input, context))
+    }
+}
+
+fn push(join: SideJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
+    let raises = join.exprs().any(Expr::can_raise) || join.right.can_raise();
+    match join.left {
+        LogicalPlan::Filter { input, conjuncts } if !raises => {
+            let below = push(SideJoin { left: *input, ..join }, context);
+            below.filter(conjuncts)
+        }
+        LogicalPlan::Join { mut inputs, conjuncts } => {
+            let right = join.right.output();
+            let used: Vec<ColumnId> =
+                join.on.iter().chain(join.any.iter().flat_map(|any| &any.left)).flat_map(Expr::columns).collect();
+            let outer: Vec<&ColumnId> = used.iter().filter(|id| !right.contains(id)).collect();
+            let owns = |input: &LogicalPlan| {
+                let output = input.output();
+                !outer.is_empty() && outer.iter().all(|id| output.contains(id))
+            };
+            match inputs.iter().position(owns) {
+                Some(at) => {
+                    let (change, why) = (
+                        format!("the {} join moved to the one table it concerns", join.kind.name()),
+                        "it keeps or drops that table's rows whatever they are joined with",
+                    );
+                    context.log.push(RewriteNote { rule: "push semi join down", change, why });
+                    let left = std::mem::replace(&mut inputs[at], LogicalPlan::OneRow);
+                    inputs[at] = push(SideJoin { left, ..join }, context);
+                    LogicalPlan::Join { inputs, conjuncts }
+                }
+                None => SideJoin { left: LogicalPlan::Join { inputs, conjuncts }, ..join }.into_plan(),
+            }
+        }
+        left => SideJoin { left, ..join }.into_plan(),
+    }
+}

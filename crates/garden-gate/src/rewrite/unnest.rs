@@ -1,0 +1,281 @@
+//! `unnest query`: a query that uses columns of the rows around it becomes a join with them (Neumann & Kemper, BTW 2015).
+//!
+//! ```text
+//! for each row of L: R(L.a)       →   L join R′ on L.a = R′.a
+//! ```
+//! Where the columns from outside stand in plain conditions only, these conditions are pulled up into the join; below a grouping
+//! they must be equalities, whose inner sides are then grouped by. In all other cases the inner query is joined with the set of
+//! different values that it needs (its domain), and the domain is carried up to the join: see [`super::domain`].
+
+use super::domain::Domain;
+use super::{Rule, RuleContext};
+use crate::diagnostic::{Result, Span};
+use crate::logical::{
+    Aggregate, AggregateFunction, ColumnId, ColumnInfo, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote, SideJoin,
+};
+use crate::types::{SqlType, Value};
+use std::collections::HashSet;
+
+pub(super) struct Unnest;
+
+impl Rule for Unnest {
+    fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
+        let plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
+        Ok(match plan {
+            LogicalPlan::SideJoin(join) if join.dependent => unnest(*join, context),
+            other => other,
+        })
+    }
+}
+
+fn unnest(mut join: SideJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
+    join.dependent = false;
+    let left: HashSet<ColumnId> = join.left.output().into_iter().collect();
+    let outer: Vec<ColumnId> = join.right.free().into_iter().filter(|id| left.contains(id)).collect();
+    if outer.is_empty() && join.guard.is_empty() {
+        return finish(join);
+    }
+    if join.guard.is_empty() {
+        let outside: HashSet<ColumnId> = outer.iter().copied().collect();
+        if let Some((right, pulled)) = pull_up(join.right.clone(), &outside, context) {
+            log(context, "its conditions on the rows around it became conditions of a join");
+            join.right = right;
+            join.on.extend(pulled);
+            return finish(join);
+        }
+        if join.kind == JoinKind::Left
+            && let Some(plan) = scalar_aggregate(&join, &outside, context)
+        {
+            log(context, "its grouping is worked out for all values at once, and joined");
+            return plan;
+        }
+    }
+    log(context, "it is worked out for all different values it needs at once, and joined");
+    Domain::join(join, outer, context)
+}
+
+fn log(context: &mut RuleContext<'_>, change: &str) {
+    let change = format!("a query that depends on the rows around it: {change}");
+    let why = "the join finds for each row just what the query would have given for it";
+    context.log.push(RewriteNote { rule: "unnest query", change, why });
+}
+
+/// A join without dependence; an inner one takes part in the search for an order.
+fn finish(join: SideJoin) -> LogicalPlan {
+    match join.kind {
+        JoinKind::Inner => join.left.join(join.right, join.on),
+        _ => join.into_plan(),
+    }
+}
+
+fn uses(exprs: &[Expr], outer: &HashSet<ColumnId>) -> bool {
+    exprs.iter().any(|expr| expr.columns().iter().any(|id| outer.contains(id)))
+}
+
+/// The plan without its conditions on columns from outside, and these conditions; `None` when such a column stands elsewhere.
+fn pull_up(
+    plan: LogicalPlan,
+    outer: &HashSet<ColumnId>,
+    context: &mut RuleContext<'_>,
+) -> Option<(LogicalPlan, Vec<Expr>)> {
+    if !plan.free().iter().any(|id| outer.contains(id)) {
+        return Some((plan, Vec::new()));
+    }
+    let split = |conjuncts: Vec<Expr>| -> (Vec<Expr>, Vec<Expr>) {
+        conjuncts.into_iter().partition(|term| uses(std::slice::from_ref(term), outer))
+    };
+    match plan {
+        LogicalPlan::Filter { input, conjuncts } => {
+            let (input, mut pulled) = pull_up(*input, outer, context)?;
+            let (correlated, plain) = split(conjuncts);
+            pulled.extend(correlated);
+            Some((input.filter(plain), pulled))
+        }
+        LogicalPlan::Project { input, computed } => {
+            if computed.iter().any(|(_, expr)| uses(std::slice::from_ref(expr), outer)) {
+                return None;
+            }
+            let (input, pulled) = pull_up(*input, outer, context)?;
+            Some((input.project(computed), pulled))
+        }
+        LogicalPlan::Join { inputs, conjuncts } => {
+            let (mut pulled, plain) = split(conjuncts);
+            let mut done = Vec::new();
+            for input in inputs {
+                let (input, more) = pull_up(input, outer, context)?;
+                done.push(input);
+                pulled.extend(more);
+            }
+            Some((LogicalPlan::Join { inputs: done, conjuncts: plain }, pulled))
+        }
+        LogicalPlan::SideJoin(join) => {
+            let own: Vec<Expr> = join.exprs().cloned().collect();
+            let right = join.right.free().iter().any(|id| outer.contains(id));
+            if join.kind == JoinKind::Full || right || uses(&own, outer) {
+                return None;
+            }
+            let (left, pulled) = pull_up(join.left, outer, context)?;
+            Some((SideJoin { left, ..SideJoin { left: LogicalPlan::OneRow, ..*join } }.into_plan(), pulled))
+        }
+        LogicalPlan::Aggregate { input, keys, aggregates } if !keys.is_empty() => {
+            let (plan, pulled) = group_by_pulled(*input, keys, aggregates, outer, context)?;
+            Some((plan, pulled))
+        }
+        LogicalPlan::Distinct { input, mut columns } => {
+            let (input, pulled) = pull_up(*input, outer, context)?;
+            let (computed, pulled) = inner_keys(pulled, outer, context)?;
+            columns.extend(computed.iter().map(|(id, _)| *id));
+            Some((LogicalPlan::Distinct { input: Box::new(input.project(computed)), columns }, pulled))
+        }
+        LogicalPlan::Sort { input, .. } => pull_up(*input, outer, context),
+        LogicalPlan::Window { input, mut partition, order, calls } => {
+            let mut own: Vec<Expr> = partition.clone();
+            own.extend(order.iter().map(|key| key.expr.clone()));
+            own.extend(calls.iter().flat_map(|(_, call)| call.exprs().cloned()));
+            if uses(&own, outer) {
+                return None;
+            }
+            let (input, pulled) = pull_up(*input, outer, context)?;
+            let (computed, pulled) = inner_keys(pulled, outer, context)?;
+            partition.extend(computed.iter().map(|(id, expr)| Expr::column(*id, expr.sql_type(), expr.span())));
+            Some((LogicalPlan::Window { input: Box::new(input.project(computed)), partition, order, calls }, pulled))
+        }
+        _ => None,
+    }
+}
+
+/// A grouping whose input had conditions pulled out of it: the inner sides of the equalities are grouped by as well.
+fn group_by_pulled(
+    input: LogicalPlan,
+    mut keys: Vec<(ColumnId, Expr)>,
+    aggregates: Vec<(ColumnId, Aggregate)>,
+    outer: &HashSet<ColumnId>,
+    context: &mut RuleContext<'_>,
+) -> Option<(LogicalPlan, Vec<Expr>)> {
+    let own: Vec<Expr> = keys
+        .iter()
+        .map(|(_, key)| key.clone())
+        .chain(aggregates.iter().flat_map(|(_, aggregate)| aggregate.exprs().cloned()))
+        .collect();
+    if uses(&own, outer) {
+        return None;
+    }
+    let (input, pulled) = pull_up(input, outer, context)?;
+    let (more, pulled) = inner_keys(pulled, outer, context)?;
+    keys.extend(more);
+    Some((LogicalPlan::Aggregate { input: Box::new(input), keys, aggregates }, pulled))
+}
+
+/// The inner side of each equality `inner = outer` as a new column, and the equalities over these; `None` when one is no such equality.
+fn inner_keys(
+    pulled: Vec<Expr>,
+    outer: &HashSet<ColumnId>,
+    context: &mut RuleContext<'_>,
+) -> Option<(Vec<(ColumnId, Expr)>, Vec<Expr>)> {
+    let mut keys = Vec::new();
+    let mut conditions = Vec::new();
+    for term in pulled {
+        let ExprKind::Compare(CompareOp::Equal, sides) = term.kind() else { return None };
+        let from_outside = |expr: &Expr| !expr.columns().is_empty() && expr.columns().iter().all(|id| outer.contains(id));
+        let inside = |expr: &Expr| !expr.columns().iter().any(|id| outer.contains(id));
+        let [a, b] = sides.as_ref().clone();
+        let (inner, outside) = if inside(&a) && from_outside(&b) {
+            (a, b)
+        } else if inside(&b) && from_outside(&a) {
+            (b, a)
+        } else {
+            return None;
+        };
+        let id = match inner.kind() {
+            ExprKind::Column(id) => context.columns.copy(*id),
+            _ => {
+                let info = ColumnInfo { qualifier: None, name: "key".into(), sql_type: inner.sql_type(), origin: None };
+                context.columns.add(info)
+            }
+        };
+        let key = Expr::column(id, inner.sql_type(), inner.span());
+        conditions.push(Expr::compare(CompareOp::Equal, outside, key, term.span()));
+        keys.push((id, inner));
+    }
+    Some((keys, conditions))
+}
+
+/// A single value that is computed from aggregates without GROUP BY. It is grouped by the inner sides of its equalities; a row that
+/// meets no group takes the value that no rows would give.
+fn scalar_aggregate(join: &SideJoin, outer: &HashSet<ColumnId>, context: &mut RuleContext<'_>) -> Option<LogicalPlan> {
+    let mut computed = Vec::new();
+    let mut plan = join.right.clone();
+    let (input, aggregates) = loop {
+        match plan {
+            LogicalPlan::Project { input, computed: more } => {
+                computed.splice(0..0, more);
+                plan = *input;
+            }
+            LogicalPlan::Aggregate { input, keys, aggregates } if keys.is_empty() => break (*input, aggregates),
+            _ => return None,
+        }
+    };
+    let exprs: Vec<Expr> = computed.iter().map(|(_, expr)| expr.clone()).collect();
+    if uses(&exprs, outer) {
+        return None;
+    }
+    let empties = on_no_rows(&aggregates, &computed)?;
+    let (grouped, conditions) = group_by_pulled(input, Vec::new(), aggregates, outer, context)?;
+    let found = ColumnInfo { qualifier: None, name: "found".into(), sql_type: SqlType::Boolean, origin: None };
+    let found = context.columns.add(found);
+    let right = grouped.project(computed).project(vec![(found, Expr::truth(true, Span::default()))]);
+    let (right, map) = right.copy(context.columns);
+    let moved = |id: ColumnId| map.get(&id).copied().unwrap_or(id);
+    let conditions = conditions.into_iter().map(|term| term.map_columns(&mut |id| moved(id))).collect();
+    let left = join.left.clone();
+    let mut on = join.on.clone();
+    on.extend::<Vec<Expr>>(conditions);
+    let joined = SideJoin::new(JoinKind::Left, left, right, on).into_plan();
+    Some(joined.project(with_empty(&empties, moved, moved(found))))
+}
+
+/// For each column its value in the copy, or where there was no partner the value of no rows.
+pub(super) fn with_empty(
+    empties: &[(ColumnId, Expr)],
+    moved: impl Fn(ColumnId) -> ColumnId,
+    found: ColumnId,
+) -> Vec<(ColumnId, Expr)> {
+    let span = Span::default();
+    empties
+        .iter()
+        .map(|(id, empty)| {
+            let value = Expr::column(moved(*id), empty.sql_type(), span);
+            if matches!(empty.constant(), Some(Value::Null)) {
+                return (*id, value);
+            }
+            let found = Expr::column(found, SqlType::Boolean, span);
+            (*id, Expr::new(ExprKind::Case(vec![(found, value)], Box::new(empty.clone())), empty.sql_type(), span))
+        })
+        .collect()
+}
+
+/// What each aggregate and each column computed from them is when there are no rows; `None` when that cannot be told beforehand.
+fn on_no_rows(aggregates: &[(ColumnId, Aggregate)], computed: &[(ColumnId, Expr)]) -> Option<Vec<(ColumnId, Expr)>> {
+    let mut values: Vec<(ColumnId, Expr)> =
+        aggregates.iter().map(|(id, aggregate)| (*id, empty_value(aggregate))).collect();
+    for (id, expr) in computed {
+        let (sql_type, span) = (expr.sql_type(), expr.span());
+        let find = |id: ColumnId| values.iter().find(|(known, _)| *known == id).map(|(_, value)| value.clone());
+        let value = crate::kernel::evaluate_constant(&expr.clone().replace_columns(&find)).ok()?;
+        values.push((*id, Expr::literal(value, sql_type, span)));
+    }
+    Some(values)
+}
+
+/// The value of an aggregate over no rows (clause 10.9): 0 for counts, the first place for hypothetical rows, else NULL.
+pub(super) fn empty_value(aggregate: &Aggregate) -> Expr {
+    use AggregateFunction as A;
+    let value = match aggregate.function {
+        A::Count | A::CountRows | A::RegrCount => Value::Integer(0),
+        A::Rank | A::DenseRank => Value::Integer(1),
+        A::PercentRank => Value::Double(0.0),
+        A::CumeDist => Value::Double(1.0),
+        _ => Value::Null,
+    };
+    Expr::literal(value, aggregate.sql_type, aggregate.span)
+}

@@ -1,0 +1,156 @@
+//! Predicates (clause 8): what stands behind a value and makes it a condition.
+
+use super::ast::{CompareOp, Expr, ExprKind, Test};
+use super::lexer::{Symbol, TokenKind};
+use super::parser::Parser;
+use crate::diagnostic::Result;
+
+impl Parser<'_> {
+    pub(super) fn predicate(&mut self) -> Result<Expr> {
+        let mut left = self.additive()?;
+        loop {
+            let start = left.span;
+            let Some(kind) = self.predicate_rest(&left)? else { return Ok(left) };
+            left = self.node(kind, start.to(self.last_span()))?;
+        }
+    }
+
+    /// The predicate whose first operand has been read, when one stands here.
+    pub(super) fn predicate_rest(&mut self, left: &Expr) -> Result<Option<ExprKind>> {
+        if let Some(op) = self.compare_op() {
+            self.advance();
+            return self.comparison(op, left.clone()).map(Some);
+        }
+        if self.accept_word("IS") {
+            return self.is_predicate(left.clone()).map(Some);
+        }
+        let words = ["BETWEEN", "IN", "LIKE", "SIMILAR", "LIKE_REGEX"];
+        let negated = self.at_word("NOT") && words.iter().any(|word| self.is_word_at(1, word));
+        if negated {
+            self.advance();
+        }
+        Ok(Some(if self.accept_word("BETWEEN") {
+            self.between(left.clone(), negated)?
+        } else if self.accept_word("IN") {
+            self.in_predicate(left.clone(), negated)?
+        } else if self.accept_word("LIKE") {
+            let (operands, escape) = self.pattern(left.clone())?;
+            ExprKind::Like { operands, escape, negated }
+        } else if self.accept_words(&["SIMILAR", "TO"]) {
+            let (operands, escape) = self.pattern(left.clone())?;
+            ExprKind::Similar { operands, escape, negated }
+        } else if self.accept_word("LIKE_REGEX") {
+            let operands = Box::new((left.clone(), self.additive()?));
+            let flag = if self.accept_word("FLAG") { Some(Box::new(self.additive()?)) } else { None };
+            ExprKind::LikeRegex { operands, flag, negated }
+        } else if self.at_word("OVERLAPS") {
+            self.overlaps(left)?
+        } else {
+            return Ok(None);
+        }))
+    }
+
+    pub(super) fn compare_op(&self) -> Option<CompareOp> {
+        Some(match self.current().kind {
+            TokenKind::Symbol(Symbol::Equal) => CompareOp::Equal,
+            TokenKind::Symbol(Symbol::NotEqual) => CompareOp::NotEqual,
+            TokenKind::Symbol(Symbol::Less) => CompareOp::Less,
+            TokenKind::Symbol(Symbol::LessOrEqual) => CompareOp::LessOrEqual,
+            TokenKind::Symbol(Symbol::Greater) => CompareOp::Greater,
+            TokenKind::Symbol(Symbol::GreaterOrEqual) => CompareOp::GreaterOrEqual,
+            _ => return None,
+        })
+    }
+
+    /// `op value`, or `op {ANY | SOME | ALL} (query)`.
+    fn comparison(&mut self, op: CompareOp, left: Expr) -> Result<ExprKind> {
+        if self.at_any(&["ANY", "SOME", "ALL"]) {
+            let all = self.at_word("ALL");
+            self.advance();
+            let query = self.query_operand("ANY, SOME or ALL")?;
+            return Ok(ExprKind::Quantified { op, operand: Box::new(left), all, query });
+        }
+        let right = self.additive()?;
+        Ok(ExprKind::Compare(op, Box::new((left, right))))
+    }
+
+    fn is_predicate(&mut self, operand: Expr) -> Result<ExprKind> {
+        let negated = self.accept_word("NOT");
+        if self.accept_word("DISTINCT") {
+            self.expect_word("FROM")?;
+            let right = self.additive()?;
+            return Ok(ExprKind::Distinct { operands: Box::new((operand, right)), negated });
+        }
+        let tests = [("NULL", Test::Null), ("TRUE", Test::True), ("FALSE", Test::False), ("UNKNOWN", Test::Unknown)];
+        for (word, test) in tests {
+            if self.accept_word(word) {
+                return Ok(ExprKind::Is { operand: Box::new(operand), test, negated });
+            }
+        }
+        if let Some(kind) = self.normalized(&operand, negated)? {
+            return Ok(kind);
+        }
+        Err(self.expected("NULL, TRUE, FALSE, UNKNOWN or DISTINCT FROM"))
+    }
+
+    /// `IS [NOT] [NFC | NFD | NFKC | NFKD] NORMALIZED`
+    fn normalized(&mut self, operand: &Expr, negated: bool) -> Result<Option<ExprKind>> {
+        let form = ["NFC", "NFD", "NFKC", "NFKD"].into_iter().find(|word| self.at_word(word));
+        let ahead = usize::from(form.is_some());
+        if !self.is_word_at(ahead, "NORMALIZED") {
+            return Ok(None);
+        }
+        let span = self.span();
+        (0..=ahead).for_each(|_| {
+            self.advance();
+        });
+        let form = self.text_node(form.unwrap_or("NFC"), span)?;
+        let test = self.plain_call("IS NORMALIZED", vec![operand.clone(), form], span)?;
+        Ok(Some(if negated { ExprKind::Not(Box::new(test)) } else { test.kind }))
+    }
+
+    fn between(&mut self, operand: Expr, negated: bool) -> Result<ExprKind> {
+        let symmetric = self.accept_word("SYMMETRIC");
+        if !symmetric {
+            self.accept_word("ASYMMETRIC");
+        }
+        let low = self.additive()?;
+        self.expect_word("AND")?;
+        let high = self.additive()?;
+        Ok(ExprKind::Between { operands: Box::new([operand, low, high]), negated, symmetric })
+    }
+
+    fn in_predicate(&mut self, operand: Expr, negated: bool) -> Result<ExprKind> {
+        if self.query_ahead(0) {
+            let query = Box::new(self.parenthesised_query()?);
+            return Ok(ExprKind::InQuery { operand: Box::new(operand), query, negated });
+        }
+        let open = self.span();
+        self.expect_symbol(Symbol::LeftParen, "( and a list of values or a query")?;
+        let list = self.list(Self::expression)?;
+        self.close(open)?;
+        Ok(ExprKind::In { operand: Box::new(operand), list, negated })
+    }
+
+    /// The pattern of LIKE or SIMILAR TO with its ESCAPE.
+    fn pattern(&mut self, operand: Expr) -> Result<(Box<(Expr, Expr)>, Option<Box<Expr>>)> {
+        let pattern = self.additive()?;
+        let escape = if self.accept_word("ESCAPE") { Some(Box::new(self.additive()?)) } else { None };
+        Ok((Box::new((operand, pattern)), escape))
+    }
+
+    /// `(start, end) OVERLAPS (start, end)`; an end may be an interval (clause 8.14).
+    fn overlaps(&mut self, left: &Expr) -> Result<ExprKind> {
+        let period = |expr: &Expr| match &expr.kind {
+            ExprKind::Row(fields) => <[Expr; 2]>::try_from(fields.clone()).ok(),
+            _ => None,
+        };
+        let Some([a, b]) = period(left) else { return Err(self.expected("(start, end) before OVERLAPS")) };
+        self.advance();
+        let right = self.additive()?;
+        match period(&right) {
+            Some([c, d]) => Ok(ExprKind::Overlaps(Box::new([a, b, c, d]))),
+            None => Err(self.expected("(start, end) behind OVERLAPS")),
+        }
+    }
+}

@@ -1,0 +1,171 @@
+//! Walks over the syntax tree, for what is asked of it before names mean anything.
+
+use super::ast::{Call, Expr, ExprKind, GroupingElement, Ident, Join, JoinCondition, Over, Query, QueryBody, SelectItem, TableCall, TableExpr};
+
+impl Expr {
+    /// Calls `visit` for each expression directly below this one, in this query.
+    pub(crate) fn for_each_child(&self, visit: &mut dyn FnMut(&Expr)) {
+        match &self.kind {
+            ExprKind::Name(_)
+            | ExprKind::Literal(..)
+            | ExprKind::Parameter(_)
+            | ExprKind::Now(_)
+            | ExprKind::CaseOperand
+            | ExprKind::Exists(_)
+            | ExprKind::Unique(..)
+            | ExprKind::Subquery(_)
+            | ExprKind::ArrayQuery(_) => {}
+            ExprKind::And(terms) | ExprKind::Or(terms) | ExprKind::Row(terms) | ExprKind::Array(terms) => {
+                terms.iter().for_each(visit);
+            }
+            ExprKind::Not(operand)
+            | ExprKind::Negate(operand)
+            | ExprKind::Cast(operand, ..)
+            | ExprKind::Is { operand, .. }
+            | ExprKind::InQuery { operand, .. }
+            | ExprKind::Quantified { operand, .. }
+            | ExprKind::Extract(_, operand)
+            | ExprKind::Field(operand, _)
+            | ExprKind::Difference(operand, _) => visit(operand),
+            ExprKind::Compare(_, pair)
+            | ExprKind::Arithmetic(_, pair)
+            | ExprKind::Concat(pair)
+            | ExprKind::Element(pair)
+            | ExprKind::Distinct { operands: pair, .. } => {
+                visit(&pair.0);
+                visit(&pair.1);
+            }
+            ExprKind::Like { operands, escape: more, .. }
+            | ExprKind::Similar { operands, escape: more, .. }
+            | ExprKind::LikeRegex { operands, flag: more, .. } => {
+                visit(&operands.0);
+                visit(&operands.1);
+                more.iter().for_each(|more| visit(more));
+            }
+            ExprKind::Between { operands, .. } => operands.iter().for_each(visit),
+            ExprKind::Overlaps(operands) => operands.iter().for_each(visit),
+            ExprKind::In { operand, list, .. } => {
+                visit(operand);
+                list.iter().for_each(visit);
+            }
+            ExprKind::AtZone(operand, zone) => {
+                visit(operand);
+                zone.iter().for_each(|zone| visit(zone));
+            }
+            ExprKind::Case(case) => {
+                case.operand.iter().chain(&case.otherwise).for_each(&mut *visit);
+                for (when, then) in &case.branches {
+                    visit(when);
+                    visit(then);
+                }
+            }
+            ExprKind::Call(call) => call.for_each_child(visit),
+        }
+    }
+
+    /// Whether `wanted` holds for this expression or one below it, in this query.
+    pub(crate) fn any(&self, wanted: &mut dyn FnMut(&Expr) -> bool) -> bool {
+        if wanted(self) {
+            return true;
+        }
+        let mut found = false;
+        self.for_each_child(&mut |child| found = found || child.any(wanted));
+        found
+    }
+
+    /// The query directly inside this expression.
+    fn query(&self) -> Option<&Query> {
+        match &self.kind {
+            ExprKind::Exists(query)
+            | ExprKind::Unique(query, _)
+            | ExprKind::Subquery(query)
+            | ExprKind::ArrayQuery(query)
+            | ExprKind::InQuery { query, .. }
+            | ExprKind::Quantified { query, .. } => Some(query),
+            _ => None,
+        }
+    }
+
+    fn for_each_table(&self, visit: &mut dyn FnMut(&[Ident])) {
+        self.query().into_iter().for_each(|query| query.for_each_table(visit));
+        self.for_each_child(&mut |child| child.for_each_table(visit));
+    }
+}
+
+impl Call {
+    fn for_each_child(&self, visit: &mut dyn FnMut(&Expr)) {
+        self.args.iter().chain(&self.filter).chain(self.order.iter().map(|item| &item.expr)).for_each(&mut *visit);
+        if let Some(Over::Spec(spec)) = &self.over {
+            spec.partition.iter().chain(spec.order.iter().map(|item| &item.expr)).for_each(visit);
+        }
+    }
+}
+
+impl Query {
+    /// Calls `visit` for the name of each table anywhere in the query, those of WITH among them.
+    pub(crate) fn for_each_table(&self, visit: &mut dyn FnMut(&[Ident])) {
+        if let Some(with) = &self.with {
+            with.elements.iter().for_each(|element| element.query.for_each_table(visit));
+        }
+        self.body.for_each_table(visit);
+        self.order_by.iter().for_each(|item| item.expr.for_each_table(visit));
+    }
+}
+
+impl QueryBody {
+    pub(crate) fn for_each_table(&self, visit: &mut dyn FnMut(&[Ident])) {
+        match self {
+            Self::Nested(query) => query.for_each_table(visit),
+            Self::Table(name, _) => visit(name),
+            Self::Values(rows) => rows.iter().flatten().for_each(|expr| expr.for_each_table(visit)),
+            Self::SetOperation(operation) => {
+                operation.operands.iter().for_each(|operand| operand.for_each_table(visit));
+            }
+            Self::Select(select) => {
+                for item in &select.items {
+                    if let SelectItem::Expr { expr, .. } = item {
+                        expr.for_each_table(visit);
+                    }
+                }
+                select.from.iter().for_each(|table| table.for_each_table(visit));
+                select.where_.iter().chain(&select.having).for_each(|expr| expr.for_each_table(visit));
+                if let Some(group_by) = &select.group_by {
+                    group_by.elements.iter().for_each(|element| {
+                        element.for_each_expr(&mut |expr| expr.for_each_table(visit));
+                    });
+                }
+            }
+        }
+    }
+}
+
+impl GroupingElement {
+    pub(crate) fn for_each_expr(&self, visit: &mut dyn FnMut(&Expr)) {
+        match self {
+            Self::Set(exprs) => exprs.iter().for_each(visit),
+            Self::Rollup(sets) | Self::Cube(sets) => sets.iter().flatten().for_each(visit),
+            Self::Sets(elements) => elements.iter().for_each(|element| element.for_each_expr(visit)),
+        }
+    }
+}
+
+impl TableExpr {
+    fn for_each_table(&self, visit: &mut dyn FnMut(&[Ident])) {
+        match self {
+            Self::Named { name, .. } => visit(name),
+            Self::File { .. } => {}
+            Self::Derived { query, .. } => query.for_each_table(visit),
+            Self::Function { call: TableCall::Series(args) | TableCall::Unnest { arrays: args, .. }, .. } => {
+                args.iter().for_each(|arg| arg.for_each_table(visit));
+            }
+            Self::Join(join) => {
+                let Join { left, right, condition, .. } = join.as_ref();
+                left.for_each_table(visit);
+                right.for_each_table(visit);
+                if let JoinCondition::On(condition) = condition {
+                    condition.for_each_table(visit);
+                }
+            }
+        }
+    }
+}
