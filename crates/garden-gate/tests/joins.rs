@@ -82,9 +82,13 @@ fn joins_that_mean_nothing() {
             "DATE can't be compared with INTEGER",
         ),
         ("SELECT 1 FROM task JOIN bed ON name", "42000", "name", "ON needs a condition"),
-        ("SELECT 1 FROM task LEFT JOIN bed USING (bed_id)", "0A000", "LEFT", "LEFT JOIN is not supported yet"),
-        ("SELECT 1 FROM task NATURAL JOIN bed", "0A000", "NATURAL", "NATURAL JOIN"),
-        ("SELECT 1 FROM (SELECT 1) AS x", "0A000", "SELECT", "a query in FROM"),
+        ("SELECT 1 FROM task LEFT bed", "42000", "bed", "expected JOIN"),
+        (
+            "SELECT 1 FROM task t RIGHT JOIN LATERAL (SELECT t.bed_id) AS x ON TRUE",
+            "42000",
+            "RIGHT JOIN",
+            "can't use columns of the left … LEFT JOIN LATERAL",
+        ),
     ]);
 }
 

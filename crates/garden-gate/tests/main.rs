@@ -26,3 +26,4 @@ mod sessions;
 mod support;
 mod syntax;
 mod temporal;
+mod whole;

@@ -69,7 +69,7 @@ fn orders_that_mean_nothing() {
         ("SELECT name FROM bed LIMIT 1.5", "2201W", "1.5", "whole number"),
         ("SELECT name FROM bed LIMIT bed_id", "42000", "bed_id", "can't use columns"),
         ("SELECT name FROM bed FETCH FIRST 2 ROWS", "42000", "", "expected ONLY"),
-        ("SELECT name FROM bed FETCH FIRST 2 ROWS WITH TIES", "0A000", "WITH", "WITH TIES"),
+        ("SELECT name FROM bed FETCH FIRST 2 ROWS WITH TIES", "42000", "2", "WITH TIES needs ORDER BY"),
     ]);
     assert!(session().query("SELECT name FROM bed LIMIT NULL", ()).is_err());
 }

@@ -12,10 +12,14 @@ const OPS: &[&str] = &["=", "<>", "<", "<=", ">", ">="];
 const ROUNDS: u64 = 120;
 
 /// Draws whatever a test needs from a seed (Steele et al., OOPSLA 2014).
-struct Draw(u64);
+pub(crate) struct Draw(u64);
 
 impl Draw {
-    fn below(&mut self, limit: usize) -> usize {
+    pub(crate) fn new(seed: u64) -> Self {
+        Self(seed)
+    }
+
+    pub(crate) fn below(&mut self, limit: usize) -> usize {
         self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
         let mut bits = self.0;
         bits = (bits ^ (bits >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
@@ -23,19 +27,19 @@ impl Draw {
         usize::try_from((bits ^ (bits >> 31)) >> 33).unwrap() % limit
     }
 
-    fn coin(&mut self) -> bool {
+    pub(crate) fn coin(&mut self) -> bool {
         self.below(2) == 0
     }
 
-    fn pick<'a, T>(&mut self, items: &'a [T]) -> &'a T {
+    pub(crate) fn pick<'a, T>(&mut self, items: &'a [T]) -> &'a T {
         &items[self.below(items.len())]
     }
 
-    fn word(&mut self, words: &[&'static str]) -> &'static str {
+    pub(crate) fn word(&mut self, words: &[&'static str]) -> &'static str {
         words[self.below(words.len())]
     }
 
-    fn small(&mut self) -> Option<i64> {
+    pub(crate) fn small(&mut self) -> Option<i64> {
         (self.below(5) > 0).then(|| i64::try_from(self.below(7)).unwrap() - 2)
     }
 

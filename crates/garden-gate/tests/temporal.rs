@@ -49,7 +49,7 @@ fn columns_move_as_literals_do() {
 fn the_present_is_one_moment_in_a_statement() {
     check_rows(&[
         ("SELECT CURRENT_TIMESTAMP = CURRENT_TIMESTAMP, CAST(CURRENT_TIMESTAMP AS DATE) = CURRENT_DATE", "TRUE|TRUE"),
-        ("SELECT CAST(CURRENT_TIMESTAMP AS TIME) = CURRENT_TIME, CURRENT_DATE > DATE '2024-01-01'", "TRUE|TRUE"),
+        ("SELECT CAST(LOCALTIMESTAMP AS TIME) = LOCALTIME, CURRENT_DATE > DATE '2024-01-01'", "TRUE|TRUE"),
         ("SELECT COUNT(*) FROM bed WHERE opened < CURRENT_DATE", "4"),
     ]);
 }

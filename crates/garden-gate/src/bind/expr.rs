@@ -268,7 +268,7 @@ impl Binder<'_> {
                 (Value::Date(days), SqlType::Date)
             }
             Now::Time => (Value::Time(micros.rem_euclid(MICROS_PER_DAY)), SqlType::Time),
-            Now::Timestamp => (Value::Instant(self.around.moment.utc_micros), SqlType::TimestampTz),
+            Now::Timestamp => (Value::Instant(micros), SqlType::TimestampTz),
             Now::LocalTimestamp => (Value::Timestamp(micros), SqlType::Timestamp),
         };
         Expr::literal(value, sql_type, span)

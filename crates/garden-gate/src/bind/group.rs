@@ -56,7 +56,7 @@ impl Binder<'_> {
             return Ok(known);
         }
         let id = match bound.kind() {
-            ExprKind::Column(id) => *id,
+            ExprKind::Column(id) if !self.is_outer(*id) => *id,
             _ => self.new_column(self.text(bound.span()), bound.sql_type()),
         };
         keys.push((id, bound));

@@ -2,9 +2,9 @@
 
 use super::group::Grouping;
 use super::scope::Scope;
-use super::{Binder, StepDefinition, problem::Problem};
+use super::{Binder, problem::Problem};
 use crate::diagnostic::{Result, Span};
-use crate::logical::{Aggregate, ColumnId, Expr, LogicalPlan, SetOp, SetOperand, Step, StepId};
+use crate::logical::{Aggregate, ColumnId, Expr, LogicalPlan, SetOp, SetOperand, Step, StepDefinition, StepId};
 use crate::syntax::ast::{self, GroupingElement};
 use crate::types::{SqlType, Value};
 use std::collections::HashMap;

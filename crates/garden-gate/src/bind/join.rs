@@ -96,6 +96,15 @@ impl Binder<'_> {
             return SideJoin::new(kind, left, right, condition.into_conjuncts()).into_plan();
         }
         let (left, left_number) = self.numbered(left, span);
+        if kind == JoinKind::Left {
+            // The pairs have a copy of the left side, and the right side itself, which may depend on that copy.
+            let (copy, map) = left.copy(&mut self.columns);
+            let moved = |id: ColumnId| map.get(&id).copied().unwrap_or(id);
+            let pairs = self.beside(copy, right.map_columns(&mut |id| moved(id)));
+            let pairs = self.filter_attached(pairs, condition.map_columns(&mut |id| moved(id)));
+            let (a, b) = (self.column(left_number, span), self.column(moved(left_number), span));
+            return SideJoin::new(kind, left, pairs, vec![Expr::compare(CompareOp::Equal, a, b, span)]).into_plan();
+        }
         let (right, right_number) = self.numbered(right, span);
         // The pairs are made of copies, so that every column has one origin.
         let (left_copy, left_map) = left.copy(&mut self.columns);

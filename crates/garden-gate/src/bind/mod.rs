@@ -34,7 +34,7 @@ pub use parameter::Parameters;
 
 use crate::catalog::{Catalog, FileOptions, TableSource};
 use crate::diagnostic::{Error, Facts, Note, Result, SourceText, Span};
-use crate::logical::{Aggregate, ColumnId, ColumnInfo, Columns, Expr, LogicalPlan};
+use crate::logical::{Aggregate, ColumnId, ColumnInfo, Columns, Expr, LogicalPlan, StepDefinition};
 use crate::syntax::ast;
 use crate::types::{SqlType, Value};
 use std::sync::Arc;
@@ -47,10 +47,8 @@ pub(crate) trait OpenFile {
 /// The moment a statement began; every `CURRENT_…` in it means this one (clause 6.42).
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Moment {
-    /// Microseconds since 1970-01-01 00:00:00 in the session's zone.
+    /// Microseconds since 1970-01-01 00:00:00 in the session's zone, which is UTC.
     pub(crate) micros: i64,
-    /// Microseconds since 1970-01-01 00:00:00 UTC.
-    pub(crate) utc_micros: i64,
 }
 
 /// What names can mean to a statement.
@@ -91,15 +89,6 @@ pub(crate) struct Bound {
     pub(crate) generic: bool,
     /// The queries of WITH, in an order in which each uses earlier ones only.
     pub(crate) steps: Vec<StepDefinition>,
-}
-
-/// A query of WITH, or another one whose rows are used in several places.
-#[derive(Debug)]
-pub(crate) struct StepDefinition {
-    pub(crate) name: String,
-    pub(crate) plan: LogicalPlan,
-    pub(crate) output: Vec<ColumnId>,
-    pub(crate) uses: usize,
 }
 
 /// What may have been meant by a bare word.

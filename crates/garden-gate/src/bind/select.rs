@@ -187,7 +187,7 @@ impl Binder<'_> {
             let expr = self.settled_item(expr);
             let sql_type = expr.sql_type();
             let id = match expr.kind() {
-                ExprKind::Column(id) => *id,
+                ExprKind::Column(id) if !self.is_outer(*id) => *id,
                 _ => {
                     let id = self.new_column(&name, expr.sql_type());
                     computed.push((id, expr));

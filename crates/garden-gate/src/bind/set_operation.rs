@@ -34,7 +34,7 @@ impl Binder<'_> {
         if let Some(odd) = operands.iter().position(|(_, output)| output.len() != width) {
             let all = lists(&operands);
             let problem = Problem::SetColumns { what, odd: odd + 1, lists: [all[0].clone(), all[odd].clone()], at: None };
-            return Err(Error::from_facts(&problem).at(operation.span).with_related(std::mem::take(&mut self.problems)));
+            return Err(self.after_others(Error::from_facts(&problem).at(operation.span)));
         }
         let mut types = Vec::with_capacity(width);
         for at in 0..width {
@@ -44,7 +44,7 @@ impl Binder<'_> {
                     let all = lists(&operands);
                     let lists = [all[0].clone(), all[number].clone()];
                     let problem = Problem::SetColumns { what, odd: number + 1, lists, at: Some(at) };
-                    return Err(Error::from_facts(&problem).at(operation.span));
+                    return Err(self.after_others(Error::from_facts(&problem).at(operation.span)));
                 };
                 common = wider;
             }
@@ -62,6 +62,15 @@ impl Binder<'_> {
         let operands =
             operands.into_iter().map(|rows| self.as_types(rows, &types, operation.span)).collect::<Vec<_>>();
         Ok((operands, output))
+    }
+
+    /// The problems found before come first: this one may only follow from them.
+    fn after_others(&mut self, error: Error) -> Error {
+        let mut others = std::mem::take(&mut self.problems).into_iter();
+        match others.next() {
+            Some(first) => first.with_related(others.chain(std::iter::once(error))),
+            None => error,
+        }
     }
 
     /// A query with its columns cast to these types.

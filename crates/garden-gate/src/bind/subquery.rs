@@ -11,7 +11,19 @@ use crate::logical::{
 use crate::syntax::ast;
 use crate::types::{SqlType, Value};
 
+/// Characters of a query that its truth value is called by in a plan.
+const MARK_CHARACTERS: usize = 40;
+
 impl Binder<'_> {
+    /// Whether a column belongs to a query around this one.
+    pub(super) fn is_outer(&self, id: ColumnId) -> bool {
+        self.outer.iter().any(|outer| {
+            outer.scope.star.iter().any(|column| column.id == id)
+                || outer.scope.relations.iter().any(|relation| relation.columns.iter().any(|column| column.id == id))
+                || outer.level.aggregates.iter().any(|(aggregate, _)| *aggregate == id)
+        })
+    }
+
     fn inner_query(&mut self, query: &ast::Query, at: (&Scope, Clause)) -> Result<super::query::Rows> {
         if matches!(at.1, Clause::Fetch | Clause::Value) {
             return Err(Error::not_supported(&format!("a query in {}", at.1)).at(query.span));
@@ -258,7 +270,7 @@ impl Attach<'_, '_> {
     fn take_up(&mut self, subquery: Subquery, sql_type: SqlType, span: Span) -> Expr {
         let Subquery { test, plan: right } = subquery;
         let left = std::mem::replace(&mut self.plan, LogicalPlan::OneRow);
-        let guard = if right.can_raise() { self.guard.clone() } else { Vec::new() };
+        let guard = if right.can_raise() { self.usable_guard(&left) } else { Vec::new() };
         let mut join = SideJoin { dependent: true, guard, ..SideJoin::new(JoinKind::Mark, left, right, Vec::new()) };
         let value = match test {
             SubqueryTest::Scalar(column) => {
@@ -274,19 +286,33 @@ impl Attach<'_, '_> {
                     Expr::new(ExprKind::Only(Box::new([value, several])), sql_type, span)
                 }
             }
-            SubqueryTest::Exists => self.mark(&mut join, "EXISTS", span),
+            SubqueryTest::Exists => self.mark(&mut join, span),
             SubqueryTest::Any { op, operands, columns } => {
                 let right = columns.iter().map(|id| self.binder.column(*id, span)).collect();
                 join.any = Some(AnyTest { op, left: operands, right });
-                self.mark(&mut join, "IN", span)
+                self.mark(&mut join, span)
             }
         };
         self.plan = join.into_plan();
         value
     }
 
-    fn mark(&mut self, join: &mut SideJoin, name: &str, span: Span) -> Expr {
-        let mark = self.binder.new_column(name, SqlType::Boolean);
+    /// The conditions around that the rows at hand can tell.
+    fn usable_guard(&self, rows: &LogicalPlan) -> Vec<Expr> {
+        let output = rows.output();
+        let tells = |term: &&Expr| term.columns().iter().all(|id| output.contains(id) || self.binder.is_outer(*id));
+        self.guard.iter().filter(tells).cloned().collect()
+    }
+
+    /// The truth value of the join, called by the text it stands for.
+    fn mark(&mut self, join: &mut SideJoin, span: Span) -> Expr {
+        let text = self.binder.text(span).split_whitespace().collect::<Vec<_>>().join(" ");
+        let name = if text.chars().count() > MARK_CHARACTERS {
+            format!("{}…", text.chars().take(MARK_CHARACTERS).collect::<String>())
+        } else {
+            text
+        };
+        let mark = self.binder.new_column(&format!("({name})"), SqlType::Boolean);
         join.mark = Some(mark);
         Expr::column(mark, SqlType::Boolean, span)
     }

@@ -3,9 +3,9 @@
 use super::problem::Problem;
 use super::query::Rows;
 use super::scope::Scope;
-use super::{Binder, OutputColumn, StepDefinition};
+use super::{Binder, OutputColumn};
 use crate::diagnostic::{Result, Span};
-use crate::logical::{ColumnId, LogicalPlan, RecursionInput, Step, StepId};
+use crate::logical::{ColumnId, LogicalPlan, RecursionInput, Step, StepDefinition, StepId};
 use crate::syntax::ast::{self, Ident};
 
 /// A name that WITH has given.

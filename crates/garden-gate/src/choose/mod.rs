@@ -9,9 +9,8 @@ mod workers;
 
 use crate::diagnostic::Result;
 use crate::estimate::Estimator;
-use crate::logical::{ColumnId, Columns};
+use crate::logical::{ColumnId, Columns, Rewritten};
 use crate::physical::PhysicalPlan;
-use crate::rewrite::Rewritten;
 
 /// What the planner may spend.
 #[derive(Clone, Copy, Debug)]

@@ -2,10 +2,9 @@
 
 use super::build::{Builder, make, only, with_columns};
 use super::cost;
-use crate::bind::StepDefinition;
 use crate::diagnostic::Result;
 use crate::logical::{
-    ColumnId, Expand, Expr, ExprKind, LogicalPlan, Member, Recursion, RecursionInput, SetOp, SetOperand, SortKey, Step, StepId,
+    ColumnId, Expand, Expr, ExprKind, LogicalPlan, Member, Recursion, RecursionInput, SetOp, SetOperand, SortKey, Step, StepDefinition, StepId,
     WindowCall,
 };
 use crate::physical::{MemberSpec, Node, Operator, RecursionSpec};

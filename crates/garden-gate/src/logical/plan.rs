@@ -33,6 +33,15 @@ impl SortKey {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub(crate) struct StepId(pub(crate) usize);
 
+/// A query of WITH, or another one whose rows are used in several places.
+#[derive(Debug)]
+pub(crate) struct StepDefinition {
+    pub(crate) name: String,
+    pub(crate) plan: LogicalPlan,
+    pub(crate) output: Vec<ColumnId>,
+    pub(crate) uses: usize,
+}
+
 /// A use of a query of WITH.
 #[derive(Clone, Debug)]
 pub(crate) struct Step {
@@ -366,4 +375,12 @@ pub(crate) struct RewriteNote {
     pub(crate) rule: &'static str,
     pub(crate) change: String,
     pub(crate) why: &'static str,
+}
+
+/// A query after all rules.
+pub(crate) struct Rewritten {
+    pub(crate) plan: LogicalPlan,
+    /// The queries that are run once.
+    pub(crate) steps: Vec<(StepId, StepDefinition)>,
+    pub(crate) log: Vec<RewriteNote>,
 }

@@ -6,11 +6,10 @@
 
 use super::RuleContext;
 use super::unnest::{empty_value, with_empty};
-use crate::bind::StepDefinition;
 use crate::diagnostic::Span;
 use crate::logical::{
     AnyTest, ColumnId, ColumnInfo, CompareOp, Expand, Expr, ExprKind, Frame, JoinKind, LogicalPlan, Member, Recursion,
-    RecursionInput, SetOperand, SideJoin, SortKey, Step, StepId, WindowCall, WindowFunction,
+    RecursionInput, SetOperand, SideJoin, SortKey, Step, StepDefinition, StepId, WindowCall, WindowFunction,
 };
 use crate::types::{SqlType, Value};
 use std::collections::HashSet;

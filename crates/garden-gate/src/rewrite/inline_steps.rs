@@ -7,9 +7,8 @@
 //! rows. Any other is run once, and its rows are kept for all its uses.
 
 use super::RuleContext;
-use crate::bind::StepDefinition;
 use crate::diagnostic::Span;
-use crate::logical::{ColumnId, Expr, LogicalPlan, RewriteNote, Step, StepId};
+use crate::logical::{ColumnId, Expr, LogicalPlan, RewriteNote, Step, StepDefinition, StepId};
 use std::collections::HashMap;
 
 /// Puts queries of WITH in the place of their uses where that is cheaper.
@@ -19,7 +18,7 @@ pub(super) fn inline(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Logica
         .steps
         .iter()
         .zip(&uses)
-        .map(|(step, uses)| *uses > 1 && !is_light(&step.plan))
+        .map(|(step, uses)| *uses > 0 && context.is_left_out("inline step") || *uses > 1 && !is_light(&step.plan))
         .collect();
     for (at, step) in context.steps.iter().enumerate() {
         let (change, why) = match (uses[at], keep[at]) {

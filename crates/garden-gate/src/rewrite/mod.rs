@@ -1,6 +1,7 @@
 //! Logical plan → simpler logical plan. One rule a file; every application is recorded with the reason why it is allowed.
 
 mod domain;
+mod factor_or;
 mod fold_constants;
 mod inline_steps;
 mod marks_to_semi;
@@ -8,9 +9,8 @@ mod push_filters;
 mod push_semi_joins;
 mod unnest;
 
-use crate::bind::StepDefinition;
 use crate::diagnostic::Result;
-use crate::logical::{Columns, LogicalPlan, RewriteNote, StepId};
+use crate::logical::{Columns, LogicalPlan, RewriteNote, Rewritten, StepDefinition};
 
 /// What a rule works with.
 pub(crate) struct RuleContext<'a> {
@@ -18,6 +18,14 @@ pub(crate) struct RuleContext<'a> {
     /// The queries that may be run once; a rule may add one.
     pub(crate) steps: Vec<StepDefinition>,
     pub(crate) log: Vec<RewriteNote>,
+    /// Names of rules that are left out.
+    pub(crate) without: &'a [String],
+}
+
+impl RuleContext<'_> {
+    fn is_left_out(&self, rule: &str) -> bool {
+        self.without.iter().any(|name| name == rule)
+    }
 }
 
 /// A rule that turns a plan into one with the same rows.
@@ -29,30 +37,44 @@ trait Rule {
 
 /// All rules, in the order they run: queries inside of expressions become joins before anything is moved; then constants, since a
 /// folded condition may vanish or empty its input; then filters move down to where the fewest rows meet them.
-const RULES: &[&dyn Rule] = &[
-    &unnest::Unnest,
-    &marks_to_semi::MarksToSemi,
-    &push_semi_joins::PushSemiJoins,
-    &fold_constants::FoldConstants,
-    &push_filters::PushFilters,
+const RULES: &[(&str, &dyn Rule)] = &[
+    ("unnest query", &unnest::Unnest),
+    ("mark to semi join", &marks_to_semi::MarksToSemi),
+    ("push semi join down", &push_semi_joins::PushSemiJoins),
+    ("fold constants", &fold_constants::FoldConstants),
+    ("take common terms out of OR", &factor_or::FactorOr),
+    ("push filters down", &push_filters::PushFilters),
 ];
 
-/// A query after all rules.
-pub(crate) struct Rewritten {
-    pub(crate) plan: LogicalPlan,
-    /// The queries that are run once, each after those it uses.
-    pub(crate) steps: Vec<(StepId, StepDefinition)>,
-    pub(crate) log: Vec<RewriteNote>,
-}
+/// The rules that can be left out. Without `unnest query` dependent queries are joined by the general method only; without
+/// `inline step` a query of WITH that is used is run once.
+pub(crate) const NAMES: &[&str] = &[
+    "inline step",
+    "unnest query",
+    "mark to semi join",
+    "push semi join down",
+    "fold constants",
+    "take common terms out of OR",
+    "push filters down",
+    "outer to inner join",
+];
 
 /// Applies every rule once.
 ///
 /// # Errors
 /// As the rules.
-pub(crate) fn rewrite(plan: LogicalPlan, steps: Vec<StepDefinition>, columns: &mut Columns) -> Result<Rewritten> {
-    let mut context = RuleContext { columns, steps, log: Vec::new() };
+pub(crate) fn rewrite(
+    plan: LogicalPlan,
+    steps: Vec<StepDefinition>,
+    columns: &mut Columns,
+    without: &[String],
+) -> Result<Rewritten> {
+    let mut context = RuleContext { columns, steps, log: Vec::new(), without };
     let mut plan = inline_steps::inline(plan, &mut context);
-    for rule in RULES {
+    for (name, rule) in RULES {
+        if context.is_left_out(name) && *name != "unnest query" {
+            continue;
+        }
         let mut at = 0;
         // A rule may add steps while it works on the others.
         while at < context.steps.len() {

@@ -132,6 +132,7 @@ fn movable(conjuncts: Vec<Expr>, fits: impl Fn(&[ColumnId]) -> bool) -> (Vec<Exp
 fn past_side_join(mut join: SideJoin, conjuncts: Vec<Expr>, context: &mut RuleContext<'_>) -> LogicalPlan {
     let right = join.right.output();
     if join.kind == JoinKind::Left
+        && !context.is_left_out("outer to inner join")
         && let Some(term) = conjuncts.iter().find(|term| refuses_null(term, &right))
     {
         let change = format!("the left join became an inner one by {}", Printer::new(context.columns).expr(term));

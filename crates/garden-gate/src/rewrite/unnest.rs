@@ -35,7 +35,7 @@ fn unnest(mut join: SideJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
     if outer.is_empty() && join.guard.is_empty() {
         return finish(join);
     }
-    if join.guard.is_empty() {
+    if join.guard.is_empty() && !context.is_left_out("unnest query") {
         let outside: HashSet<ColumnId> = outer.iter().copied().collect();
         if let Some((right, pulled)) = pull_up(join.right.clone(), &outside, context) {
             log(context, "its conditions on the rows around it became conditions of a join");

@@ -6,7 +6,6 @@ use super::settings::Settings;
 use super::statement::{Prepared, prepare};
 use crate::bind::{MissingParameters, Moment, Parameters, Surroundings, bind_value};
 use crate::catalog::DEFAULT_SCHEMA;
-use crate::choose::Resources;
 use crate::diagnostic::{Error, Result, SourceText, SqlState, suggestion};
 use crate::execute::{Control, Interrupt, Pool};
 use crate::kernel::{Batch, array_of};
@@ -229,7 +228,7 @@ impl Session {
         let catalog = self.shared.snapshot();
         let files = Files { folders: &self.folders, cache: &self.shared.files };
         let around = self.around(&catalog, &files, call.parameters, missing);
-        prepare(query, call.source, &around, Resources { workers: self.settings.workers }, call.started)
+        prepare(query, call.source, &around, &self.settings, call.started)
     }
 
     fn query_rows(&self, query: &ast::Query, call: &Call<'_>) -> Result<ResultSet> {
@@ -259,10 +258,9 @@ impl Session {
     }
 }
 
-/// This moment, as clocks here show it and as an instant.
+/// This moment. The session's zone is UTC.
 fn now() -> Moment {
-    let now = chrono::Local::now();
-    Moment { micros: now.naive_local().and_utc().timestamp_micros(), utc_micros: now.timestamp_micros() }
+    Moment { micros: chrono::Utc::now().timestamp_micros() }
 }
 
 /// What a statement is run with.

@@ -11,6 +11,8 @@ pub(crate) struct Settings {
     memory_limit: Option<u64>,
     time_limit: u64,
     recursion_limit: u64,
+    /// Rewrite rules that are left out.
+    pub(crate) without_rules: Vec<String>,
 }
 
 /// A setting: name, meaning, how it is shown and set.
@@ -47,6 +49,12 @@ const SETTINGS: &[Setting] = &[
         set: |settings, value| within(value, 0, usize::MAX).map(|millis| settings.time_limit = millis as u64),
     },
     Setting {
+        name: "without_rules",
+        meaning: "rewrite rules to leave out, by the names that a plan shows, separated by commas; '' for none",
+        show: |settings| Value::Text(settings.without_rules.join(", ")),
+        set: |settings, value| rules(value).map(|rules| settings.without_rules = rules),
+    },
+    Setting {
         name: "workers",
         meaning: "threads a statement may run on, 1 to 256",
         show: |settings| size(settings.workers),
@@ -56,6 +64,14 @@ const SETTINGS: &[Setting] = &[
 
 fn size(value: usize) -> Value {
     Value::Integer(i64::try_from(value).unwrap_or(i64::MAX))
+}
+
+/// Names of rewrite rules; `None` when one is unknown.
+fn rules(value: &Value) -> Option<Vec<String>> {
+    let (Value::Text(text) | Value::Untyped(text)) = value else { return None };
+    let names = text.split(',').map(str::trim).filter(|name| !name.is_empty());
+    let known = |name: &str| crate::rewrite::NAMES.iter().find(|known| known.eq_ignore_ascii_case(name));
+    names.map(|name| known(name).map(|name| (*name).to_owned())).collect()
 }
 
 fn show_bytes(bytes: u64) -> String {
@@ -91,7 +107,7 @@ fn bytes(value: &Value) -> Option<u64> {
 impl Default for Settings {
     fn default() -> Self {
         let workers = std::thread::available_parallelism().map_or(1, std::num::NonZero::get).min(256);
-        Self { workers, batch_rows: 8192, memory_limit: None, time_limit: 0, recursion_limit: 1000 }
+        Self { workers, batch_rows: 8192, memory_limit: None, time_limit: 0, recursion_limit: 1000, without_rules: Vec::new() }
     }
 }
 

@@ -2,6 +2,7 @@
 //!
 //! [`prepare`] is the only way to a plan: what `plan` shows and what `query` runs come out of the same call.
 
+use super::settings::Settings;
 use super::result_set::{ResultColumn, ResultSet};
 use crate::bind::{Bound, Surroundings, bind_query};
 use crate::choose::{Resources, choose};
@@ -34,12 +35,13 @@ pub(super) fn prepare(
     query: &ast::Query,
     source: &Arc<SourceText>,
     around: &Surroundings<'_>,
-    resources: Resources,
+    settings: &Settings,
     started: Instant,
 ) -> Result<Prepared> {
     let Bound { plan, output, mut columns, mut notes, generic, steps } = bind_query(query, source, around)?;
     notes.iter_mut().for_each(|note| note.source = Some(Arc::clone(source)));
-    let mut rewritten = crate::rewrite::rewrite(plan, steps, &mut columns)?;
+    let mut rewritten = crate::rewrite::rewrite(plan, steps, &mut columns, &settings.without_rules)?;
+    let resources = Resources { workers: settings.workers };
     let rewrites = std::mem::take(&mut rewritten.log);
     let plan = choose(rewritten, &wanted(&output), &columns, resources)?;
     Ok(Prepared { bound: BoundParts { output, columns, notes, generic }, plan, rewrites, started })

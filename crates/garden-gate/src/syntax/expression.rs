@@ -1,4 +1,4 @@
-use super::ast::{ArithmeticOp, Case, CompareOp, Expr, ExprKind, Now, ParameterName};
+use super::ast::{ArithmeticOp, Case, CompareOp, Expr, ExprKind, Ident, Now, ParameterName};
 use super::lexer::{Symbol, TokenKind};
 use super::parser::{MAX_DEPTH, Parser};
 use super::problem::Problem;
@@ -141,7 +141,7 @@ impl Parser<'_> {
 
     /// A query, a row of several values, or an expression in parentheses.
     fn parenthesised(&mut self, open: Span) -> Result<Expr> {
-        if self.query_ahead(0) {
+        if self.query_here() {
             let query = self.parenthesised_query()?;
             return self.node(ExprKind::Subquery(Box::new(query)), open.to(self.last_span()));
         }
@@ -212,6 +212,12 @@ impl Parser<'_> {
             let query = self.query_operand("UNIQUE")?;
             return self.node(ExprKind::Unique(query, nulls_equal), span.to(self.last_span()));
         }
+        if open && self.at_any(&["ANY", "SOME"]) {
+            // The aggregate; before a query in parentheses it belongs to a comparison.
+            let token = self.advance();
+            let name = Ident { text: self.raw(token).to_owned(), quoted: false, span: token.span };
+            return self.call(name, span);
+        }
         if open && self.at_word("ROW") {
             self.advance();
             let open = self.advance().span;
@@ -228,7 +234,7 @@ impl Parser<'_> {
     /// `ARRAY[a, b]`, `ARRAY[]` or `ARRAY(query)`.
     fn array(&mut self) -> Result<Expr> {
         let start = self.advance().span;
-        if self.query_ahead(0) {
+        if self.query_here() {
             let query = self.parenthesised_query()?;
             return self.node(ExprKind::ArrayQuery(Box::new(query)), start.to(self.last_span()));
         }
@@ -241,7 +247,7 @@ impl Parser<'_> {
 
     /// The query in parentheses that a word asks for.
     pub(super) fn query_operand(&mut self, word: &str) -> Result<Box<super::ast::Query>> {
-        if self.query_ahead(0) {
+        if self.query_here() {
             return self.parenthesised_query().map(Box::new);
         }
         Err(self.expected(&format!("a query in parentheses behind {word}")))

@@ -64,7 +64,8 @@ impl Parser<'_> {
 
     /// `op value`, or `op {ANY | SOME | ALL} (query)`.
     fn comparison(&mut self, op: CompareOp, left: Expr) -> Result<ExprKind> {
-        if self.at_any(&["ANY", "SOME", "ALL"]) {
+        let query_behind = self.at_word("ALL") || self.query_at(1);
+        if query_behind && self.at_any(&["ANY", "SOME", "ALL"]) {
             let all = self.at_word("ALL");
             self.advance();
             let query = self.query_operand("ANY, SOME or ALL")?;
@@ -121,7 +122,7 @@ impl Parser<'_> {
     }
 
     fn in_predicate(&mut self, operand: Expr, negated: bool) -> Result<ExprKind> {
-        if self.query_ahead(0) {
+        if self.query_here() {
             let query = Box::new(self.parenthesised_query()?);
             return Ok(ExprKind::InQuery { operand: Box::new(operand), query, negated });
         }

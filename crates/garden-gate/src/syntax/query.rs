@@ -35,22 +35,26 @@ impl Parser<'_> {
         self.list(Self::sort_item)
     }
 
-    /// Whether a query in parentheses begins `distance` tokens ahead, and not an expression or join in parentheses.
-    pub(super) fn query_ahead(&self, distance: usize) -> bool {
-        if self.ahead(distance).kind != TokenKind::Symbol(Symbol::LeftParen) {
+    /// Whether a query in parentheses begins here, and not an expression or join in parentheses.
+    pub(super) fn query_here(&self) -> bool {
+        self.query_at(0)
+    }
+
+    /// As [`Parser::query_here`], so many tokens ahead.
+    pub(super) fn query_at(&self, start: usize) -> bool {
+        let is_open = |at: usize| self.ahead(at).kind == TokenKind::Symbol(Symbol::LeftParen);
+        let Some(open) = (start..=start + usize::from(MAX_NESTING)).find(|at| !is_open(*at)) else { return false };
+        if open == start || !self.query_word_ahead(open) {
             return false;
         }
-        if self.query_word_ahead(distance + 1) {
-            return true;
-        }
-        if !self.query_ahead(distance + 1) {
-            return false;
-        }
-        let behind = self.closing(distance + 1) + 1;
-        self.ahead(behind).kind == TokenKind::Symbol(Symbol::RightParen)
-            || ["UNION", "INTERSECT", "EXCEPT", "ORDER", "OFFSET", "FETCH", "LIMIT"]
-                .iter()
-                .any(|word| self.is_word_at(behind, word))
+        // The innermost parentheses hold a query; those around it do when only what continues a query stands behind it.
+        (start + 1..open).all(|inner| {
+            let behind = self.closing(inner) + 1;
+            self.ahead(behind).kind == TokenKind::Symbol(Symbol::RightParen)
+                || ["UNION", "INTERSECT", "EXCEPT", "ORDER", "OFFSET", "FETCH", "LIMIT"]
+                    .iter()
+                    .any(|word| self.is_word_at(behind, word))
+        })
     }
 
     fn query_word_ahead(&self, distance: usize) -> bool {

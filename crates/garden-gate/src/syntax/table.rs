@@ -82,7 +82,7 @@ impl Parser<'_> {
     fn table_primary(&mut self) -> Result<TableExpr> {
         let start = self.span();
         let lateral = self.accept_word("LATERAL");
-        if self.query_ahead(0) {
+        if self.query_here() {
             let query = Box::new(self.parenthesised_query()?);
             let span = start.to(self.last_span());
             return Ok(TableExpr::Derived { query, lateral, alias: self.table_alias()?, span });
