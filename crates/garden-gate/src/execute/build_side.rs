@@ -42,8 +42,8 @@ impl<'a> Compiler<'a> {
         let drops_all = side.batch.rows == 0
             && (matches!(spec.kind, JoinKind::Inner | JoinKind::Semi)
                 || spec.mirrored && spec.kind != JoinKind::Full);
-        if drops_all {
-            // Nothing can match: the probe side need not be read.
+        if drops_all && !self.is_running() {
+            // Nothing can match: the probe side need not be read. The steps of a recursion are made once for all its rounds.
             return Ok(Pipeline::of(Vec::new()));
         }
         let pair_layout = columns_of(&spec.residual);

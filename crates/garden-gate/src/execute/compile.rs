@@ -61,6 +61,11 @@ impl<'a> Compiler<'a> {
         self.running.borrow_mut().push(recursion);
     }
 
+    /// Whether a recursion is being run.
+    pub(super) fn is_running(&self) -> bool {
+        !self.running.borrow().is_empty()
+    }
+
     pub(super) fn leave(&self, recursion: usize) {
         self.running.borrow_mut().retain(|running| *running != recursion);
         self.inputs.borrow_mut().retain(|(id, _), _| *id != recursion);

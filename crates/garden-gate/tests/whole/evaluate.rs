@@ -11,6 +11,21 @@ pub(crate) type Rows = Vec<Vec<Cell>>;
 pub(crate) enum Fault {
     SeveralRows,
     Name,
+    /// The reference would take too long.
+    TooMuch,
+}
+
+thread_local! {
+    /// Expressions that may still be worked out for the query at hand.
+    static BUDGET: std::cell::Cell<u64> = const { std::cell::Cell::new(0) };
+}
+
+fn spend() -> Outcome<()> {
+    BUDGET.with(|budget| {
+        let left = budget.get();
+        budget.set(left.saturating_sub(1));
+        if left == 0 { Err(Fault::TooMuch) } else { Ok(()) }
+    })
 }
 
 type Outcome<T> = Result<T, Fault>;
@@ -32,6 +47,7 @@ struct Scope<'s> {
 }
 
 pub(crate) fn query(query: &Query, tables: &Tables) -> Outcome<Rows> {
+    BUDGET.with(|budget| budget.set(100_000));
     full(query, tables, &[])
 }
 
@@ -185,6 +201,7 @@ fn join(
                 }
                 joined.push(pair);
             }
+            spend()?;
         }
         if !found && matches!(kind, "LEFT" | "FULL") {
             joined.push(row.iter().cloned().chain(empty(b, tables)?).collect());
@@ -220,6 +237,7 @@ fn select(select: &Select, tables: &Tables, outer: &[Joined]) -> Outcome<Rows> {
         let mut next = Vec::new();
         for row in &rows {
             for other in self::from(table, tables, outer, row)? {
+                spend()?;
                 next.push(row.iter().cloned().chain(other).collect());
             }
         }
@@ -373,6 +391,7 @@ fn inner(query: &Query, scope: Scope<'_>, tables: &Tables) -> Outcome<Rows> {
 }
 
 fn value(expr: &Expr, scope: Scope<'_>, tables: &Tables) -> Outcome<Cell> {
+    spend()?;
     let v = |expr: &Expr| value(expr, scope, tables);
     let t = |expr: &Expr| value(expr, scope, tables).map(|cell| truth(&cell));
     Ok(match expr {

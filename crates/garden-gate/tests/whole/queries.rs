@@ -65,18 +65,19 @@ fn shown(cell: &Cell) -> String {
 /// What is wrong with the engine's answer, if anything; `None` also when the reference has none.
 fn wrong(query: &Query, tables: &Tables, session: &mut Session, (batch, workers, without): (i64, i64, &str)) -> Option<String> {
     let expected = evaluate::query(query, tables);
-    if expected == Err(Fault::Name) {
+    if matches!(expected, Err(Fault::Name | Fault::TooMuch)) {
         return None;
     }
     session.set("batch_rows", batch).unwrap();
     session.set("workers", workers).unwrap();
     session.set("without_rules", without).unwrap();
+    session.set("time_limit", 20_000).unwrap();
     let asked = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| session.query(&query.sql(), ())));
     let Ok(found) = asked else { return Some("PANIC".into()) };
     let (expected, found) = match (expected, found) {
-        // A query that the engine need not evaluate may well have two rows.
+        // Which of several queries in place of values is worked out, and when, is left open; two rows may be met or not.
         (Err(_), Ok(_)) => return None,
-        (Err(_), Err(error)) if error.sqlstate().as_str() == "21000" => return None,
+        (_, Err(error)) if error.sqlstate().as_str() == "21000" => return None,
         (_, Err(error)) => return Some(format!("{} {}", error.sqlstate(), error.message())),
         (Ok(expected), Ok(found)) => (expected, found),
     };
@@ -98,6 +99,9 @@ fn run(seeds: std::ops::Range<u64>) {
         let mut draw = Draw::new(seed.wrapping_mul(0x5851_f42d_4c95_7f2d) + 17);
         let tables = tables(&mut draw);
         let mut session = session(&tables);
+        if std::env::var_os("GARDEN_GATE_SEEDS").is_some() && seed.is_multiple_of(50) {
+            println!("seed {seed}");
+        }
         for _ in 0..8 {
             let query = Generator::new(&mut draw).query();
             for way in WAYS {
