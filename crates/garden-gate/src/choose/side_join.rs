@@ -50,7 +50,9 @@ impl Builder<'_> {
             (true, false) => forward,
             (false, _) => nested,
         };
-        let both = left.output.iter().chain(&right.output).copied().chain(mark);
+        let gives_right = matches!(kind, JoinKind::Inner | JoinKind::Left | JoinKind::Full | JoinKind::Single);
+        let from_right: &[ColumnId] = if gives_right { &right.output } else { &[] };
+        let both = left.output.iter().chain(from_right).copied().chain(mark);
         let output = only(both, required);
         let (probe, build) = if mirrored { (right, left) } else { (left, right) };
         let keys = keys.into_iter().map(|key| if mirrored { flipped(key) } else { key }).collect();

@@ -1,6 +1,6 @@
 use super::Session;
 use super::files::FileCache;
-use crate::catalog::{Catalog, Column, DEFAULT_SCHEMA, FileOptions, Table, TableKind, TableSource};
+use crate::catalog::{Catalog, Column, DEFAULT_SCHEMA, FileOptions, Segment, Table, TableKind, TableSource};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::storage::{MemoryTable, table_of};
 use crate::types::{SqlType, Value};
@@ -68,6 +68,25 @@ impl Database {
         tables.push(Table { name: table.into(), kind: TableKind::Table, source });
         *catalog = Arc::new(changed);
         Ok(())
+    }
+
+    /// Adds a table of Arrow columns, given as runs of rows.
+    ///
+    /// # Errors
+    /// 42S01 when the name is taken; 42000 when an array has another type or length than its column and segment say.
+    pub fn add_segments(&self, name: &str, columns: &[Column], segments: Vec<Segment>) -> Result<()> {
+        check_types(columns)?;
+        let fits = |segment: &Segment| {
+            segment.columns.len() == columns.len()
+                && segment.columns.iter().zip(columns).all(|(array, column)| {
+                    array.len() == segment.rows && *array.data_type() == column.sql_type.arrow()
+                })
+        };
+        if !segments.iter().all(fits) {
+            let message = format!("the arrays of table {name:?} have other types or lengths than its columns and segments");
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message));
+        }
+        self.add_source(name, Arc::new(MemoryTable::new(columns.to_vec(), segments)))
     }
 
     /// Makes a table of literal rows.

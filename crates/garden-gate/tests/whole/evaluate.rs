@@ -47,7 +47,7 @@ struct Scope<'s> {
 }
 
 pub(crate) fn query(query: &Query, tables: &Tables) -> Outcome<Rows> {
-    BUDGET.with(|budget| budget.set(100_000));
+    BUDGET.with(|budget| budget.set(20_000));
     full(query, tables, &[])
 }
 

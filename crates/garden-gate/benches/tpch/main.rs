@@ -1,0 +1,52 @@
+//! The 22 queries of TPC-H at scale factors 0.1 and 1, on one worker and on two: the time of each, in milliseconds, and their sum.
+//!
+//! `cargo bench --bench tpch` takes all; `cargo bench --bench tpch -- 1 q09 q21` a scale factor and some of the queries.
+#![expect(clippy::print_stdout, reason = "a bench prints its figures")]
+
+mod data;
+
+use garden_gate::Session;
+use std::time::Instant;
+
+/// Runs of each query; the least time counts.
+const RUNS: usize = 3;
+
+macro_rules! queries {
+    ($($name:literal),*) => { [$(($name, include_str!(concat!("queries/", $name, ".sql")))),*] };
+}
+
+const QUERIES: [(&str, &str); 22] = queries!(
+    "q01", "q02", "q03", "q04", "q05", "q06", "q07", "q08", "q09", "q10", "q11", "q12", "q13", "q14", "q15", "q16", "q17",
+    "q18", "q19", "q20", "q21", "q22"
+);
+
+fn time(session: &mut Session, workers: i64, sql: &str) -> f64 {
+    session.set("workers", workers).expect("a known setting");
+    let run = || {
+        let start = Instant::now();
+        session.query(sql, ()).expect("every query runs");
+        start.elapsed().as_secs_f64() * 1e3
+    };
+    std::iter::repeat_with(run).take(RUNS).fold(f64::INFINITY, f64::min)
+}
+
+fn main() {
+    let wanted: Vec<String> = std::env::args().skip(1).filter(|arg| !arg.starts_with('-')).collect();
+    let scales: Vec<f64> = wanted.iter().filter_map(|arg| arg.parse().ok()).collect();
+    let names: Vec<&String> = wanted.iter().filter(|arg| arg.starts_with('q')).collect();
+    for scale in if scales.is_empty() { vec![0.1, 1.0] } else { scales } {
+        let start = Instant::now();
+        let db = data::database(scale);
+        println!("scale factor {scale}, made in {:.1} s", start.elapsed().as_secs_f64());
+        println!("query   1 worker  2 workers   ratio");
+        let mut session = db.session();
+        let mut sums = [0.0; 2];
+        for (name, sql) in QUERIES.iter().filter(|(name, _)| names.is_empty() || names.iter().any(|n| n == name)) {
+            let sql = if *name == "q11" { sql.replace("0.0001", &format!("{:.10}", 0.0001 / scale)) } else { (*sql).to_owned() };
+            let times = [time(&mut session, 1, &sql), time(&mut session, 2, &sql)];
+            println!("{name}     {:8.1}   {:8.1}   {:5.2}", times[0], times[1], times[0] / times[1]);
+            sums = [sums[0] + times[0], sums[1] + times[1]];
+        }
+        println!("all     {:8.1}   {:8.1}   {:5.2}\n", sums[0], sums[1], sums[0] / sums[1]);
+    }
+}
