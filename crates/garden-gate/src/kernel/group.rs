@@ -1,4 +1,5 @@
 use super::keys::{from_integer_lanes, hash_bytes, integer_lanes, mix};
+use super::word_keys::WordTable;
 use crate::diagnostic::Result;
 use crate::types::index;
 use arrow::array::{Array, ArrayRef};
@@ -27,6 +28,8 @@ enum Table {
         keys: Vec<i64>,
         null_group: Option<u32>,
     },
+    /// Several keys that fit words, so far.
+    Words(WordTable),
     Encoded {
         slots: HashTable<(u64, u32)>,
         converter: Box<RowConverter>,
@@ -44,10 +47,10 @@ impl GroupTable {
             Table::Single
         } else if integer {
             Table::Integer { slots: HashTable::new(), keys: Vec::new(), null_group: None }
+        } else if let Some(words) = WordTable::new(&types) {
+            Table::Words(words)
         } else {
-            let converter = RowConverter::new(types.iter().cloned().map(SortField::new).collect())?;
-            let keys = converter.empty_rows(0, 0);
-            Table::Encoded { slots: HashTable::new(), converter: Box::new(converter), keys }
+            encoded(&types)?
         };
         Ok(Self { types, table, groups: 0 })
     }
@@ -59,7 +62,16 @@ impl GroupTable {
     /// The group of each row, written to `ids`; new keys get new groups.
     pub(crate) fn assign(&mut self, keys: &[ArrayRef], rows: usize, ids: &mut Vec<u32>) -> Result<()> {
         ids.clear();
+        if let Table::Words(words) = &mut self.table {
+            if words.assign(keys, rows, ids) {
+                self.groups = words.len();
+                return Ok(());
+            }
+            self.encode()?;
+            ids.clear();
+        }
         match &mut self.table {
+            Table::Words(_) => {}
             Table::Single => {
                 self.groups = self.groups.max(usize::from(rows > 0));
                 ids.resize(rows, 0);
@@ -104,6 +116,16 @@ impl GroupTable {
         Ok(())
     }
 
+    /// Goes over from words to encoded rows; groups keep their numbers.
+    fn encode(&mut self) -> Result<()> {
+        let known = self.keys()?;
+        let rows = self.groups;
+        self.table = encoded(&self.types)?;
+        self.groups = 0;
+        let mut ids = Vec::new();
+        if rows > 0 { self.assign(&known, rows, &mut ids) } else { Ok(()) }
+    }
+
     /// The keys, one row a group.
     pub(crate) fn keys(&self) -> Result<Vec<ArrayRef>> {
         match &self.table {
@@ -113,6 +135,7 @@ impl GroupTable {
                     null_group.map(|group| (0..keys.len()).map(|at| index(at) != group).collect::<NullBuffer>());
                 Ok(vec![from_integer_lanes(keys.clone(), nulls, &self.types[0])])
             }
+            Table::Words(words) => Ok(words.columns(&self.types)),
             Table::Encoded { converter, keys, .. } => Ok(converter.convert_rows(keys)?),
         }
     }
@@ -122,9 +145,16 @@ impl GroupTable {
         match &self.table {
             Table::Single => 0,
             Table::Integer { slots, keys, .. } => slots.capacity() * 17 + keys.capacity() * 8,
+            Table::Words(words) => words.bytes(),
             Table::Encoded { slots, keys, .. } => slots.capacity() * 17 + keys.size(),
         }
     }
+}
+
+fn encoded(types: &[DataType]) -> Result<Table> {
+    let converter = RowConverter::new(types.iter().cloned().map(SortField::new).collect())?;
+    let keys = converter.empty_rows(0, 0);
+    Ok(Table::Encoded { slots: HashTable::new(), converter: Box::new(converter), keys })
 }
 
 fn next_group(groups: &mut usize) -> u32 {
@@ -135,14 +165,16 @@ fn next_group(groups: &mut usize) -> u32 {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use arrow::array::{Int32Array, StringViewArray};
+    use arrow::array::{AsArray, Int32Array, StringViewArray};
     use std::sync::Arc;
 
     #[test]
     fn null_is_a_group_of_its_own() {
         let numbers: ArrayRef = Arc::new(Int32Array::from(vec![Some(7), None, Some(0), Some(7), None]));
         let texts: ArrayRef = Arc::new(StringViewArray::from(vec![Some("a"), None, Some(""), Some("a"), None]));
-        for keys in [vec![Arc::clone(&numbers)], vec![Arc::clone(&texts)], vec![numbers, texts]] {
+        let long = vec![Some("longer than a word"), None, Some(""), Some("longer than a word"), None];
+        let long: ArrayRef = Arc::new(StringViewArray::from(long));
+        for keys in [vec![Arc::clone(&numbers)], vec![Arc::clone(&texts)], vec![Arc::clone(&numbers), texts], vec![numbers, long]] {
             let mut table = GroupTable::new(keys.iter().map(|key| key.data_type().clone()).collect()).unwrap();
             let mut ids = Vec::new();
             table.assign(&keys, 5, &mut ids).unwrap();
@@ -151,6 +183,17 @@ mod tests {
             assert_eq!(shown[0].null_count(), 1, "keys come back with their NULL");
             assert!(shown[0].is_null(1));
         }
+        // Long texts come after short ones: the groups found so far keep their numbers.
+        let batch = |texts: [&str; 2]| -> Vec<ArrayRef> {
+            vec![Arc::new(Int32Array::from(vec![1, 2])), Arc::new(StringViewArray::from(texts.to_vec()))]
+        };
+        let types = batch(["a", "b"]).iter().map(|key| key.data_type().clone()).collect();
+        let (mut table, mut ids) = (GroupTable::new(types).unwrap(), Vec::new());
+        for (texts, expected) in [(["a", "b"], [0, 1]), (["a", "too long for it"], [0, 2]), (["seven b", "b"], [3, 1])] {
+            table.assign(&batch(texts), 2, &mut ids).unwrap();
+            assert_eq!(ids, expected, "{texts:?}");
+        }
+        assert_eq!(table.keys().unwrap()[1].as_string_view().value(2), "too long for it");
         let mut none = GroupTable::new(Vec::new()).unwrap();
         let mut ids = Vec::new();
         none.assign(&[], 3, &mut ids).unwrap();

@@ -21,6 +21,7 @@ mod logic;
 mod problem;
 mod text;
 mod window;
+mod word_keys;
 
 pub(crate) use aggregate::{Accumulator, Groups, accumulator, aggregate_inputs};
 pub(crate) use batch::{Batch, Lane};

@@ -6,12 +6,12 @@
 //!     a, b                                  a
 //!                                         b
 //! ```
-//! Condition: the join's condition uses columns of one input of the inner join only. A semi or anti join keeps or drops that input's
+//! Condition: the join's condition consists of equalities and uses columns of one input of the inner join only. A semi or anti join keeps or drops that input's
 //! row whatever it is joined with.
 
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
-use crate::logical::{ColumnId, Expr, JoinKind, LogicalPlan, RewriteNote, SideJoin};
+use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote, SideJoin};
 
 pub(super) struct PushSemiJoins;
 
@@ -32,7 +32,8 @@ fn push(join: SideJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
             let below = push(SideJoin { left: *input, ..join }, context);
             below.filter(conjuncts)
         }
-        LogicalPlan::Join { mut inputs, conjuncts } => {
+        // A condition that is no equality is tried for every candidate: on as few rows as possible, after the other joins.
+        LogicalPlan::Join { mut inputs, conjuncts } if join.on.iter().all(is_equality) => {
             let right = join.right.output();
             let used: Vec<ColumnId> =
                 join.on.iter().chain(join.any.iter().flat_map(|any| &any.left)).flat_map(Expr::columns).collect();
@@ -57,4 +58,8 @@ fn push(join: SideJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
         }
         left => SideJoin { left, ..join }.into_plan(),
     }
+}
+
+fn is_equality(term: &Expr) -> bool {
+    matches!(term.kind(), ExprKind::Compare(CompareOp::Equal, _) | ExprKind::Same(_))
 }
