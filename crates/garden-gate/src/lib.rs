@@ -73,4 +73,4 @@ pub use diagnostic::{DataPlace, Error, Label, Note, Position, Result, SourceText
 pub use execute::Interrupt;
 pub use physical::{Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};
 pub use session::{Database, FromValue, Outcome, ResultColumn, ResultSet, Row, Session, Statements};
-pub use types::{Decimal, SqlType, Value};
+pub use types::{Decimal, RowField, SqlType, Value};

@@ -1,6 +1,7 @@
 //! The library as a program meets it: statements in, rows, plans and messages out.
 #![expect(clippy::unwrap_used, reason = "a test stops at what it does not expect")]
 
+mod conformance;
 mod conversions;
 mod edges;
 mod examples;

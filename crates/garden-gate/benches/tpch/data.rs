@@ -96,6 +96,7 @@ impl Generated {
 }
 
 /// All eight tables at a scale factor.
+#[expect(clippy::too_many_lines, reason = "one column after the other")]
 pub(crate) fn database(scale: f64) -> Database {
     use Cell::{Cents, Day, Key, Made, Number, Text};
     use SqlType::{BigInt, Date, Integer};
@@ -138,7 +139,17 @@ pub(crate) fn database(scale: f64) -> Database {
                 let made = [p.p_name.to_string(), p.p_mfgr.to_string(), p.p_brand.to_string()];
                 let [name, maker, brand] = made.map(Made);
                 let (size, price) = (Number(p.p_size), Cents(p.p_retailprice.0));
-                [Key(p.p_partkey), name, maker, brand, Text(p.p_type), size, Text(p.p_container), price, Text(p.p_comment)]
+                [
+                    Key(p.p_partkey),
+                    name,
+                    maker,
+                    brand,
+                    Text(p.p_type),
+                    size,
+                    Text(p.p_container),
+                    price,
+                    Text(p.p_comment),
+                ]
             }),
         ),
     );
@@ -157,7 +168,15 @@ pub(crate) fn database(scale: f64) -> Database {
             SupplierGenerator::new(scale, 1, 1).iter().map(|s| {
                 let (name, address, phone) = (s.s_name.to_string(), s.s_address.to_string(), s.s_phone.to_string());
                 let (nation, balance) = (Key(s.s_nationkey), Cents(s.s_acctbal.0));
-                [Key(s.s_suppkey), Made(name), Made(address), nation, Made(phone), balance, Made(s.s_comment.to_string())]
+                [
+                    Key(s.s_suppkey),
+                    Made(name),
+                    Made(address),
+                    nation,
+                    Made(phone),
+                    balance,
+                    Made(s.s_comment.to_string()),
+                ]
             }),
         ),
     );
@@ -216,7 +235,17 @@ pub(crate) fn database(scale: f64) -> Database {
                 let (status, clerk) = (Made(o.o_orderstatus.to_string()), Made(o.o_clerk.to_string()));
                 let (price, day) = (Cents(o.o_totalprice.0), Day(o.o_orderdate.to_unix_epoch()));
                 let (priority, comment) = (Text(o.o_orderpriority), Text(o.o_comment));
-                [Key(o.o_orderkey), Key(o.o_custkey), status, price, day, priority, clerk, Number(o.o_shippriority), comment]
+                [
+                    Key(o.o_orderkey),
+                    Key(o.o_custkey),
+                    status,
+                    price,
+                    day,
+                    priority,
+                    clerk,
+                    Number(o.o_shippriority),
+                    comment,
+                ]
             }),
         ),
     );

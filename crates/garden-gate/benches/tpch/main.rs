@@ -16,8 +16,8 @@ macro_rules! queries {
 }
 
 const QUERIES: [(&str, &str); 22] = queries!(
-    "q01", "q02", "q03", "q04", "q05", "q06", "q07", "q08", "q09", "q10", "q11", "q12", "q13", "q14", "q15", "q16", "q17",
-    "q18", "q19", "q20", "q21", "q22"
+    "q01", "q02", "q03", "q04", "q05", "q06", "q07", "q08", "q09", "q10", "q11", "q12", "q13", "q14", "q15", "q16",
+    "q17", "q18", "q19", "q20", "q21", "q22"
 );
 
 fn time(session: &mut Session, workers: i64, sql: &str) -> f64 {
@@ -42,7 +42,11 @@ fn main() {
         let mut session = db.session();
         let mut sums = [0.0; 2];
         for (name, sql) in QUERIES.iter().filter(|(name, _)| names.is_empty() || names.iter().any(|n| n == name)) {
-            let sql = if *name == "q11" { sql.replace("0.0001", &format!("{:.10}", 0.0001 / scale)) } else { (*sql).to_owned() };
+            let sql = if *name == "q11" {
+                sql.replace("0.0001", &format!("{:.10}", 0.0001 / scale))
+            } else {
+                (*sql).to_owned()
+            };
             let times = [time(&mut session, 1, &sql), time(&mut session, 2, &sql)];
             println!("{name}     {:8.1}   {:8.1}   {:5.2}", times[0], times[1], times[0] / times[1]);
             sums = [sums[0] + times[0], sums[1] + times[1]];

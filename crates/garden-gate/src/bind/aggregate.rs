@@ -27,7 +27,10 @@ impl Binder<'_> {
         };
         if let Some(outside) = self.owner(&aggregate, scope) {
             if !self.outer[outside].clause.allows_aggregates() {
-                let problem = Problem::AggregateMisplaced { name: self.text(span).to_owned(), clause: self.outer[outside].clause };
+                let problem = Problem::AggregateMisplaced {
+                    name: self.text(span).to_owned(),
+                    clause: self.outer[outside].clause,
+                };
                 return Ok(self.report(&problem, span));
             }
             return Ok(self.add_aggregate(aggregate, Some(outside), span));
@@ -42,8 +45,10 @@ impl Binder<'_> {
     /// The query around this one whose columns alone the aggregate uses.
     fn owner(&self, aggregate: &Aggregate, scope: &Scope) -> Option<usize> {
         let used: Vec<_> = aggregate.exprs().flat_map(Expr::columns).collect();
-        let knows = |scope: &Scope, id| scope.relations.iter().any(|r| r.columns.iter().any(|column| column.id == id))
-            || scope.star.iter().any(|column| column.id == id);
+        let knows = |scope: &Scope, id| {
+            scope.relations.iter().any(|r| r.columns.iter().any(|column| column.id == id))
+                || scope.star.iter().any(|column| column.id == id)
+        };
         if used.is_empty() || used.iter().any(|id| knows(scope, *id)) {
             return None;
         }
@@ -71,7 +76,11 @@ impl Binder<'_> {
         let mut arguments = self.all(&call.args, at)?;
         arguments = arguments
             .into_iter()
-            .map(|argument| if is_unsettled(&argument) { self.settle_parameter(argument, SqlType::Integer) } else { argument })
+            .map(
+                |argument| {
+                    if is_unsettled(&argument) { self.settle_parameter(argument, SqlType::Integer) } else { argument }
+                },
+            )
             .collect();
         let mut order = Vec::new();
         for item in &call.order {
@@ -83,9 +92,9 @@ impl Binder<'_> {
         }
         let measured = if function.is_ordered_set() { order.first().map(|key| &key.expr) } else { arguments.first() };
         let argument_type = measured.map_or(SqlType::Null, Expr::sql_type);
-        let second_fits = arguments.get(1).is_none_or(|y| {
-            !function.is_binary() || y.sql_type().is_number() || y.sql_type() == SqlType::Null
-        });
+        let second_fits = arguments
+            .get(1)
+            .is_none_or(|y| !function.is_binary() || y.sql_type().is_number() || y.sql_type() == SqlType::Null);
         let Some(sql_type) = function.result_type(argument_type).filter(|_| second_fits) else {
             let expected = expected_argument(function);
             self.report(&Problem::WrongType { what: name.into(), expected, found: argument_type }, span);

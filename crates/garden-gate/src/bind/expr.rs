@@ -74,7 +74,6 @@ impl Binder<'_> {
             K::Quantified { op, operand, all, query } => self.quantified((*op, *all), operand, query, (at, span))?,
             K::Row(fields) => {
                 let fields = self.all(fields, at)?;
-                let fields = fields.into_iter().map(|field| self.settled(field)).collect::<Vec<_>>();
                 let sql_type = SqlType::row_of_types(fields.iter().map(Expr::sql_type));
                 Expr::new(ExprKind::Row(fields), sql_type, span)
             }
@@ -139,7 +138,8 @@ impl Binder<'_> {
     fn field(&mut self, operand: Expr, name: &Ident, span: Span) -> Expr {
         let SqlType::Row(fields) = operand.sql_type() else {
             let found = operand.sql_type();
-            return self.report(&Problem::WrongType { what: format!(".{}", name.text), expected: "a row", found }, span);
+            return self
+                .report(&Problem::WrongType { what: format!(".{}", name.text), expected: "a row", found }, span);
         };
         match fields.iter().position(|field| name.matches(&field.name)) {
             Some(place) => Expr::new(ExprKind::Field(Box::new(operand), place), fields[place].sql_type, span),
@@ -152,6 +152,7 @@ impl Binder<'_> {
 
     /// `(a, b) OVERLAPS (c, d)`: an end that is an interval counts from its start; the earlier of the two is the start (clause 8.14).
     fn overlaps(&mut self, parts: &[ast::Expr; 4], at: (&Scope, Clause), span: Span) -> Result<Expr> {
+        use ast::CompareOp::{Equal, Greater, GreaterOrEqual};
         let mut periods = Vec::new();
         for pair in parts.chunks(2) {
             let (start, mut end) = (self.expr(&pair[0], at.0, at.1)?, self.expr(&pair[1], at.0, at.1)?);
@@ -159,7 +160,7 @@ impl Binder<'_> {
                 end = self.arithmetic(ast::ArithmeticOp::Add, start.clone(), end, span);
             }
             // The period runs from the earlier to the later; a NULL end makes it the one point known.
-            let swap = self.compare(ast::CompareOp::Greater, start.clone(), end.clone(), span);
+            let swap = self.compare(Greater, start.clone(), end.clone(), span);
             let missing = Expr::new(ExprKind::Is(Box::new(start.clone()), ast::Test::Null), SqlType::Boolean, span);
             let Some((start, end)) = self.unify_pair(start, end, span) else { return Ok(super::stand_in(span)) };
             let swap = Expr::or([missing, swap], span);
@@ -173,11 +174,20 @@ impl Binder<'_> {
             [(nothing(), nothing()), (nothing(), nothing())]
         });
         let mut test = |op, a: &Expr, b: &Expr| self.compare(op, a.clone(), b.clone(), span);
-        use ast::CompareOp::{Equal, Greater, GreaterOrEqual};
-        let within = |first: Expr, past_end: Expr, tail: Expr| Expr::and([first, Expr::or([past_end.negated(true), tail], span)], span);
+        let within = |first: Expr, past_end: Expr, tail: Expr| {
+            Expr::and([first, Expr::or([past_end.negated(true), tail], span)], span)
+        };
         // (S1 > S2 AND NOT (S1 >= T2 AND T1 >= T2)) OR (S2 > S1 AND NOT (S2 >= T1 AND T2 >= T1)) OR (S1 = S2 AND (T1 <> T2 OR T1 = T2))
-        let first = within(test(Greater, &s1, &s2), test(GreaterOrEqual, &s1, &t2), test(GreaterOrEqual, &t1, &t2).negated(true));
-        let second = within(test(Greater, &s2, &s1), test(GreaterOrEqual, &s2, &t1), test(GreaterOrEqual, &t2, &t1).negated(true));
+        let first = within(
+            test(Greater, &s1, &s2),
+            test(GreaterOrEqual, &s1, &t2),
+            test(GreaterOrEqual, &t1, &t2).negated(true),
+        );
+        let second = within(
+            test(Greater, &s2, &s1),
+            test(GreaterOrEqual, &s2, &t1),
+            test(GreaterOrEqual, &t2, &t1).negated(true),
+        );
         let ends = Expr::or([test(Equal, &t1, &t2).negated(true), test(Equal, &t1, &t2)], span);
         let third = Expr::and([test(Equal, &s1, &s2), ends], span);
         Ok(Expr::or([first, second, third], span))
@@ -193,7 +203,14 @@ impl Binder<'_> {
         let result = self.arithmetic(ast::ArithmeticOp::Subtract, left, right, span);
         if result.sql_type() != target && result.sql_type() != SqlType::Null {
             let found = result.sql_type();
-            return Ok(self.report(&Problem::WrongType { what: "a difference in these fields".into(), expected: "two days or times", found }, span));
+            return Ok(self.report(
+                &Problem::WrongType {
+                    what: "a difference in these fields".into(),
+                    expected: "two days or times",
+                    found,
+                },
+                span,
+            ));
         }
         Ok(result)
     }
@@ -296,9 +313,7 @@ fn castable(from: SqlType, to: SqlType) -> bool {
         (a, b) if a == b => true,
         (T::Null, _) => true,
         (T::Array(a), T::Array(b)) => castable(*a, *b),
-        (T::Row(a), T::Row(b)) => {
-            a.len() == b.len() && a.iter().zip(b).all(|(a, b)| castable(a.sql_type, b.sql_type))
-        }
+        (T::Row(a), T::Row(b)) => a.len() == b.len() && a.iter().zip(b).all(|(a, b)| castable(a.sql_type, b.sql_type)),
         (T::Array(_) | T::Row(_), _) | (_, T::Array(_) | T::Row(_)) => false,
         (a, b) if a.is_binary() && b.is_binary() => true,
         (T::Uuid | T::IpAddress, b) if b.is_binary() => true,

@@ -74,8 +74,8 @@ impl Binder<'_> {
             return super::stand_in(span);
         }
         let (args, sql_type) = match self.call_type(function, args, span) {
-            Ok(found) => found,
-            Err(stand_in) => return stand_in,
+            Some(found) => found,
+            None => return super::stand_in(span),
         };
         Expr::new(ExprKind::Call(function, args), sql_type, span)
     }
@@ -119,11 +119,11 @@ impl Binder<'_> {
     }
 
     /// The result type; arguments that must agree are brought together.
-    fn call_type(&mut self, function: Function, args: Vec<Expr>, span: Span) -> Result<(Vec<Expr>, T), Expr> {
+    fn call_type(&mut self, function: Function, args: Vec<Expr>, span: Span) -> Option<(Vec<Expr>, T)> {
         use Function as F;
         let first = args[0].sql_type();
         let second = args.get(1).map_or(T::Null, Expr::sql_type);
-        Ok(match function {
+        Some(match function {
             F::CharacterLength | F::OctetLength | F::Position | F::Cardinality => (args, T::Integer),
             F::OccurrencesRegex | F::PositionRegex | F::PositionRegexAfter | F::WidthBucket => {
                 let args = if function == F::WidthBucket { self.width_bucket(args, span) } else { args };
@@ -151,8 +151,10 @@ impl Binder<'_> {
                 _ => (args, T::Null),
             },
             F::Extract(field) => {
-                let sql_type = extracted(field, first)
-                    .ok_or_else(|| self.report(&Problem::NoField { field: field.name(), found: first }, span))?;
+                let Some(sql_type) = extracted(field, first) else {
+                    self.report(&Problem::NoField { field: field.name(), found: first }, span);
+                    return None;
+                };
                 (args, sql_type)
             }
             F::MonthsBetween => match self.unify_pair(args[0].clone(), args[1].clone(), span) {
@@ -160,29 +162,43 @@ impl Binder<'_> {
                     let day = |this: &mut Self, expr| this.cast(expr, T::Date, span);
                     (vec![day(self, a), day(self, b)], T::YearMonth)
                 }
-                _ => return Err(super::stand_in(span)),
+                _ => return None,
             },
             F::AtZone | F::AtLocal => self.at_zone(function, args, (first, second), span)?,
-            F::Power | F::Log | F::Sqrt | F::Ln | F::Log10 | F::Exp | F::Sin | F::Cos | F::Tan | F::Sinh | F::Cosh
-            | F::Tanh | F::Asin | F::Acos | F::Atan => (args, T::Double),
+            F::Power
+            | F::Log
+            | F::Sqrt
+            | F::Ln
+            | F::Log10
+            | F::Exp
+            | F::Sin
+            | F::Cos
+            | F::Tan
+            | F::Sinh
+            | F::Cosh
+            | F::Tanh
+            | F::Asin
+            | F::Acos
+            | F::Atan => (args, T::Double),
             _ => (args, T::TEXT),
         })
     }
 
     /// `MOD(a, b)` of exact numbers: their common type keeps all digits of the rest.
-    fn modulus(&mut self, mut args: Vec<Expr>, span: Span) -> Result<(Vec<Expr>, T), Expr> {
+    fn modulus(&mut self, mut args: Vec<Expr>, span: Span) -> Option<(Vec<Expr>, T)> {
         let (b, a) = (args.pop(), args.pop());
-        let (Some(a), Some(b)) = (a, b) else { return Err(super::stand_in(span)) };
+        let (Some(a), Some(b)) = (a, b) else { return None };
         if !a.sql_type().is_exact() || !b.sql_type().is_exact() {
             let found = if a.sql_type().is_exact() { b.sql_type() } else { a.sql_type() };
-            return Err(self.report(&Problem::WrongType { what: "MOD".into(), expected: "exact numbers", found }, span));
+            self.report(&Problem::WrongType { what: "MOD".into(), expected: "exact numbers", found }, span);
+            return None;
         }
         let common = a.sql_type().common(b.sql_type()).unwrap_or(T::BigInt);
         let bring = |this: &mut Self, expr| this.coerce(expr, common);
-        Ok((vec![bring(self, a), bring(self, b)], common))
+        Some((vec![bring(self, a), bring(self, b)], common))
     }
 
-    /// The value and both bounds of WIDTH_BUCKET in one type.
+    /// The value and both bounds of `WIDTH_BUCKET` in one type.
     fn width_bucket(&mut self, mut args: Vec<Expr>, span: Span) -> Vec<Expr> {
         let count = args.pop().unwrap_or_else(|| super::stand_in(span));
         let (mut args, common) = self.unify_all(args, "WIDTH_BUCKET");
@@ -195,20 +211,22 @@ impl Binder<'_> {
 
     /// A timestamp AT TIME ZONE is the instant at which clocks there show it; an instant is what clocks there show (clause 6.35 gives
     /// the type with a zone; the zone itself is not kept).
-    fn at_zone(&mut self, function: Function, args: Vec<Expr>, types: (T, T), span: Span) -> Result<(Vec<Expr>, T), Expr> {
+    fn at_zone(&mut self, function: Function, args: Vec<Expr>, types: (T, T), span: Span) -> Option<(Vec<Expr>, T)> {
         let sql_type = match types.0 {
             T::Timestamp => T::TimestampTz,
             T::TimestampTz => T::Timestamp,
             found => {
                 let what = function.name().into();
-                return Err(self.report(&Problem::WrongType { what, expected: "a timestamp", found }, span));
+                self.report(&Problem::WrongType { what, expected: "a timestamp", found }, span);
+                return None;
             }
         };
         if function == Function::AtZone && types.1 != T::DayTime && !types.1.is_text() {
             let expected = "an offset, as in INTERVAL '2' HOUR or '+02:00'";
-            return Err(self.report(&Problem::WrongType { what: "AT TIME ZONE".into(), expected, found: types.1 }, span));
+            self.report(&Problem::WrongType { what: "AT TIME ZONE".into(), expected, found: types.1 }, span);
+            return None;
         }
-        Ok((args, sql_type))
+        Some((args, sql_type))
     }
 
     /// `CAST(operand AS target FORMAT 'template')` between text and a day or time (clause 9.52).

@@ -72,7 +72,11 @@ impl Binder<'_> {
         match expr.kind() {
             ExprKind::Column(id) => {
                 let id = *id;
-                if self.over_group_column(id, grouping, expr.span()) { Ok(expr) } else { Ok(super::stand_in(expr.span())) }
+                if self.over_group_column(id, grouping, expr.span()) {
+                    Ok(expr)
+                } else {
+                    Ok(super::stand_in(expr.span()))
+                }
             }
             ExprKind::Subquery(subquery) => {
                 let span = expr.span();

@@ -20,7 +20,8 @@ impl Binder<'_> {
         scope: &Scope,
         keys: &mut Vec<(ColumnId, Expr)>,
     ) -> Result<Option<Vec<Vec<usize>>>> {
-        let plain = group_by.elements.iter().all(|element| matches!(element, GroupingElement::Set(set) if !set.is_empty()));
+        let plain =
+            group_by.elements.iter().all(|element| matches!(element, GroupingElement::Set(set) if !set.is_empty()));
         let mut sets = vec![Vec::new()];
         for element in &group_by.elements {
             let parts = self.element_sets(element, scope, keys)?;
@@ -127,7 +128,7 @@ impl Binder<'_> {
     /// Rows that several groupings read: run once, unless they belong to rows around them.
     fn shared_rows(&mut self, input: LogicalPlan, uses: usize) -> Source {
         if !input.free().is_empty() {
-            return Source::Copied(input);
+            return Source::Copied(Box::new(input));
         }
         let output = input.output();
         self.steps.push(StepDefinition { name: "rows to group".into(), plan: input, output, uses });
@@ -153,7 +154,7 @@ impl Binder<'_> {
         input: LogicalPlan,
         map: &HashMap<ColumnId, ColumnId>,
         (keys, set): (&[(ColumnId, Expr)], &[usize]),
-        (aggregates, groupings): (&[(ColumnId, Aggregate)], &[(ColumnId, Vec<Expr>)]),
+        (aggregates, groupings): Results<'_>,
     ) -> SetOperand {
         let moved = |expr: Expr| expr.map_columns(&mut |id| map.get(&id).copied().unwrap_or(id));
         let mut own = Vec::new();
@@ -175,8 +176,7 @@ impl Binder<'_> {
             }
         }
         let aggregates = aggregates.iter().map(|(id, aggregate)| {
-            let Ok(aggregate) =
-                aggregate.clone().map_exprs(&mut |expr| Ok::<_, std::convert::Infallible>(moved(expr)));
+            let Ok(aggregate) = aggregate.clone().map_exprs(&mut |expr| Ok::<_, std::convert::Infallible>(moved(expr)));
             let column = self.columns.copy(*id);
             columns.push(column);
             (column, aggregate)
@@ -222,8 +222,11 @@ impl Binder<'_> {
 
 enum Source {
     Step(StepId),
-    Copied(LogicalPlan),
+    Copied(Box<LogicalPlan>),
 }
+
+/// Aggregates and calls of GROUPING with the columns that hold their results.
+type Results<'g> = (&'g [(ColumnId, Aggregate)], &'g [(ColumnId, Vec<Expr>)]);
 
 fn union(a: &[usize], b: &[usize]) -> Vec<usize> {
     let mut all = a.to_vec();

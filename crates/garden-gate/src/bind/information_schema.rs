@@ -1,4 +1,4 @@
-//! INFORMATION_SCHEMA (ISO/IEC 9075-11): what there is, as tables that can be queried.
+//! `INFORMATION_SCHEMA` (ISO/IEC 9075-11): what there is, as tables that can be queried.
 
 use crate::catalog::{Catalog, Column, Table, TableKind};
 use crate::storage::MemoryTable;
@@ -36,7 +36,11 @@ const VIEWS: &[View] = &[
         ],
         columns,
     ),
-    ("VIEWS", &["TABLE_CATALOG", "TABLE_SCHEMA", "TABLE_NAME", "VIEW_DEFINITION", "CHECK_OPTION", "IS_UPDATABLE"], none),
+    (
+        "VIEWS",
+        &["TABLE_CATALOG", "TABLE_SCHEMA", "TABLE_NAME", "VIEW_DEFINITION", "CHECK_OPTION", "IS_UPDATABLE"],
+        none,
+    ),
     (
         "TABLE_CONSTRAINTS",
         &[
@@ -115,9 +119,8 @@ fn columns(catalog: &Catalog) -> Rows {
                     SqlType::Char(length) | SqlType::Varchar(Some(length)) => whole(length.into()),
                     _ => Value::Null,
                 };
-                let (precision, scale) = sql_type
-                    .digits()
-                    .map_or((Value::Null, Value::Null), |(p, s)| (whole(p.into()), whole(s.into())));
+                let (precision, scale) =
+                    sql_type.digits().map_or((Value::Null, Value::Null), |(p, s)| (whole(p.into()), whole(s.into())));
                 rows.push(vec![
                     CATALOG.into(),
                     schema.name.as_str().into(),
@@ -144,8 +147,7 @@ fn each_key(catalog: &Catalog, mut visit: impl FnMut([Value; 6], &[usize], &Tabl
             for (number, key) in table.source.keys().iter().enumerate() {
                 let name = format!("{}_key_{}", table.name, number + 1);
                 let (schema, name): (Value, Value) = (schema.name.as_str().into(), name.into());
-                let parts =
-                    [CATALOG.into(), schema.clone(), name, CATALOG.into(), schema, table.name.as_str().into()];
+                let parts = [CATALOG.into(), schema.clone(), name, CATALOG.into(), schema, table.name.as_str().into()];
                 visit(parts, key, table);
             }
         }

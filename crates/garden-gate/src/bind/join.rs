@@ -3,9 +3,7 @@
 use super::scope::{Clause, Merged, Scope, ScopeColumn};
 use super::{Binder, problem::Problem};
 use crate::diagnostic::{Error, Result, Span};
-use crate::logical::{
-    ColumnId, Expr, ExprKind, Frame, JoinKind, LogicalPlan, SideJoin, WindowCall, WindowFunction,
-};
+use crate::logical::{ColumnId, Expr, ExprKind, Frame, JoinKind, LogicalPlan, SideJoin, WindowCall, WindowFunction};
 use crate::syntax::ast::{CompareOp, Ident, Join, JoinCondition};
 use crate::types::SqlType;
 
@@ -129,7 +127,6 @@ impl Binder<'_> {
             frame: Frame::usual(),
             from_last: false,
             ignore_nulls: false,
-            sql_type: SqlType::BigInt,
             span,
         };
         let (partition, order) = (Vec::new(), Vec::new());

@@ -83,7 +83,8 @@ impl Binder<'_> {
             if moved.len() > 1 {
                 let what = operation.op.name();
                 let names = crate::diagnostic::sentence_list(&moved);
-                let message = format!("{what} goes by place, not by name: {names} stand in other places in the two queries");
+                let message =
+                    format!("{what} goes by place, not by name: {names} stand in other places in the two queries");
                 let help = format!("put them in the same order, or write {what} CORRESPONDING to go by name");
                 self.notes.push(Note::new("mixed-columns", message).at(operation.span).help(help));
                 return;

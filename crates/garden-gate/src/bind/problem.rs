@@ -175,9 +175,7 @@ impl Facts for Problem {
             Self::NoSuchColumn { .. }
             | Self::UsingColumnMissing { .. }
             | Self::AliasTooEarly { .. }
-            | Self::NoSuchField { .. } => {
-                SqlState::COLUMN_NOT_FOUND
-            }
+            | Self::NoSuchField { .. } => SqlState::COLUMN_NOT_FOUND,
             Self::ParameterMissing { .. } | Self::ParameterUnused { .. } => SqlState::PARAMETER_MISMATCH,
             Self::ParameterValue { .. } => SqlState::INVALID_CHARACTER_VALUE,
             Self::ScaleTooLarge { .. } => SqlState::NUMERIC_OUT_OF_RANGE,
@@ -240,9 +238,16 @@ impl Facts for Problem {
                 Some(format!("give it a value, as in --param {}=…", name.trim_start_matches(':')))
             }
             Self::ParameterUnused { known: names, .. } => known("it has", names),
-            Self::NeedsWithinGroup { name } => {
-                Some(format!("write {name}(…) WITHIN GROUP (ORDER BY column)"))
-            }
+            _ => self.further_help(),
+        }
+    }
+}
+
+impl Problem {
+    /// Help for the rules of grouping, windows, queries inside of queries, and recursion.
+    fn further_help(&self) -> Option<String> {
+        match self {
+            Self::NeedsWithinGroup { name } => Some(format!("write {name}(…) WITHIN GROUP (ORDER BY column)")),
             Self::NeedsOver { name } => Some(format!("write {name}() OVER (ORDER BY column)")),
             Self::WindowMisplaced { rewritten, .. } => {
                 Some(format!("compute it in a step and use its column outside:\n{rewritten}"))
@@ -255,9 +260,9 @@ impl Facts for Problem {
             Self::SetColumns { at: Some(at), lists, .. } => {
                 Some(format!("CAST one side, as in CAST({} AS {})", lists[1][*at].0, lists[0][*at].1))
             }
-            Self::SetColumns { at: None, .. } => {
-                Some("give both queries the same columns in the same order; NULL may stand for one that is missing".into())
-            }
+            Self::SetColumns { at: None, .. } => Some(
+                "give both queries the same columns in the same order; NULL may stand for one that is missing".into(),
+            ),
             Self::RecursiveMissing { name } => Some(format!("write WITH RECURSIVE {name} …")),
             Self::NoAnchor { name } => {
                 Some(format!("begin with a query that does not use {name}: SELECT … UNION ALL SELECT … FROM {name}"))
@@ -265,37 +270,14 @@ impl Facts for Problem {
             Self::RecursionRule { .. } => {
                 Some("use its rows in the query behind WITH instead: there they are all found".into())
             }
-            Self::FrameBackwards => Some("write ROWS BETWEEN 2 PRECEDING AND CURRENT ROW: the earlier bound first".into()),
+            Self::FrameBackwards => {
+                Some("write ROWS BETWEEN 2 PRECEDING AND CURRENT ROW: the earlier bound first".into())
+            }
             Self::SubqueryWidth { .. } => Some("select exactly the columns that are compared".into()),
             Self::LateralOuter => Some("write it as a LEFT JOIN LATERAL".into()),
             Self::NoSuchField { known: names, .. } => known("it has", names),
             Self::WindowWithoutOrder { .. } => Some("write OVER (ORDER BY column)".into()),
-            Self::ValuesWidth { .. }
-            | Self::TiesWithoutOrder
-            | Self::TooManySets { .. }
-            | Self::GroupingArgument { .. }
-            | Self::NestedWindow { .. }
-            | Self::WindowRefined { .. }
-            | Self::NoWindowFunction { .. }
-            | Self::FrameUnused { .. }
-            | Self::RangeNeedsOneKey { .. }
-            | Self::NegativeDistance
-            | Self::DuplicateWith { .. }
-            | Self::NotRecursive { .. }
-            | Self::NoField { .. }
-            | Self::BadTemplate { .. }
-            | Self::WrongType { .. }
-            | Self::NameTooLong
-            | Self::AggregateMisplaced { .. }
-            | Self::NestedAggregate { .. }
-            | Self::NoCast { .. }
-            | Self::ArgumentCount { .. }
-            | Self::ArgumentForm { .. }
-            | Self::PositionOutOfRange { .. }
-            | Self::ColumnInConstant { .. }
-            | Self::BadCount { .. }
-            | Self::ParameterValue { .. }
-            | Self::StarWithoutFrom => None,
+            _ => None,
         }
     }
 }

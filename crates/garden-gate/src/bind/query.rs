@@ -153,11 +153,11 @@ impl Binder<'_> {
         fetch: &ast::Fetch,
     ) -> Result<LogicalPlan> {
         let span = fetch.count.span;
-        let mut call = |binder: &mut Self, name: &str, function: WindowFunction| {
+        let call = |binder: &mut Self, name: &str, function: WindowFunction| {
             let id = binder.new_column(name, SqlType::BigInt);
             let frame = Frame { end: crate::types::FrameBound::UnboundedFollowing, ..Frame::usual() };
             let (from_last, ignore_nulls, arguments) = (false, false, Vec::new());
-            (id, WindowCall { function, arguments, frame, from_last, ignore_nulls, sql_type: SqlType::BigInt, span })
+            (id, WindowCall { function, arguments, frame, from_last, ignore_nulls, span })
         };
         let number = call(self, "row number", WindowFunction::RowNumber);
         let rank = call(self, "rank", WindowFunction::Rank);
@@ -168,8 +168,7 @@ impl Binder<'_> {
             Expr::literal(Value::Integer(value), SqlType::BigInt, span)
         };
         let place = self.column(if fetch.with_ties { rank.0 } else { number.0 }, span);
-        let behind_offset =
-            self.compare(CompareOp::Greater, self.column(number.0, span), whole(offset), span);
+        let behind_offset = self.compare(CompareOp::Greater, self.column(number.0, span), whole(offset), span);
         let before = self.arithmetic(ArithmeticOp::Subtract, place, whole(offset), span);
         let inside = if fetch.percent {
             let percent = self.expr(&fetch.count, &Scope::default(), Clause::Fetch)?;

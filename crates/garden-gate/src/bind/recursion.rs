@@ -102,7 +102,8 @@ impl Binder<'_> {
     /// The operands of the element's outermost UNION, by whether they are recursive.
     fn parts<'q>(&mut self, element: &'q WithElement, members: &[&WithElement]) -> Result<Parts<'q>> {
         let query = &element.query;
-        let too_much = query.with.is_some() || !query.order_by.is_empty() || query.offset.is_some() || query.fetch.is_some();
+        let too_much =
+            query.with.is_some() || !query.order_by.is_empty() || query.offset.is_some() || query.fetch.is_some();
         let recursive = |body: &QueryBody| {
             let mut found = false;
             body.for_each_table(&mut |name| {
@@ -111,7 +112,8 @@ impl Binder<'_> {
             found
         };
         if too_much && recursive(&query.body) {
-            let problem = Problem::RecursionRule { rule: "WITH, ORDER BY, OFFSET or FETCH in the recursive query itself" };
+            let problem =
+                Problem::RecursionRule { rule: "WITH, ORDER BY, OFFSET or FETCH in the recursive query itself" };
             return Err(Error::from_facts(&problem).at(query.span));
         }
         let mut operands = Vec::new();
@@ -127,7 +129,9 @@ impl Binder<'_> {
         for branch in &branches {
             if let QueryBody::SetOperation(operation) = branch {
                 let rule = match operation.op {
-                    SetOp::Except => "the right side of EXCEPT, nor at its left: what is found later could take a row back",
+                    SetOp::Except => {
+                        "the right side of EXCEPT, nor at its left: what is found later could take a row back"
+                    }
                     SetOp::Intersect => "INTERSECT",
                     SetOp::Union => "a UNION inside of a UNION ALL, or the other way round",
                 };
@@ -174,7 +178,11 @@ impl Binder<'_> {
             let mut output: Vec<OutputColumn> = names[member]
                 .iter()
                 .zip(types)
-                .map(|(name, sql_type)| OutputColumn { id: self.new_column(name, *sql_type), name: name.clone(), sql_type: *sql_type })
+                .map(|(name, sql_type)| OutputColumn {
+                    id: self.new_column(name, *sql_type),
+                    name: name.clone(),
+                    sql_type: *sql_type,
+                })
                 .collect();
             output.extend(self.search_columns(element, &output));
             let meaning = Meaning::Recursive { id, member };
@@ -209,7 +217,11 @@ impl Binder<'_> {
         let mut output: Vec<OutputColumn> = names
             .iter()
             .zip(types)
-            .map(|(name, sql_type)| OutputColumn { id: self.new_column(name, *sql_type), name: name.clone(), sql_type: *sql_type })
+            .map(|(name, sql_type)| OutputColumn {
+                id: self.new_column(name, *sql_type),
+                name: name.clone(),
+                sql_type: *sql_type,
+            })
             .collect();
         output = self.named_columns(part.element, output);
         let anchors = anchors.into_iter().map(|rows| self.as_types(rows, types, span)).collect::<Vec<_>>();
@@ -277,14 +289,9 @@ fn groups(elements: &[WithElement]) -> Vec<Vec<usize>> {
         })
         .collect();
     for middle in 0..count {
-        for from in 0..count {
-            if reach[from][middle] {
-                for to in 0..count {
-                    if reach[middle][to] {
-                        reach[from][to] = true;
-                    }
-                }
-            }
+        let further = reach[middle].clone();
+        for known in reach.iter_mut().filter(|known| known[middle]) {
+            known.iter_mut().zip(&further).for_each(|(known, further)| *known |= further);
         }
     }
     let mut order: Vec<Vec<usize>> = Vec::new();
@@ -292,7 +299,8 @@ fn groups(elements: &[WithElement]) -> Vec<Vec<usize>> {
     while let Some(next) = (0..count).find(|at| {
         !placed[*at] && (0..count).all(|other| placed[other] || !reach[*at][other] || reach[other][*at] || other == *at)
     }) {
-        let group: Vec<usize> = (0..count).filter(|other| *other == next || reach[next][*other] && reach[*other][next]).collect();
+        let group: Vec<usize> =
+            (0..count).filter(|other| *other == next || reach[next][*other] && reach[*other][next]).collect();
         group.iter().for_each(|at| placed[*at] = true);
         order.push(group);
     }
@@ -329,10 +337,14 @@ fn check_rules(plan: &LogicalPlan, id: usize) -> Result<(), &'static str> {
                     _ => None,
                 }
             }
-            LogicalPlan::SetOperation { op: SetOp::Except, operands, .. } if operands.iter().skip(1).any(|o| below(&o.plan)) => {
+            LogicalPlan::SetOperation { op: SetOp::Except, operands, .. }
+                if operands.iter().skip(1).any(|o| below(&o.plan)) =>
+            {
                 Some("the right side of EXCEPT")
             }
-            LogicalPlan::SetOperation { op: SetOp::Intersect, operands, .. } if operands.iter().any(|o| below(&o.plan)) => {
+            LogicalPlan::SetOperation { op: SetOp::Intersect, operands, .. }
+                if operands.iter().any(|o| below(&o.plan)) =>
+            {
                 Some("INTERSECT")
             }
             _ => None,

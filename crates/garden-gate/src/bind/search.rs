@@ -66,9 +66,13 @@ impl Binder<'_> {
         let named = [element.search.as_ref().map(|s| &s.by), element.cycle.as_ref().map(|c| &c.columns)];
         for name in named.into_iter().flatten().flatten() {
             if !output[..plain].iter().any(|column| name.matches(&column.name)) {
-                let near = nearest(&name.text, output[..plain].iter().map(|column| column.name.as_str())).map(str::to_owned);
+                let near =
+                    nearest(&name.text, output[..plain].iter().map(|column| column.name.as_str())).map(str::to_owned);
                 let tables = vec![element.name.text.clone()];
-                self.report(&Problem::NoSuchColumn { name: name.text.clone(), tables, near, meant_text: false }, name.span);
+                self.report(
+                    &Problem::NoSuchColumn { name: name.text.clone(), tables, near, meant_text: false },
+                    name.span,
+                );
                 return Ok((anchors, branches));
             }
         }
@@ -91,7 +95,8 @@ impl Binder<'_> {
     ) -> Result<()> {
         let before = input_columns(&operand.plan, plain.len(), further.len());
         if before.as_ref().is_some_and(|before| before.iter().any(|id| !operand.plan.output().contains(id))) {
-            self.problems.push(crate::diagnostic::Error::not_supported("SEARCH or CYCLE over a branch with DISTINCT").at(span));
+            self.problems
+                .push(crate::diagnostic::Error::not_supported("SEARCH or CYCLE over a branch with DISTINCT").at(span));
             return Ok(());
         }
         let mut further = further.iter().enumerate();

@@ -85,7 +85,7 @@ impl Binder<'_> {
     fn group_and_window(
         &mut self,
         mut plan: LogicalPlan,
-        grouping: Option<super::group::Grouping>,
+        grouping: Option<Grouping>,
         having: Option<Expr>,
     ) -> Result<LogicalPlan> {
         let mut windows = std::mem::take(&mut self.level.windows);

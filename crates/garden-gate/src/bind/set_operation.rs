@@ -28,12 +28,14 @@ impl Binder<'_> {
         let what = operation.op.name();
         let width = operands[0].1.len();
         let lists = |operands: &[Rows]| -> Vec<Vec<(String, SqlType)>> {
-            let list = |(_, output): &Rows| output.iter().map(|column| (column.name.clone(), column.sql_type)).collect();
+            let list =
+                |(_, output): &Rows| output.iter().map(|column| (column.name.clone(), column.sql_type)).collect();
             operands.iter().map(list).collect()
         };
         if let Some(odd) = operands.iter().position(|(_, output)| output.len() != width) {
             let all = lists(&operands);
-            let problem = Problem::SetColumns { what, odd: odd + 1, lists: [all[0].clone(), all[odd].clone()], at: None };
+            let problem =
+                Problem::SetColumns { what, odd: odd + 1, lists: [all[0].clone(), all[odd].clone()], at: None };
             return Err(self.after_others(Error::from_facts(&problem).at(operation.span)));
         }
         let mut types = Vec::with_capacity(width);
@@ -59,8 +61,7 @@ impl Binder<'_> {
                 OutputColumn { name: column.name.clone(), id, sql_type: *sql_type }
             })
             .collect();
-        let operands =
-            operands.into_iter().map(|rows| self.as_types(rows, &types, operation.span)).collect::<Vec<_>>();
+        let operands = operands.into_iter().map(|rows| self.as_types(rows, &types, operation.span)).collect::<Vec<_>>();
         Ok((operands, output))
     }
 
@@ -92,7 +93,8 @@ impl Binder<'_> {
 
     /// `CORRESPONDING [BY (…)]`: the columns of the same names, in the order of the first operand.
     fn corresponding(&mut self, operands: Vec<Rows>, by: &ast::Corresponding, span: Span) -> Result<Vec<Rows>> {
-        let has = |output: &[OutputColumn], name: &str| output.iter().any(|column| column.name.eq_ignore_ascii_case(name));
+        let has =
+            |output: &[OutputColumn], name: &str| output.iter().any(|column| column.name.eq_ignore_ascii_case(name));
         let names: Vec<String> = match &by.by {
             Some(names) => {
                 for name in names {

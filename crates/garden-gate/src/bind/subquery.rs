@@ -5,8 +5,8 @@ use super::scope::{Clause, Scope};
 use super::{Binder, OutputColumn};
 use crate::diagnostic::{Error, Result, Span};
 use crate::logical::{
-    Aggregate, AggregateFunction, AnyTest, ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, SideJoin, Subquery,
-    SubqueryTest, Test,
+    Aggregate, AggregateFunction, AnyTest, ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, SideJoin,
+    Subquery, SubqueryTest, Test,
 };
 use crate::syntax::ast;
 use crate::types::{SqlType, Value};
@@ -44,7 +44,9 @@ impl Binder<'_> {
 
     /// The columns as one column of rows.
     fn as_row(&mut self, plan: LogicalPlan, columns: &[OutputColumn], span: Span) -> (LogicalPlan, OutputColumn) {
-        let fields = columns.iter().map(|column| crate::types::RowField { name: column.name.clone(), sql_type: column.sql_type });
+        let fields = columns
+            .iter()
+            .map(|column| crate::types::RowField { name: column.name.clone(), sql_type: column.sql_type });
         let sql_type = SqlType::row_of(fields.collect());
         let parts = columns.iter().map(|column| Expr::column(column.id, column.sql_type, span)).collect();
         let id = self.new_column("row", sql_type);
@@ -58,7 +60,13 @@ impl Binder<'_> {
     }
 
     /// `UNIQUE (query)`: no two rows are equal; rows with a NULL equal none, unless NULLS NOT DISTINCT says otherwise.
-    pub(super) fn unique(&mut self, query: &ast::Query, nulls_equal: bool, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+    pub(super) fn unique(
+        &mut self,
+        query: &ast::Query,
+        nulls_equal: bool,
+        at: (&Scope, Clause),
+        span: Span,
+    ) -> Result<Expr> {
         let (mut plan, output) = self.inner_query(query, at)?;
         if !nulls_equal {
             let present = |column: &OutputColumn| {
@@ -92,7 +100,8 @@ impl Binder<'_> {
         let aggregate =
             Aggregate { order, ..Aggregate::plain(AggregateFunction::ArrayAgg, Some(argument), sql_type, span) };
         let id = self.new_column("ARRAY", sql_type);
-        let plan = LogicalPlan::Aggregate { input: Box::new(plan), keys: Vec::new(), aggregates: vec![(id, aggregate)] };
+        let plan =
+            LogicalPlan::Aggregate { input: Box::new(plan), keys: Vec::new(), aggregates: vec![(id, aggregate)] };
         let value = subquery(SubqueryTest::Scalar(id), plan, sql_type, span);
         let empty = Expr::new(ExprKind::Array(Vec::new()), sql_type, span);
         Ok(Expr::new(ExprKind::Coalesce(vec![value, empty]), sql_type, span))
@@ -223,9 +232,8 @@ impl Attach<'_, '_> {
             }
             ExprKind::And(terms) => self.terms(terms.clone(), Test::False, span, |terms| Expr::and(terms, span)),
             ExprKind::Or(terms) => self.terms(terms.clone(), Test::True, span, |terms| Expr::or(terms, span)),
-            ExprKind::Coalesce(terms) => self.terms(terms.clone(), Test::Null, span, |terms| {
-                Expr::new(ExprKind::Coalesce(terms), sql_type, span)
-            }),
+            ExprKind::Coalesce(terms) => self
+                .terms(terms.clone(), Test::Null, span, |terms| Expr::new(ExprKind::Coalesce(terms), sql_type, span)),
             _ => {
                 let Ok(expr) = expr.map_children(&mut |child| Ok::<_, std::convert::Infallible>(self.expr(child)));
                 match expr.kind() {

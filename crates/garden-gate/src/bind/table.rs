@@ -5,7 +5,7 @@ use super::{Binder, OutputColumn, problem::Problem};
 use crate::catalog::{Table, TableKind};
 use crate::diagnostic::{Error, Result, Span, nearest};
 use crate::logical::{ColumnId, ColumnInfo, Expand, Expr, LogicalPlan, Scan};
-use crate::syntax::ast::{self, Ident, TableAlias, TableCall, TableExpr};
+use crate::syntax::ast::{Ident, TableAlias, TableCall, TableExpr};
 use crate::types::{SqlType, Value};
 use std::sync::Arc;
 
@@ -49,9 +49,9 @@ impl Binder<'_> {
                 let scope = self.derived_scope(name, &output);
                 Ok((plan, self.renamed(scope, alias)))
             }
-            TableExpr::Function { call, alias, span } => {
+            TableExpr::Function { call, alias } => {
                 let left = left.clone();
-                self.inner((&left, Clause::From), |binder| binder.table_function(call, alias, *span))
+                self.inner((&left, Clause::From), |binder| binder.table_function(call, alias))
             }
             TableExpr::Join(join) => self.join(join, left),
         }
@@ -79,7 +79,12 @@ impl Binder<'_> {
         scope
     }
 
-    pub(super) fn named_table(&mut self, name: &[Ident], alias: Option<&Ident>, span: Span) -> Result<(LogicalPlan, Scope)> {
+    pub(super) fn named_table(
+        &mut self,
+        name: &[Ident],
+        alias: Option<&Ident>,
+        span: Span,
+    ) -> Result<(LogicalPlan, Scope)> {
         if let [bare] = name
             && let Some(found) = self.with_reference(bare, alias)?
         {
@@ -164,12 +169,13 @@ impl Binder<'_> {
     }
 
     /// A table function; its arguments have been given the scope to its left as an outer one.
-    fn table_function(&mut self, call: &TableCall, alias: &TableAlias, span: Span) -> Result<(LogicalPlan, Scope)> {
+    fn table_function(&mut self, call: &TableCall, alias: &TableAlias) -> Result<(LogicalPlan, Scope)> {
         let nothing = Scope::default();
         let at = (&nothing, Clause::From);
         let (name, expand, types, ordinality) = match call {
             TableCall::Series(args) => {
                 let args = self.all(args, at)?;
+                let span = args.first().map_or_else(Span::default, Expr::span);
                 let (expand, sql_type) = self.series(args, span);
                 ("series", expand, vec![("value".to_owned(), sql_type)], false)
             }
@@ -196,9 +202,12 @@ impl Binder<'_> {
         };
         let columns: Vec<ColumnId> = types.iter().map(|(column, sql_type)| add(column, *sql_type)).collect();
         let ordinality = ordinality.then(|| add("ordinality", SqlType::BigInt));
-        let visible = columns.iter().copied().chain(ordinality).map(|id| ScopeColumn { name: self.columns.get(id).name.clone(), id });
-        let relation =
-            Relation { schema: None, name, hidden_name: None, columns: visible.collect(), keys: Vec::new() };
+        let visible = columns
+            .iter()
+            .copied()
+            .chain(ordinality)
+            .map(|id| ScopeColumn { name: self.columns.get(id).name.clone(), id });
+        let relation = Relation { schema: None, name, hidden_name: None, columns: visible.collect(), keys: Vec::new() };
         let exprs = match expand {
             Expand::Series(bounds) => bounds.to_vec(),
             Expand::Unnest(arrays) => arrays,
@@ -206,7 +215,7 @@ impl Binder<'_> {
         let series = matches!(call, TableCall::Series(_));
         let (input, exprs) = self.attach_all(LogicalPlan::OneRow, exprs);
         let expand = match <[Expr; 3]>::try_from(exprs) {
-            Ok(bounds) if series => Expand::Series(bounds),
+            Ok(bounds) if series => Expand::Series(Box::new(bounds)),
             Ok(arrays) => Expand::Unnest(arrays.to_vec()),
             Err(arrays) => Expand::Unnest(arrays),
         };
@@ -222,20 +231,27 @@ impl Binder<'_> {
         let pair = <[Expr; 2]>::try_from(args).ok().and_then(|[from, to]| self.unify_pair(from, to, span));
         let Some((from, to)) = pair else {
             if !(2..=3).contains(&found) {
-                self.report(&Problem::ArgumentCount { name: "SERIES", expected: "two or three arguments", found }, span);
+                self.report(
+                    &Problem::ArgumentCount { name: "SERIES", expected: "two or three arguments", found },
+                    span,
+                );
             }
             let nothing = || super::stand_in(span);
-            return (Expand::Series([nothing(), nothing(), nothing()]), SqlType::BigInt);
+            return (Expand::Series(Box::new([nothing(), nothing(), nothing()])), SqlType::BigInt);
         };
         let sql_type = from.sql_type();
         if sql_type.is_datetime() && sql_type != SqlType::Time {
             let day = Expr::literal(Value::Micros(crate::types::MICROS_PER_DAY), SqlType::DayTime, span);
             let step = step.unwrap_or(day);
             if !step.sql_type().is_interval() {
-                let problem = Problem::WrongType { what: "the step of SERIES".into(), expected: "an interval", found: step.sql_type() };
+                let problem = Problem::WrongType {
+                    what: "the step of SERIES".into(),
+                    expected: "an interval",
+                    found: step.sql_type(),
+                };
                 self.report(&problem, step.span());
             }
-            return (Expand::Series([from, to, step]), sql_type);
+            return (Expand::Series(Box::new([from, to, step])), sql_type);
         }
         let sql_type = if sql_type == SqlType::Null { SqlType::Integer } else { sql_type };
         if !sql_type.is_number() {
@@ -246,12 +262,12 @@ impl Binder<'_> {
         let common = sql_type.common(step.sql_type()).filter(|common| common.is_number()).unwrap_or(sql_type);
         let common = if common == SqlType::Null { SqlType::Integer } else { common };
         let bring = |this: &mut Self, expr| this.coerce(expr, common);
-        (Expand::Series([bring(self, from), bring(self, to), bring(self, step)]), common)
+        (Expand::Series(Box::new([bring(self, from), bring(self, to), bring(self, step)])), common)
     }
 }
 
 /// Gives all columns other names; not when their numbers differ.
-pub(super) fn rename(columns: &mut [ScopeColumn], names: &[ast::Ident]) -> bool {
+pub(super) fn rename(columns: &mut [ScopeColumn], names: &[Ident]) -> bool {
     if columns.len() != names.len() {
         return false;
     }

@@ -79,7 +79,7 @@ impl Binder<'_> {
             return Ok(self.report(&Problem::WindowWithoutOrder { name: function.name() }, span));
         }
         let (from_last, ignore_nulls) = (call.from_last, call.ignore_nulls == Some(true));
-        let call = WindowCall { function, arguments, frame, from_last, ignore_nulls, sql_type, span };
+        let call = WindowCall { function, arguments, frame, from_last, ignore_nulls, span };
         let id = self.new_column(self.text(span), sql_type);
         self.level.windows.push((id, BoundWindow { partition, order, call: Some(call) }));
         Ok(Expr::column(id, sql_type, span))
@@ -157,7 +157,9 @@ impl Binder<'_> {
             self.report(&Problem::ArgumentCount { name, expected, found: call.args.len() }, span);
             return Ok(None);
         }
-        for (present, what) in [(call.distinct, "DISTINCT"), (call.filter.is_some(), "FILTER"), (!call.order.is_empty(), "order")] {
+        for (present, what) in
+            [(call.distinct, "DISTINCT"), (call.filter.is_some(), "FILTER"), (!call.order.is_empty(), "order")]
+        {
             if present {
                 self.report(&Problem::ArgumentForm { name: name.into(), what }, span);
                 return Ok(None);
@@ -176,8 +178,13 @@ impl Binder<'_> {
         Ok(Some((function, arguments, sql_type)))
     }
 
-    /// LEAD, LAG, FIRST_VALUE, LAST_VALUE, NTH_VALUE: the type is that of the value and of the default.
-    fn navigation(&mut self, function: WindowFunction, mut arguments: Vec<Expr>, span: Span) -> (WindowFunction, Vec<Expr>, SqlType) {
+    /// LEAD, LAG, `FIRST_VALUE`, `LAST_VALUE`, `NTH_VALUE`: the type is that of the value and of the default.
+    fn navigation(
+        &mut self,
+        function: WindowFunction,
+        mut arguments: Vec<Expr>,
+        span: Span,
+    ) -> (WindowFunction, Vec<Expr>, SqlType) {
         let value = arguments.remove(0);
         let value = self.settled(value);
         let mut done = Vec::new();
@@ -252,18 +259,26 @@ impl Binder<'_> {
                     let found = bound.sql_type();
                     let fits = if key.is_datetime() { found.is_interval() } else { found == key };
                     if !fits {
-                        let problem = Problem::WrongType { what: "the distance of RANGE".into(), expected: "an interval", found };
+                        let problem =
+                            Problem::WrongType { what: "the distance of RANGE".into(), expected: "an interval", found };
                         return Ok(self.report(&problem, expr.span));
                     }
                     return Ok(bound);
                 }
                 (FrameUnit::Range, found) => {
                     let expected = "a number, day or time to order by";
-                    return Ok(self.report(&Problem::WrongType { what: "the distance of RANGE".into(), expected, found }, expr.span));
+                    return Ok(self.report(
+                        &Problem::WrongType { what: "the distance of RANGE".into(), expected, found },
+                        expr.span,
+                    ));
                 }
             };
             if !bound.sql_type().is_number() && bound.sql_type() != SqlType::Null {
-                let problem = Problem::WrongType { what: "the distance of a frame".into(), expected: "a number", found: bound.sql_type() };
+                let problem = Problem::WrongType {
+                    what: "the distance of a frame".into(),
+                    expected: "a number",
+                    found: bound.sql_type(),
+                };
                 return Ok(self.report(&problem, expr.span));
             }
             let negative = matches!(bound.constant(), Some(Value::Integer(value)) if *value < 0)
@@ -274,7 +289,9 @@ impl Binder<'_> {
             // A distance beside a key of fewer digits keeps its own.
             let target = match (target, bound.sql_type()) {
                 (key @ SqlType::Numeric { .. }, own) => key.common(own).unwrap_or(key),
-                (key, own) if key.is_integer() && own.is_number() && unit == FrameUnit::Range => key.common(own).unwrap_or(key),
+                (key, own) if key.is_integer() && own.is_number() && unit == FrameUnit::Range => {
+                    key.common(own).unwrap_or(key)
+                }
                 (key, _) => key,
             };
             Ok(if super::convert::is_unsettled(&bound) { self.coerce(bound, target) } else { convert(bound, target) })
@@ -313,7 +330,8 @@ impl Binder<'_> {
             });
             let calls = calls.collect();
             let BoundWindow { partition, order, .. } = window;
-            plan = LogicalPlan::Window { input: Box::new(input.unwrap_or(LogicalPlan::OneRow)), partition, order, calls };
+            plan =
+                LogicalPlan::Window { input: Box::new(input.unwrap_or(LogicalPlan::OneRow)), partition, order, calls };
         }
         plan
     }

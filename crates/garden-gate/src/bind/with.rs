@@ -39,7 +39,7 @@ impl Binder<'_> {
             return self.with_recursive(&with.elements);
         }
         for element in &with.elements {
-            self.check_not_recursive(element);
+            self.check_not_recursive(element)?;
             self.plain_element(element)?;
         }
         Ok(())
@@ -67,7 +67,11 @@ impl Binder<'_> {
     }
 
     /// The columns under the names of the element's list; says which are left over when the numbers differ.
-    pub(super) fn named_columns(&mut self, element: &ast::WithElement, mut output: Vec<OutputColumn>) -> Vec<OutputColumn> {
+    pub(super) fn named_columns(
+        &mut self,
+        element: &ast::WithElement,
+        mut output: Vec<OutputColumn>,
+    ) -> Vec<OutputColumn> {
         let Some(names) = &element.columns else { return output };
         if names.len() != output.len() {
             let columns = output.iter().map(|column| column.name.clone()).collect();
@@ -92,7 +96,11 @@ impl Binder<'_> {
     }
 
     /// The table that a bare name means, when WITH gave it.
-    pub(super) fn with_reference(&mut self, name: &Ident, alias: Option<&Ident>) -> Result<Option<(LogicalPlan, Scope)>> {
+    pub(super) fn with_reference(
+        &mut self,
+        name: &Ident,
+        alias: Option<&Ident>,
+    ) -> Result<Option<(LogicalPlan, Scope)>> {
         let Some(at) = self.withs.iter().rposition(|known| name.matches(&known.name.text)) else { return Ok(None) };
         self.withs[at].uses += 1;
         let Visible { meaning, output, name: shown, .. } = self.withs[at].clone();
@@ -137,16 +145,21 @@ impl Binder<'_> {
     }
 
     /// A query that uses its own name without RECURSIVE sees another table of that name, or none: say what was probably meant.
-    fn check_not_recursive(&mut self, element: &ast::WithElement) {
+    fn check_not_recursive(&mut self, element: &ast::WithElement) -> Result<()> {
         let mut own = false;
         element.query.for_each_table(&mut |name| own |= matches!(name, [bare] if bare.matches(&element.name.text)));
         let known = self.withs.iter().any(|with| element.name.matches(&with.name.text))
-            || self.around.catalog.schemas.iter().any(|schema| {
-                schema.tables.iter().any(|table| element.name.matches(&table.name))
-            });
+            || self
+                .around
+                .catalog
+                .schemas
+                .iter()
+                .any(|schema| schema.tables.iter().any(|table| element.name.matches(&table.name)));
         if own && !known {
-            self.report(&Problem::RecursiveMissing { name: element.name.text.clone() }, element.name.span);
+            let problem = Problem::RecursiveMissing { name: element.name.text.clone() };
+            return Err(crate::diagnostic::Error::from_facts(&problem).at(element.name.span));
         }
+        Ok(())
     }
 
     /// Runs `bind` and forgets its problems and notes: what it gives is looked at and bound again.

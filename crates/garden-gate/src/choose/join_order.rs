@@ -3,9 +3,9 @@
 
 use super::build::{Builder, make, with_columns};
 use super::cost;
-use crate::diagnostic::{Error, Result};
 use super::side_join::equality;
 use super::steps::is_recursive;
+use crate::diagnostic::{Error, Result};
 use crate::logical::{ColumnId, Expr, JoinKind, LogicalPlan, Printer};
 use crate::physical::{Candidate, Considered, JoinKey, JoinSpec, Node, Operator};
 use crate::types::{Cost, Estimate};
@@ -79,7 +79,10 @@ pub(super) fn build(
         costs: nodes.iter().map(|node| node.total.0).collect(),
         edges,
         best: std::collections::HashMap::new(),
-        recursive: nodes.iter().enumerate().fold(0, |set, (at, node)| if is_recursive(node) { set | 1 << at } else { set }),
+        recursive: nodes
+            .iter()
+            .enumerate()
+            .fold(0, |set, (at, node)| if is_recursive(node) { set | 1 << at } else { set }),
     };
     let all: Tables = (1 << nodes.len()) - 1;
     if nodes.len() <= MOST_TABLES {

@@ -4,8 +4,8 @@ use super::build::{Builder, make, only, with_columns};
 use super::cost;
 use crate::diagnostic::Result;
 use crate::logical::{
-    ColumnId, Expand, Expr, ExprKind, LogicalPlan, Member, Recursion, RecursionInput, SetOp, SetOperand, SortKey, Step, StepDefinition, StepId,
-    WindowCall,
+    ColumnId, Expand, Expr, ExprKind, LogicalPlan, Member, Recursion, RecursionInput, SetOp, SetOperand, SortKey, Step,
+    StepDefinition, StepId, WindowCall,
 };
 use crate::physical::{MemberSpec, Node, Operator, RecursionSpec};
 use crate::types::{Cost, Estimate, Value, approximate};
@@ -112,9 +112,8 @@ impl Builder<'_> {
         required: &[ColumnId],
     ) -> Result<Node> {
         // INTERSECT and EXCEPT compare all columns, whatever is needed of them.
-        let kept: Vec<usize> = (0..columns.len())
-            .filter(|at| op != SetOp::Union || required.contains(&columns[*at]))
-            .collect();
+        let kept: Vec<usize> =
+            (0..columns.len()).filter(|at| op != SetOp::Union || required.contains(&columns[*at])).collect();
         let output: Vec<ColumnId> = kept.iter().map(|at| columns[*at]).collect();
         let mut inputs = Vec::new();
         let mut places = Vec::new();
@@ -149,13 +148,12 @@ impl Builder<'_> {
         required: &[ColumnId],
     ) -> Result<Node> {
         let exprs: &[Expr] = match &expand {
-            Expand::Series(bounds) => bounds,
+            Expand::Series(bounds) => bounds.as_slice(),
             Expand::Unnest(arrays) => arrays,
         };
         let input = self.build(input, &with_columns(required, exprs))?;
         let rows = Estimate(input.rows.0 * expanded(&expand));
-        let made: Vec<_> =
-            columns.iter().map(|id| (*id, self.estimator.columns.get(*id).sql_type)).collect();
+        let made: Vec<_> = columns.iter().map(|id| (*id, self.estimator.columns.get(*id).sql_type)).collect();
         let available = input.output.iter().copied().chain(columns).chain(ordinality);
         let output = only(available, required);
         Ok(make(Operator::Expand { expand, made, ordinality }, vec![input], output, rows, cost::evaluate(rows, 1)))
@@ -168,7 +166,8 @@ impl Builder<'_> {
         let mut anchors_built = Vec::new();
         let mut found = 0.0;
         for member in &members {
-            let built = member.anchors.iter().map(|operand| self.operand(operand.clone())).collect::<Result<Vec<_>>>()?;
+            let built =
+                member.anchors.iter().map(|operand| self.operand(operand.clone())).collect::<Result<Vec<_>>>()?;
             found += built.iter().map(|node| node.rows.0).sum::<f64>();
             anchors_built.push(built);
         }
@@ -210,8 +209,7 @@ impl Builder<'_> {
     }
 
     pub(super) fn recursion_input(&self, input: RecursionInput, required: &[ColumnId]) -> Node {
-        let places: Vec<usize> =
-            (0..input.columns.len()).filter(|at| required.contains(&input.columns[*at])).collect();
+        let places: Vec<usize> = (0..input.columns.len()).filter(|at| required.contains(&input.columns[*at])).collect();
         let output = places.iter().map(|at| input.columns[*at]).collect();
         let rows = self.rounds.iter().rev().find(|(id, _)| *id == input.id).map_or(Estimate(1.0), |(_, rows)| *rows);
         let operator = Operator::RecursionInput { id: input.id, member: input.member, name: input.name, places };
@@ -230,7 +228,7 @@ fn expanded(expand: &Expand) -> f64 {
         _ => None,
     };
     match expand {
-        Expand::Series([from, to, step]) => match (number(from), number(to), number(step)) {
+        Expand::Series(bounds) => match (number(&bounds[0]), number(&bounds[1]), number(&bounds[2])) {
             (Some(from), Some(to), Some(step)) if step.abs() > 0.0 => ((to - from) / step + 1.0).max(0.0),
             _ => 100.0,
         },

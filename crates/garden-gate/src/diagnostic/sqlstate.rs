@@ -69,11 +69,11 @@ states! {
     INVALID_LOGARITHM = b"2201E";
     /// A power that does not exist.
     INVALID_POWER = b"2201F";
-    /// WIDTH_BUCKET with no bucket.
+    /// `WIDTH_BUCKET` with no bucket.
     INVALID_WIDTH_BUCKET = b"2201G";
     /// NTILE with fewer than one part.
     INVALID_NTILE = b"22014";
-    /// NTH_VALUE with a number below 1.
+    /// `NTH_VALUE` with a number below 1.
     INVALID_NTH_VALUE = b"22016";
     /// A negative or NULL distance in a window's frame.
     INVALID_FRAME = b"22013";

@@ -40,8 +40,7 @@ impl<'a> Compiler<'a> {
         }
         let side = self.build_side(node, spec, build)?;
         let drops_all = side.batch.rows == 0
-            && (matches!(spec.kind, JoinKind::Inner | JoinKind::Semi)
-                || spec.mirrored && spec.kind != JoinKind::Full);
+            && (matches!(spec.kind, JoinKind::Inner | JoinKind::Semi) || spec.mirrored && spec.kind != JoinKind::Full);
         if drops_all && !self.is_running() {
             // Nothing can match: the probe side need not be read. The steps of a recursion are made once for all its rounds.
             return Ok(Pipeline::of(Vec::new()));
@@ -105,7 +104,12 @@ impl<'a> Compiler<'a> {
         })
     }
 
-    fn mark_join(&self, node: &'a Node, spec: &'a JoinSpec, (left, right): (&'a Node, &'a Node)) -> Result<Pipeline<'a>> {
+    fn mark_join(
+        &self,
+        node: &'a Node,
+        spec: &'a JoinSpec,
+        (left, right): (&'a Node, &'a Node),
+    ) -> Result<Pipeline<'a>> {
         let no_test = AnyTest { op: CompareOp::Equal, left: Vec::new(), right: Vec::new() };
         let any = spec.any.as_ref().unwrap_or(&no_test);
         let side = self.kept(node, right, || self.marked(spec, any, right))?;

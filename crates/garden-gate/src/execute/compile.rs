@@ -76,7 +76,12 @@ impl<'a> Compiler<'a> {
     }
 
     /// What `make` gives; inside of a recursion it is made once when `input` does not depend on the round.
-    pub(super) fn kept<T: 'static>(&self, node: &Node, input: &Node, make: impl FnOnce() -> Result<T>) -> Result<Arc<T>> {
+    pub(super) fn kept<T: 'static>(
+        &self,
+        node: &Node,
+        input: &Node,
+        make: impl FnOnce() -> Result<T>,
+    ) -> Result<Arc<T>> {
         if self.running.borrow().is_empty() || depends(input) {
             return make().map(Arc::new);
         }
@@ -190,7 +195,9 @@ impl<'a> Compiler<'a> {
                 all
             }
             Operator::Compare { op, all, columns: [first, second] } => {
-                let [left, right] = node.inputs.as_slice() else { return Err(internal("a set operator has two inputs")) };
+                let [left, right] = node.inputs.as_slice() else {
+                    return Err(internal("a set operator has two inputs"));
+                };
                 let right = self.gathered_as(right, second)?;
                 let left = self.gathered_as(left, first)?;
                 set_operation::compare(*op, *all, [left, right], control)?

@@ -26,7 +26,7 @@ impl ExpandRows {
         };
         match &self.expand {
             Expand::Series(bounds) => {
-                let arrays = all(bounds)?;
+                let arrays = all(bounds.as_slice())?;
                 let sql_type = self.types.first().copied().unwrap_or(SqlType::BigInt);
                 series(&arrays, (sql_type, bounds[2].sql_type())).map_err(|error| error.at(bounds[2].span()))
             }

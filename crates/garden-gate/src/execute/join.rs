@@ -132,6 +132,21 @@ impl Join<'_> {
     /// Left and full joins, and single ones: the partners of each probe row, or one row filled up with NULLs.
     fn outer(&self, batch: &Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
         let mut done = 0;
+        if self.kind == JoinKind::Single {
+            // Of each probe row at most two partners count, and both must be seen together.
+            let mut kept = Pairs::default();
+            self.candidates(batch, |pairs| {
+                let partners = self.partners(batch, pairs)?;
+                for (probe, build) in partners.probe.iter().zip(&partners.build) {
+                    if kept.probe.iter().rev().take(2).filter(|known| *known == probe).count() < 2 {
+                        kept.probe.push(*probe);
+                        kept.build.push(*build);
+                    }
+                }
+                Ok(())
+            })?;
+            return self.emit_filled(batch, &kept, (&mut done, Some(index(batch.rows))), emit);
+        }
         self.candidates(batch, |pairs| {
             let partners = self.partners(batch, pairs)?;
             self.note_matched(&partners);
@@ -149,8 +164,8 @@ impl Join<'_> {
         emit: &mut dyn FnMut(Batch) -> Result<()>,
     ) -> Result<()> {
         let mut rows: (Vec<u32>, Vec<Option<u32>>) = (Vec::new(), Vec::new());
-        let mut several = vec![false; 0];
-        let mut fill = |to: u32, rows: &mut (Vec<u32>, Vec<Option<u32>>), done: &mut u32| {
+        let mut several: Vec<bool> = Vec::new();
+        let fill = |to: u32, rows: &mut (Vec<u32>, Vec<Option<u32>>), done: &mut u32| {
             while *done < to {
                 rows.0.push(*done);
                 rows.1.push(None);
@@ -160,15 +175,10 @@ impl Join<'_> {
         for (probe, build) in partners.probe.iter().zip(&partners.build) {
             fill(*probe, &mut rows, done);
             if self.kind == JoinKind::Single && *done > *probe {
-                // A second partner: the first one's row says so. It may have been given on with an earlier block.
+                // A second partner: the first one's row says so.
                 several.resize(rows.0.len(), false);
-                match rows.0.last() {
-                    Some(last) if last == probe => several[rows.0.len() - 1] = true,
-                    _ => {
-                        rows.0.push(*probe);
-                        rows.1.push(Some(*build));
-                        several.push(true);
-                    }
+                if let Some(last) = several.last_mut() {
+                    *last = true;
                 }
                 continue;
             }

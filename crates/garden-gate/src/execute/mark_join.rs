@@ -75,7 +75,7 @@ impl Mark<'_> {
         } else {
             let mut pairs = Pairs::default();
             let rows = (0..index(batch.rows)).collect::<Vec<_>>();
-            self.pair_all(batch, &rows, &plain, &mut pairs, &mut truths)?;
+            self.pair_all(batch, (&rows, &plain), &mut pairs, &mut truths)?;
             self.judge(batch, pairs, &mut truths)?;
         }
         Ok(truths)
@@ -96,7 +96,7 @@ impl Mark<'_> {
         let (with_null, without): (Vec<u32>, Vec<u32>) = rows.into_iter().partition(has_null);
         let mut pairs = Pairs::default();
         if !with_null.is_empty() && self.right.batch.rows > 0 {
-            self.pair_all(batch, &with_null, plain, &mut pairs, truths)?;
+            self.pair_all(batch, (&with_null, plain), &mut pairs, truths)?;
         }
         if !without.is_empty() && !self.right.null_rows.is_empty() {
             match &self.right.nulls {
@@ -123,8 +123,7 @@ impl Mark<'_> {
     fn pair_all(
         &self,
         batch: &Batch,
-        rows: &[u32],
-        plain: &[ArrayRef],
+        (rows, plain): (&[u32], &[ArrayRef]),
         pairs: &mut Pairs,
         truths: &mut [Truth],
     ) -> Result<()> {

@@ -84,7 +84,9 @@ impl<'a> Compiler<'a> {
             found.push(own);
             delta.push(new);
             let mut rest = inputs.by_ref();
-            branches.push(member.branches.iter().map(|columns| columns.as_slice()).zip(&mut rest).map(|(c, n)| (n, c)).collect());
+            branches.push(
+                member.branches.iter().map(|columns| columns.as_slice()).zip(&mut rest).map(|(c, n)| (n, c)).collect(),
+            );
         }
         self.enter(spec.id);
         let mut ready: Vec<Vec<Branch<'a>>> = Vec::new();
@@ -101,7 +103,9 @@ impl<'a> Compiler<'a> {
             if ready.is_empty() {
                 ready = branches
                     .iter()
-                    .map(|branches| branches.iter().map(|(node, columns)| self.branch(node, columns, spec.id)).collect())
+                    .map(|branches| {
+                        branches.iter().map(|(node, columns)| self.branch(node, columns, spec.id)).collect()
+                    })
                     .collect::<Result<_>>()?;
             }
             let mut next = Vec::new();

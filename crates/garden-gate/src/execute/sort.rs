@@ -49,8 +49,10 @@ impl Sink for Sort<'_> {
 pub(super) fn sorted(batch: &Batch, keys: &[SortKey]) -> Result<Batch> {
     let arrays =
         keys.iter().map(|key| evaluate(&key.expr, batch)?.into_array(batch.rows)).collect::<Result<Vec<ArrayRef>>>()?;
-    let fields =
-        keys.iter().zip(&arrays).map(|(key, array)| SortField::new_with_options(array.data_type().clone(), sort_options(key)));
+    let fields = keys
+        .iter()
+        .zip(&arrays)
+        .map(|(key, array)| SortField::new_with_options(array.data_type().clone(), sort_options(key)));
     let rows = RowConverter::new(fields.collect())?.convert_columns(&arrays)?;
     let mut order: Vec<u32> = (0..index(batch.rows)).collect();
     order.sort_unstable_by(|a, b| rows.row(*a as usize).cmp(&rows.row(*b as usize)).then(a.cmp(b)));

@@ -68,11 +68,14 @@ impl<'a> Compiler<'a> {
     ) -> Result<Pipeline<'a>> {
         let input = &node.inputs[0];
         let expand = match expand {
-            Expand::Series([from, to, step]) => Expand::Series([
-                resolve(from, &input.output)?,
-                resolve(to, &input.output)?,
-                resolve(step, &input.output)?,
-            ]),
+            Expand::Series(bounds) => {
+                let [from, to, step] = bounds.as_ref();
+                Expand::Series(Box::new([
+                    resolve(from, &input.output)?,
+                    resolve(to, &input.output)?,
+                    resolve(step, &input.output)?,
+                ]))
+            }
             Expand::Unnest(arrays) => {
                 Expand::Unnest(arrays.iter().map(|array| resolve(array, &input.output)).collect::<Result<_>>()?)
             }

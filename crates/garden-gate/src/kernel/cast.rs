@@ -14,7 +14,8 @@ use arrow::array::{
 use arrow::compute::{self, CastOptions};
 use arrow::datatypes::{
     ArrowPrimitiveType, DataType, Date32Type, Decimal64Type, Decimal128Type, DurationMicrosecondType, Float32Type,
-    Float64Type, Int16Type, Int32Type, Int64Type, IntervalYearMonthType, Time64MicrosecondType, TimestampMicrosecondType,
+    Float64Type, Int16Type, Int32Type, Int64Type, IntervalYearMonthType, Time64MicrosecondType,
+    TimestampMicrosecondType,
 };
 use std::fmt::Write as _;
 use std::sync::Arc;
@@ -141,7 +142,11 @@ fn cast_list(array: &ArrayRef, from: SqlType, to: SqlType) -> Result<ArrayRef, P
 fn cast_row(array: &ArrayRef, from: &[RowField], (to, target): (&[RowField], SqlType)) -> Result<ArrayRef, Problem> {
     let rows = array.as_struct();
     let columns = rows.columns().iter().zip(from.iter().zip(to)).map(|(column, (from, to))| {
-        if from.sql_type == to.sql_type { Ok(Arc::clone(column)) } else { cast_array(column, from.sql_type, to.sql_type) }
+        if from.sql_type == to.sql_type {
+            Ok(Arc::clone(column))
+        } else {
+            cast_array(column, from.sql_type, to.sql_type)
+        }
     });
     let columns = columns.collect::<Result<Vec<_>, _>>()?;
     let DataType::Struct(fields) = target.arrow() else { return Err(Problem::Overflow(target)) };
@@ -274,23 +279,25 @@ fn from_text(texts: &StringViewArray, to: SqlType) -> Result<ArrayRef, Problem> 
             let values: Result<Vec<_>, Problem> = texts.iter().map(|text| text.map(read).transpose()).collect();
             fixed(values?, to)
         }
-        SqlType::YearMonth => read!(IntervalYearMonthType, |text| match parse_interval(text, Field::Year, Field::Month) {
-            Some(Interval::Months(months)) => Some(months),
-            _ => None,
-        }),
-        SqlType::DayTime => read!(DurationMicrosecondType, |text| match parse_interval(text, Field::Day, Field::Second) {
-            Some(Interval::Micros(micros)) => Some(micros),
-            _ => None,
-        }),
+        SqlType::YearMonth => {
+            read!(IntervalYearMonthType, |text| match parse_interval(text, Field::Year, Field::Month) {
+                Some(Interval::Months(months)) => Some(months),
+                _ => None,
+            })
+        }
+        SqlType::DayTime => {
+            read!(DurationMicrosecondType, |text| match parse_interval(text, Field::Day, Field::Second) {
+                Some(Interval::Micros(micros)) => Some(micros),
+                _ => None,
+            })
+        }
         SqlType::Null
         | SqlType::Varchar(_)
         | SqlType::Char(_)
         | SqlType::Binary(_)
         | SqlType::Varbinary(_)
         | SqlType::Array(_)
-        | SqlType::Row(_) => {
-            Err(misfit(texts.iter().flatten().next().unwrap_or("")))
-        }
+        | SqlType::Row(_) => Err(misfit(texts.iter().flatten().next().unwrap_or(""))),
     }
 }
 

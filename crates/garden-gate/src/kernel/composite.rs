@@ -29,7 +29,9 @@ pub(crate) fn list_of(values: ArrayRef, offsets: OffsetBuffer<i32>, element: Sql
 
 /// Rows of these columns.
 pub(super) fn row(columns: Vec<ArrayRef>, sql_type: SqlType, rows: usize) -> ArrayRef {
-    let DataType::Struct(fields) = sql_type.arrow() else { return arrow::array::new_null_array(&sql_type.arrow(), rows) };
+    let DataType::Struct(fields) = sql_type.arrow() else {
+        return arrow::array::new_null_array(&sql_type.arrow(), rows);
+    };
     if fields.is_empty() {
         return Arc::new(StructArray::new_empty_fields(rows, None));
     }

@@ -4,9 +4,9 @@ use super::problem::Problem;
 use crate::diagnostic::{Error, Result};
 use crate::types::{Decimal, SqlType, Value, rescale};
 use arrow::array::{
-    Array, ArrayRef, AsArray, BinaryViewArray, BooleanArray, Date32Array, Decimal64Array, Decimal128Array, DurationMicrosecondArray,
-    FixedSizeBinaryArray, Float32Array, Float64Array, Int16Array, Int32Array, Int64Array, IntervalYearMonthArray, StringViewArray,
-    Time64MicrosecondArray, TimestampMicrosecondArray, new_null_array,
+    Array, ArrayRef, AsArray, BinaryViewArray, BooleanArray, Date32Array, Decimal64Array, Decimal128Array,
+    DurationMicrosecondArray, FixedSizeBinaryArray, Float32Array, Float64Array, Int16Array, Int32Array, Int64Array,
+    IntervalYearMonthArray, StringViewArray, Time64MicrosecondArray, TimestampMicrosecondArray, new_null_array,
 };
 use arrow::datatypes::{
     Date32Type, Decimal64Type, Decimal128Type, DurationMicrosecondType, Float32Type, Float64Type, Int16Type, Int32Type,
@@ -54,7 +54,9 @@ pub(crate) fn array_of(value: &Value, sql_type: SqlType) -> Result<ArrayRef> {
             let parts = values.iter().zip(fields).map(|(value, field)| array_of(value, field.sql_type));
             super::composite::row(parts.collect::<Result<Vec<_>>>()?, sql_type, 1)
         }
-        (Value::Text(value), SqlType::Varchar(_) | SqlType::Char(_)) => Arc::new(StringViewArray::from(vec![value.as_str()])),
+        (Value::Text(value), SqlType::Varchar(_) | SqlType::Char(_)) => {
+            Arc::new(StringViewArray::from(vec![value.as_str()]))
+        }
         (Value::Date(value), SqlType::Date) => Arc::new(Date32Array::from(vec![*value])),
         (Value::Time(value), SqlType::Time) => Arc::new(Time64MicrosecondArray::from(vec![*value])),
         (Value::Timestamp(value), SqlType::Timestamp) => Arc::new(TimestampMicrosecondArray::from(vec![*value])),
@@ -140,7 +142,9 @@ pub(crate) fn value_at(array: &ArrayRef, sql_type: SqlType, row: usize) -> Value
         }
         SqlType::Row(fields) => {
             let columns = array.as_struct().columns();
-            Value::Row(columns.iter().zip(fields).map(|(column, field)| value_at(column, field.sql_type, row)).collect())
+            Value::Row(
+                columns.iter().zip(fields).map(|(column, field)| value_at(column, field.sql_type, row)).collect(),
+            )
         }
         SqlType::Varchar(_) | SqlType::Char(_) => Value::Text(array.as_string_view().value(row).to_owned()),
         SqlType::Date => Value::Date(array.as_primitive::<Date32Type>().value(row)),

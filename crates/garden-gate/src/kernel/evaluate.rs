@@ -1,8 +1,8 @@
+use super::count_true;
 use super::function::{self, Arguments};
 use super::{Batch, Lane, arithmetic, case, cast, composite, constant, in_list, like, logic, problem::Problem, text};
 use crate::diagnostic::{Error, Result, Span, SqlState};
 use crate::logical::{CompareOp, Expr, ExprKind};
-use super::count_true;
 use crate::types::{SqlType, Value};
 use arrow::array::{Array, ArrayRef, AsArray, BooleanArray};
 use arrow::compute::kernels::cmp;
@@ -27,15 +27,7 @@ pub(crate) fn evaluate(expr: &Expr, batch: &Batch) -> Result<Lane> {
         ExprKind::Or(terms) => logic::or(terms, batch),
         ExprKind::Not(operand) => logic::not(&evaluate(operand, batch)?),
         ExprKind::Is(operand, test) => logic::is(&evaluate(operand, batch)?, *test),
-        ExprKind::Compare(op, parts) => {
-            let (left, right) = (evaluate(&parts[0], batch)?, evaluate(&parts[1], batch)?);
-            if !matches!(parts[0].sql_type(), SqlType::Array(_) | SqlType::Row(_)) {
-                return compare(*op, &left, &right);
-            }
-            let (left, right) = (left.into_array(batch.rows)?, right.into_array(batch.rows)?);
-            let result = compare_arrays(*op, &left, &right, parts[0].sql_type())?;
-            Ok(Lane::Array(Arc::new(result)))
-        }
+        ExprKind::Compare(op, parts) => compare_operands(*op, parts, batch),
         ExprKind::Same(parts) => {
             let (left, right) = (evaluate(&parts[0], batch)?, evaluate(&parts[1], batch)?);
             if matches!(parts[0].sql_type(), SqlType::Array(_) | SqlType::Row(_)) {
@@ -116,8 +108,22 @@ pub(super) fn evaluate_array(expr: &Expr, batch: &Batch) -> Result<ArrayRef> {
     evaluate(expr, batch)?.into_array(batch.rows)
 }
 
+fn compare_operands(op: CompareOp, parts: &[Expr; 2], batch: &Batch) -> Result<Lane> {
+    let (left, right) = (evaluate(&parts[0], batch)?, evaluate(&parts[1], batch)?);
+    if !matches!(parts[0].sql_type(), SqlType::Array(_) | SqlType::Row(_)) {
+        return compare(op, &left, &right);
+    }
+    let (left, right) = (left.into_array(batch.rows)?, right.into_array(batch.rows)?);
+    Ok(Lane::Array(Arc::new(compare_arrays(op, &left, &right, parts[0].sql_type())?)))
+}
+
 /// A comparison of two arrays of one length, of any type.
-pub(super) fn compare_arrays(op: CompareOp, left: &ArrayRef, right: &ArrayRef, sql_type: SqlType) -> Result<BooleanArray> {
+pub(super) fn compare_arrays(
+    op: CompareOp,
+    left: &ArrayRef,
+    right: &ArrayRef,
+    sql_type: SqlType,
+) -> Result<BooleanArray> {
     if matches!(sql_type, SqlType::Array(_) | SqlType::Row(_)) {
         return composite::compare(op, left, right, sql_type);
     }
@@ -128,7 +134,10 @@ pub(super) fn compare_arrays(op: CompareOp, left: &ArrayRef, right: &ArrayRef, s
 /// Whether two composite values are the same, NULL parts included.
 fn same_parts(left: &ArrayRef, right: &ArrayRef) -> Result<ArrayRef> {
     let converter = RowConverter::new(vec![SortField::new(left.data_type().clone())])?;
-    let (a, b) = (converter.convert_columns(std::slice::from_ref(left))?, converter.convert_columns(std::slice::from_ref(right))?);
+    let (a, b) = (
+        converter.convert_columns(std::slice::from_ref(left))?,
+        converter.convert_columns(std::slice::from_ref(right))?,
+    );
     Ok(Arc::new((0..left.len()).map(|row| Some(a.row(row) == b.row(row))).collect::<BooleanArray>()))
 }
 

@@ -174,7 +174,12 @@ mod tests {
         let texts: ArrayRef = Arc::new(StringViewArray::from(vec![Some("a"), None, Some(""), Some("a"), None]));
         let long = vec![Some("longer than a word"), None, Some(""), Some("longer than a word"), None];
         let long: ArrayRef = Arc::new(StringViewArray::from(long));
-        for keys in [vec![Arc::clone(&numbers)], vec![Arc::clone(&texts)], vec![Arc::clone(&numbers), texts], vec![numbers, long]] {
+        for keys in [
+            vec![Arc::clone(&numbers)],
+            vec![Arc::clone(&texts)],
+            vec![Arc::clone(&numbers), texts],
+            vec![numbers, long],
+        ] {
             let mut table = GroupTable::new(keys.iter().map(|key| key.data_type().clone()).collect()).unwrap();
             let mut ids = Vec::new();
             table.assign(&keys, 5, &mut ids).unwrap();
@@ -189,7 +194,8 @@ mod tests {
         };
         let types = batch(["a", "b"]).iter().map(|key| key.data_type().clone()).collect();
         let (mut table, mut ids) = (GroupTable::new(types).unwrap(), Vec::new());
-        for (texts, expected) in [(["a", "b"], [0, 1]), (["a", "too long for it"], [0, 2]), (["seven b", "b"], [3, 1])] {
+        for (texts, expected) in [(["a", "b"], [0, 1]), (["a", "too long for it"], [0, 2]), (["seven b", "b"], [3, 1])]
+        {
             table.assign(&batch(texts), 2, &mut ids).unwrap();
             assert_eq!(ids, expected, "{texts:?}");
         }

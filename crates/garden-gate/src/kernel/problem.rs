@@ -64,9 +64,7 @@ impl Facts for Problem {
             Self::NoSuchValue {
                 target: SqlType::Date | SqlType::Time | SqlType::Timestamp | SqlType::TimestampTz,
                 ..
-            } => {
-                SqlState::INVALID_DATETIME_FORMAT
-            }
+            } => SqlState::INVALID_DATETIME_FORMAT,
             Self::NoSuchValue { .. } => SqlState::INVALID_CHARACTER_VALUE,
             Self::TextTooLong { .. } => SqlState::STRING_RIGHT_TRUNCATION,
             Self::OutsideCalendar => SqlState::DATETIME_FIELD_OVERFLOW,
@@ -94,9 +92,9 @@ impl Facts for Problem {
         match self {
             Self::DivisionByZero => Some("NULLIF(divisor, 0) gives NULL in place of the error".into()),
             Self::Overflow(SqlType::SmallInt | SqlType::Integer) => Some("CAST an operand to BIGINT or NUMERIC".into()),
-            Self::SeveralRows => {
-                Some("narrow it down with WHERE, take an aggregate of it, or FETCH FIRST ROW ONLY with an ORDER BY".into())
-            }
+            Self::SeveralRows => Some(
+                "narrow it down with WHERE, take an aggregate of it, or FETCH FIRST ROW ONLY with an ORDER BY".into(),
+            ),
             Self::NoTransliteration { .. } => Some("there is WITHOUT_MARKS, which takes accents off letters".into()),
             Self::BadRegexFlag { .. } => Some("the flags are i, m, s, x and q".into()),
             Self::ListTooLong { .. } => Some("ON OVERFLOW TRUNCATE '…' WITH COUNT cuts it".into()),

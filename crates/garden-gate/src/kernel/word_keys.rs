@@ -28,8 +28,12 @@ impl WordTable {
             *data_type == DataType::Utf8View || integer_lanes(&new_empty_array(data_type)).is_some()
         };
         let width = types.len() + 1;
-        (width <= 9 && types.iter().all(fits))
-            .then(|| Self { slots: HashTable::new(), keys: Vec::new(), width, scratch: Vec::new() })
+        (width <= 9 && types.iter().all(fits)).then(|| Self {
+            slots: HashTable::new(),
+            keys: Vec::new(),
+            width,
+            scratch: Vec::new(),
+        })
     }
 
     /// The group of each row; `false`, and nothing done, when a text of the batch is too long.

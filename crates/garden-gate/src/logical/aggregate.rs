@@ -194,9 +194,8 @@ impl Aggregate {
 
     pub(crate) fn same_as(&self, other: &Self) -> bool {
         let all = |a: &[Expr], b: &[Expr]| a.len() == b.len() && a.iter().zip(b).all(|(a, b)| a.same_as(b));
-        let key = |(a, b): (&SortKey, &SortKey)| {
-            a.expr.same_as(&b.expr) && (a.direction, a.nulls) == (b.direction, b.nulls)
-        };
+        let key =
+            |(a, b): (&SortKey, &SortKey)| a.expr.same_as(&b.expr) && (a.direction, a.nulls) == (b.direction, b.nulls);
         self.function == other.function
             && self.distinct == other.distinct
             && self.overflow == other.overflow

@@ -62,7 +62,11 @@ impl Expr {
             ExprKind::Cast(operand) => !widens(operand.sql_type, sql_type),
             ExprKind::Call(function, _) => !matches!(
                 function,
-                Function::Upper | Function::Lower | Function::CharacterLength | Function::OctetLength | Function::Position
+                Function::Upper
+                    | Function::Lower
+                    | Function::CharacterLength
+                    | Function::OctetLength
+                    | Function::Position
             ),
             ExprKind::Only(_) | ExprKind::Subquery(_) => true,
             _ => false,
@@ -216,9 +220,8 @@ impl Expr {
                 Self::new(ExprKind::Subquery(Box::new(Subquery { test, plan })), self.sql_type, self.span)
             }
             _ => {
-                let Ok(mapped) = self.map_children(&mut |child| {
-                    Ok::<_, std::convert::Infallible>(child.map_columns(change))
-                });
+                let Ok(mapped) =
+                    self.map_children(&mut |child| Ok::<_, std::convert::Infallible>(child.map_columns(change)));
                 mapped
             }
         }
@@ -229,8 +232,7 @@ impl Expr {
         if let ExprKind::Column(id) = self.kind {
             return with(id).unwrap_or(self);
         }
-        let Ok(mapped) =
-            self.map_children(&mut |child| Ok::<_, std::convert::Infallible>(child.replace_columns(with)));
+        let Ok(mapped) = self.map_children(&mut |child| Ok::<_, std::convert::Infallible>(child.replace_columns(with)));
         mapped
     }
 

@@ -19,7 +19,8 @@ pub(crate) use columns::{ColumnId, ColumnInfo, Columns};
 pub(crate) use expr::{Expr, ExprKind};
 pub(crate) use function::{FUNCTIONS, Function};
 pub(crate) use plan::{
-    AnyTest, Expand, LogicalPlan, Member, Recursion, RecursionInput, RewriteNote, Rewritten, Scan, SetOperand, SideJoin, SortKey, Step, StepDefinition, StepId,
+    AnyTest, Expand, LogicalPlan, Member, Recursion, RecursionInput, RewriteNote, Rewritten, Scan, SetOperand,
+    SideJoin, SortKey, Step, StepDefinition, StepId,
 };
 pub(crate) use print::Printer;
 pub(crate) use subquery::{Subquery, SubqueryTest};

@@ -24,7 +24,10 @@ pub(crate) struct SortKey {
 
 impl SortKey {
     /// The same keys with each expression changed.
-    pub(crate) fn map_all<E>(keys: Vec<Self>, change: &mut impl FnMut(Expr) -> Result<Expr, E>) -> Result<Vec<Self>, E> {
+    pub(crate) fn map_all<E>(
+        keys: Vec<Self>,
+        change: &mut impl FnMut(Expr) -> Result<Expr, E>,
+    ) -> Result<Vec<Self>, E> {
         keys.into_iter().map(|key| Ok(Self { expr: change(key.expr)?, ..key })).collect()
     }
 }
@@ -89,7 +92,7 @@ pub(crate) struct SetOperand {
 #[derive(Clone, Debug)]
 pub(crate) enum Expand {
     /// From, to, step.
-    Series([Expr; 3]),
+    Series(Box<[Expr; 3]>),
     Unnest(Vec<Expr>),
 }
 
@@ -274,14 +277,12 @@ impl LogicalPlan {
             Self::Join { inputs, .. } => inputs.iter().collect(),
             Self::SideJoin(join) => vec![&join.left, &join.right],
             Self::SetOperation { operands, .. } => operands.iter().map(|operand| &operand.plan).collect(),
-            Self::Recursion(recursion) => {
-                recursion
-                    .members
-                    .iter()
-                    .flat_map(|member| member.anchors.iter().chain(&member.branches))
-                    .map(|operand| &operand.plan)
-                    .collect()
-            }
+            Self::Recursion(recursion) => recursion
+                .members
+                .iter()
+                .flat_map(|member| member.anchors.iter().chain(&member.branches))
+                .map(|operand| &operand.plan)
+                .collect(),
         }
     }
 

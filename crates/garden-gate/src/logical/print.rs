@@ -1,5 +1,6 @@
 use super::{
-    Aggregate, ColumnId, Columns, Direction, Expr, ExprKind, Frame, Function, Nulls, SortKey, SubqueryTest, Test, WindowCall,
+    Aggregate, ColumnId, Columns, Direction, Expr, ExprKind, Frame, Function, Nulls, SortKey, SubqueryTest, Test,
+    WindowCall,
 };
 use crate::types::{FrameBound, FrameExclusion, FrameUnit, SqlType, Value};
 use std::fmt::Write as _;
@@ -228,11 +229,7 @@ impl<'a> Printer<'a> {
                 let _ = write!(out, ").{name}");
             }
             ExprKind::Only(parts) => self.write(&parts[0], Level::Or, out),
-            ExprKind::Subquery(subquery) => out.push_str(match subquery.test {
-                SubqueryTest::Scalar(_) => "(SELECT …)",
-                SubqueryTest::Exists => "EXISTS (SELECT …)",
-                SubqueryTest::Any { .. } => "a comparison with (SELECT …)",
-            }),
+            ExprKind::Subquery(subquery) => out.push_str(subquery_text(&subquery.test)),
             ExprKind::Cast(operand) => {
                 out.push_str("CAST(");
                 self.write(operand, Level::Or, out);
@@ -256,7 +253,9 @@ impl<'a> Printer<'a> {
             Function::TrimLeading => format!("TRIM(LEADING {} FROM {})", text(1), text(0)),
             Function::TrimTrailing => format!("TRIM(TRAILING {} FROM {})", text(1), text(0)),
             Function::TrimBoth => format!("TRIM(BOTH {} FROM {})", text(1), text(0)),
-            Function::Overlay if terms.len() == 3 => format!("OVERLAY({} PLACING {} FROM {})", text(0), text(1), text(2)),
+            Function::Overlay if terms.len() == 3 => {
+                format!("OVERLAY({} PLACING {} FROM {})", text(0), text(1), text(2))
+            }
             Function::Overlay => {
                 format!("OVERLAY({} PLACING {} FROM {} FOR {})", text(0), text(1), text(2), text(3))
             }
@@ -331,6 +330,14 @@ fn level(kind: &ExprKind) -> Level {
         | ExprKind::Cast(_) => Level::Primary,
         ExprKind::Call(Function::Similar | Function::LikeRegex | Function::Contains, _) => Level::Predicate,
         ExprKind::Call(..) => Level::Primary,
+    }
+}
+
+fn subquery_text(test: &SubqueryTest) -> &'static str {
+    match test {
+        SubqueryTest::Scalar(_) => "(SELECT …)",
+        SubqueryTest::Exists => "EXISTS (SELECT …)",
+        SubqueryTest::Any { .. } => "a comparison with (SELECT …)",
     }
 }
 

@@ -46,8 +46,7 @@ impl LogicalPlan {
             Self::Project { input, computed } => Self::Project { input, computed: pairs(computed)? },
             Self::Aggregate { input, keys, aggregates } => {
                 let keys = pairs(keys)?;
-                let aggregates =
-                    aggregates.into_iter().map(|(id, aggregate)| Ok((id, aggregate.map_exprs(change)?)));
+                let aggregates = aggregates.into_iter().map(|(id, aggregate)| Ok((id, aggregate.map_exprs(change)?)));
                 Self::Aggregate { input, keys, aggregates: aggregates.collect::<Result<_, E>>()? }
             }
             Self::Scan(mut scan) => {
@@ -82,7 +81,10 @@ impl LogicalPlan {
             Self::Sort { input, keys } => Self::Sort { input, keys: SortKey::map_all(keys, change)? },
             Self::Expand { input, expand, columns, ordinality } => {
                 let expand = match expand {
-                    Expand::Series([from, to, step]) => Expand::Series([change(from)?, change(to)?, change(step)?]),
+                    Expand::Series(bounds) => {
+                        let [from, to, step] = *bounds;
+                        Expand::Series(Box::new([change(from)?, change(to)?, change(step)?]))
+                    }
                     Expand::Unnest(arrays) => Expand::Unnest(map_all(arrays, change)?),
                 };
                 Self::Expand { input, expand, columns, ordinality }
@@ -194,9 +196,11 @@ impl LogicalPlan {
                 }
                 Self::Recursion(recursion)
             }
-            other @ (Self::OneRow | Self::Filter { .. } | Self::Join { .. } | Self::Sort { .. } | Self::Limit { .. }) => {
-                other
-            }
+            other @ (Self::OneRow
+            | Self::Filter { .. }
+            | Self::Join { .. }
+            | Self::Sort { .. }
+            | Self::Limit { .. }) => other,
         }
     }
 

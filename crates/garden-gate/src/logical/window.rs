@@ -1,16 +1,16 @@
 use super::{Aggregate, Expr};
 use crate::diagnostic::Span;
-use crate::types::{FrameBound, FrameExclusion, FrameUnit, SqlType};
+use crate::types::{FrameBound, FrameExclusion, FrameUnit};
 
 /// A window function of clause 6.11 with its arguments and the frame it looks at.
 #[derive(Clone, Debug)]
+#[expect(clippy::struct_excessive_bools, reason = "words of the call, each there or not")]
 pub(crate) struct WindowCall {
     pub(crate) function: WindowFunction,
     pub(crate) arguments: Vec<Expr>,
     pub(crate) frame: Frame,
     pub(crate) from_last: bool,
     pub(crate) ignore_nulls: bool,
-    pub(crate) sql_type: SqlType,
     pub(crate) span: Span,
 }
 

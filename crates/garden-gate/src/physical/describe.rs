@@ -1,4 +1,6 @@
-use super::{JoinSpec, Measures, Node, NodeMeasure, Operator, PhysicalPlan, Plan, PlanNode, Predicate, Rewrite, Tally, Truth};
+use super::{
+    JoinSpec, Measures, Node, NodeMeasure, Operator, PhysicalPlan, Plan, PlanNode, Predicate, Rewrite, Tally, Truth,
+};
 use crate::catalog::TableKind;
 use crate::logical::{Columns, Expand, Expr, JoinKind, Printer, RewriteNote, SetOp};
 use crate::types::approximate;
@@ -137,7 +139,8 @@ fn details(operator: &Operator, printer: Printer<'_>) -> Vec<String> {
             if kept { vec!["rows of the build side are given".into()] } else { Vec::new() }
         }
         Operator::Compare { all: true, .. } => vec!["all".into()],
-        Operator::Expand { expand: Expand::Series([from, to, step]), .. } => {
+        Operator::Expand { expand: Expand::Series(bounds), .. } => {
+            let [from, to, step] = bounds.as_ref();
             vec![format!("series from {} to {} by {}", printer.expr(from), printer.expr(to), printer.expr(step))]
         }
         Operator::Expand { expand: Expand::Unnest(arrays), ordinality, .. } => {

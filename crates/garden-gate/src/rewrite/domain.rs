@@ -29,7 +29,7 @@ type Carried = (LogicalPlan, Vec<ColumnId>);
 
 impl<'c, 'a> Domain<'c, 'a> {
     /// The dependent join as a plain one.
-    pub(super) fn join(mut join: SideJoin, outer: Vec<ColumnId>, context: &'c mut RuleContext<'a>) -> LogicalPlan {
+    pub(super) fn join(mut join: SideJoin, outer: &[ColumnId], context: &'c mut RuleContext<'a>) -> LogicalPlan {
         let guard = std::mem::take(&mut join.guard);
         let source = rows_for_both(&mut join, context);
         let (source, map) = source;
@@ -43,7 +43,7 @@ impl<'c, 'a> Domain<'c, 'a> {
         } else {
             LogicalPlan::Distinct { input: Box::new(source), columns: columns.clone() }
         };
-        let mut domain = Domain { context, outer: outer.clone(), plan, columns, recursions: HashSet::new() };
+        let mut domain = Domain { context, outer: outer.to_vec(), plan, columns, recursions: HashSet::new() };
         let right = std::mem::replace(&mut join.right, LogicalPlan::OneRow);
         let (right, carried) = domain.carry(right);
         let same: Vec<Expr> = outer.iter().zip(&carried).map(|(a, b)| domain.same(*a, *b)).collect();
@@ -121,9 +121,8 @@ impl<'c, 'a> Domain<'c, 'a> {
                 let (input, columns) = self.carry(*input);
                 partition = self.all_over(partition, &columns);
                 partition.extend(columns.iter().map(|id| self.column(*id)));
-                let Ok(order) = SortKey::map_all(order, &mut |expr| {
-                    Ok::<_, std::convert::Infallible>(self.over(expr, &columns))
-                });
+                let Ok(order) =
+                    SortKey::map_all(order, &mut |expr| Ok::<_, std::convert::Infallible>(self.over(expr, &columns)));
                 let calls = calls.into_iter().map(|(id, call)| {
                     let Ok(call) =
                         call.map_exprs(&mut |expr| Ok::<_, std::convert::Infallible>(self.over(expr, &columns)));
@@ -148,7 +147,7 @@ impl<'c, 'a> Domain<'c, 'a> {
             LogicalPlan::Expand { input, expand, columns: made, ordinality } => {
                 let (input, columns) = self.carry(*input);
                 let expand = match expand {
-                    Expand::Series(bounds) => Expand::Series(bounds.map(|bound| self.over(bound, &columns))),
+                    Expand::Series(bounds) => Expand::Series(Box::new(bounds.map(|bound| self.over(bound, &columns)))),
                     Expand::Unnest(arrays) => Expand::Unnest(self.all_over(arrays, &columns)),
                 };
                 (LogicalPlan::Expand { input: Box::new(input), expand, columns: made, ordinality }, columns)
@@ -288,7 +287,6 @@ impl<'c, 'a> Domain<'c, 'a> {
             frame: Frame::usual(),
             from_last: false,
             ignore_nulls: false,
-            sql_type: SqlType::BigInt,
             span: Span::default(),
         };
         let partition = columns.iter().map(|id| self.column(*id)).collect();

@@ -119,10 +119,5 @@ pub(super) fn used(plan: &LogicalPlan, steps: Vec<StepDefinition>) -> Vec<(StepI
             note(&steps[at].plan, &mut found);
         }
     }
-    steps
-        .into_iter()
-        .enumerate()
-        .filter(|(at, _)| needed.contains(at))
-        .map(|(at, step)| (StepId(at), step))
-        .collect()
+    steps.into_iter().enumerate().filter(|(at, _)| needed.contains(at)).map(|(at, step)| (StepId(at), step)).collect()
 }

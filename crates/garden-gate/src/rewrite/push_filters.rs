@@ -12,7 +12,9 @@
 
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
-use crate::logical::{ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, Printer, RewriteNote, SetOperand, SideJoin, Test};
+use crate::logical::{
+    ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, Printer, RewriteNote, SetOperand, SideJoin, Test,
+};
 
 pub(super) struct PushFilters;
 
@@ -87,9 +89,25 @@ fn push(input: LogicalPlan, conjuncts: Vec<Expr>, context: &mut RuleContext<'_>)
             let input = if down.is_empty() { *input } else { push(*input, down, context) };
             filter(LogicalPlan::Distinct { input: Box::new(input), columns }, stay)
         }
+        plan @ (LogicalPlan::Window { .. } | LogicalPlan::SetOperation { .. }) => into_parts(plan, conjuncts, context),
+        LogicalPlan::Expand { input, expand, columns, ordinality } => {
+            let output = input.output();
+            let (down, stay) = movable(conjuncts, |used| !used.is_empty() && used.iter().all(|id| output.contains(id)));
+            let input = if down.is_empty() { *input } else { push(*input, down, context) };
+            filter(LogicalPlan::Expand { input: Box::new(input), expand, columns, ordinality }, stay)
+        }
+        other => filter(other, conjuncts),
+    }
+}
+
+/// Below a window, terms over what it is partitioned by; into the queries of a set operator, all terms over its columns.
+fn into_parts(plan: LogicalPlan, conjuncts: Vec<Expr>, context: &mut RuleContext<'_>) -> LogicalPlan {
+    match plan {
         LogicalPlan::Window { input, partition, order, calls } => {
-            let keys: Vec<ColumnId> =
-                partition.iter().filter_map(|key| if let ExprKind::Column(id) = key.kind() { Some(*id) } else { None }).collect();
+            let keys: Vec<ColumnId> = partition
+                .iter()
+                .filter_map(|key| if let ExprKind::Column(id) = key.kind() { Some(*id) } else { None })
+                .collect();
             let (down, stay) = movable(conjuncts, |used| !used.is_empty() && used.iter().all(|id| keys.contains(id)));
             for term in &down {
                 log(context, term, "moved below the window", "it tests columns that all rows of a partition share");
@@ -108,15 +126,14 @@ fn push(input: LogicalPlan, conjuncts: Vec<Expr>, context: &mut RuleContext<'_>)
             };
             let operands = operands.into_iter().map(operand).collect();
             for term in &down {
-                log(context, term, "moved into each query of the set operator", "it tests columns that all of them give");
+                log(
+                    context,
+                    term,
+                    "moved into each query of the set operator",
+                    "it tests columns that all of them give",
+                );
             }
             filter(LogicalPlan::SetOperation { op, all, operands, columns }, stay)
-        }
-        LogicalPlan::Expand { input, expand, columns, ordinality } => {
-            let output = input.output();
-            let (down, stay) = movable(conjuncts, |used| !used.is_empty() && used.iter().all(|id| output.contains(id)));
-            let input = if down.is_empty() { *input } else { push(*input, down, context) };
-            filter(LogicalPlan::Expand { input: Box::new(input), expand, columns, ordinality }, stay)
         }
         other => filter(other, conjuncts),
     }
@@ -175,7 +192,9 @@ fn refuses_null(term: &Expr, columns: &[ColumnId]) -> bool {
 fn null_in_null_out(expr: &Expr, columns: &[ColumnId]) -> bool {
     match expr.kind() {
         ExprKind::Column(id) => columns.contains(id),
-        ExprKind::Arithmetic(_, sides) | ExprKind::Concat(sides) => sides.iter().any(|side| null_in_null_out(side, columns)),
+        ExprKind::Arithmetic(_, sides) | ExprKind::Concat(sides) => {
+            sides.iter().any(|side| null_in_null_out(side, columns))
+        }
         ExprKind::Cast(operand) | ExprKind::Negate(operand) => null_in_null_out(operand, columns),
         _ => false,
     }

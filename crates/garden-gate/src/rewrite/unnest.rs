@@ -11,7 +11,8 @@ use super::domain::Domain;
 use super::{Rule, RuleContext};
 use crate::diagnostic::{Result, Span};
 use crate::logical::{
-    Aggregate, AggregateFunction, ColumnId, ColumnInfo, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote, SideJoin,
+    Aggregate, AggregateFunction, ColumnId, ColumnInfo, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote,
+    SideJoin,
 };
 use crate::types::{SqlType, Value};
 use std::collections::HashSet;
@@ -51,7 +52,7 @@ fn unnest(mut join: SideJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
         }
     }
     log(context, "it is worked out for all different values it needs at once, and joined");
-    Domain::join(join, outer, context)
+    Domain::join(join, &outer, context)
 }
 
 fn log(context: &mut RuleContext<'_>, change: &str) {
@@ -166,17 +167,17 @@ fn group_by_pulled(
     Some((LogicalPlan::Aggregate { input: Box::new(input), keys, aggregates }, pulled))
 }
 
+/// New key columns with what they are computed from, and the conditions over them.
+type Keyed = (Vec<(ColumnId, Expr)>, Vec<Expr>);
+
 /// The inner side of each equality `inner = outer` as a new column, and the equalities over these; `None` when one is no such equality.
-fn inner_keys(
-    pulled: Vec<Expr>,
-    outer: &HashSet<ColumnId>,
-    context: &mut RuleContext<'_>,
-) -> Option<(Vec<(ColumnId, Expr)>, Vec<Expr>)> {
+fn inner_keys(pulled: Vec<Expr>, outer: &HashSet<ColumnId>, context: &mut RuleContext<'_>) -> Option<Keyed> {
     let mut keys = Vec::new();
     let mut conditions = Vec::new();
     for term in pulled {
         let ExprKind::Compare(CompareOp::Equal, sides) = term.kind() else { return None };
-        let from_outside = |expr: &Expr| !expr.columns().is_empty() && expr.columns().iter().all(|id| outer.contains(id));
+        let from_outside =
+            |expr: &Expr| !expr.columns().is_empty() && expr.columns().iter().all(|id| outer.contains(id));
         let inside = |expr: &Expr| !expr.columns().iter().any(|id| outer.contains(id));
         let [a, b] = sides.as_ref().clone();
         let (inner, outside) = if inside(&a) && from_outside(&b) {

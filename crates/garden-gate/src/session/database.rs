@@ -76,14 +76,16 @@ impl Database {
     /// 42S01 when the name is taken; 42000 when an array has another type or length than its column and segment say.
     pub fn add_segments(&self, name: &str, columns: &[Column], segments: Vec<Segment>) -> Result<()> {
         check_types(columns)?;
-        let fits = |segment: &Segment| {
-            segment.columns.len() == columns.len()
-                && segment.columns.iter().zip(columns).all(|(array, column)| {
-                    array.len() == segment.rows && *array.data_type() == column.sql_type.arrow()
-                })
-        };
+        let fits =
+            |segment: &Segment| {
+                segment.columns.len() == columns.len()
+                    && segment.columns.iter().zip(columns).all(|(array, column)| {
+                        array.len() == segment.rows && *array.data_type() == column.sql_type.arrow()
+                    })
+            };
         if !segments.iter().all(fits) {
-            let message = format!("the arrays of table {name:?} have other types or lengths than its columns and segments");
+            let message =
+                format!("the arrays of table {name:?} have other types or lengths than its columns and segments");
             return Err(Error::new(SqlState::SYNTAX_OR_RULE, message));
         }
         self.add_source(name, Arc::new(MemoryTable::new(columns.to_vec(), segments)))

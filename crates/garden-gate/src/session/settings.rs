@@ -107,7 +107,14 @@ fn bytes(value: &Value) -> Option<u64> {
 impl Default for Settings {
     fn default() -> Self {
         let workers = std::thread::available_parallelism().map_or(1, std::num::NonZero::get).min(256);
-        Self { workers, batch_rows: 8192, memory_limit: None, time_limit: 0, recursion_limit: 1000, without_rules: Vec::new() }
+        Self {
+            workers,
+            batch_rows: 8192,
+            memory_limit: None,
+            time_limit: 0,
+            recursion_limit: 1000,
+            without_rules: Vec::new(),
+        }
     }
 }
 

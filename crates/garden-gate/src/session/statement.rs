@@ -2,8 +2,8 @@
 //!
 //! [`prepare`] is the only way to a plan: what `plan` shows and what `query` runs come out of the same call.
 
-use super::settings::Settings;
 use super::result_set::{ResultColumn, ResultSet};
+use super::settings::Settings;
 use crate::bind::{Bound, Surroundings, bind_query};
 use crate::choose::{Resources, choose};
 use crate::diagnostic::{Note, Result, SourceText};

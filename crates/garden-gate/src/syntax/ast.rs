@@ -2,10 +2,11 @@
 
 pub(crate) use crate::catalog::FileOptions;
 use crate::diagnostic::Span;
-pub(crate) use crate::types::{
-    ArithmeticOp, CompareOp, Direction, FrameBound, FrameExclusion, FrameUnit, JoinKind, Now, Nulls, ParameterName, SetOp, Test,
-};
 pub(crate) use crate::types::ExtractField;
+pub(crate) use crate::types::{
+    ArithmeticOp, CompareOp, Direction, FrameBound, FrameExclusion, FrameUnit, JoinKind, Now, Nulls, ParameterName,
+    SetOp, Test,
+};
 use crate::types::{SqlType, Value};
 
 /// A name as it was spelt.
@@ -64,6 +65,7 @@ pub(crate) struct Query {
 
 /// `FETCH FIRST n [PERCENT] ROWS {ONLY | WITH TIES}`
 #[derive(Clone, Debug)]
+#[expect(clippy::struct_excessive_bools, reason = "words of the clause, each there or not")]
 pub(crate) struct Fetch {
     pub(crate) count: Expr,
     pub(crate) percent: bool,
@@ -211,8 +213,8 @@ pub(crate) struct TableAlias {
 pub(crate) enum TableExpr {
     Named { name: Vec<Ident>, alias: TableAlias, span: Span },
     File { path: String, options: FileOptions, alias: TableAlias, span: Span },
-    Derived { query: Box<Query>, lateral: bool, alias: TableAlias, span: Span },
-    Function { call: TableCall, alias: TableAlias, span: Span },
+    Derived { query: Box<Query>, lateral: bool, alias: TableAlias },
+    Function { call: TableCall, alias: TableAlias },
     Join(Box<Join>),
 }
 
@@ -365,13 +367,14 @@ pub(crate) struct Case {
 
 /// A call of a function or aggregate, with all that may stand behind it.
 #[derive(Clone, Debug)]
+#[expect(clippy::struct_excessive_bools, reason = "words of the clause, each there or not")]
 pub(crate) struct Call {
     pub(crate) name: Ident,
     /// `COUNT(*)`
     pub(crate) star: bool,
     pub(crate) distinct: bool,
     pub(crate) args: Vec<Expr>,
-    /// ORDER BY inside of the parentheses (ARRAY_AGG), or of WITHIN GROUP.
+    /// ORDER BY inside of the parentheses (`ARRAY_AGG`), or of WITHIN GROUP.
     pub(crate) order: Vec<SortItem>,
     pub(crate) within_group: bool,
     pub(crate) overflow: Option<Overflow>,

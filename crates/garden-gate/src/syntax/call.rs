@@ -1,12 +1,16 @@
 //! Calls: the functions whose argument lists have words of their own, aggregates and windows.
 
 use super::ast::{
-    Call, Expr, ExprKind, ExtractField, FrameBound, FrameExclusion, FrameSpec, FrameUnit, Ident, Over, Overflow, WindowSpec,
+    Call, Expr, ExprKind, ExtractField, FrameBound, FrameExclusion, FrameSpec, FrameUnit, Ident, Over, Overflow,
+    WindowSpec,
 };
 use super::lexer::{Symbol, TokenKind};
 use super::parser::Parser;
 use crate::diagnostic::{Result, Span};
 use crate::types::{SqlType, Value};
+
+/// A function's name and its arguments.
+type Named = (&'static str, Vec<Expr>);
 
 impl Parser<'_> {
     /// A call without anything behind its parentheses, made by the parser itself.
@@ -27,7 +31,7 @@ impl Parser<'_> {
     pub(super) fn special_call(&mut self) -> Result<Option<Expr>> {
         let start = self.span();
         let word = self.raw(self.current()).to_uppercase();
-        let read: fn(&mut Self) -> Result<(&'static str, Vec<Expr>)> = match word.as_str() {
+        let read: fn(&mut Self) -> Result<Named> = match word.as_str() {
             "EXTRACT" => return self.extract(start).map(Some),
             "SUBSTRING" => Self::substring,
             "POSITION" => |parser| {
@@ -73,9 +77,8 @@ impl Parser<'_> {
         self.advance();
         let open = self.advance().span;
         let field = ExtractField::from_word(self.raw(self.current()));
-        let field = field.ok_or_else(|| {
-            self.expected("YEAR, MONTH, DAY, HOUR, MINUTE, SECOND, TIMEZONE_HOUR or TIMEZONE_MINUTE")
-        })?;
+        let field = field
+            .ok_or_else(|| self.expected("YEAR, MONTH, DAY, HOUR, MINUTE, SECOND, TIMEZONE_HOUR or TIMEZONE_MINUTE"))?;
         self.advance();
         self.expect_word("FROM")?;
         let source = self.expression()?;
@@ -83,7 +86,7 @@ impl Parser<'_> {
         self.node(ExprKind::Extract(field, Box::new(source)), start.to(self.last_span()))
     }
 
-    fn substring(&mut self) -> Result<(&'static str, Vec<Expr>)> {
+    fn substring(&mut self) -> Result<Named> {
         let mut args = vec![self.expression()?];
         if self.accept_word("SIMILAR") {
             args.push(self.additive()?);
@@ -107,7 +110,7 @@ impl Parser<'_> {
     }
 
     /// `TRIM([LEADING | TRAILING | BOTH] [character] FROM text)` or `TRIM(text)`.
-    fn trim(&mut self) -> Result<(&'static str, Vec<Expr>)> {
+    fn trim(&mut self) -> Result<Named> {
         let sides = [("LEADING", "TRIM LEADING"), ("TRAILING", "TRIM TRAILING"), ("BOTH", "TRIM BOTH")];
         let side = sides.into_iter().find(|(word, _)| self.accept_word(word)).map(|(_, name)| name);
         let at = self.span();
@@ -126,7 +129,7 @@ impl Parser<'_> {
     }
 
     /// `NORMALIZE(text [, form])`
-    fn normalize(&mut self) -> Result<(&'static str, Vec<Expr>)> {
+    fn normalize(&mut self) -> Result<Named> {
         let operand = self.expression()?;
         let at = self.span();
         let mut form = "NFC";

@@ -239,8 +239,7 @@ impl Parser<'_> {
             return self.node(ExprKind::ArrayQuery(Box::new(query)), start.to(self.last_span()));
         }
         self.expect_symbol(Symbol::LeftBracket, "[ and the elements of the array")?;
-        let elements =
-            if self.at_symbol(Symbol::RightBracket) { Vec::new() } else { self.list(Self::expression)? };
+        let elements = if self.at_symbol(Symbol::RightBracket) { Vec::new() } else { self.list(Self::expression)? };
         self.expect_symbol(Symbol::RightBracket, "]")?;
         self.node(ExprKind::Array(elements), start.to(self.last_span()))
     }
@@ -299,7 +298,8 @@ impl Parser<'_> {
         let operand = self.expression()?;
         self.expect_word("AS")?;
         let target = self.data_type()?;
-        let format = if self.accept_word("FORMAT") { Some(self.text_literal("a template in single quotes")?) } else { None };
+        let format =
+            if self.accept_word("FORMAT") { Some(self.text_literal("a template in single quotes")?) } else { None };
         self.close(open)?;
         self.node(ExprKind::Cast(Box::new(operand), target, format), start.to(self.last_span()))
     }

@@ -6,8 +6,8 @@ use super::parser::Parser;
 use super::problem::Problem;
 use crate::diagnostic::{Error, Result};
 use crate::types::{
-    Decimal, Field, Interval, RowField, SqlType, Value, parse_address, parse_date, parse_hex, parse_instant, parse_interval,
-    parse_time, parse_timestamp, parse_uuid,
+    Decimal, Field, Interval, RowField, SqlType, Value, parse_address, parse_date, parse_hex, parse_instant,
+    parse_interval, parse_time, parse_timestamp, parse_uuid,
 };
 
 impl Parser<'_> {
@@ -91,7 +91,8 @@ impl Parser<'_> {
         let start = self.advance().span;
         let at = self.span();
         let text = self.text_literal("hexadecimal digits")?.replace(' ', "");
-        let problem = || Problem::BadLiteral { text: text.clone(), what: "binary string", form: "X'0F10', two digits a byte" };
+        let problem =
+            || Problem::BadLiteral { text: text.clone(), what: "binary string", form: "X'0F10', two digits a byte" };
         let bytes = parse_hex(&text).ok_or_else(|| Error::from_facts(&problem()).at(at))?;
         let sql_type = u32::try_from(bytes.len()).ok().filter(|length| *length > 0);
         self.node(ExprKind::Literal(Value::Binary(bytes), SqlType::Varbinary(sql_type)), start.to(at))

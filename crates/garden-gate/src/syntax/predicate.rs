@@ -5,6 +5,9 @@ use super::lexer::{Symbol, TokenKind};
 use super::parser::Parser;
 use crate::diagnostic::Result;
 
+/// An operand with its pattern, and the escape.
+type Pattern = (Box<(Expr, Expr)>, Option<Box<Expr>>);
+
 impl Parser<'_> {
     pub(super) fn predicate(&mut self) -> Result<Expr> {
         let mut left = self.additive()?;
@@ -134,7 +137,7 @@ impl Parser<'_> {
     }
 
     /// The pattern of LIKE or SIMILAR TO with its ESCAPE.
-    fn pattern(&mut self, operand: Expr) -> Result<(Box<(Expr, Expr)>, Option<Box<Expr>>)> {
+    fn pattern(&mut self, operand: Expr) -> Result<Pattern> {
         let pattern = self.additive()?;
         let escape = if self.accept_word("ESCAPE") { Some(Box::new(self.additive()?)) } else { None };
         Ok((Box::new((operand, pattern)), escape))

@@ -140,7 +140,8 @@ impl Parser<'_> {
     }
 
     fn corresponding(&mut self) -> Result<Corresponding> {
-        let by = if self.accept_word("BY") { Some(self.names_in_parentheses("a column of both queries")?) } else { None };
+        let by =
+            if self.accept_word("BY") { Some(self.names_in_parentheses("a column of both queries")?) } else { None };
         Ok(Corresponding { by })
     }
 
@@ -192,8 +193,11 @@ impl Parser<'_> {
 
     fn with_element(&mut self) -> Result<WithElement> {
         let name = self.name("a name for the query")?;
-        let columns =
-            if self.at_symbol(Symbol::LeftParen) { Some(self.names_in_parentheses("a name for a column")?) } else { None };
+        let columns = if self.at_symbol(Symbol::LeftParen) {
+            Some(self.names_in_parentheses("a name for a column")?)
+        } else {
+            None
+        };
         self.expect_word("AS")?;
         if !self.at_symbol(Symbol::LeftParen) {
             return Err(self.expected("a query in parentheses"));

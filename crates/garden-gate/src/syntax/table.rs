@@ -5,6 +5,7 @@ use super::problem::Problem;
 use crate::diagnostic::Result;
 
 /// What a join's words say.
+#[expect(clippy::struct_excessive_bools, reason = "words of the clause, each there or not")]
 struct JoinWords {
     kind: JoinKind,
     mirrored: bool,
@@ -84,8 +85,7 @@ impl Parser<'_> {
         let lateral = self.accept_word("LATERAL");
         if self.query_here() {
             let query = Box::new(self.parenthesised_query()?);
-            let span = start.to(self.last_span());
-            return Ok(TableExpr::Derived { query, lateral, alias: self.table_alias()?, span });
+            return Ok(TableExpr::Derived { query, lateral, alias: self.table_alias()? });
         }
         if self.at_symbol(Symbol::LeftParen) {
             self.advance();
@@ -102,8 +102,7 @@ impl Parser<'_> {
         }
         if self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen) && self.at_any(&["SERIES", "UNNEST"]) {
             let call = self.table_call()?;
-            let span = start.to(self.last_span());
-            return Ok(TableExpr::Function { call, alias: self.table_alias()?, span });
+            return Ok(TableExpr::Function { call, alias: self.table_alias()? });
         }
         let name = self.qualified_name("a table")?;
         if self.at_symbol(Symbol::LeftParen) {
@@ -137,8 +136,11 @@ impl Parser<'_> {
             return Err(self.not_supported("TABLESAMPLE"));
         }
         let Some(alias) = self.alias("a name for the table after AS")? else { return Ok(TableAlias::default()) };
-        let columns =
-            if self.at_symbol(Symbol::LeftParen) { Some(self.names_in_parentheses("a name for a column")?) } else { None };
+        let columns = if self.at_symbol(Symbol::LeftParen) {
+            Some(self.names_in_parentheses("a name for a column")?)
+        } else {
+            None
+        };
         Ok(TableAlias { name: Some(alias.name), columns })
     }
 

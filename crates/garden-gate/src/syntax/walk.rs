@@ -1,6 +1,9 @@
 //! Walks over the syntax tree, for what is asked of it before names mean anything.
 
-use super::ast::{Call, Expr, ExprKind, GroupingElement, Ident, Join, JoinCondition, Over, Query, QueryBody, SelectItem, TableCall, TableExpr};
+use super::ast::{
+    Call, Expr, ExprKind, GroupingElement, Ident, Join, JoinCondition, Over, Query, QueryBody, SelectItem, TableCall,
+    TableExpr,
+};
 
 impl Expr {
     /// Calls `visit` for each expression directly below this one, in this query.

@@ -1,5 +1,5 @@
-use super::SqlType;
 use super::RowField;
+use super::SqlType;
 use arrow::datatypes::{DataType, Field, IntervalUnit, TimeUnit};
 use std::sync::Arc;
 

@@ -14,13 +14,13 @@ mod sql_type;
 mod term;
 mod value;
 
-pub(crate) use date::MICROS_PER_DAY;
-pub(crate) use date::{
-    add_months, date_parts, format_date, format_time, format_timestamp, parse_date, parse_instant, parse_offset, parse_time,
-    parse_timestamp,
-};
 pub(crate) use bytes::{format_address, format_hex, format_uuid, parse_address, parse_hex, parse_uuid};
 pub use composite::RowField;
+pub(crate) use date::MICROS_PER_DAY;
+pub(crate) use date::{
+    add_months, date_parts, format_date, format_time, format_timestamp, parse_date, parse_instant, parse_offset,
+    parse_time, parse_timestamp,
+};
 pub use decimal::Decimal;
 pub(crate) use decimal::{divide_rounded, power_of_ten, rescale};
 pub(crate) use interval::{Field, Interval, format_day_time, format_year_month, parse_interval};

@@ -73,9 +73,7 @@ impl Value {
             | Self::Time(value)
             | Self::Timestamp(value)
             | Self::Instant(value)
-            | Self::Micros(value) => {
-                super::approximate(*value)
-            }
+            | Self::Micros(value) => super::approximate(*value),
             Self::Numeric(value) => value.to_f64(),
             Self::Double(value) => *value,
             Self::Date(value) | Self::Months(value) => f64::from(*value),

@@ -1,6 +1,8 @@
 //! The slow evaluator: a row at a time, no rewriting, straight from the standard's wording.
 
-use super::tree::{Aggregate, Body, Bound, Cell, Expr, Frame, From, Group, Order, Query, Select, Window, WindowFunction};
+use super::tree::{
+    Aggregate, Body, Bound, Cell, Expr, Frame, From, Group, Order, Query, Select, Window, WindowFunction,
+};
 use std::cmp::Ordering;
 use std::collections::HashMap;
 
@@ -61,7 +63,7 @@ fn full(query: &Query, tables: &Tables, outer: &[Joined]) -> Outcome<Rows> {
         }
         known.insert(name.clone(), (names, rows));
     }
-    let mut rows = body(&query.body, &known, outer)?;
+    let mut rows = body_rows(&query.body, &known, outer)?;
     if let Some(order) = &query.order {
         rows.sort_by(|a, b| {
             let by = |(at, down): (usize, &bool)| {
@@ -82,7 +84,13 @@ fn nulls_last(a: &Cell, b: &Cell) -> Ordering {
 }
 
 /// Each round sees only the rows that the round before found.
-fn recursion(anchor: Rows, branch: &Select, all: bool, (name, names): (&str, &[String]), tables: &Tables) -> Outcome<Rows> {
+fn recursion(
+    anchor: Rows,
+    branch: &Select,
+    all: bool,
+    (name, names): (&str, &[String]),
+    tables: &Tables,
+) -> Outcome<Rows> {
     let mut found: Rows = Vec::new();
     let mut new = anchor;
     if !all {
@@ -110,7 +118,7 @@ fn unique(rows: Rows) -> Rows {
     kept
 }
 
-fn body(body: &Body, tables: &Tables, outer: &[Joined]) -> Outcome<Rows> {
+fn body_rows(body: &Body, tables: &Tables, outer: &[Joined]) -> Outcome<Rows> {
     match body {
         Body::Select(one) => select(one, tables, outer),
         Body::Values(rows) => {
@@ -118,7 +126,7 @@ fn body(body: &Body, tables: &Tables, outer: &[Joined]) -> Outcome<Rows> {
             rows.iter().map(|row| row.iter().map(|expr| value(expr, scope, tables)).collect()).collect()
         }
         Body::Set(op, all, left, right) => {
-            let (mut a, mut b) = (self::body(left, tables, outer)?, self::body(right, tables, outer)?);
+            let (mut a, mut b) = (body_rows(left, tables, outer)?, body_rows(right, tables, outer)?);
             if *op == "UNION" {
                 a.extend(b);
                 return Ok(if *all { a } else { unique(a) });
@@ -139,8 +147,9 @@ fn body(body: &Body, tables: &Tables, outer: &[Joined]) -> Outcome<Rows> {
 }
 
 /// The rows of a table of FROM; `left` is what LATERAL sees.
-fn from(from: &From, tables: &Tables, outer: &[Joined], left: &Joined) -> Outcome<Vec<Joined>> {
-    let around = |joined: &Joined| -> Vec<Joined> { outer.iter().cloned().chain(std::iter::once(joined.clone())).collect() };
+fn tables_of(from: &From, tables: &Tables, outer: &[Joined], left: &Joined) -> Outcome<Vec<Joined>> {
+    let around =
+        |joined: &Joined| -> Vec<Joined> { outer.iter().cloned().chain(std::iter::once(joined.clone())).collect() };
     let named = |alias: &str, names: Vec<String>, rows: Rows| -> Vec<Joined> {
         rows.into_iter().map(|row| vec![(alias.to_owned(), names.clone(), row)]).collect()
     };
@@ -173,22 +182,19 @@ fn join(
     outer: &[Joined],
     left: &Joined,
 ) -> Outcome<Vec<Joined>> {
-    let rows = self::from(a, tables, outer, left)?;
+    let rows = tables_of(a, tables, outer, left)?;
     let mut joined = Vec::new();
     // The right side depends on the left one only when it is LATERAL; then there is no FULL or RIGHT.
-    let plain = self::from(b, tables, outer, left);
+    let plain = tables_of(b, tables, outer, left);
     let mut used = vec![false; plain.as_ref().map_or(0, Vec::len)];
     for row in &rows {
         let seen: Joined = left.iter().chain(row).cloned().collect();
-        let others = self::from(b, tables, outer, &seen)?;
+        let others = tables_of(b, tables, outer, &seen)?;
         let mut found = false;
         for (at, other) in others.iter().enumerate() {
             let pair: Joined = row.iter().chain(other).cloned().collect();
-            let around: Vec<Joined> = outer
-                .iter()
-                .cloned()
-                .chain(std::iter::once(left.iter().chain(&pair).cloned().collect()))
-                .collect();
+            let around: Vec<Joined> =
+                outer.iter().cloned().chain(std::iter::once(left.iter().chain(&pair).cloned().collect())).collect();
             let scope = Scope { rows: &around, group: None, windows: None };
             let holds = match on {
                 Some(on) => value(on, scope, tables)? == Cell::Truth(true),
@@ -236,7 +242,7 @@ fn select(select: &Select, tables: &Tables, outer: &[Joined]) -> Outcome<Rows> {
     for table in &select.from {
         let mut next = Vec::new();
         for row in &rows {
-            for other in self::from(table, tables, outer, row)? {
+            for other in tables_of(table, tables, outer, row)? {
                 spend()?;
                 next.push(row.iter().cloned().chain(other).collect());
             }
@@ -255,7 +261,8 @@ fn select(select: &Select, tables: &Tables, outer: &[Joined]) -> Outcome<Rows> {
         }
     }
     let aggregated = select.group.is_some() || select.items.iter().chain(&select.having).any(has_aggregate);
-    let mut result = if aggregated { grouped(select, kept, tables, outer)? } else { plain(select, &kept, tables, outer)? };
+    let mut result =
+        if aggregated { grouped(select, kept, tables, outer)? } else { plain(select, &kept, tables, outer)? };
     if select.distinct {
         result = unique(result);
     }
@@ -480,10 +487,12 @@ fn value(expr: &Expr, scope: Scope<'_>, tables: &Tables) -> Outcome<Cell> {
         }
         Expr::Aggregate(call) => {
             let (members, ..) = scope.group.ok_or(Fault::Name)?;
-            let around: Vec<Vec<Joined>> =
-                members.iter().map(|row| scope.rows.iter().cloned().chain(std::iter::once(row.clone())).collect()).collect();
+            let around: Vec<Vec<Joined>> = members
+                .iter()
+                .map(|row| scope.rows.iter().cloned().chain(std::iter::once(row.clone())).collect())
+                .collect();
             let scopes: Vec<Scope<'_>> = around.iter().map(|rows| Scope { rows, group: None, windows: None }).collect();
-            aggregate(call, &scopes, tables)?
+            aggregated(call, &scopes, tables)?
         }
         Expr::Window(call) => {
             let known = scope.windows.ok_or(Fault::Name)?;
@@ -505,7 +514,7 @@ fn function(name: &str, args: Vec<Cell>) -> Cell {
     }
 }
 
-fn aggregate(call: &Aggregate, rows: &[Scope<'_>], tables: &Tables) -> Outcome<Cell> {
+fn aggregated(call: &Aggregate, rows: &[Scope<'_>], tables: &Tables) -> Outcome<Cell> {
     let mut values = Vec::new();
     let mut count = 0;
     for scope in rows {
@@ -592,7 +601,13 @@ fn window(call: &Window, scopes: &[Scope<'_>], tables: &Tables) -> Outcome<Vec<C
                 // Every part has the same size, the first ones one row more.
                 let sizes = (0..parts).map(|part| rows.len() / parts + usize::from(part < rows.len() % parts));
                 let mut end = 0;
-                let part = sizes.map(|size| { end += size; end }).position(|end| at < end).unwrap();
+                let part = sizes
+                    .map(|size| {
+                        end += size;
+                        end
+                    })
+                    .position(|end| at < end)
+                    .unwrap();
                 number(part + 1)
             }
             WindowFunction::Shift(name, expr, by, ignore) => {
@@ -635,7 +650,7 @@ fn window(call: &Window, scopes: &[Scope<'_>], tables: &Tables) -> Outcome<Vec<C
             WindowFunction::Aggregate(aggregate) => {
                 let rows: Vec<Scope<'_>> =
                     framed(call, &rows, at, &peers, &keys).into_iter().map(|other| scopes[other]).collect();
-                self::aggregate(aggregate, &rows, tables)?
+                aggregated(aggregate, &rows, tables)?
             }
         };
     }
@@ -643,13 +658,7 @@ fn window(call: &Window, scopes: &[Scope<'_>], tables: &Tables) -> Outcome<Vec<C
 }
 
 /// The rows of the frame of the row at place `at` of its partition, in order.
-fn framed(
-    call: &Window,
-    rows: &[usize],
-    at: usize,
-    peers: &[usize],
-    keys: &[(Vec<Cell>, Vec<Cell>)],
-) -> Vec<usize> {
+fn framed(call: &Window, rows: &[usize], at: usize, peers: &[usize], keys: &[(Vec<Cell>, Vec<Cell>)]) -> Vec<usize> {
     let usual = Frame { unit: "RANGE", start: Bound::First, end: Bound::Current, exclude: "" };
     let frame = call.frame.as_ref().unwrap_or(&usual);
     let group = |place: usize| {

@@ -139,11 +139,8 @@ impl<'d> Generator<'d> {
             return (From::Table(name, alias.clone()), columns_of(&alias, &kinds));
         }
         let name = self.draw.word(&TABLES);
-        let known = COLUMNS.iter().map(|(column, kind)| Known {
-            table: alias.clone(),
-            column: (*column).into(),
-            kind: *kind,
-        });
+        let known =
+            COLUMNS.iter().map(|(column, kind)| Known { table: alias.clone(), column: (*column).into(), kind: *kind });
         (From::Table(name.into(), alias.clone()), known.collect())
     }
 
@@ -218,12 +215,17 @@ impl<'d> Generator<'d> {
             return self.grouped(kinds, (from, condition, distinct), &known);
         }
         let windows = !known.is_empty() && self.one_in(3);
-        let items = kinds
-            .iter()
-            .map(|kind| {
-                if windows && self.draw.coin() { self.window(*kind, &known, &all) } else { self.expr(*kind, &all, 3) }
-            })
-            .collect();
+        let items =
+            kinds
+                .iter()
+                .map(|kind| {
+                    if windows && self.draw.coin() {
+                        self.window(*kind, &known, &all)
+                    } else {
+                        self.expr(*kind, &all, 3)
+                    }
+                })
+                .collect();
         Select { distinct, items, from, condition, group: None, having: None }
     }
 
@@ -264,7 +266,8 @@ impl<'d> Generator<'d> {
         match self.below(5) {
             0 | 1 if !fitting.is_empty() => Expr::Key(fitting[self.below(fitting.len())]),
             2 if depth > 0 && kind == Kind::Number => {
-                let (a, b) = (self.over_groups(kind, keys, all, depth - 1), self.over_groups(kind, keys, all, depth - 1));
+                let (a, b) =
+                    (self.over_groups(kind, keys, all, depth - 1), self.over_groups(kind, keys, all, depth - 1));
                 Expr::Arithmetic(*self.draw.pick(&['+', '-']), Box::new(a), Box::new(b))
             }
             2 if depth > 0 && kind == Kind::Truth => {
@@ -292,11 +295,9 @@ impl<'d> Generator<'d> {
                 ("MIN", Some(Kind::Number)),
                 ("MAX", Some(Kind::Number)),
             ]),
-            Kind::Text => *self.draw.pick(&[
-                ("MIN", Some(Kind::Text)),
-                ("MAX", Some(Kind::Text)),
-                ("LISTAGG", Some(Kind::Text)),
-            ]),
+            Kind::Text => {
+                *self.draw.pick(&[("MIN", Some(Kind::Text)), ("MAX", Some(Kind::Text)), ("LISTAGG", Some(Kind::Text))])
+            }
             Kind::Truth => *self.draw.pick(&[("EVERY", Some(Kind::Truth)), ("ANY", Some(Kind::Truth))]),
         };
         let argument = argument.map(|kind| Box::new(self.expr(kind, all, 1)));
@@ -350,7 +351,11 @@ impl<'d> Generator<'d> {
             (2, _) if frame.as_ref().is_none_or(|frame| frame.unit != "RANGE" || order.len() != 1) || by_rows => {
                 total(&mut order);
                 match self.below(3) {
-                    0 => WindowFunction::Nth(self.expr(kind, all, 1), 1 + i64::try_from(self.below(2)).unwrap(), self.draw.coin()),
+                    0 => WindowFunction::Nth(
+                        self.expr(kind, all, 1),
+                        1 + i64::try_from(self.below(2)).unwrap(),
+                        self.draw.coin(),
+                    ),
                     1 => WindowFunction::Edge("FIRST_VALUE", self.expr(kind, all, 1), self.draw.coin()),
                     _ => WindowFunction::Edge("LAST_VALUE", self.expr(kind, all, 1), self.draw.coin()),
                 }
@@ -411,8 +416,7 @@ impl<'d> Generator<'d> {
         let e = |this: &mut Self, kind| Box::new(this.expr(kind, known, depth - 1));
         match (kind, self.below(7)) {
             (_, 0) => {
-                let branches =
-                    (0..1 + self.below(2)).map(|_| (*e(self, Kind::Truth), *e(self, kind))).collect();
+                let branches = (0..1 + self.below(2)).map(|_| (*e(self, Kind::Truth), *e(self, kind))).collect();
                 let otherwise = self.draw.coin().then(|| e(self, kind));
                 Expr::Case(branches, otherwise)
             }

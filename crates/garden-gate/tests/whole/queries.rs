@@ -26,7 +26,8 @@ fn tables(draw: &mut Draw) -> Tables {
         let rows = (0..draw.below(7)).map(|key| {
             let mut number = || draw.small().map_or(Cell::Null, Cell::Number);
             let (n, m) = (number(), number());
-            let text = if draw.below(4) == 0 { Cell::Null } else { Cell::Text(draw.word(&["", "a", "b", "ab"]).into()) };
+            let text =
+                if draw.below(4) == 0 { Cell::Null } else { Cell::Text(draw.word(&["", "a", "b", "ab"]).into()) };
             vec![Cell::Number(i64::try_from(key).unwrap()), n, m, text]
         });
         let rows = rows.collect();
@@ -63,7 +64,12 @@ fn shown(cell: &Cell) -> String {
 }
 
 /// What is wrong with the engine's answer, if anything; `None` also when the reference has none.
-fn wrong(query: &Query, tables: &Tables, session: &mut Session, (batch, workers, without): (i64, i64, &str)) -> Option<String> {
+fn wrong(
+    query: &Query,
+    tables: &Tables,
+    session: &mut Session,
+    (batch, workers, without): (i64, i64, &str),
+) -> Option<String> {
     let expected = evaluate::query(query, tables);
     if matches!(expected, Err(Fault::Name | Fault::TooMuch)) {
         return None;
@@ -107,7 +113,8 @@ fn run(seeds: std::ops::Range<u64>) {
             for way in WAYS {
                 let Some(first) = wrong(&query, &tables, &mut session, way) else { continue };
                 // The same kind of failure: wrong rows, or the same error (a mistake of the shrunken text itself is another).
-                let kind = |what: &str| if what.starts_with("42") { what.to_owned() } else { what.chars().take(5).collect() };
+                let kind =
+                    |what: &str| if what.starts_with("42") { what.to_owned() } else { what.chars().take(5).collect() };
                 let same = |found: &str| kind(found) == kind(&first);
                 let small = shrink(&query, &mut |query| {
                     wrong(query, &tables, &mut session, way).is_some_and(|found| same(&found))

@@ -28,12 +28,9 @@ fn window_parts(window: &Window) -> Vec<&Expr> {
 
 fn children(expr: &Expr) -> Vec<&Expr> {
     match expr {
-        Expr::Column(..)
-        | Expr::Key(_)
-        | Expr::Literal(..)
-        | Expr::Grouping(_)
-        | Expr::Scalar(_)
-        | Expr::Exists(_) => Vec::new(),
+        Expr::Column(..) | Expr::Key(_) | Expr::Literal(..) | Expr::Grouping(_) | Expr::Scalar(_) | Expr::Exists(_) => {
+            Vec::new()
+        }
         Expr::Arithmetic(_, a, b)
         | Expr::Concat(a, b)
         | Expr::Compare(_, a, b)
@@ -232,14 +229,18 @@ fn smaller_exprs(expr: &Expr) -> Vec<Expr> {
         }
     }
     let inside: Option<&Query> = match expr {
-        Expr::Scalar(query) | Expr::Exists(query) | Expr::InQuery(_, query, _) | Expr::Quantified(_, _, _, query) => Some(query),
+        Expr::Scalar(query) | Expr::Exists(query) | Expr::InQuery(_, query, _) | Expr::Quantified(_, _, _, query) => {
+            Some(query)
+        }
         _ => None,
     };
     if let Some(query) = inside {
         for next in smaller(query).into_iter().filter(|next| next.width() == query.width()) {
             let mut copy = expr.clone();
-            if let Expr::Scalar(query) | Expr::Exists(query) | Expr::InQuery(_, query, _) | Expr::Quantified(_, _, _, query) =
-                &mut copy
+            if let Expr::Scalar(query)
+            | Expr::Exists(query)
+            | Expr::InQuery(_, query, _)
+            | Expr::Quantified(_, _, _, query) = &mut copy
             {
                 **query = next;
             }

@@ -162,13 +162,17 @@ impl Query {
         let mut out = String::new();
         if !self.with.is_empty() {
             let elements: Vec<String> = self.with.iter().map(|(name, query)| element(name, query)).collect();
-            let recursive = if self.with.iter().any(|(_, query)| query.recursive.is_some()) { "RECURSIVE " } else { "" };
+            let recursive =
+                if self.with.iter().any(|(_, query)| query.recursive.is_some()) { "RECURSIVE " } else { "" };
             let _ = write!(out, "WITH {recursive}{} ", elements.join(", "));
         }
         out.push_str(&self.body.sql());
         if let Some(order) = &self.order {
-            let keys: Vec<String> =
-                order.iter().enumerate().map(|(at, down)| format!("{}{}", at + 1, if *down { " DESC" } else { "" })).collect();
+            let keys: Vec<String> = order
+                .iter()
+                .enumerate()
+                .map(|(at, down)| format!("{}{}", at + 1, if *down { " DESC" } else { "" }))
+                .collect();
             let _ = write!(out, " ORDER BY {}", keys.join(", "));
         }
         if let Some((offset, fetch)) = self.window {
@@ -200,7 +204,8 @@ impl Body {
         match self {
             Self::Select(select) => select.sql(),
             Self::Values(rows) => {
-                let row = |row: &Vec<Expr>| format!("({})", row.iter().map(|e| e.sql(&[])).collect::<Vec<_>>().join(", "));
+                let row =
+                    |row: &Vec<Expr>| format!("({})", row.iter().map(|e| e.sql(&[])).collect::<Vec<_>>().join(", "));
                 format!("VALUES {}", rows.iter().map(row).collect::<Vec<_>>().join(", "))
             }
             Self::Set(op, all, left, right) => {
@@ -231,7 +236,10 @@ impl Select {
                 }
                 Some(sets) => {
                     let set = |set: &Vec<usize>| {
-                        format!("({})", set.iter().filter_map(|at| text.get(*at).cloned()).collect::<Vec<_>>().join(", "))
+                        format!(
+                            "({})",
+                            set.iter().filter_map(|at| text.get(*at).cloned()).collect::<Vec<_>>().join(", ")
+                        )
                     };
                     let sets: Vec<String> = sets.iter().map(set).collect();
                     let _ = write!(out, " GROUP BY GROUPING SETS ({})", sets.join(", "));
@@ -286,7 +294,9 @@ impl Window {
         let call = match &self.function {
             WindowFunction::Rank(name) => format!("{name}()"),
             WindowFunction::Ntile(parts) => format!("NTILE({parts})"),
-            WindowFunction::Shift(name, expr, by, ignore) => format!("{name}({}, {by}){}", expr.sql(keys), nulls(*ignore)),
+            WindowFunction::Shift(name, expr, by, ignore) => {
+                format!("{name}({}, {by}){}", expr.sql(keys), nulls(*ignore))
+            }
             WindowFunction::Edge(name, expr, ignore) => format!("{name}({}){}", expr.sql(keys), nulls(*ignore)),
             WindowFunction::Nth(expr, number, last) => {
                 format!("NTH_VALUE({}, {number}){}", expr.sql(keys), if *last { " FROM LAST" } else { "" })
@@ -332,7 +342,13 @@ impl Expr {
                 (Cell::Null, Kind::Text) => "CAST(NULL AS VARCHAR(9))".into(),
                 (Cell::Null, Kind::Truth) => "UNKNOWN".into(),
                 (Cell::Truth(truth), _) => if *truth { "TRUE" } else { "FALSE" }.into(),
-                (Cell::Number(number), _) => if *number < 0 { format!("({number})") } else { number.to_string() },
+                (Cell::Number(number), _) => {
+                    if *number < 0 {
+                        format!("({number})")
+                    } else {
+                        number.to_string()
+                    }
+                }
                 (Cell::Text(text), _) => format!("'{text}'"),
             },
             Self::Arithmetic(op, a, b) => format!("({} {op} {})", s(a), s(b)),

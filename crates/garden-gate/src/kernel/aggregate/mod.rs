@@ -11,10 +11,10 @@ mod moments;
 mod ordered;
 mod sum;
 
+use super::{Batch, evaluate};
 use crate::diagnostic::Result;
 use crate::logical::{Aggregate, AggregateFunction};
 use crate::types::SqlType;
-use super::{Batch, evaluate};
 use arrow::array::{Array, ArrayRef};
 use std::any::Any;
 

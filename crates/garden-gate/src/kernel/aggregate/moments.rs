@@ -1,5 +1,5 @@
 //! Variance, covariance, correlation and linear regression (clause 10.9), in 64-bit floating point: means and sums of squared
-//! deviations are kept up to date row by row (Welford) and put together by the formulas of Chan, Golub and LeVeque.
+//! deviations are kept up to date row by row (Welford) and put together by the formulas of Chan, Golub and `LeVeque`.
 
 use super::{Accumulator, Groups, present, same};
 use crate::diagnostic::Result;

@@ -1,4 +1,4 @@
-//! Aggregates that need all rows of a group, in order: LISTAGG, ARRAY_AGG, the inverse distribution functions, MODE and the
+//! Aggregates that need all rows of a group, in order: LISTAGG, `ARRAY_AGG`, the inverse distribution functions, MODE and the
 //! hypothetical-set functions (clause 10.9). Rows are kept until the end, then sorted by group and order. O(n log n).
 
 use super::{Accumulator, Groups, same};
@@ -8,7 +8,9 @@ use crate::kernel::keys::{from_integer_lanes, integer_lanes};
 use crate::kernel::{problem::Problem, sort_options};
 use crate::logical::{Aggregate, AggregateFunction as A, Overflow};
 use crate::types::{SqlType, approximate, index};
-use arrow::array::{Array, ArrayRef, AsArray, Float64Array, Int64Array, StringViewBuilder, UInt32Array, new_null_array};
+use arrow::array::{
+    Array, ArrayRef, AsArray, Float64Array, Int64Array, StringViewBuilder, UInt32Array, new_null_array,
+};
 use arrow::buffer::OffsetBuffer;
 use arrow::compute;
 use arrow::datatypes::Float64Type;
@@ -63,13 +65,12 @@ impl Ordered {
     }
 
     fn fields(&self) -> Vec<SortField> {
-        let key = |key: &crate::logical::SortKey| {
-            SortField::new_with_options(key.expr.sql_type().arrow(), sort_options(key))
-        };
+        let key =
+            |key: &crate::logical::SortKey| SortField::new_with_options(key.expr.sql_type().arrow(), sort_options(key));
         self.aggregate.order.iter().map(key).collect()
     }
 
-    /// The encoded order of rows: what is ordered by, or for MIN, MAX and ANY_VALUE the argument itself.
+    /// The encoded order of rows: what is ordered by, or for MIN, MAX and `ANY_VALUE` the argument itself.
     fn keys(&self, inputs: &[ArrayRef]) -> Result<Option<Rows>> {
         if inputs.is_empty() {
             return Ok(None);
@@ -128,7 +129,9 @@ impl Ordered {
     /// What stands in place of the values that do not fit.
     fn overflow(&self, separator: &str, left_out: usize) -> Result<String> {
         match &self.aggregate.overflow {
-            Overflow::Error => Err(Error::from_facts(&Problem::ListTooLong { most: MOST_CHARACTERS }).at(self.aggregate.span)),
+            Overflow::Error => {
+                Err(Error::from_facts(&Problem::ListTooLong { most: MOST_CHARACTERS }).at(self.aggregate.span))
+            }
             Overflow::Truncate { filler, with_count: true } => Ok(format!("{separator}{filler}({left_out})")),
             Overflow::Truncate { filler, with_count: false } => Ok(format!("{separator}{filler}")),
         }
@@ -164,7 +167,7 @@ impl Ordered {
         Err(Error::from_facts(&Problem::BadShare { share: share.to_string() }).at(self.aggregate.span))
     }
 
-    /// PERCENTILE_CONT: the value at the share, between its two neighbours in proportion.
+    /// `PERCENTILE_CONT`: the value at the share, between its two neighbours in proportion.
     fn percentile_cont(&self, inputs: &[ArrayRef], ranges: &[Range<usize>]) -> Result<ArrayRef> {
         let values = &inputs[1];
         let lanes = integer_lanes(values);
@@ -248,10 +251,13 @@ impl Ordered {
             let wanted = |at: usize| keys.row(at).cmp(&row.row(range.start));
             let before = range.clone().filter(|at| wanted(*at).is_lt()).count();
             let up_to = range.clone().filter(|at| wanted(*at).is_le()).count();
-            let different =
-                range.clone().filter(|at| wanted(*at).is_lt() && (*at == range.start || keys.row(*at) != keys.row(at - 1)));
+            let different = range
+                .clone()
+                .filter(|at| wanted(*at).is_lt() && (*at == range.start || keys.row(*at) != keys.row(at - 1)));
             let count = range.len();
-            whole.push(i64::from(index(if self.aggregate.function == A::DenseRank { different.count() } else { before })) + 1);
+            whole.push(
+                i64::from(index(if self.aggregate.function == A::DenseRank { different.count() } else { before })) + 1,
+            );
             shares.push(if self.aggregate.function == A::CumeDist {
                 approximate(up_to + 1) / approximate(count + 1)
             } else if count == 0 {

@@ -15,7 +15,9 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
     let internal = |_| Problem::Overflow(arguments.result);
     match function {
         F::Cardinality => arguments.wholes(|row| Ok(list.is_valid(row).then(|| length(list, row)))),
-        F::Contains => composite::contains(&array, &arguments.array(1)?).map_err(|_| Problem::Overflow(arguments.result)),
+        F::Contains => {
+            composite::contains(&array, &arguments.array(1)?).map_err(|_| Problem::Overflow(arguments.result))
+        }
         F::Element => {
             let places = arguments.whole(1);
             let mut picked: Vec<Option<u32>> = Vec::with_capacity(arguments.rows);

@@ -62,7 +62,7 @@ pub(super) fn months_between(arguments: &Arguments<'_>) -> Result<ArrayRef, Prob
         let whole = i64::from(y1 - y2) * 12 + i64::from(m1) - i64::from(m2);
         match whole {
             1.. if d1 < d2 => whole - 1,
-            ..0 if d1 > d2 => whole + 1,
+            ..=-1 if d1 > d2 => whole + 1,
             _ => whole,
         }
     };
@@ -91,7 +91,9 @@ fn offset(arguments: &Arguments<'_>, row: usize) -> Result<Option<i64>, Problem>
     if arguments.types[1].is_text() {
         let Some(text) = arguments.text(1).get(row) else { return Ok(None) };
         let seconds = if text.eq_ignore_ascii_case("UTC") { Some(0) } else { parse_offset(text.trim()) };
-        return seconds.map(|seconds| Some(seconds * MICROS_PER_SECOND)).ok_or(Problem::NoSuchZone { zone: text.into() });
+        return seconds
+            .map(|seconds| Some(seconds * MICROS_PER_SECOND))
+            .ok_or(Problem::NoSuchZone { zone: text.into() });
     }
     let lane = &arguments.lanes[1];
     let array = lane.array().as_primitive::<DurationMicrosecondType>();

@@ -93,7 +93,10 @@ impl<'a> Arguments<'a> {
         Ok(Arc::new(builder.finish()))
     }
 
-    pub(super) fn binaries(&self, value: impl Fn(usize) -> Result<Option<Vec<u8>>, Problem>) -> Result<ArrayRef, Problem> {
+    pub(super) fn binaries(
+        &self,
+        value: impl Fn(usize) -> Result<Option<Vec<u8>>, Problem>,
+    ) -> Result<ArrayRef, Problem> {
         let mut builder = BinaryViewBuilder::with_capacity(self.rows);
         for row in 0..self.rows {
             builder.append_option(value(row)?);

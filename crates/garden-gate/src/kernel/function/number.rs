@@ -121,7 +121,8 @@ fn from_floats(values: Vec<Option<f64>>, result: SqlType) -> Result<ArrayRef, Pr
         return Err(Problem::Overflow(result));
     }
     // No negative zero: equality is equality of bits.
-    let array: ArrayRef = Arc::new(values.into_iter().map(|value| value.map(|value| value + 0.0)).collect::<Float64Array>());
+    let array: ArrayRef =
+        Arc::new(values.into_iter().map(|value| value.map(|value| value + 0.0)).collect::<Float64Array>());
     compute::cast(&array, &result.arrow()).map_err(|_| Problem::Overflow(result))
 }
 
@@ -185,7 +186,9 @@ fn real(function: F, x: f64, y: f64) -> Result<f64, Problem> {
         F::Sinh => x.sinh(),
         F::Cosh => x.cosh(),
         F::Tanh => x.tanh(),
-        F::Asin | F::Acos if x.abs() > 1.0 => return Err(Problem::OutOfRange { value: x.to_string(), target: SqlType::Double }),
+        F::Asin | F::Acos if x.abs() > 1.0 => {
+            return Err(Problem::OutOfRange { value: x.to_string(), target: SqlType::Double });
+        }
         F::Asin => x.asin(),
         F::Acos => x.acos(),
         _ => x.atan(),
@@ -203,7 +206,9 @@ fn width_bucket(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
         let Some(count) = counts.get(row) else { return Ok(None) };
         let count = usize::try_from(count).ok().filter(|count| *count > 0).ok_or(Problem::NoBucket)?;
         if exact {
-            let (Some(value), Some(low), Some(high)) = (whole[0][row], whole[1][row], whole[2][row]) else { return Ok(None) };
+            let (Some(value), Some(low), Some(high)) = (whole[0][row], whole[1][row], whole[2][row]) else {
+                return Ok(None);
+            };
             if low == high {
                 return Err(Problem::NoBucket);
             }
@@ -211,7 +216,8 @@ fn width_bucket(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
             if value < 0 || value >= width {
                 return Ok(Some(if value < 0 { 0 } else { count + 1 }));
             }
-            let scaled = value.checked_mul(i128::try_from(count).unwrap_or(1)).ok_or(Problem::Overflow(arguments.result))?;
+            let scaled =
+                value.checked_mul(i128::try_from(count).unwrap_or(1)).ok_or(Problem::Overflow(arguments.result))?;
             return Ok(usize::try_from(scaled / width).ok().map(|bucket| bucket + 1));
         }
         let (Some(value), Some(low), Some(high)) = (real[0][row], real[1][row], real[2][row]) else { return Ok(None) };
@@ -239,7 +245,8 @@ fn extreme(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> 
     let mut best = arguments.array(0)?;
     for at in 1..arguments.count() {
         let next = arguments.array(at)?;
-        let better = evaluate::compare_arrays(op, &next, &best, arguments.result).map_err(|_| Problem::Overflow(arguments.result))?;
+        let better = evaluate::compare_arrays(op, &next, &best, arguments.result)
+            .map_err(|_| Problem::Overflow(arguments.result))?;
         let either_null: BooleanArray =
             (0..best.len()).map(|row| Some(best.is_null(row) || next.is_null(row))).collect();
         let taken = compute::kernels::zip::zip(&crate::kernel::kept(&better), &next, &best).map_err(internal)?;

@@ -1,4 +1,4 @@
-//! SIMILAR TO (clause 8.6), LIKE_REGEX (clause 8.7) and the functions of regular expressions (clause 6.32).
+//! SIMILAR TO (clause 8.6), `LIKE_REGEX` (clause 8.7) and the functions of regular expressions (clause 6.32).
 
 use super::{Arguments, Problem, Texts};
 use crate::logical::Function as F;
@@ -167,7 +167,9 @@ fn like_regex(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
             Some(flags) => flags.get(row),
             None => Some(""),
         };
-        let (Some(text), Some(pattern), Some(flags)) = (text.get(row), pattern.get(row), flags) else { return Ok(None) };
+        let (Some(text), Some(pattern), Some(flags)) = (text.get(row), pattern.get(row), flags) else {
+            return Ok(None);
+        };
         Ok(Some(cache.get(pattern, flags, || compile(pattern, flags))?.is_match(text)))
     })
 }
@@ -237,7 +239,9 @@ fn translate(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     let cache = Cache::default();
     arguments.texts(|row| {
         let Some(call) = Call::of(arguments, &cache, row)? else { return Ok(None) };
-        let (Some(occurrence), Some(replacement)) = (occurrence.get(row), replacement.get(row)) else { return Ok(None) };
+        let (Some(occurrence), Some(replacement)) = (occurrence.get(row), replacement.get(row)) else {
+            return Ok(None);
+        };
         let mut out = call.text[..call.from].to_owned();
         let mut last = call.from;
         for (number, found) in (1_i64..).zip(call.regex.captures_iter(&call.text[call.from..])) {

@@ -9,7 +9,10 @@ use arrow::array::ArrayRef;
 const MOST_VALUES: usize = 100_000_000;
 
 /// For each row how many values its series has, and all values of all rows. A NULL bound gives none.
-pub(crate) fn series(bounds: &[ArrayRef], (sql_type, step_type): (SqlType, SqlType)) -> Result<(Vec<usize>, Vec<ArrayRef>)> {
+pub(crate) fn series(
+    bounds: &[ArrayRef],
+    (sql_type, step_type): (SqlType, SqlType),
+) -> Result<(Vec<usize>, Vec<ArrayRef>)> {
     let rows = bounds[0].len();
     let mut counts = Vec::with_capacity(rows);
     let mut values = Vec::new();
@@ -26,7 +29,8 @@ pub(crate) fn series(bounds: &[ArrayRef], (sql_type, step_type): (SqlType, SqlTy
 }
 
 fn zero_step() -> Error {
-    Error::new(SqlState::DATA_EXCEPTION, "the step of SERIES is zero").with_help("give a step that leads from the first bound to the second")
+    Error::new(SqlState::DATA_EXCEPTION, "the step of SERIES is zero")
+        .with_help("give a step that leads from the first bound to the second")
 }
 
 fn too_many() -> Error {
@@ -101,9 +105,9 @@ fn times(from: &Value, to: &Value, step: &Value, values: &mut Vec<Value>) -> Res
     };
     let (start, end) = (micros(from), micros(to));
     match step {
-        Value::Micros(step) => {
-            count_up(start.into(), end.into(), (*step).into(), |value| values.push(make(i64::try_from(value).unwrap_or(0))))
-        }
+        Value::Micros(step) => count_up(start.into(), end.into(), (*step).into(), |value| {
+            values.push(make(i64::try_from(value).unwrap_or(0)))
+        }),
         Value::Months(0) => Err(zero_step()),
         Value::Months(step) => {
             let (days, time) = (start.div_euclid(MICROS_PER_DAY), start.rem_euclid(MICROS_PER_DAY));

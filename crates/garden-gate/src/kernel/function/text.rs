@@ -56,7 +56,8 @@ fn part(start: i64, length: Option<i64>, units: usize) -> Result<(usize, usize),
 /// The characters of these bounds.
 fn slice(text: &str, from: usize, to: usize) -> &str {
     let byte = |at: usize| text.char_indices().nth(at).map_or(text.len(), |(byte, _)| byte);
-    let (start, end) = if text.is_ascii() { (from.min(text.len()), to.min(text.len())) } else { (byte(from), byte(to)) };
+    let (start, end) =
+        if text.is_ascii() { (from.min(text.len()), to.min(text.len())) } else { (byte(from), byte(to)) };
     &text[start..end]
 }
 
@@ -201,7 +202,9 @@ fn pad(left: bool, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
             Some(filler) => filler.get(row),
             None => Some(" "),
         };
-        let (Some(text), Some(length), Some(filler)) = (text.get(row), length.get(row), filler) else { return Ok(None) };
+        let (Some(text), Some(length), Some(filler)) = (text.get(row), length.get(row), filler) else {
+            return Ok(None);
+        };
         let Some(length) = usize::try_from(length).ok().filter(|length| *length <= MOST_PADDED) else {
             return Err(Problem::SubstringLength { length });
         };

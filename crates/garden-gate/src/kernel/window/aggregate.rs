@@ -24,7 +24,10 @@ pub(super) fn aggregate(aggregate: &Aggregate, batch: &Batch, layout: &Layout, f
         None => None,
     };
     let rows = Rows { aggregate, inputs, filter };
-    let whole = frames.iter().enumerate().all(|(row, frame)| frame[0] == layout.partition_of(row) && frame[1].is_empty() && frame[2].is_empty());
+    let whole = frames
+        .iter()
+        .enumerate()
+        .all(|(row, frame)| frame[0] == layout.partition_of(row) && frame[1].is_empty() && frame[2].is_empty());
     if whole {
         let mut state = accumulator(aggregate)?;
         let all: Vec<u32> = (0..index(batch.rows)).collect();
@@ -149,11 +152,11 @@ impl Tree {
                 range.for_each(add);
                 return;
             }
-            while range.start % FANOUT != 0 {
+            while !range.start.is_multiple_of(FANOUT) {
                 add(range.start);
                 range.start += 1;
             }
-            while range.end % FANOUT != 0 {
+            while !range.end.is_multiple_of(FANOUT) {
                 range.end -= 1;
                 add(range.end);
             }

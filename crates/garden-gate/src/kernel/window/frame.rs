@@ -4,7 +4,10 @@ use crate::kernel::{Batch, evaluate, problem::Problem, sort_options};
 use crate::logical::{ArithmeticOp, Direction, Expr, ExprKind, SortKey, WindowCall};
 use crate::types::{FrameBound, FrameExclusion, FrameUnit, SqlType};
 use arrow::array::{Array, ArrayRef, AsArray, make_comparator};
-use arrow::datatypes::{Decimal64Type, Decimal128Type, DurationMicrosecondType, Float32Type, Float64Type, Int16Type, Int32Type, Int64Type, IntervalYearMonthType};
+use arrow::datatypes::{
+    Decimal64Type, Decimal128Type, DurationMicrosecondType, Float32Type, Float64Type, Int16Type, Int32Type, Int64Type,
+    IntervalYearMonthType,
+};
 use std::ops::Range;
 
 /// The rows that a row looks at: at most three runs, in order; without exclusion just the first.

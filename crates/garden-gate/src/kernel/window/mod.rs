@@ -28,8 +28,7 @@ pub(crate) struct Layout {
 impl Layout {
     /// From the rows at which a partition or a group of peers begins.
     pub(crate) fn new(rows: usize, new_partition: impl Fn(usize) -> bool, new_group: impl Fn(usize) -> bool) -> Self {
-        let mut layout =
-            Self { partition: Vec::new(), partitions: Vec::new(), group: Vec::new(), groups: Vec::new() };
+        let mut layout = Self { partition: Vec::new(), partitions: Vec::new(), group: Vec::new(), groups: Vec::new() };
         for row in 0..rows {
             let partition = row == 0 || new_partition(row);
             if partition {
@@ -62,8 +61,11 @@ impl Layout {
 /// # Errors
 /// 22013 for a distance that is negative or NULL, 22014 and 22016 for a bad count; whatever expressions raise.
 pub(crate) fn window(call: &WindowCall, batch: &Batch, layout: &Layout, order: &[SortKey]) -> Result<ArrayRef> {
-    let arguments =
-        call.arguments.iter().map(|argument| evaluate(argument, batch)?.into_array(batch.rows)).collect::<Result<Vec<_>>>()?;
+    let arguments = call
+        .arguments
+        .iter()
+        .map(|argument| evaluate(argument, batch)?.into_array(batch.rows))
+        .collect::<Result<Vec<_>>>()?;
     match &call.function {
         W::RowNumber | W::Rank | W::DenseRank | W::PercentRank | W::CumeDist => Ok(rank::rank(&call.function, layout)),
         W::Ntile => rank::ntile(&arguments[0], layout).map_err(|error| error.at(call.span)),

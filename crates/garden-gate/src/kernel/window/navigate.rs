@@ -55,7 +55,7 @@ fn counted(values: &ArrayRef, ignore_nulls: bool) -> (Vec<u32>, Vec<usize>) {
     (places, before)
 }
 
-/// FIRST_VALUE, LAST_VALUE and NTH_VALUE of the frame.
+/// `FIRST_VALUE`, `LAST_VALUE` and `NTH_VALUE` of the frame.
 pub(super) fn in_frame(call: &WindowCall, arguments: &[ArrayRef], frames: &[Frame]) -> Result<ArrayRef> {
     let values = &arguments[0];
     let numbers = arguments.get(1).map(|numbers| numbers.as_primitive::<Int64Type>());
@@ -71,8 +71,8 @@ pub(super) fn in_frame(call: &WindowCall, arguments: &[ArrayRef], frames: &[Fram
             Some(numbers) => numbers.value(row),
             None => 1,
         };
-        let mut left = usize::try_from(number - 1)
-            .map_err(|_| Error::from_facts(&Problem::BadNth { number }).at(call.span))?;
+        let mut left =
+            usize::try_from(number - 1).map_err(|_| Error::from_facts(&Problem::BadNth { number }).at(call.span))?;
         let mut found = None;
         let mut look = |range: &std::ops::Range<usize>| {
             let (low, high) = (before[range.start], before[range.end]);

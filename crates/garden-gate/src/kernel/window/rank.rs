@@ -24,11 +24,13 @@ pub(super) fn rank(function: &W, layout: &Layout) -> ArrayRef {
     };
     let place = |row: usize| {
         let partition = layout.partition_of(row);
-        count(1 + match function {
-            W::RowNumber => row - partition.start,
-            W::DenseRank => (layout.group[row] - layout.group[partition.start]) as usize,
-            _ => layout.peers_of(row).start - partition.start,
-        })
+        count(
+            1 + match function {
+                W::RowNumber => row - partition.start,
+                W::DenseRank => (layout.group[row] - layout.group[partition.start]) as usize,
+                _ => layout.peers_of(row).start - partition.start,
+            },
+        )
     };
     match function {
         W::PercentRank | W::CumeDist => Arc::new((0..rows).map(|row| Some(share(row))).collect::<Float64Array>()),
