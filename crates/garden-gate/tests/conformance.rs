@@ -351,6 +351,7 @@ fn features_by_their_ids() {
 }
 
 #[test]
+#[expect(clippy::too_many_lines, reason = "a table")]
 fn broken_rules_say_what_to_write() {
     check_problems(&[
         (
@@ -425,9 +426,19 @@ fn broken_rules_say_what_to_write() {
             "",
             "not ended after 1000 rounds; the last rows found: n = 1 … CYCLE n SET",
         ),
-        ("SELECT bed_id IN (SELECT bed_id, name FROM bed) FROM bed", "42000", "SELECT bed_id, name FROM bed", "gives 2 columns, 1 wanted"),
+        (
+            "SELECT bed_id IN (SELECT bed_id, name FROM bed) FROM bed",
+            "42000",
+            "SELECT bed_id, name FROM bed",
+            "gives 2 columns, 1 wanted",
+        ),
         ("SELECT sun, GROUPING(name) FROM bed GROUP BY sun", "42000", "name", "GROUPING takes what is grouped by"),
-        ("SELECT PERCENTILE_CONT(2) WITHIN GROUP (ORDER BY area) FROM bed", "22000", "PERCENTILE_CONT(2) WITHIN GROUP (ORDER BY area)", "between 0 and 1"),
+        (
+            "SELECT PERCENTILE_CONT(2) WITHIN GROUP (ORDER BY area) FROM bed",
+            "22000",
+            "PERCENTILE_CONT(2) WITHIN GROUP (ORDER BY area)",
+            "between 0 and 1",
+        ),
         ("SELECT ARRAY[1][2]", "2202E", "ARRAY[1][2]", "1 elements, there is none at 2"),
         ("SELECT LN(0)", "2201E", "LN(0)", "no logarithm"),
         ("SELECT 'a' LIKE_REGEX '('", "2201B", "'a' LIKE_REGEX '('", "no regular expression"),
@@ -443,7 +454,12 @@ fn broken_rules_say_what_to_write() {
             "EXTRACT(HOUR FROM DATE '2024-01-01')",
             "DATE has no HOUR",
         ),
-        ("SELECT NTILE(0) OVER (ORDER BY bed_id) FROM bed", "22014", "NTILE(0) OVER (ORDER BY bed_id)", "at least one part"),
+        (
+            "SELECT NTILE(0) OVER (ORDER BY bed_id) FROM bed",
+            "22014",
+            "NTILE(0) OVER (ORDER BY bed_id)",
+            "at least one part",
+        ),
     ]);
 }
 

@@ -3,6 +3,17 @@
 //! `tree` is a query language of its own that can be written as SQL; `evaluate` works it out row by row from the standard's wording and
 //! shares nothing with the engine; `generate` draws queries from a seed; `shrink` makes a failing one small.
 
+#![expect(
+    clippy::too_many_lines,
+    clippy::wrong_self_convention,
+    clippy::explicit_auto_deref,
+    clippy::doc_markdown,
+    clippy::struct_excessive_bools,
+    clippy::needless_pass_by_value,
+    clippy::print_stdout,
+    reason = "one match over a whole language is easier to check against the standard than its parts"
+)]
+
 pub(crate) mod evaluate;
 pub(crate) mod generate;
 mod queries;
