@@ -138,6 +138,8 @@ pub(crate) struct Binder<'a> {
     withs: Vec<with::Visible>,
     steps: Vec<StepDefinition>,
     recursions: usize,
+    /// How many queries inside of expressions there have been.
+    subqueries: usize,
     /// The operands of the simple CASEs around, the innermost last.
     case_operands: Vec<Expr>,
     /// What the name that is bound next may be, if it is no column.
@@ -190,6 +192,7 @@ impl<'a> Binder<'a> {
             withs: Vec::new(),
             steps: Vec::new(),
             recursions: 0,
+            subqueries: 0,
             case_operands: Vec::new(),
             bare_name: BareName::Column,
         }

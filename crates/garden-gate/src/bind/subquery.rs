@@ -24,6 +24,12 @@ impl Binder<'_> {
         })
     }
 
+    fn subquery(&mut self, test: SubqueryTest, plan: LogicalPlan, sql_type: SqlType, span: Span) -> Expr {
+        self.subqueries += 1;
+        let number = self.subqueries;
+        Expr::new(ExprKind::Subquery(Box::new(Subquery { number, test, plan })), sql_type, span)
+    }
+
     fn inner_query(&mut self, query: &ast::Query, at: (&Scope, Clause)) -> Result<super::query::Rows> {
         if matches!(at.1, Clause::Fetch | Clause::Value) {
             return Err(Error::not_supported(&format!("a query in {}", at.1)).at(query.span));
@@ -39,7 +45,7 @@ impl Binder<'_> {
             several => self.as_row(plan, several, span),
         };
         let sql_type = if column.sql_type == SqlType::Null { SqlType::TEXT } else { column.sql_type };
-        Ok(subquery(SubqueryTest::Scalar(column.id), plan, sql_type, span))
+        Ok(self.subquery(SubqueryTest::Scalar(column.id), plan, sql_type, span))
     }
 
     /// The columns as one column of rows.
@@ -56,7 +62,7 @@ impl Binder<'_> {
 
     pub(super) fn exists(&mut self, query: &ast::Query, at: (&Scope, Clause), span: Span) -> Result<Expr> {
         let (plan, _) = self.inner_query(query, at)?;
-        Ok(subquery(SubqueryTest::Exists, plan, SqlType::Boolean, span))
+        Ok(self.subquery(SubqueryTest::Exists, plan, SqlType::Boolean, span))
     }
 
     /// `UNIQUE (query)`: no two rows are equal; rows with a NULL equal none, unless NULLS NOT DISTINCT says otherwise.
@@ -82,7 +88,7 @@ impl Binder<'_> {
         let several = Expr::compare(CompareOp::Greater, self.column(count, span), one, span);
         let plan = LogicalPlan::Aggregate { input: Box::new(plan), keys, aggregates: vec![(count, aggregate)] }
             .filter(vec![several]);
-        Ok(subquery(SubqueryTest::Exists, plan, SqlType::Boolean, span).negated(true))
+        Ok(self.subquery(SubqueryTest::Exists, plan, SqlType::Boolean, span).negated(true))
     }
 
     /// `ARRAY(query)`: the values of its one column, in its order.
@@ -102,7 +108,7 @@ impl Binder<'_> {
         let id = self.new_column("ARRAY", sql_type);
         let plan =
             LogicalPlan::Aggregate { input: Box::new(plan), keys: Vec::new(), aggregates: vec![(id, aggregate)] };
-        let value = subquery(SubqueryTest::Scalar(id), plan, sql_type, span);
+        let value = self.subquery(SubqueryTest::Scalar(id), plan, sql_type, span);
         let empty = Expr::new(ExprKind::Array(Vec::new()), sql_type, span);
         Ok(Expr::new(ExprKind::Coalesce(vec![value, empty]), sql_type, span))
     }
@@ -167,7 +173,7 @@ impl Binder<'_> {
             }
         }
         plan = plan.project(computed);
-        Ok(subquery(SubqueryTest::Any { op, operands: left, columns }, plan, SqlType::Boolean, span))
+        Ok(self.subquery(SubqueryTest::Any { op, operands: left, columns }, plan, SqlType::Boolean, span))
     }
 
     /// Lets `plan` take up the queries in `expr`: each becomes a join, and a column stands in its place.
@@ -175,20 +181,16 @@ impl Binder<'_> {
         if !expr.has_subquery() {
             return (plan, expr);
         }
-        let mut work = Attach { binder: self, plan, guard: Vec::new() };
+        let mut work = Attach { binder: self, plan, guard: Vec::new(), taken: Vec::new() };
         let expr = work.expr(expr);
         (work.plan, expr)
     }
 
-    /// [`Binder::attach`] for several expressions.
-    pub(super) fn attach_all(&mut self, mut plan: LogicalPlan, exprs: Vec<Expr>) -> (LogicalPlan, Vec<Expr>) {
-        let mut attached = Vec::with_capacity(exprs.len());
-        for expr in exprs {
-            let (next, expr) = self.attach(plan, expr);
-            plan = next;
-            attached.push(expr);
-        }
-        (plan, attached)
+    /// [`Binder::attach`] for several expressions; a query that stands in several of them is taken up once.
+    pub(super) fn attach_all(&mut self, plan: LogicalPlan, exprs: Vec<Expr>) -> (LogicalPlan, Vec<Expr>) {
+        let mut work = Attach { binder: self, plan, guard: Vec::new(), taken: Vec::new() };
+        let attached = exprs.into_iter().map(|expr| work.expr(expr)).collect();
+        (work.plan, attached)
     }
 
     /// Computes columns whose expressions may hold queries.
@@ -208,15 +210,13 @@ impl Binder<'_> {
     }
 }
 
-fn subquery(test: SubqueryTest, plan: LogicalPlan, sql_type: SqlType, span: Span) -> Expr {
-    Expr::new(ExprKind::Subquery(Box::new(Subquery { test, plan })), sql_type, span)
-}
-
 struct Attach<'b, 'a> {
     binder: &'b mut Binder<'a>,
     plan: LogicalPlan,
     /// What is TRUE for the rows that reach the expression at hand: the conditions of the branches around it.
     guard: Vec<Expr>,
+    /// The values of queries that were taken up for all rows, by their numbers.
+    taken: Vec<(usize, Expr)>,
 }
 
 impl Attach<'_, '_> {
@@ -276,7 +276,10 @@ impl Attach<'_, '_> {
     }
 
     fn take_up(&mut self, subquery: Subquery, sql_type: SqlType, span: Span) -> Expr {
-        let Subquery { test, plan: right } = subquery;
+        let Subquery { number, test, plan: right } = subquery;
+        if let Some((_, known)) = self.taken.iter().find(|(known, _)| *known == number) {
+            return known.clone();
+        }
         let left = std::mem::replace(&mut self.plan, LogicalPlan::OneRow);
         let guard = if right.can_raise() { self.usable_guard(&left) } else { Vec::new() };
         let mut join = SideJoin { dependent: true, guard, ..SideJoin::new(JoinKind::Mark, left, right, Vec::new()) };
@@ -301,6 +304,9 @@ impl Attach<'_, '_> {
                 self.mark(&mut join, span)
             }
         };
+        if join.guard.is_empty() {
+            self.taken.push((number, value.clone()));
+        }
         self.plan = join.into_plan();
         value
     }

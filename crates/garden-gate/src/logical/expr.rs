@@ -217,7 +217,8 @@ impl Expr {
                         columns: columns.into_iter().map(&mut *change).collect(),
                     },
                 };
-                Self::new(ExprKind::Subquery(Box::new(Subquery { test, plan })), self.sql_type, self.span)
+                let number = subquery.number;
+                Self::new(ExprKind::Subquery(Box::new(Subquery { number, test, plan })), self.sql_type, self.span)
             }
             _ => {
                 let Ok(mapped) =

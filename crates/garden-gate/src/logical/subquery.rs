@@ -3,6 +3,8 @@ use super::{ColumnId, CompareOp, Expr, LogicalPlan};
 /// A query inside of an expression, until the plan around it takes it up as a join.
 #[derive(Clone, Debug)]
 pub(crate) struct Subquery {
+    /// The same for copies of one expression, which the plan around takes up once.
+    pub(crate) number: usize,
     pub(crate) test: SubqueryTest,
     pub(crate) plan: LogicalPlan,
 }
