@@ -31,8 +31,8 @@ impl<'c, 'a> Domain<'c, 'a> {
     /// The dependent join as a plain one.
     pub(super) fn join(mut join: SideJoin, outer: &[ColumnId], context: &'c mut RuleContext<'a>) -> LogicalPlan {
         let guard = std::mem::take(&mut join.guard);
-        let source = rows_for_both(&mut join, context);
-        let (source, map) = source;
+        let needed: Vec<ColumnId> = outer.iter().copied().chain(guard.iter().flat_map(Expr::columns)).collect();
+        let (source, map) = rows_for_both(&mut join, &needed, context);
         let moved = |id: ColumnId| map.iter().find(|(old, _)| *old == id).map_or(id, |(_, new)| *new);
         let guard: Vec<Expr> = guard.into_iter().map(|term| term.map_columns(&mut |id| moved(id))).collect();
         let columns: Vec<ColumnId> = outer.iter().map(|id| moved(*id)).collect();
@@ -323,12 +323,17 @@ impl<'c, 'a> Domain<'c, 'a> {
 }
 
 /// Rows with all columns of the join's left side, for the domain. What is costly to work out becomes a step that both read.
-fn rows_for_both(join: &mut SideJoin, context: &mut RuleContext<'_>) -> (LogicalPlan, Vec<(ColumnId, ColumnId)>) {
+fn rows_for_both(
+    join: &mut SideJoin,
+    needed: &[ColumnId],
+    context: &mut RuleContext<'_>,
+) -> (LogicalPlan, Vec<(ColumnId, ColumnId)>) {
     let light = matches!(join.left, LogicalPlan::Scan(_) | LogicalPlan::OneRow | LogicalPlan::Step(_));
     let mut within_recursion = false;
     join.left.walk(&mut |node| within_recursion |= matches!(node, LogicalPlan::RecursionInput(_)));
     if light || within_recursion || !join.left.free().is_empty() {
-        let (copy, map) = join.left.copy(context.columns);
+        // Joins that keep every left row as it is need not be worked out again for the values below them.
+        let (copy, map) = narrowest(&join.left, needed).copy(context.columns);
         return (copy, map.into_iter().collect());
     }
     let left = std::mem::replace(&mut join.left, LogicalPlan::OneRow);
@@ -344,4 +349,17 @@ fn rows_for_both(join: &mut SideJoin, context: &mut RuleContext<'_>) -> (Logical
     let fresh: Vec<ColumnId> = output.iter().map(|column| context.columns.copy(*column)).collect();
     let there = fresh.iter().copied().zip(inner).collect();
     (LogicalPlan::Step(Step { id, name, columns: there }), output.into_iter().zip(fresh).collect())
+}
+
+/// The part of a plan that has the same different values of these columns.
+fn narrowest<'p>(plan: &'p LogicalPlan, needed: &[ColumnId]) -> &'p LogicalPlan {
+    let below = match plan {
+        LogicalPlan::SideJoin(join) if matches!(join.kind, JoinKind::Left | JoinKind::Mark | JoinKind::Single) => {
+            &join.left
+        }
+        LogicalPlan::Project { input, .. } => input,
+        _ => return plan,
+    };
+    let output = below.output();
+    if needed.iter().all(|id| output.contains(id)) { narrowest(below, needed) } else { plan }
 }
