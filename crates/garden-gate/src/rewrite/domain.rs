@@ -2,7 +2,8 @@
 //! around it, its domain, is joined into the query as deep as possible, and its columns are carried up to the join.
 //!
 //! Every operator keeps the domain's columns apart: groupings group by them, windows and limits are partitioned by them, set operators
-//! compare them, and two inputs that both need the domain are joined on it.
+//! compare them, and two inputs that both need the domain are joined on it. A query that depends on rows of the dependent query takes
+//! the domain's values from those rows, so that it needs no more than them.
 
 use super::RuleContext;
 use super::unnest::{empty_value, with_empty};
@@ -29,7 +30,7 @@ type Carried = (LogicalPlan, Vec<ColumnId>);
 
 impl<'c, 'a> Domain<'c, 'a> {
     /// The dependent join as a plain one.
-    pub(super) fn join(mut join: SideJoin, outer: &[ColumnId], context: &'c mut RuleContext<'a>) -> LogicalPlan {
+    pub(super) fn join(mut join: SideJoin, outer: &[ColumnId], context: &'c mut RuleContext<'a>) -> SideJoin {
         let guard = std::mem::take(&mut join.guard);
         let needed: Vec<ColumnId> = outer.iter().copied().chain(guard.iter().flat_map(Expr::columns)).collect();
         let (source, map) = rows_for_both(&mut join, &needed, context);
@@ -49,10 +50,7 @@ impl<'c, 'a> Domain<'c, 'a> {
         let same: Vec<Expr> = outer.iter().zip(&carried).map(|(a, b)| domain.same(*a, *b)).collect();
         join.on.extend(same);
         join.right = right;
-        match join.kind {
-            JoinKind::Inner => join.left.join(join.right, join.on),
-            _ => join.into_plan(),
-        }
+        join
     }
 
     fn column(&self, id: ColumnId) -> Expr {
@@ -79,9 +77,11 @@ impl<'c, 'a> Domain<'c, 'a> {
     }
 
     fn depends(&self, plan: &LogicalPlan) -> bool {
-        if plan.free().iter().any(|id| self.outer.contains(id)) {
-            return true;
-        }
+        plan.free().iter().any(|id| self.outer.contains(id)) || self.reads_rounds(plan)
+    }
+
+    /// Whether it reads rows of a recursion that carry the domain.
+    fn reads_rounds(&self, plan: &LogicalPlan) -> bool {
         let mut found = false;
         plan.walk(&mut |node| {
             found |= matches!(node, LogicalPlan::RecursionInput(input) if self.recursions.contains(&input.id));
@@ -219,6 +219,12 @@ impl<'c, 'a> Domain<'c, 'a> {
             right: self.all_over(any.right, &columns),
         });
         let guard = self.all_over(guard, &columns);
+        if dependent && !self.reads_rounds(&right) {
+            let outer = &self.outer;
+            let right = right
+                .map_columns(&mut |id| outer.iter().position(|outer| *outer == id).map_or(id, |at| columns[at]));
+            return (SideJoin { kind, left, right, on, any, mark, dependent, guard }.into_plan(), columns);
+        }
         if kind == JoinKind::Full || self.depends(&right) {
             let (right, others) = self.carry(right);
             on.extend(self.all_same(&columns, &others));
@@ -322,37 +328,38 @@ impl<'c, 'a> Domain<'c, 'a> {
     }
 }
 
-/// Rows with all columns of the join's left side, for the domain. What is costly to work out becomes a step that both read.
+/// Rows with the needed columns of the join's left side, for the domain. What is costly to work out becomes a step that both read.
 fn rows_for_both(
     join: &mut SideJoin,
     needed: &[ColumnId],
     context: &mut RuleContext<'_>,
 ) -> (LogicalPlan, Vec<(ColumnId, ColumnId)>) {
-    let light = matches!(join.left, LogicalPlan::Scan(_) | LogicalPlan::OneRow | LogicalPlan::Step(_));
+    let part = narrowest(&mut join.left, needed);
+    let light = matches!(part, LogicalPlan::Scan(_) | LogicalPlan::OneRow | LogicalPlan::Step(_));
     let mut within_recursion = false;
-    join.left.walk(&mut |node| within_recursion |= matches!(node, LogicalPlan::RecursionInput(_)));
-    if light || within_recursion || !join.left.free().is_empty() {
-        // Joins that keep every left row as it is need not be worked out again for the values below them.
-        let (copy, map) = narrowest(&join.left, needed).copy(context.columns);
+    part.walk(&mut |node| within_recursion |= matches!(node, LogicalPlan::RecursionInput(_)));
+    if light || within_recursion {
+        let (copy, map) = part.copy(context.columns);
         return (copy, map.into_iter().collect());
     }
-    let left = std::mem::replace(&mut join.left, LogicalPlan::OneRow);
-    let output = left.output();
+    let rows = std::mem::replace(part, LogicalPlan::OneRow);
+    let output = rows.output();
     let id = StepId(context.steps.len());
     // The step has columns of its own; the uses keep the names by which the plan around knows them.
-    let (definition, map) = left.copy(context.columns);
+    let (definition, map) = rows.copy(context.columns);
     let inner: Vec<ColumnId> = output.iter().map(|column| map.get(column).copied().unwrap_or(*column)).collect();
     let name = "the rows around a query".to_owned();
     context.steps.push(StepDefinition { name: name.clone(), plan: definition, output: inner.clone(), uses: 2 });
     let here = output.iter().copied().zip(inner.iter().copied()).collect();
-    join.left = LogicalPlan::Step(Step { id, name: name.clone(), columns: here });
+    *part = LogicalPlan::Step(Step { id, name: name.clone(), columns: here });
     let fresh: Vec<ColumnId> = output.iter().map(|column| context.columns.copy(*column)).collect();
     let there = fresh.iter().copied().zip(inner).collect();
     (LogicalPlan::Step(Step { id, name, columns: there }), output.into_iter().zip(fresh).collect())
 }
 
-/// The part of a plan that has the same different values of these columns.
-fn narrowest<'p>(plan: &'p LogicalPlan, needed: &[ColumnId]) -> &'p LogicalPlan {
+/// The part of a plan that has the same different values of these columns: joins that keep every left row as it is need not be worked
+/// out again for the values below them.
+fn narrowest<'p>(plan: &'p mut LogicalPlan, needed: &[ColumnId]) -> &'p mut LogicalPlan {
     let below = match plan {
         LogicalPlan::SideJoin(join) if matches!(join.kind, JoinKind::Left | JoinKind::Mark | JoinKind::Single) => {
             &join.left
@@ -361,5 +368,12 @@ fn narrowest<'p>(plan: &'p LogicalPlan, needed: &[ColumnId]) -> &'p LogicalPlan 
         _ => return plan,
     };
     let output = below.output();
-    if needed.iter().all(|id| output.contains(id)) { narrowest(below, needed) } else { plan }
+    if !needed.iter().all(|id| output.contains(id)) {
+        return plan;
+    }
+    match plan {
+        LogicalPlan::SideJoin(join) => narrowest(&mut join.left, needed),
+        LogicalPlan::Project { input, .. } => narrowest(input, needed),
+        other => other,
+    }
 }

@@ -21,38 +21,68 @@ pub(super) struct Unnest;
 
 impl Rule for Unnest {
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
-        let plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
-        Ok(match plan {
-            LogicalPlan::SideJoin(join) if join.dependent => unnest(*join, context),
-            other => other,
-        })
+        let plan = pull_conditions(plan, context)?;
+        join_domains(plan, context)
     }
 }
 
-fn unnest(mut join: SideJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
-    join.dependent = false;
+/// From the inside out: what needs no more than conditions moved.
+fn pull_conditions(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
+    let plan = plan.map_inputs(&mut |input| pull_conditions(input, context))?;
+    Ok(match plan {
+        LogicalPlan::SideJoin(join) if join.dependent => without_domain(*join, context),
+        other => other,
+    })
+}
+
+/// From the outside in, so that no query is left that depends on rows further out once those around it are known.
+fn join_domains(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
+    match plan {
+        LogicalPlan::SideJoin(mut join) if join.dependent => {
+            join.dependent = false;
+            join.left = join_domains(join.left, context)?;
+            let outer = columns_from_left(&join);
+            log(context, "it is worked out for all different values it needs at once, and joined");
+            let mut join = Domain::join(*join, &outer, context);
+            join.right = join_domains(join.right, context)?;
+            Ok(finish(join))
+        }
+        other => other.map_inputs(&mut |input| join_domains(input, context)),
+    }
+}
+
+/// The columns of the left side that the right side takes from outside.
+fn columns_from_left(join: &SideJoin) -> Vec<ColumnId> {
     let left: HashSet<ColumnId> = join.left.output().into_iter().collect();
-    let outer: Vec<ColumnId> = join.right.free().into_iter().filter(|id| left.contains(id)).collect();
-    if outer.is_empty() && join.guard.is_empty() {
+    join.right.free().into_iter().filter(|id| left.contains(id)).collect()
+}
+
+fn without_domain(mut join: SideJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
+    if !join.guard.is_empty() {
+        return join.into_plan();
+    }
+    let outer: HashSet<ColumnId> = columns_from_left(&join).into_iter().collect();
+    if outer.is_empty() {
+        join.dependent = false;
         return finish(join);
     }
-    if join.guard.is_empty() && !context.is_left_out("unnest query") {
-        let outside: HashSet<ColumnId> = outer.iter().copied().collect();
-        if let Some((right, pulled)) = pull_up(join.right.clone(), &outside, context) {
-            log(context, "its conditions on the rows around it became conditions of a join");
-            join.right = right;
-            join.on.extend(pulled);
-            return finish(join);
-        }
-        if join.kind == JoinKind::Left
-            && let Some(plan) = scalar_aggregate(&join, &outside, context)
-        {
-            log(context, "its grouping is worked out for all values at once, and joined");
-            return plan;
-        }
+    if context.is_left_out("unnest query") {
+        return join.into_plan();
     }
-    log(context, "it is worked out for all different values it needs at once, and joined");
-    Domain::join(join, &outer, context)
+    if let Some((right, pulled)) = pull_up(join.right.clone(), &outer, context) {
+        log(context, "its conditions on the rows around it became conditions of a join");
+        join.dependent = false;
+        join.right = right;
+        join.on.extend(pulled);
+        return finish(join);
+    }
+    if join.kind == JoinKind::Left
+        && let Some(plan) = scalar_aggregate(&join, &outer, context)
+    {
+        log(context, "its grouping is worked out for all values at once, and joined");
+        return plan;
+    }
+    join.into_plan()
 }
 
 fn log(context: &mut RuleContext<'_>, change: &str) {
