@@ -12,6 +12,10 @@ use clap::Parser;
 use std::io::{self, Write};
 use std::process::ExitCode;
 
+/// Batches come and go on all workers: an allocator that keeps pages for the next one takes half the time of page faults away.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// How a command ended, short of wrong usage.
 enum Ending {
     Success,

@@ -8,6 +8,10 @@ mod data;
 use garden_gate::Session;
 use std::time::Instant;
 
+/// Batches come and go on all workers: an allocator that keeps pages for the next one takes half the time of page faults away.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// Runs of each query; the least time counts.
 const RUNS: usize = 3;
 

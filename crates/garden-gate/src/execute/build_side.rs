@@ -23,7 +23,7 @@ impl<'a> Compiler<'a> {
         let batches = self.drive(&self.pipeline(node)?, &Gather::all(self.run.control), None)?;
         match batches.as_slice() {
             [] => Ok(self.empty(node)),
-            batches => Batch::concat(batches),
+            batches => Batch::concat(batches, self.threads()?),
         }
     }
 
@@ -94,7 +94,7 @@ impl<'a> Compiler<'a> {
                 None
             } else {
                 let keys = keys(&resolve_all(spec.keys.iter().map(|key| &key.build), &build.output)?, &batch)?;
-                Some(JoinTable::build(&keys, batch.rows, &null_same(&spec.keys))?)
+                Some(JoinTable::build(&keys, batch.rows, &null_same(&spec.keys), self.threads()?)?)
             };
             self.run.control.hold(table.as_ref().map_or(0, JoinTable::bytes))?;
             if let Some(measure) = self.measure(node) {
@@ -151,7 +151,8 @@ impl<'a> Compiler<'a> {
         let plain = keys(&resolve_all(spec.keys.iter().map(|key| &key.build), &right.output)?, &batch)?;
         let operands = keys(&resolve_all(&any.right, &right.output)?, &batch)?;
         let mut same = null_same(&spec.keys);
-        let all = if plain.is_empty() { None } else { Some(JoinTable::build(&plain, batch.rows, &same)?) };
+        let threads = self.threads()?;
+        let all = if plain.is_empty() { None } else { Some(JoinTable::build(&plain, batch.rows, &same, threads)?) };
         let composite = any.left.iter().any(|expr| matches!(expr.sql_type(), SqlType::Array(_) | SqlType::Row(_)));
         let looked_up = any.op == CompareOp::Equal && !composite && !(plain.is_empty() && operands.is_empty());
         let is_null = |row: usize| operands.iter().any(|operand| operand.is_null(row));
@@ -161,12 +162,12 @@ impl<'a> Compiler<'a> {
         } else {
             let rows = UInt32Array::from(null_rows.clone());
             let part = plain.iter().map(|key| arrow::compute::take(key, &rows, None)).collect::<Result<Vec<_>, _>>()?;
-            Some(JoinTable::build(&part, null_rows.len(), &same)?)
+            Some(JoinTable::build(&part, null_rows.len(), &same, threads)?)
         };
         let equal = if looked_up {
             same.extend(operands.iter().map(|_| false));
             let keys: Vec<_> = plain.into_iter().chain(operands).collect();
-            Some(JoinTable::build(&keys, batch.rows, &same)?)
+            Some(JoinTable::build(&keys, batch.rows, &same, threads)?)
         } else {
             None
         };

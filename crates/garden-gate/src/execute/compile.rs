@@ -57,6 +57,11 @@ impl<'a> Compiler<'a> {
         self.run.measures.map(|measures| measures.of(node.id))
     }
 
+    /// The worker threads, where the plan uses more than one.
+    pub(super) fn threads(&self) -> Result<Option<&'a rayon::ThreadPool>> {
+        if self.workers > 1 { self.run.pool.threads().map(Some) } else { Ok(None) }
+    }
+
     pub(super) fn enter(&self, recursion: usize) {
         self.running.borrow_mut().push(recursion);
     }
@@ -243,7 +248,7 @@ fn values(rows: &[Vec<Expr>], batch_rows: usize) -> Result<Vec<Batch>> {
             let columns = row.iter().map(|expr| evaluate(expr, &one)?.into_array(1)).collect::<Result<_>>()?;
             Ok(Batch::new(columns, 1))
         });
-        Batch::concat(&parts.collect::<Result<Vec<_>>>()?)
+        Batch::concat(&parts.collect::<Result<Vec<_>>>()?, None)
     };
     rows.chunks(batch_rows.max(1)).map(block).collect()
 }

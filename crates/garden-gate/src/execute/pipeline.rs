@@ -22,7 +22,7 @@ impl Pool {
         Self { threads: OnceLock::new(), workers }
     }
 
-    fn threads(&self) -> Result<&ThreadPool> {
+    pub(super) fn threads(&self) -> Result<&ThreadPool> {
         if let Some(threads) = self.threads.get() {
             return Ok(threads);
         }

@@ -58,7 +58,7 @@ impl Found {
     fn keep(&mut self, batches: &[Batch]) -> Result<()> {
         self.all.extend(batches.iter().cloned());
         if self.all.len() > MOST_BATCHES {
-            self.compact.push(Batch::concat(&self.all)?);
+            self.compact.push(Batch::concat(&self.all, None)?);
             self.all.clear();
         }
         Ok(())
@@ -127,7 +127,7 @@ impl<'a> Compiler<'a> {
         let batches: Vec<Batch> = result.compact.into_iter().chain(result.all).collect();
         // Rounds of a few rows each are handed on as one batch.
         if batches.len() > 1 && batches.iter().map(|batch| batch.rows).sum::<usize>() < batches.len() * 256 {
-            return Ok(vec![Batch::concat(&batches)?]);
+            return Ok(vec![Batch::concat(&batches, None)?]);
         }
         Ok(batches)
     }

@@ -13,7 +13,7 @@ pub(super) fn compare(op: SetOp, all: bool, sides: [Vec<Batch>; 2], control: &Co
     if left.is_empty() {
         return Ok(left);
     }
-    let left = Batch::concat(&left)?;
+    let left = Batch::concat(&left, None)?;
     let types = left.columns.iter().map(|column| column.data_type().clone()).collect();
     let mut table = GroupTable::new(types)?;
     let mut ids = Vec::new();

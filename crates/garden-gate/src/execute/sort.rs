@@ -39,7 +39,7 @@ impl Sink for Sort<'_> {
         if batches.is_empty() {
             return Ok(batches);
         }
-        let all = Batch::concat(&batches)?;
+        let all = Batch::concat(&batches, None)?;
         self.gather.control.hold(all.bytes())?;
         Ok(vec![sorted(&all, &self.keys)?])
     }

@@ -40,7 +40,7 @@ impl<'a> TopN<'a> {
         if batches.is_empty() {
             return Ok(Vec::new());
         }
-        let first = cut([sorted(&Batch::concat(batches)?, &self.keys)?], 0, Some(self.wanted()));
+        let first = cut([sorted(&Batch::concat(batches, None)?, &self.keys)?], 0, Some(self.wanted()));
         // A slice would keep all rows alive: copy what is kept.
         first.iter().map(|batch| batch.take(&(0..crate::types::index(batch.rows)).collect())).collect()
     }

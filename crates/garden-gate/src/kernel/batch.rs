@@ -2,6 +2,11 @@ use crate::diagnostic::{Error, Result, SqlState};
 use arrow::array::{Array, ArrayRef, BooleanArray, Datum, UInt32Array};
 use arrow::compute;
 use arrow::datatypes::DataType;
+use rayon::ThreadPool;
+use rayon::iter::{IntoParallelIterator, ParallelIterator};
+
+/// Rows from which on it pays to put columns together side by side.
+const PARALLEL_ROWS: usize = 1 << 14;
 
 /// Rows on their way through a pipeline: arrays of one length.
 #[derive(Clone, Debug, Default)]
@@ -40,8 +45,8 @@ impl Batch {
         Ok(Self { columns, rows: rows.len() })
     }
 
-    /// All rows of all batches, which have the same columns.
-    pub(crate) fn concat(batches: &[Self]) -> Result<Self> {
+    /// All rows of all batches, which have the same columns; with `threads`, the columns of many are put together side by side.
+    pub(crate) fn concat(batches: &[Self], threads: Option<&ThreadPool>) -> Result<Self> {
         if let [one] = batches {
             return Ok(one.clone());
         }
@@ -51,12 +56,16 @@ impl Batch {
             return Err(Error::new(SqlState::MEMORY, "one step of the statement gathers more than 4,294,967,295 rows"));
         }
         let width = batches.first().map_or(0, |batch| batch.columns.len());
-        let columns = (0..width)
-            .map(|column| {
-                let parts: Vec<&dyn Array> = batches.iter().map(|batch| batch.columns[column].as_ref()).collect();
-                compute::concat(&parts)
-            })
-            .collect::<Result<_, _>>()?;
+        let column = |column: usize| {
+            let parts: Vec<&dyn Array> = batches.iter().map(|batch| batch.columns[column].as_ref()).collect();
+            compute::concat(&parts)
+        };
+        let columns = match threads {
+            Some(threads) if rows >= PARALLEL_ROWS => {
+                threads.install(|| (0..width).into_par_iter().map(column).collect::<Result<_, _>>())?
+            }
+            _ => (0..width).map(column).collect::<Result<_, _>>()?,
+        };
         Ok(Self { columns, rows })
     }
 

@@ -80,6 +80,8 @@ impl GroupTable {
                 let lanes = integer_lanes(&keys[0]).unwrap_or_default();
                 let nulls = keys[0].nulls();
                 let groups = &mut self.groups;
+                // Rows with one key often come together.
+                let mut last: Option<(i64, u32)> = None;
                 for (row, key) in lanes.iter().enumerate() {
                     if nulls.is_some_and(|nulls| nulls.is_null(row)) {
                         ids.push(*null_group.get_or_insert_with(|| {
@@ -88,12 +90,17 @@ impl GroupTable {
                         }));
                         continue;
                     }
+                    if let Some((_, group)) = last.filter(|(last, _)| last == key) {
+                        ids.push(group);
+                        continue;
+                    }
                     let entry = slots.entry(mix(*key), |slot| slot.0 == *key, |slot| mix(slot.0));
                     let slot = entry.or_insert_with(|| {
                         known.push(*key);
                         (*key, next_group(groups))
                     });
                     ids.push(slot.get().1);
+                    last = Some(*slot.get());
                 }
             }
             Table::Encoded { slots, converter, keys: known } => {
