@@ -87,6 +87,8 @@ pub(crate) enum Problem {
     WindowWithoutOrder { name: &'static str },
     #[error("no window {name:?}")]
     NoSuchWindow { name: String, known: Vec<String> },
+    #[error("two windows have the name {name:?}")]
+    WindowTwice { name: String },
     #[error("a window that refines {name} can't add {what}")]
     WindowRefined { name: String, what: &'static str },
     #[error("{name} is no window function and no aggregate")]

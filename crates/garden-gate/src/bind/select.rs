@@ -33,7 +33,7 @@ impl Binder<'_> {
         select: &ast::Select,
         order_by: &[ast::SortItem],
     ) -> Result<(LogicalPlan, Vec<OutputColumn>, Vec<SortKey>)> {
-        self.level.definitions.clone_from(&select.windows);
+        self.define_windows(&select.windows)?;
         self.level.from = select.from_span;
         let (mut plan, scope) = self.from(&select.from)?;
         self.remember_aliases(select, &scope);

@@ -85,30 +85,41 @@ impl Binder<'_> {
         Ok(Expr::column(id, sql_type, span))
     }
 
+    /// The windows of WINDOW, each with the parts of the one before that it refines.
+    pub(super) fn define_windows(&mut self, windows: &[(ast::Ident, ast::WindowSpec)]) -> Result<()> {
+        for (name, spec) in windows {
+            if self.level.definitions.iter().any(|(known, _)| name.matches(&known.text)) {
+                self.report(&Problem::WindowTwice { name: name.text.clone() }, name.span);
+                continue;
+            }
+            if let Some(spec) = self.refined(spec.clone())? {
+                self.level.definitions.push((name.clone(), spec));
+            }
+        }
+        Ok(())
+    }
+
     /// The window that OVER means: its own parts and those of the window it refines.
     fn window_spec(&mut self, over: &Over) -> Result<Option<ast::WindowSpec>> {
         match over {
-            Over::Named(name) => self.named_window(name, 0),
-            Over::Spec(spec) => self.refined(spec.clone(), 0),
+            Over::Named(name) => self.named_window(name),
+            Over::Spec(spec) => self.refined(spec.clone()),
         }
     }
 
-    fn named_window(&mut self, name: &ast::Ident, depth: usize) -> Result<Option<ast::WindowSpec>> {
-        let found = self.level.definitions.iter().find(|(known, _)| name.matches(&known.text)).cloned();
-        match found {
-            Some((_, spec)) if depth < 16 => self.refined(spec, depth + 1),
-            _ => {
-                let known = self.level.definitions.iter().map(|(name, _)| name.text.clone()).collect();
-                self.report(&Problem::NoSuchWindow { name: name.text.clone(), known }, name.span);
-                Ok(None)
-            }
+    fn named_window(&mut self, name: &ast::Ident) -> Result<Option<ast::WindowSpec>> {
+        if let Some((_, spec)) = self.level.definitions.iter().find(|(known, _)| name.matches(&known.text)) {
+            return Ok(Some(spec.clone()));
         }
+        let known = self.level.definitions.iter().map(|(name, _)| name.text.clone()).collect();
+        self.report(&Problem::NoSuchWindow { name: name.text.clone(), known }, name.span);
+        Ok(None)
     }
 
     /// A window that names another takes its PARTITION BY and ORDER BY and may add an ORDER BY and a frame (clause 7.15).
-    fn refined(&mut self, mut spec: ast::WindowSpec, depth: usize) -> Result<Option<ast::WindowSpec>> {
+    fn refined(&mut self, mut spec: ast::WindowSpec) -> Result<Option<ast::WindowSpec>> {
         let Some(name) = spec.base.take() else { return Ok(Some(spec)) };
-        let Some(base) = self.named_window(&name, depth)? else { return Ok(None) };
+        let Some(base) = self.named_window(&name)? else { return Ok(None) };
         let broken = if !spec.partition.is_empty() {
             Some("PARTITION BY: that of the named window holds")
         } else if !spec.order.is_empty() && !base.order.is_empty() {

@@ -15,6 +15,7 @@ mod mark_join;
 mod pipeline;
 mod project;
 mod recursion;
+mod recursion_limit;
 mod result;
 mod set_operation;
 mod sort;

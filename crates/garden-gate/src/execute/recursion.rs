@@ -4,16 +4,15 @@
 use super::compile::Compiler;
 use super::filter::select;
 use super::pipeline::Pipeline;
+use super::recursion_limit::too_deep;
 use super::result::Gather;
 use super::streaming::{internal, places};
-use crate::diagnostic::{Error, Result, SqlState};
-use crate::kernel::{Batch, GroupTable, value_at};
+use crate::diagnostic::{Error, Result};
+use crate::kernel::{Batch, GroupTable};
 use crate::logical::ColumnId;
 use crate::physical::{MemberSpec, Node, Operator, RecursionSpec};
 use arrow::array::BooleanArray;
 
-/// Rows of the last round that the message about too many rounds shows.
-const SHOWN_ROWS: usize = 3;
 /// Small batches are put together past so many.
 const MOST_BATCHES: usize = 1024;
 
@@ -53,6 +52,10 @@ impl Found {
         let mask: BooleanArray = BooleanArray::from(self.ids.iter().map(is_new).collect::<Vec<bool>>());
         let count = mask.values().count_set_bits();
         if count == 0 { Ok(None) } else { batch.filter(&mask, count).map(Some) }
+    }
+
+    fn into_batches(self) -> Vec<Batch> {
+        self.compact.into_iter().chain(self.all).collect()
     }
 
     fn keep(&mut self, batches: &[Batch]) -> Result<()> {
@@ -95,7 +98,8 @@ impl<'a> Compiler<'a> {
             control.check()?;
             round += 1;
             if control.recursion_limit().is_some_and(|limit| round > limit) {
-                return Err(too_deep(spec, &delta, round - 1));
+                let rows = found.swap_remove(spec.result).into_batches();
+                return Err(too_deep(&spec.members[spec.result], &rows, &delta[spec.result], round - 1)?);
             }
             for (member, rows) in delta.iter().enumerate() {
                 self.set_input(spec.id, member, rows.clone());
@@ -123,8 +127,7 @@ impl<'a> Compiler<'a> {
             delta = next;
         }
         self.leave(spec.id);
-        let result = found.swap_remove(spec.result);
-        let batches: Vec<Batch> = result.compact.into_iter().chain(result.all).collect();
+        let batches = found.swap_remove(spec.result).into_batches();
         // Rounds of a few rows each are handed on as one batch.
         if batches.len() > 1 && batches.iter().map(|batch| batch.rows).sum::<usize>() < batches.len() * 256 {
             return Ok(vec![Batch::concat(&batches, None)?]);
@@ -178,39 +181,6 @@ pub(super) fn depends(node: &Node) -> bool {
     let mut found = false;
     node.walk(&mut |node| found |= matches!(node.operator, Operator::RecursionInput { .. }));
     found
-}
-
-/// The message shows the last rows found; where values come back, it says how to stop at a cycle.
-fn too_deep(spec: &RecursionSpec, delta: &[Vec<Batch>], rounds: u64) -> Error {
-    let member = &spec.members[spec.result];
-    let mut shown = Vec::new();
-    for batch in delta.iter().flatten().filter(|batch| batch.columns.len() == member.columns.len()) {
-        for row in 0..batch.rows.min(SHOWN_ROWS - shown.len()) {
-            let value = |(column, (name, sql_type)): (&arrow::array::ArrayRef, &(String, _))| {
-                format!("{name} = {}", value_at(column, *sql_type, row))
-            };
-            let values: Vec<String> = batch.columns.iter().zip(&member.columns).map(value).collect();
-            shown.push(values.join(", "));
-        }
-        if shown.len() == SHOWN_ROWS {
-            break;
-        }
-    }
-    let last = if shown.is_empty() { String::new() } else { format!("; the last rows found: {}", shown.join("; ")) };
-    let message = format!("the recursion of {} has not ended after {rounds} rounds{last}", member.name);
-    let columns: Vec<&str> = member.columns.iter().map(|(name, _)| name.as_str()).collect();
-    let first = columns.first().copied().unwrap_or("column");
-    let help = if member.distinct {
-        "a value that grows in every round makes each row a new one: leave it out, or bound it in WHERE; \
-         SET recursion_limit = … allows more rounds"
-            .to_owned()
-    } else {
-        format!(
-            "where rows come back to {first}, write CYCLE {first} SET on_cycle USING path behind the query; \
-             SET recursion_limit = … allows more rounds"
-        )
-    };
-    Error::new(SqlState::RECURSION_LIMIT, message).with_help(help)
 }
 
 /// A source of rows that is read before it has any is a fault of the plan.

@@ -225,14 +225,14 @@ mod tests {
         for make in [&numbers as &dyn Fn(Vec<Option<i32>>) -> ArrayRef, &texts] {
             let build = make(vec![Some(1), None, Some(2), Some(1)]);
             let table = JoinTable::build(&[build], 4, &[false], None).unwrap();
-            let pairs = pairs(&table, &make(vec![None, Some(1), Some(3), Some(2)]));
-            assert_eq!(pairs, [(1, 0), (1, 3), (3, 2)]);
+            let found = pairs(&table, &make(vec![None, Some(1), Some(3), Some(2)]));
+            assert_eq!(found, [(1, 0), (1, 3), (3, 2)]);
             // Three workers make four parts: the same chains.
             let threads = rayon::ThreadPoolBuilder::new().num_threads(3).build().unwrap();
             let keys = make((0..40_000).map(|row| (row % 10 != 9).then_some(row % 16_000)).collect());
             let table = JoinTable::build(&[keys], 40_000, &[false], Some(&threads)).unwrap();
             let probe = make(vec![Some(5), Some(9), Some(15_998), Some(16_000)]);
-            assert_eq!(super::tests::pairs(&table, &probe), [(0, 5), (0, 16_005), (0, 32_005), (2, 15_998), (2, 31_998)]);
+            assert_eq!(pairs(&table, &probe), [(0, 5), (0, 16_005), (0, 32_005), (2, 15_998), (2, 31_998)]);
         }
     }
 }

@@ -221,8 +221,8 @@ impl<'c, 'a> Domain<'c, 'a> {
         let guard = self.all_over(guard, &columns);
         if dependent && !self.reads_rounds(&right) {
             let outer = &self.outer;
-            let right = right
-                .map_columns(&mut |id| outer.iter().position(|outer| *outer == id).map_or(id, |at| columns[at]));
+            let right =
+                right.map_columns(&mut |id| outer.iter().position(|outer| *outer == id).map_or(id, |at| columns[at]));
             return (SideJoin { kind, left, right, on, any, mark, dependent, guard }.into_plan(), columns);
         }
         if kind == JoinKind::Full || self.depends(&right) {
