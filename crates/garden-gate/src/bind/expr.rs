@@ -29,7 +29,7 @@ impl Binder<'_> {
             K::Like { operands, escape, negated } => {
                 self.like(operands, escape.as_deref(), (scope, clause), span)?.negated(*negated)
             }
-            K::Is { operand, test, negated } => self.is(operand, *test, (scope, clause), span)?.negated(*negated),
+            K::Is { operand, test, negated } => self.is(operand, (*test, *negated), (scope, clause), span)?,
             K::Distinct { operands, negated } => {
                 self.distinct_from(operands, (scope, clause), span)?.negated(!*negated)
             }

@@ -3,7 +3,7 @@
 use super::scope::{Clause, Merged, Scope, ScopeColumn};
 use super::{Binder, problem::Problem};
 use crate::diagnostic::{Error, Result, Span};
-use crate::logical::{ColumnId, Expr, ExprKind, Frame, JoinKind, LogicalPlan, SideJoin, WindowCall, WindowFunction};
+use crate::logical::{ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, SideJoin, WindowCall};
 use crate::syntax::ast::{CompareOp, Ident, Join, JoinCondition};
 use crate::types::SqlType;
 
@@ -121,14 +121,7 @@ impl Binder<'_> {
     /// The rows with a number each.
     fn numbered(&mut self, plan: LogicalPlan, span: Span) -> (LogicalPlan, ColumnId) {
         let id = self.new_column("row number", SqlType::BigInt);
-        let call = WindowCall {
-            function: WindowFunction::RowNumber,
-            arguments: Vec::new(),
-            frame: Frame::usual(),
-            from_last: false,
-            ignore_nulls: false,
-            span,
-        };
+        let call = WindowCall::row_number(span);
         let (partition, order) = (Vec::new(), Vec::new());
         (LogicalPlan::Window { input: Box::new(plan), partition, order, calls: vec![(id, call)] }, id)
     }
@@ -183,7 +176,7 @@ impl Binder<'_> {
             Ok(id) => scope.star.iter().find(|column| column.id == id).cloned(),
             Err(Problem::NoSuchColumn { name: text, tables, near, .. }) => {
                 let side = crate::diagnostic::sentence_list(&tables);
-                self.report(&Problem::UsingColumnMissing { name: text, side, near }, name.span);
+                self.report(&Problem::UsingColumnMissing { clause: "USING", name: text, side, near }, name.span);
                 None
             }
             Err(problem) => {

@@ -37,6 +37,7 @@ use crate::diagnostic::{Error, Facts, Note, Result, SourceText, Span};
 use crate::logical::{Aggregate, ColumnId, ColumnInfo, Columns, Expr, LogicalPlan, StepDefinition};
 use crate::syntax::ast;
 use crate::types::{SqlType, Value};
+use std::collections::HashSet;
 use std::sync::Arc;
 
 /// Opens the file of `FROM FILE`; the session decides which files may be read.
@@ -137,6 +138,8 @@ pub(crate) struct Binder<'a> {
     /// The names that WITH gives, the innermost last.
     withs: Vec<with::Visible>,
     steps: Vec<StepDefinition>,
+    /// Columns that hold a bare NULL: a set operator gives them the type of their neighbours.
+    untyped: HashSet<ColumnId>,
     recursions: usize,
     /// How many queries inside of expressions there have been.
     subqueries: usize,
@@ -191,6 +194,7 @@ impl<'a> Binder<'a> {
             outer: Vec::new(),
             withs: Vec::new(),
             steps: Vec::new(),
+            untyped: HashSet::new(),
             recursions: 0,
             subqueries: 0,
             case_operands: Vec::new(),

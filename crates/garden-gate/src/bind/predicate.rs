@@ -82,6 +82,11 @@ impl Binder<'_> {
         if common == SqlType::Null {
             return Ok(super::stand_in(span));
         }
+        if matches!(common, SqlType::Row(_) | SqlType::Array(_)) {
+            let operand = all.remove(0);
+            let equal = |item: Expr| Expr::compare(CompareOp::Equal, operand.clone(), item, span);
+            return Ok(Expr::or(all.into_iter().map(equal).collect::<Vec<_>>(), span));
+        }
         let operand = Box::new(all.remove(0));
         Ok(Expr::new(ExprKind::In(operand, all), SqlType::Boolean, span))
     }
@@ -117,7 +122,14 @@ impl Binder<'_> {
         self.report(&Problem::WrongType { what: what.into(), expected: "text", found }, span)
     }
 
-    pub(super) fn is(&mut self, operand: &ast::Expr, test: Test, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+    /// `IS [NOT] NULL`, `TRUE`, `FALSE` or `UNKNOWN`.
+    pub(super) fn is(
+        &mut self,
+        operand: &ast::Expr,
+        (test, negated): (Test, bool),
+        at: (&Scope, Clause),
+        span: Span,
+    ) -> Result<Expr> {
         let mut operand = self.expr(operand, at.0, at.1)?;
         if test == Test::Null {
             if super::convert::is_unsettled(&operand) {
@@ -126,7 +138,15 @@ impl Binder<'_> {
         } else {
             operand = self.condition(operand, "IS TRUE, IS FALSE and IS UNKNOWN");
         }
-        Ok(Expr::new(ExprKind::Is(Box::new(operand), test), SqlType::Boolean, span))
+        let SqlType::Row(fields) = operand.sql_type() else { return Ok(is_test(operand, test, span).negated(negated)) };
+        // A row is NULL when all its fields are, and NOT NULL when none is: neither is the contrary of the other (clause 8.8).
+        let field = |place: usize| match operand.kind() {
+            ExprKind::Row(parts) => parts[place].clone(),
+            _ => Expr::new(ExprKind::Field(Box::new(operand.clone()), place), fields[place].sql_type, span),
+        };
+        let terms: Vec<Expr> =
+            (0..fields.len()).map(|place| is_test(field(place), test, span).negated(negated)).collect();
+        Ok(Expr::and(terms, span))
     }
 
     /// `IS NOT DISTINCT FROM`; the caller negates.
@@ -144,4 +164,8 @@ impl Binder<'_> {
         }
         Ok(Expr::new(ExprKind::Same(Box::new([left, right])), SqlType::Boolean, span))
     }
+}
+
+fn is_test(operand: Expr, test: Test, span: Span) -> Expr {
+    Expr::new(ExprKind::Is(Box::new(operand), test), SqlType::Boolean, span)
 }

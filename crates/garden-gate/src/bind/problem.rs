@@ -21,8 +21,8 @@ pub(crate) enum Problem {
     AmbiguousAlias { name: String },
     #[error("two tables are called {name:?} here")]
     DuplicateCorrelation { name: String },
-    #[error("column {name:?} of USING is not in {side}")]
-    UsingColumnMissing { name: String, side: String, near: Option<String> },
+    #[error("column {name:?} of {clause} is not in {side}")]
+    UsingColumnMissing { clause: &'static str, name: String, side: String, near: Option<String> },
     #[error("alias {name:?} can't be used in {clause}: it is worked out later")]
     AliasTooEarly { name: String, clause: Clause, expression: String },
     #[error("aggregate {name} can't be used in {clause}")]

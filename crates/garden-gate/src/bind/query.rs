@@ -83,14 +83,19 @@ impl Binder<'_> {
         let mut unified = Vec::new();
         for (position, column) in columns.into_iter().enumerate() {
             let (column, mut sql_type) = self.unify_all(column, "VALUES");
-            let column: Vec<Expr> = if sql_type == SqlType::Null {
+            let untyped = sql_type == SqlType::Null;
+            let column: Vec<Expr> = if untyped {
                 sql_type = SqlType::TEXT;
                 column.into_iter().map(|expr| self.coerce(expr, SqlType::TEXT)).collect()
             } else {
                 column
             };
             let name = format!("column_{}", position + 1);
-            output.push(OutputColumn { id: self.new_column(&name, sql_type), name, sql_type });
+            let id = self.new_column(&name, sql_type);
+            if untyped {
+                self.untyped.insert(id);
+            }
+            output.push(OutputColumn { id, name, sql_type });
             unified.push(column);
         }
         let ids = output.iter().map(|column| column.id).collect::<Vec<_>>();

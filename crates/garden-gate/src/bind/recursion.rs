@@ -175,19 +175,20 @@ impl Binder<'_> {
         for (member, element) in members.iter().enumerate() {
             let no_types = vec![SqlType::TEXT; names[member].len()];
             let types = types[member].as_ref().unwrap_or(&no_types);
-            let mut output: Vec<OutputColumn> = names[member]
-                .iter()
-                .zip(types)
-                .map(|(name, sql_type)| OutputColumn {
-                    id: self.new_column(name, *sql_type),
-                    name: name.clone(),
-                    sql_type: *sql_type,
-                })
-                .collect();
+            let mut output = self.new_output(&names[member], types);
             output.extend(self.search_columns(element, &output));
             let meaning = Meaning::Recursive { id, member };
             self.withs.push(Visible { name: element.name.clone(), meaning, output, uses: 0 });
         }
+    }
+
+    fn new_output(&mut self, names: &[String], types: &[SqlType]) -> Vec<OutputColumn> {
+        let column = |(name, sql_type): (&String, &SqlType)| OutputColumn {
+            id: self.new_column(name, *sql_type),
+            name: name.clone(),
+            sql_type: *sql_type,
+        };
+        names.iter().zip(types).map(column).collect()
     }
 
     /// One member: its queries brought to the common types, with the columns of SEARCH and CYCLE.
@@ -214,15 +215,7 @@ impl Binder<'_> {
         for (plan, _) in &branches {
             check_rules(plan, id).map_err(|rule| Error::from_facts(&Problem::RecursionRule { rule }).at(span))?;
         }
-        let mut output: Vec<OutputColumn> = names
-            .iter()
-            .zip(types)
-            .map(|(name, sql_type)| OutputColumn {
-                id: self.new_column(name, *sql_type),
-                name: name.clone(),
-                sql_type: *sql_type,
-            })
-            .collect();
+        let mut output = self.new_output(names, types);
         output = self.named_columns(part.element, output);
         let anchors = anchors.into_iter().map(|rows| self.as_types(rows, types, span)).collect::<Vec<_>>();
         let branches = branches.into_iter().map(|rows| self.as_types(rows, types, span)).collect::<Vec<_>>();

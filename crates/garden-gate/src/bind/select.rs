@@ -151,7 +151,7 @@ impl Binder<'_> {
                 },
                 ast::SelectItem::Expr { expr, alias } => {
                     let bound = self.expr(expr, scope, Clause::Select)?;
-                    let name = self.item_name(expr, alias.as_ref(), &bound);
+                    let name = self.item_name(expr, alias.as_ref(), &bound, scope);
                     items.push(Item { name, expr: bound });
                 }
             }
@@ -163,11 +163,17 @@ impl Binder<'_> {
         Item { name: name.to_owned(), expr: Expr::column(id, self.columns.get(id).sql_type, span) }
     }
 
-    /// An alias; else a column's own name as it was first written; else the expression's text.
-    fn item_name(&self, expr: &ast::Expr, alias: Option<&ast::Alias>, bound: &Expr) -> String {
+    /// An alias; else the name that FROM gives the column; else the expression's text.
+    fn item_name(&self, expr: &ast::Expr, alias: Option<&ast::Alias>, bound: &Expr, scope: &Scope) -> String {
         match (alias, &expr.kind, bound.kind()) {
             (Some(alias), ..) => alias.name.text.clone(),
-            (None, ast::ExprKind::Name(_), ExprKind::Column(id)) => self.columns.get(*id).name.clone(),
+            (None, ast::ExprKind::Name(parts), ExprKind::Column(id)) => {
+                let written = |name: &String| parts.last().is_some_and(|last| last.matches(name));
+                let found = scope.relations.iter().flat_map(|relation| &relation.columns).chain(&scope.star);
+                let found =
+                    found.filter(|column| column.id == *id).map(|column| &column.name).find(|name| written(name));
+                found.unwrap_or(&self.columns.get(*id).name).clone()
+            }
             _ => self.text(expr.span).split_whitespace().collect::<Vec<_>>().join(" "),
         }
     }
@@ -184,23 +190,22 @@ impl Binder<'_> {
         let mut computed = Vec::new();
         let mut output = Vec::new();
         for Item { name, expr } in items {
-            let expr = self.settled_item(expr);
+            let untyped = expr.sql_type() == SqlType::Null;
+            let expr = self.settled(expr);
             let sql_type = expr.sql_type();
             let id = match expr.kind() {
                 ExprKind::Column(id) if !self.is_outer(*id) => *id,
                 _ => {
                     let id = self.new_column(&name, expr.sql_type());
                     computed.push((id, expr));
+                    if untyped {
+                        self.untyped.insert(id);
+                    }
                     id
                 }
             };
             output.push(OutputColumn { name, id, sql_type });
         }
         (computed, output)
-    }
-
-    /// A bare NULL or parameter in the SELECT list is text.
-    fn settled_item(&mut self, expr: Expr) -> Expr {
-        if expr.sql_type() == SqlType::Null { self.coerce(expr, SqlType::TEXT) } else { expr }
     }
 }

@@ -42,7 +42,8 @@ impl Binder<'_> {
         for at in 0..width {
             let mut common = SqlType::Null;
             for (number, (_, output)) in operands.iter().enumerate() {
-                let Some(wider) = common.common(output[at].sql_type) else {
+                let own = if self.untyped.contains(&output[at].id) { SqlType::Null } else { output[at].sql_type };
+                let Some(wider) = common.common(own) else {
                     let all = lists(&operands);
                     let lists = [all[0].clone(), all[number].clone()];
                     let problem = Problem::SetColumns { what, odd: number + 1, lists, at: Some(at) };
@@ -52,12 +53,19 @@ impl Binder<'_> {
             }
             types.push(common);
         }
+        let untyped: Vec<bool> = types.iter().map(|sql_type| *sql_type == SqlType::Null).collect();
+        for sql_type in types.iter_mut().filter(|sql_type| **sql_type == SqlType::Null) {
+            *sql_type = SqlType::TEXT;
+        }
         let output: Vec<OutputColumn> = operands[0]
             .1
             .iter()
-            .zip(&types)
-            .map(|(column, sql_type)| {
+            .zip(types.iter().zip(untyped))
+            .map(|(column, (sql_type, untyped))| {
                 let id = self.new_column(&column.name, *sql_type);
+                if untyped {
+                    self.untyped.insert(id);
+                }
                 OutputColumn { name: column.name.clone(), id, sql_type: *sql_type }
             })
             .collect();
@@ -102,7 +110,8 @@ impl Binder<'_> {
                         let near = nearest(&name.text, output.iter().map(|column| column.name.as_str()));
                         let side = "each of the queries".into();
                         let near = near.map(str::to_owned);
-                        self.report(&Problem::UsingColumnMissing { name: name.text.clone(), side, near }, name.span);
+                        let (clause, text) = ("CORRESPONDING BY", name.text.clone());
+                        self.report(&Problem::UsingColumnMissing { clause, name: text, side, near }, name.span);
                         return Ok(operands);
                     }
                 }

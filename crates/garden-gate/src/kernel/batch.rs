@@ -1,10 +1,14 @@
 use crate::diagnostic::{Error, Result, SqlState};
-use arrow::array::{Array, ArrayRef, BooleanArray, Datum, UInt32Array};
+use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, Datum, UInt32Array};
 use arrow::compute;
-use arrow::datatypes::DataType;
+use arrow::datatypes::{BinaryViewType, ByteViewType, DataType, StringViewType};
+use arrow::error::ArrowError;
 use rayon::ThreadPool;
 use rayon::iter::{IntoParallelIterator, ParallelIterator};
+use std::sync::Arc;
 
+/// Buffers that arrays of texts may bring along, beyond one each, before their texts are copied together.
+const MOST_BUFFERS: usize = 64;
 /// Rows from which on it pays to put columns together side by side.
 const PARALLEL_ROWS: usize = 1 << 14;
 
@@ -57,8 +61,8 @@ impl Batch {
         }
         let width = batches.first().map_or(0, |batch| batch.columns.len());
         let column = |column: usize| {
-            let parts: Vec<&dyn Array> = batches.iter().map(|batch| batch.columns[column].as_ref()).collect();
-            compute::concat(&parts)
+            let parts: Vec<ArrayRef> = batches.iter().map(|batch| Arc::clone(&batch.columns[column])).collect();
+            concat_arrays(parts)
         };
         let columns = match threads {
             Some(threads) if rows >= PARALLEL_ROWS => {
@@ -77,6 +81,28 @@ impl Batch {
         };
         self.columns.iter().map(bytes).sum()
     }
+}
+
+/// One array of all parts. A text array holds on to every buffer of the arrays it was taken from, whether a text of it is left or not;
+/// put together as they are, arrays of many buffers would make one with the buffers of all, and so on at the next step.
+fn concat_arrays(mut parts: Vec<ArrayRef>) -> Result<ArrayRef, ArrowError> {
+    fn buffers<T: ByteViewType>(part: &ArrayRef) -> usize {
+        part.as_byte_view::<T>().data_buffers().len()
+    }
+    fn compact<T: ByteViewType>(parts: &mut [ArrayRef]) {
+        if parts.iter().map(buffers::<T>).sum::<usize>() > MOST_BUFFERS + parts.len() {
+            for part in parts.iter_mut().filter(|part| buffers::<T>(part) > 1) {
+                *part = Arc::new(part.as_byte_view::<T>().gc());
+            }
+        }
+    }
+    match parts.first().map(|part| part.data_type()) {
+        Some(DataType::Utf8View) => compact::<StringViewType>(&mut parts),
+        Some(DataType::BinaryView) => compact::<BinaryViewType>(&mut parts),
+        _ => {}
+    }
+    let parts: Vec<&dyn Array> = parts.iter().map(AsRef::as_ref).collect();
+    compute::concat(&parts)
 }
 
 /// The value of an expression for a batch: one value a row, or one for all.
@@ -116,5 +142,25 @@ impl Lane {
 impl Datum for Lane {
     fn get(&self) -> (&dyn Array, bool) {
         (self.array().as_ref(), self.is_constant())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use arrow::array::StringViewArray;
+
+    #[test]
+    fn texts_put_together_again_and_again_keep_few_buffers() {
+        let text = |row: usize| format!("a text that is too long for a view, number {row}");
+        let mut batch =
+            Batch::new(vec![Arc::new((0..200).map(|row| Some(text(row))).collect::<StringViewArray>())], 200);
+        for _ in 0..4 {
+            let rows: Vec<Batch> = (0..200).map(|row| batch.slice(row, 1)).collect();
+            batch = Batch::concat(&rows, None).unwrap();
+        }
+        let texts = batch.columns[0].as_string_view();
+        assert!(texts.data_buffers().len() <= 200, "{} buffers", texts.data_buffers().len());
+        assert_eq!((texts.value(0), texts.value(199)), (text(0).as_str(), text(199).as_str()));
     }
 }

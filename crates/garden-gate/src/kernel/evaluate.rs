@@ -28,14 +28,7 @@ pub(crate) fn evaluate(expr: &Expr, batch: &Batch) -> Result<Lane> {
         ExprKind::Not(operand) => logic::not(&evaluate(operand, batch)?),
         ExprKind::Is(operand, test) => logic::is(&evaluate(operand, batch)?, *test),
         ExprKind::Compare(op, parts) => compare_operands(*op, parts, batch),
-        ExprKind::Same(parts) => {
-            let (left, right) = (evaluate(&parts[0], batch)?, evaluate(&parts[1], batch)?);
-            if matches!(parts[0].sql_type(), SqlType::Array(_) | SqlType::Row(_)) {
-                let (left, right) = (left.into_array(batch.rows)?, right.into_array(batch.rows)?);
-                return same_parts(&left, &right).map(Lane::Array);
-            }
-            Ok(Lane::like(Arc::new(cmp::not_distinct(&left, &right)?), both_constant(&left, &right)))
-        }
+        ExprKind::Same(parts) => same(parts, batch),
         ExprKind::Arithmetic(op, parts) => {
             let (left, right) = (evaluate(&parts[0], batch)?, evaluate(&parts[1], batch)?);
             let result = arithmetic::binary(*op, &left, &right, sql_type);
@@ -45,17 +38,7 @@ pub(crate) fn evaluate(expr: &Expr, batch: &Batch) -> Result<Lane> {
             let operand = evaluate(operand, batch)?;
             Ok(Lane::like(located(arithmetic::negate(operand.array(), sql_type), expr.span())?, operand.is_constant()))
         }
-        ExprKind::Concat(parts) => {
-            let (left, right) = (evaluate(&parts[0], batch)?, evaluate(&parts[1], batch)?);
-            match sql_type {
-                SqlType::Array(element) => {
-                    let (left, right) = (left.into_array(batch.rows)?, right.into_array(batch.rows)?);
-                    composite::concat_arrays(&left, &right, *element).map(Lane::Array)
-                }
-                _ if sql_type.is_binary() => text::concat_binary(&left, &right),
-                _ => text::concat(&left, &right),
-            }
-        }
+        ExprKind::Concat(parts) => concat(parts, sql_type, batch),
         ExprKind::Like(parts, escape) => {
             let escape = escape.as_ref().map(|escape| evaluate(escape, batch)).transpose()?;
             let result = like::like(&evaluate(&parts[0], batch)?, &evaluate(&parts[1], batch)?, escape.as_ref());
@@ -87,6 +70,29 @@ pub(crate) fn evaluate(expr: &Expr, batch: &Batch) -> Result<Lane> {
             let result = cast::cast_array(lane.array(), operand.sql_type(), sql_type);
             Ok(Lane::like(located(result, expr.span())?, lane.is_constant()))
         }
+    }
+}
+
+/// `IS NOT DISTINCT FROM`
+fn same(parts: &[Expr; 2], batch: &Batch) -> Result<Lane> {
+    let (left, right) = (evaluate(&parts[0], batch)?, evaluate(&parts[1], batch)?);
+    if matches!(parts[0].sql_type(), SqlType::Array(_) | SqlType::Row(_)) {
+        let (left, right) = (left.into_array(batch.rows)?, right.into_array(batch.rows)?);
+        return same_parts(&left, &right).map(Lane::Array);
+    }
+    Ok(Lane::like(Arc::new(cmp::not_distinct(&left, &right)?), both_constant(&left, &right)))
+}
+
+/// `||` of texts, binary strings or arrays.
+fn concat(parts: &[Expr; 2], sql_type: SqlType, batch: &Batch) -> Result<Lane> {
+    let (left, right) = (evaluate(&parts[0], batch)?, evaluate(&parts[1], batch)?);
+    match sql_type {
+        SqlType::Array(element) => {
+            let (left, right) = (left.into_array(batch.rows)?, right.into_array(batch.rows)?);
+            composite::concat_arrays(&left, &right, *element).map(Lane::Array)
+        }
+        _ if sql_type.is_binary() => text::concat_binary(&left, &right),
+        _ => text::concat(&left, &right),
     }
 }
 

@@ -158,6 +158,12 @@ impl<'a> Printer<'a> {
         self.write(&parts[1], level.1, out);
     }
 
+    fn enclosed(&self, (open, terms, close): (&str, &[Expr], &str), out: &mut String) {
+        out.push_str(open);
+        self.list(terms, ", ", Level::Or, out);
+        out.push_str(close);
+    }
+
     fn write_bare(&self, expr: &Expr, out: &mut String) {
         match expr.kind() {
             ExprKind::Column(id) => {
@@ -198,27 +204,13 @@ impl<'a> Printer<'a> {
             }
             ExprKind::In(operand, list) => {
                 self.write(operand, Level::Sum, out);
-                out.push_str(" IN (");
-                self.list(list, ", ", Level::Or, out);
-                out.push(')');
+                self.enclosed((" IN (", list, ")"), out);
             }
             ExprKind::Case(branches, otherwise) => self.write_case(branches, otherwise, out),
-            ExprKind::Coalesce(terms) => {
-                out.push_str("COALESCE(");
-                self.list(terms, ", ", Level::Or, out);
-                out.push(')');
-            }
+            ExprKind::Coalesce(terms) => self.enclosed(("COALESCE(", terms, ")"), out),
             ExprKind::Call(function, terms) => self.write_call(*function, terms, out),
-            ExprKind::Array(terms) => {
-                out.push_str("ARRAY[");
-                self.list(terms, ", ", Level::Or, out);
-                out.push(']');
-            }
-            ExprKind::Row(terms) => {
-                out.push_str("ROW(");
-                self.list(terms, ", ", Level::Or, out);
-                out.push(')');
-            }
+            ExprKind::Array(terms) => self.enclosed(("ARRAY[", terms, "]"), out),
+            ExprKind::Row(terms) => self.enclosed(("ROW(", terms, ")"), out),
             ExprKind::Field(operand, place) => {
                 out.push('(');
                 self.write(operand, Level::Or, out);

@@ -92,6 +92,12 @@ impl WindowFunction {
 }
 
 impl WindowCall {
+    /// `ROW_NUMBER()`
+    pub(crate) fn row_number(span: Span) -> Self {
+        let (function, frame) = (WindowFunction::RowNumber, Frame::usual());
+        Self { function, arguments: Vec::new(), frame, from_last: false, ignore_nulls: false, span }
+    }
+
     /// Every expression in it.
     pub(crate) fn exprs(&self) -> impl Iterator<Item = &Expr> {
         let aggregate = match &self.function {

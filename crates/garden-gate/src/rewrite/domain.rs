@@ -9,8 +9,8 @@ use super::RuleContext;
 use super::unnest::{empty_value, with_empty};
 use crate::diagnostic::Span;
 use crate::logical::{
-    AnyTest, ColumnId, ColumnInfo, CompareOp, Expand, Expr, ExprKind, Frame, JoinKind, LogicalPlan, Member, Recursion,
-    RecursionInput, SetOperand, SideJoin, SortKey, Step, StepDefinition, StepId, WindowCall, WindowFunction,
+    AnyTest, ColumnId, ColumnInfo, CompareOp, Expand, Expr, ExprKind, JoinKind, LogicalPlan, Member, Recursion,
+    RecursionInput, SetOperand, SideJoin, SortKey, Step, StepDefinition, StepId, WindowCall,
 };
 use crate::types::{SqlType, Value};
 use std::collections::HashSet;
@@ -287,14 +287,7 @@ impl<'c, 'a> Domain<'c, 'a> {
         let Ok(order) =
             SortKey::map_all(order, &mut |expr| Ok::<_, std::convert::Infallible>(self.over(expr, &columns)));
         let number = self.new_column("row number", SqlType::BigInt);
-        let call = WindowCall {
-            function: WindowFunction::RowNumber,
-            arguments: Vec::new(),
-            frame: Frame::usual(),
-            from_last: false,
-            ignore_nulls: false,
-            span: Span::default(),
-        };
+        let call = WindowCall::row_number(Span::default());
         let partition = columns.iter().map(|id| self.column(*id)).collect();
         let window = LogicalPlan::Window { input: Box::new(input), partition, order, calls: vec![(number, call)] };
         let bound = |op, value: u64| {

@@ -364,6 +364,10 @@ impl Expr {
             }
             Self::Distinct(a, b, negated) => format!("({} IS {}DISTINCT FROM {})", s(a), not(*negated), s(b)),
             Self::Between(a, b, c) => format!("({} BETWEEN {} AND {})", s(a), s(b), s(c)),
+            // One query in parentheses would be a table (clause 8.4, syntax rule 1), not a list of one value: it stands twice.
+            Self::In(a, items, negated) if matches!(items.as_slice(), [Self::Scalar(_)]) => {
+                format!("({} {}IN ({items}, {items}))", s(a), not(*negated), items = list(items, keys))
+            }
             Self::In(a, items, negated) => format!("({} {}IN ({}))", s(a), not(*negated), list(items, keys)),
             Self::Case(branches, otherwise) => {
                 let branch = |(when, then): &(Expr, Expr)| format!("WHEN {} THEN {}", s(when), s(then));

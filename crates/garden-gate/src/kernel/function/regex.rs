@@ -250,10 +250,39 @@ fn translate(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
                 continue;
             }
             out.push_str(&call.text[last..whole.start() + call.from]);
-            found.expand(replacement, &mut out);
+            push_replacement(replacement, &found, &mut out);
             last = whole.end() + call.from;
         }
         out.push_str(&call.text[last..]);
         Ok(Some(out))
     })
+}
+
+/// Writes a replacement: `$1` is a group, `\\` and `\$` are these characters themselves. Of a number only as many digits count as there
+/// are groups (the function `fn:replace` in the functions of `XPath`).
+fn push_replacement(replacement: &str, found: &regex::Captures<'_>, out: &mut String) {
+    let mut rest = replacement.chars().peekable();
+    while let Some(letter) = rest.next() {
+        match letter {
+            '\\' => out.extend(rest.next()),
+            '$' => {
+                let mut group = 0;
+                let mut digits = 0;
+                while let Some(digit) = rest.peek().and_then(|letter| letter.to_digit(10)) {
+                    let longer = group * 10 + digit as usize;
+                    if digits > 0 && longer >= found.len() {
+                        break;
+                    }
+                    (group, digits) = (longer, digits + 1);
+                    rest.next();
+                }
+                match (digits, found.get(group)) {
+                    (0, _) => out.push('$'),
+                    (_, Some(part)) => out.push_str(part.as_str()),
+                    (_, None) => {}
+                }
+            }
+            other => out.push(other),
+        }
+    }
 }
