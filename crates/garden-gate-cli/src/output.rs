@@ -61,6 +61,21 @@ impl Output {
                 self.writer.flush()?;
                 self.notes(rows.notes())
             }
+            Outcome::Changed { affected, elapsed, notes } => {
+                match self.format {
+                    Format::Json => write!(self.writer, "{}", view::changed_json(affected, elapsed, &notes))?,
+                    Format::Table => {
+                        if std::mem::replace(&mut self.blank_line, true) {
+                            writeln!(self.writer)?;
+                        }
+                        write!(self.writer, "{}", view::changed(affected, elapsed))?;
+                    }
+                    // The other formats hold rows and nothing else.
+                    _ => {}
+                }
+                self.writer.flush()?;
+                self.notes(&notes)
+            }
             Outcome::Done { elapsed, notes } => {
                 if self.format == Format::Json {
                     write!(self.writer, "{}", view::done_json(elapsed, &notes))?;

@@ -9,13 +9,16 @@ pub fn rows_json(rows: &ResultSet) -> String {
     let column = |column: &garden_gate::ResultColumn| json!({"name": column.name, "type": column.sql_type.to_string()});
     let columns: Vec<Json> = rows.columns().iter().map(column).collect();
     let data: Vec<Json> = rows.rows().map(|row| Json::Array(row.values().iter().map(value).collect())).collect();
-    let object = json!({
+    let mut object = json!({
         "kind": "rows",
         "columns": columns,
         "rows": data,
         "elapsed_ms": millis(rows.elapsed()),
         "notes": notes(rows.notes()),
     });
+    if let (Some(affected), Json::Object(fields)) = (rows.affected(), &mut object) {
+        fields.insert("affected".into(), affected.into());
+    }
     format!("{object}\n")
 }
 
@@ -32,6 +35,12 @@ pub fn lines_json(rows: &ResultSet) -> String {
 /// A statement without rows: `{"kind":"done","elapsed_ms":…,"notes":[…]}`.
 pub fn done_json(elapsed: Duration, all: &[Note]) -> String {
     format!("{}\n", json!({"kind": "done", "elapsed_ms": millis(elapsed), "notes": notes(all)}))
+}
+
+/// Rows that were changed: `{"kind":"changed","affected":…,"elapsed_ms":…,"notes":[…]}`.
+pub fn changed_json(affected: u64, elapsed: Duration, all: &[Note]) -> String {
+    let object = json!({"kind": "changed", "affected": affected, "elapsed_ms": millis(elapsed), "notes": notes(all)});
+    format!("{object}\n")
 }
 
 /// An error and those related to it, one object a line.

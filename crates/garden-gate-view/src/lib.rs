@@ -13,8 +13,8 @@ mod separated;
 mod table;
 
 pub use diagnostic::{error, note};
-pub use json::{done_json, error_json, lines_json, plan_json, rows_json};
+pub use json::{changed_json, done_json, error_json, lines_json, plan_json, rows_json};
 pub use look::Look;
 pub use plan::{considered, plan_tree, rewrites, tally};
 pub use separated::{Separated, markdown, separated};
-pub use table::table;
+pub use table::{changed, table};

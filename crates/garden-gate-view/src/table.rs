@@ -2,6 +2,7 @@ use crate::Look;
 use garden_gate::{ResultSet, Row, SqlType, Value};
 use std::borrow::Cow;
 use std::fmt::Write as _;
+use std::time::Duration;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 /// How NULL is shown; text that reads the same is shown in quotes.
@@ -48,13 +49,19 @@ fn plural(count: usize) -> &'static str {
     if count == 1 { "" } else { "s" }
 }
 
+/// `3 rows changed, 0.4 ms`
+pub fn changed(affected: u64, elapsed: Duration) -> String {
+    format!("{affected} row{} changed, {}\n", if affected == 1 { "" } else { "s" }, shown_time(elapsed))
+}
+
 fn summary(rows: &ResultSet, count: usize) -> String {
-    let millis = rows.elapsed().as_secs_f64() * 1e3;
-    format!(
-        "{count} row{}, {} ms",
-        plural(count),
-        if millis < 10.0 { format!("{millis:.1}") } else { format!("{millis:.0}") }
-    )
+    let changed = if rows.affected().is_some() { " changed" } else { "" };
+    format!("{count} row{}{changed}, {}", plural(count), shown_time(rows.elapsed()))
+}
+
+fn shown_time(elapsed: Duration) -> String {
+    let millis = elapsed.as_secs_f64() * 1e3;
+    if millis < 10.0 { format!("{millis:.1} ms") } else { format!("{millis:.0} ms") }
 }
 
 fn is_right(sql_type: SqlType) -> bool {

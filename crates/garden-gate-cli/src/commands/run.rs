@@ -44,5 +44,8 @@ pub(crate) fn run(arguments: &Run) -> Result<Ending, Trouble> {
             }
         }
     }
+    if let Some(note) = session.roll_back() {
+        output.outcome(garden_gate::Outcome::Done { elapsed: std::time::Duration::ZERO, notes: vec![note] })?;
+    }
     Ok(ending)
 }

@@ -87,7 +87,7 @@ pub(super) fn table(catalog: &Catalog, name: &Ident) -> Option<Table> {
     };
     let columns: Vec<Column> = columns.iter().map(column).collect();
     let source = MemoryTable::from_rows(&columns, &rows(catalog)).ok()?;
-    Some(Table { name: (*name).to_owned(), kind: TableKind::Table, source: Arc::new(source) })
+    Some(Table { name: (*name).to_owned(), kind: TableKind::Table, source: Arc::new(source), definition: None })
 }
 
 fn none(_: &Catalog) -> Rows {

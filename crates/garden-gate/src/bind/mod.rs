@@ -7,7 +7,10 @@ mod aggregate;
 mod arithmetic;
 mod call;
 mod case;
+mod change;
+mod change_problem;
 mod convert;
+mod definition;
 mod expr;
 mod function;
 mod group;
@@ -27,9 +30,12 @@ mod select;
 mod set_operation;
 mod subquery;
 mod table;
+mod view;
 mod window;
 mod with;
 
+pub(crate) use change::{BoundChange, Meaning, bind_change, bind_returning};
+pub(crate) use definition::{bind_checks, check_definition, default_value};
 pub use parameter::Parameters;
 
 use crate::catalog::{Catalog, FileOptions, TableSource};
@@ -128,6 +134,8 @@ struct Outer {
 pub(crate) struct Binder<'a> {
     around: &'a Surroundings<'a>,
     source: &'a SourceText,
+    /// The schema of unqualified table names.
+    schema: &'a str,
     columns: Columns,
     problems: Vec<Error>,
     notes: Vec<Note>,
@@ -141,6 +149,8 @@ pub(crate) struct Binder<'a> {
     /// Columns that hold a bare NULL: a set operator gives them the type of their neighbours.
     untyped: HashSet<ColumnId>,
     recursions: usize,
+    /// How many views are being read, one inside of the other.
+    views: usize,
     /// How many queries inside of expressions there have been.
     subqueries: usize,
     /// The operands of the simple CASEs around, the innermost last.
@@ -156,9 +166,7 @@ pub(crate) struct Binder<'a> {
 pub(crate) fn bind_query(query: &ast::Query, source: &SourceText, around: &Surroundings<'_>) -> Result<Bound> {
     let mut binder = Binder::new(source, around);
     let (plan, output) = binder.query(query)?;
-    let Binder { columns, problems, notes, generic, steps, .. } = binder;
-    fail_with_all(problems)?;
-    Ok(Bound { plan, output, columns, notes, generic, steps })
+    binder.bound(plan, output)
 }
 
 /// Binds and evaluates an expression without columns, as in `LET` and `SET`.
@@ -186,6 +194,7 @@ impl<'a> Binder<'a> {
         Self {
             around,
             source,
+            schema: around.schema,
             columns: Columns::default(),
             problems: Vec::new(),
             notes: Vec::new(),
@@ -196,6 +205,7 @@ impl<'a> Binder<'a> {
             steps: Vec::new(),
             untyped: HashSet::new(),
             recursions: 0,
+            views: 0,
             subqueries: 0,
             case_operands: Vec::new(),
             bare_name: BareName::Column,

@@ -106,7 +106,7 @@ impl Binder<'_> {
     }
 
     /// Rows without columns and queries are kept as they are; others become one SELECT each.
-    fn values_plan(&mut self, columns: Vec<crate::logical::ColumnId>, rows: Vec<Vec<Expr>>) -> LogicalPlan {
+    pub(super) fn values_plan(&mut self, columns: Vec<crate::logical::ColumnId>, rows: Vec<Vec<Expr>>) -> LogicalPlan {
         let plain = |expr: &Expr| expr.columns().is_empty() && !expr.has_subquery();
         if rows.iter().flatten().all(plain) {
             return LogicalPlan::Values { columns, rows };

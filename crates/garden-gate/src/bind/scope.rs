@@ -20,6 +20,9 @@ pub(crate) enum Clause {
     From,
     Values,
     Value,
+    Set,
+    /// A default, a check or a generated column.
+    Definition,
 }
 
 impl Clause {
@@ -49,6 +52,8 @@ impl fmt::Display for Clause {
             Self::From => "FROM",
             Self::Values => "VALUES",
             Self::Value => "a single value",
+            Self::Set => "SET",
+            Self::Definition => "a table's definition",
         })
     }
 }

@@ -10,7 +10,7 @@ use crate::syntax::ast;
 use crate::types::SqlType;
 
 /// An item of the SELECT list after `*` is spelt out.
-struct Item {
+pub(super) struct Item {
     name: String,
     expr: Expr,
 }
@@ -129,7 +129,7 @@ impl Binder<'_> {
         }
     }
 
-    fn items(&mut self, select: &ast::Select, scope: &Scope) -> Result<Vec<Item>> {
+    pub(super) fn items(&mut self, select: &ast::Select, scope: &Scope) -> Result<Vec<Item>> {
         let mut items = Vec::new();
         for item in &select.items {
             match item {
@@ -186,7 +186,7 @@ impl Binder<'_> {
     }
 
     /// A plain column stays itself; everything else is computed into a new column.
-    fn output(&mut self, items: Vec<Item>) -> (Vec<(ColumnId, Expr)>, Vec<OutputColumn>) {
+    pub(super) fn output(&mut self, items: Vec<Item>) -> (Vec<(ColumnId, Expr)>, Vec<OutputColumn>) {
         let mut computed = Vec::new();
         let mut output = Vec::new();
         for Item { name, expr } in items {

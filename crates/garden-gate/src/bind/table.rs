@@ -32,7 +32,7 @@ impl Binder<'_> {
             }
             TableExpr::File { path, options, alias, span } => {
                 let source = self.around.files.open(path, options).map_err(|error| error.at(*span))?;
-                let table = Table { name: path.clone(), kind: TableKind::File, source };
+                let table = Table { name: path.clone(), kind: TableKind::File, source, definition: None };
                 let stem =
                     std::path::Path::new(path).file_stem().map_or(path.as_str().into(), |stem| stem.to_string_lossy());
                 let name = alias.name.as_ref().map_or(stem.into_owned(), |alias| alias.text.clone());
@@ -94,6 +94,10 @@ impl Binder<'_> {
             Ok(found) => found,
             // Without the table no column of the query means anything: stop here.
             Err(problem) => {
+                if let Some(view) = self.find_view(name) {
+                    let shown = alias.map_or_else(|| view.name.clone(), |alias| alias.text.clone());
+                    return self.view(view, shown, span);
+                }
                 return Err(Error::from_facts(&problem).at(span).with_related(std::mem::take(&mut self.problems)));
             }
         };
@@ -108,9 +112,9 @@ impl Binder<'_> {
         Ok((plan, scope))
     }
 
-    fn lookup(&self, name: &[Ident]) -> Result<(String, Table), Problem> {
+    pub(super) fn lookup(&self, name: &[Ident]) -> Result<(String, Table), Problem> {
         let catalog = self.around.catalog;
-        let default = Ident { text: self.around.schema.to_owned(), quoted: false, span: Span::default() };
+        let default = Ident { text: self.schema.to_owned(), quoted: false, span: Span::default() };
         let (schema_name, table_name) = match name {
             [table] => (&default, table),
             [schema, table] => (schema, table),
@@ -142,7 +146,7 @@ impl Binder<'_> {
         })
     }
 
-    fn scan(&mut self, table: &Table, schema: Option<String>, name: String) -> (LogicalPlan, Scope) {
+    pub(super) fn scan(&mut self, table: &Table, schema: Option<String>, name: String) -> (LogicalPlan, Scope) {
         let mut columns = Vec::new();
         let mut visible = Vec::new();
         for (position, column) in table.source.columns().iter().enumerate() {
@@ -155,6 +159,11 @@ impl Binder<'_> {
             columns.push((id, position));
             visible.push(ScopeColumn { name: column.name.clone(), id });
         }
+        let shown = |at: &usize| {
+            let defined = table.definition.as_ref().and_then(|definition| definition.columns.get(*at));
+            !defined.is_some_and(|column| column.hidden)
+        };
+        let star = (0..visible.len()).filter(shown).map(|at| visible[at].clone()).collect();
         let key = |key: &Vec<usize>| key.iter().filter_map(|at| columns.get(*at)).map(|(id, _)| *id).collect();
         let keys = table.source.keys().iter().map(key).collect();
         let plan = LogicalPlan::Scan(Scan {
@@ -165,7 +174,8 @@ impl Binder<'_> {
             columns,
             filter: Vec::new(),
         });
-        (plan, Scope::of(Relation { schema, name, hidden_name: None, columns: visible, keys }))
+        let relation = Relation { schema, name, hidden_name: None, columns: visible, keys };
+        (plan, Scope { relations: vec![relation], star })
     }
 
     /// A table function; its arguments have been given the scope to its left as an outer one.

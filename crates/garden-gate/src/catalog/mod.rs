@@ -1,13 +1,18 @@
 //! What tables there are, and the contract by which rows of any origin become a table.
 
+mod definition;
 mod file_options;
 mod schema;
 mod source;
 mod statistics;
 
+pub(crate) use definition::{
+    CheckConstraint, ColumnDefinition, Filled, ForeignKey, Identity, KeyConstraint, ReferentialAction, TableDefinition,
+    View, Written,
+};
 pub(crate) use file_options::FileOptions;
 pub use schema::Column;
-pub(crate) use schema::{Catalog, Table, TableKind};
+pub(crate) use schema::{Catalog, Schema, Table, TableKind};
 pub use source::{Segment, TableSource};
 pub use statistics::{ColumnStatistics, CommonValue};
 

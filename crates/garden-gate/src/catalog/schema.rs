@@ -1,4 +1,4 @@
-use super::{DEFAULT_SCHEMA, TableSource};
+use super::{DEFAULT_SCHEMA, TableDefinition, TableSource, View};
 use crate::types::SqlType;
 use std::sync::Arc;
 
@@ -31,33 +31,69 @@ pub(crate) struct Table {
     pub(crate) name: String,
     pub(crate) kind: TableKind,
     pub(crate) source: Arc<dyn TableSource>,
+    /// Of a table that the database keeps and changes; rows that a program or a file gives have none.
+    pub(crate) definition: Option<Arc<TableDefinition>>,
 }
 
 #[derive(Clone, Debug)]
 pub(crate) struct Schema {
     pub(crate) name: String,
     pub(crate) tables: Vec<Table>,
+    pub(crate) views: Vec<Arc<View>>,
+}
+
+impl Schema {
+    pub(crate) fn new(name: &str) -> Self {
+        Self { name: name.into(), tables: Vec::new(), views: Vec::new() }
+    }
+
+    /// The names of all tables and views.
+    pub(crate) fn names(&self) -> impl Iterator<Item = &str> {
+        self.tables.iter().map(|table| table.name.as_str()).chain(self.views.iter().map(|view| view.name.as_str()))
+    }
 }
 
 /// All schemas and their tables: an immutable picture that one statement works on.
 #[derive(Clone, Debug)]
 pub(crate) struct Catalog {
-    pub(crate) schemas: Vec<Schema>,
+    pub(crate) schemas: Vec<Arc<Schema>>,
 }
 
 impl Default for Catalog {
     fn default() -> Self {
-        Self { schemas: vec![Schema { name: DEFAULT_SCHEMA.into(), tables: Vec::new() }] }
+        Self { schemas: vec![Arc::new(Schema::new(DEFAULT_SCHEMA))] }
     }
 }
 
 impl Catalog {
-    /// The schema of exactly this name, made when there is none.
+    pub(crate) fn schema(&self, name: &str) -> Option<&Arc<Schema>> {
+        self.schemas.iter().find(|schema| schema.name.eq_ignore_ascii_case(name))
+    }
+
+    pub(crate) fn table(&self, schema: &str, name: &str) -> Option<&Table> {
+        self.schema(schema)?.tables.iter().find(|table| table.name == name)
+    }
+
+    /// The schema of this name, made when there is none.
     pub(crate) fn schema_mut(&mut self, name: &str) -> &mut Schema {
         let at = self.schemas.iter().position(|schema| schema.name.eq_ignore_ascii_case(name)).unwrap_or_else(|| {
-            self.schemas.push(Schema { name: name.into(), tables: Vec::new() });
+            self.schemas.push(Arc::new(Schema::new(name)));
             self.schemas.len() - 1
         });
-        &mut self.schemas[at]
+        Arc::make_mut(&mut self.schemas[at])
+    }
+
+    /// Puts a table in the place of the one of its name, or beside the others.
+    pub(crate) fn put_table(&mut self, schema: &str, table: Table) {
+        let tables = &mut self.schema_mut(schema).tables;
+        match tables.iter().position(|known| known.name == table.name) {
+            Some(at) => tables[at] = table,
+            None => tables.push(table),
+        }
+    }
+
+    /// Every table with its schema's name.
+    pub(crate) fn tables(&self) -> impl Iterator<Item = (&str, &Table)> {
+        self.schemas.iter().flat_map(|schema| schema.tables.iter().map(|table| (schema.name.as_str(), table)))
     }
 }

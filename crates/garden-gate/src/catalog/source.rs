@@ -1,6 +1,7 @@
 use super::{Column, ColumnStatistics};
 use crate::diagnostic::Result;
 use arrow::array::ArrayRef;
+use std::any::Any;
 use std::{fmt, sync::Arc};
 
 /// A run of rows of a table: one array for each column that was asked for, all of one length.
@@ -17,7 +18,7 @@ pub struct Segment {
 /// The engine asks only for the columns that a statement uses. An implementer promises that every array has the Arrow type of
 /// its column ([`SqlType::arrow`](crate::SqlType::arrow)), that the segments hold `rows()` rows in all, and that two calls
 /// give the same rows in the same order.
-pub trait TableSource: fmt::Debug + Send + Sync {
+pub trait TableSource: Any + fmt::Debug + Send + Sync {
     /// The columns, in the order `*` lists them.
     fn columns(&self) -> &[Column];
 

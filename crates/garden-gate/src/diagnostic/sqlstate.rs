@@ -83,6 +83,20 @@ states! {
     INTERVAL_OVERFLOW = b"22015";
     /// A recursion has not ended after as many rounds as are allowed.
     RECURSION_LIMIT = b"R0001";
+    /// A row breaks a constraint.
+    CONSTRAINT = b"23000";
+    /// A row is still referred to, and RESTRICT forbids to change it.
+    RESTRICT = b"23001";
+    /// Two transactions can't both be kept: this one is to be run again.
+    SERIALIZATION = b"40001";
+    /// A statement has no place in the state of the transaction.
+    TRANSACTION_STATE = b"25000";
+    /// A transaction begins within another.
+    ACTIVE_TRANSACTION = b"25001";
+    /// A change in a transaction that only reads.
+    READ_ONLY = b"25006";
+    /// No such savepoint.
+    SAVEPOINT = b"3B001";
     /// General error.
     GENERAL = b"HY000";
     /// The memory limit is reached.

@@ -102,7 +102,12 @@ fn check_promise(scan: &Scan, columns: &[usize], segments: &[Segment]) -> Result
     let kept = |segment: &Segment| {
         segment.columns.len() == columns.len()
             && segment.columns.iter().zip(columns).all(|(array, column)| {
-                array.len() == segment.rows && *array.data_type() == scan.source.columns()[*column].sql_type.arrow()
+                array.len() == segment.rows
+                    && scan
+                        .source
+                        .columns()
+                        .get(*column)
+                        .is_none_or(|column| *array.data_type() == column.sql_type.arrow())
             })
     };
     if segments.iter().all(kept) {

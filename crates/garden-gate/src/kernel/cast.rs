@@ -20,6 +20,14 @@ use arrow::datatypes::{
 use std::fmt::Write as _;
 use std::sync::Arc;
 
+/// The values of an array as another type.
+///
+/// # Errors
+/// 22xxx when one does not fit.
+pub(crate) fn cast_values(array: &ArrayRef, from: SqlType, to: SqlType) -> crate::diagnostic::Result<ArrayRef> {
+    cast_array(array, from, to).map_err(|problem| crate::diagnostic::Error::from_facts(&problem))
+}
+
 /// All lanes of an array of type `from` as type `to`; the first valid lane that has no such value is the error.
 pub(super) fn cast_array(array: &ArrayRef, from: SqlType, to: SqlType) -> Result<ArrayRef, Problem> {
     use SqlType as T;

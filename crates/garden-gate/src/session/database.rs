@@ -5,7 +5,7 @@ use crate::diagnostic::{Error, Result, SqlState};
 use crate::storage::{MemoryTable, table_of};
 use crate::types::{SqlType, Value};
 use std::path::Path;
-use std::sync::{Arc, PoisonError, RwLock};
+use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 /// Tables, and the sessions that query them.
 ///
@@ -31,6 +31,8 @@ pub struct Database(pub(super) Arc<Shared>);
 #[derive(Debug, Default)]
 pub(super) struct Shared {
     catalog: RwLock<Arc<Catalog>>,
+    /// Held by the one session that changes the database.
+    pub(super) writer: Mutex<()>,
     pub(super) files: FileCache,
 }
 
@@ -38,6 +40,12 @@ impl Shared {
     /// The catalog as it is now; later changes do not reach it.
     pub(super) fn snapshot(&self) -> Arc<Catalog> {
         Arc::clone(&self.catalog.read().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
+impl Shared {
+    pub(super) fn install(&self, catalog: Arc<Catalog>) {
+        *self.catalog.write().unwrap_or_else(PoisonError::into_inner) = catalog;
     }
 }
 
@@ -59,13 +67,14 @@ impl Database {
     pub fn add_source(&self, name: &str, source: Arc<dyn TableSource>) -> Result<()> {
         check_types(source.columns())?;
         let (schema, table) = name.split_once('.').unwrap_or((DEFAULT_SCHEMA, name));
+        let _only_writer = self.0.writer.lock().unwrap_or_else(PoisonError::into_inner);
         let mut catalog = self.0.catalog.write().unwrap_or_else(PoisonError::into_inner);
         let mut changed = Catalog::clone(&catalog);
         let tables = &mut changed.schema_mut(schema).tables;
         if tables.iter().any(|known| known.name.eq_ignore_ascii_case(table)) {
             return Err(Error::new(SqlState::TABLE_EXISTS, format!("there is a table {table:?} already")));
         }
-        tables.push(Table { name: table.into(), kind: TableKind::Table, source });
+        tables.push(Table { name: table.into(), kind: TableKind::Table, source, definition: None });
         *catalog = Arc::new(changed);
         Ok(())
     }

@@ -1,6 +1,10 @@
 //! The story of a statement, start to end: [`statement`] reads on one page.
 
+mod alter;
+mod change;
+mod constraints;
 mod database;
+mod definition;
 mod files;
 mod outcome;
 mod result_set;
@@ -8,6 +12,8 @@ mod result_set;
 mod session;
 mod settings;
 mod statement;
+mod table_definition;
+mod transaction;
 
 pub use database::Database;
 pub use outcome::Outcome;

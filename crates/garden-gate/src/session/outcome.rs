@@ -8,6 +8,15 @@ use std::time::Duration;
 pub enum Outcome {
     /// Rows of a query.
     Rows(ResultSet),
+    /// Rows were changed.
+    Changed {
+        /// How many.
+        affected: u64,
+        /// From the statement's text to its end.
+        elapsed: Duration,
+        /// What is worth knowing about it.
+        notes: Vec<Note>,
+    },
     /// A statement without rows, such as SET.
     Done {
         /// From the statement's text to its end.
@@ -22,7 +31,7 @@ impl Outcome {
     pub fn rows(self) -> Option<ResultSet> {
         match self {
             Self::Rows(rows) => Some(rows),
-            Self::Done { .. } => None,
+            Self::Changed { .. } | Self::Done { .. } => None,
         }
     }
 }

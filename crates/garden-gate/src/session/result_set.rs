@@ -22,6 +22,7 @@ pub struct ResultSet {
     pub(super) batches: Vec<Batch>,
     pub(super) notes: Vec<Note>,
     pub(super) elapsed: Duration,
+    pub(super) affected: Option<u64>,
 }
 
 impl ResultSet {
@@ -33,6 +34,11 @@ impl ResultSet {
     /// How many rows there are.
     pub fn row_count(&self) -> usize {
         self.batches.iter().map(|batch| batch.rows).sum()
+    }
+
+    /// How many rows were changed, when these are the rows of RETURNING.
+    pub fn affected(&self) -> Option<u64> {
+        self.affected
     }
 
     /// What is worth knowing about the statement.

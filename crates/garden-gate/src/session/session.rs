@@ -3,8 +3,9 @@ use super::database::Shared;
 use super::files::Files;
 use super::result_set::{ResultColumn, ResultSet};
 use super::settings::Settings;
-use super::statement::{Prepared, prepare};
-use crate::bind::{MissingParameters, Moment, Parameters, Surroundings, bind_value};
+use super::statement::{Prepared, prepare, prepare_bound};
+use super::transaction::Transaction;
+use crate::bind::{Bound, MissingParameters, Moment, Parameters, Surroundings, bind_value};
 use crate::catalog::DEFAULT_SCHEMA;
 use crate::diagnostic::{Error, Result, SourceText, SqlState, suggestion};
 use crate::execute::{Control, Interrupt, Pool};
@@ -22,13 +23,14 @@ use std::time::Instant;
 /// [`Session::allow_folder`].
 #[derive(Debug)]
 pub struct Session {
-    shared: Arc<Shared>,
+    pub(super) shared: Arc<Shared>,
     settings: Settings,
     variables: Parameters,
-    schema: String,
+    pub(super) schema: String,
     folders: Vec<PathBuf>,
     interrupt: Interrupt,
     pool: Pool,
+    pub(super) transaction: Option<Transaction>,
 }
 
 impl Session {
@@ -42,6 +44,7 @@ impl Session {
             schema: DEFAULT_SCHEMA.into(),
             folders: Vec::new(),
             interrupt: Interrupt::default(),
+            transaction: None,
         }
     }
 
@@ -170,6 +173,12 @@ impl Session {
         let started = call.started;
         let done = |notes| Ok(Outcome::Done { elapsed: started.elapsed(), notes });
         match &statement.kind {
+            ast::StatementKind::Change(change) => self.change(change, call),
+            ast::StatementKind::Definition(definition) => self.define(definition, call),
+            ast::StatementKind::Transaction(transaction) => {
+                self.transact(transaction).map_err(|error| error.at(statement.span))?;
+                done(Vec::new())
+            }
             ast::StatementKind::Query(query) => self.query_rows(query, call).map(Outcome::Rows),
             ast::StatementKind::ShowSettings => self.settings_rows(started).map(Outcome::Rows),
             ast::StatementKind::Set { name, value } => {
@@ -190,7 +199,7 @@ impl Session {
     }
 
     fn find_schema(&self, name: &ast::Ident) -> Result<String> {
-        let catalog = self.shared.snapshot();
+        let catalog = self.catalog();
         let names: Vec<&str> = catalog.schemas.iter().map(|schema| schema.name.as_str()).collect();
         names.iter().find(|known| name.matches(known)).map(|known| (*known).to_owned()).ok_or_else(|| {
             let help = suggestion(&name.text, &names, "the schemas are");
@@ -201,12 +210,15 @@ impl Session {
     }
 
     fn value(&self, value: &ast::Expr, call: &Call<'_>) -> Result<(Value, Vec<crate::Note>)> {
-        let catalog = self.shared.snapshot();
-        let files = Files { folders: &self.folders, cache: &self.shared.files };
+        let (catalog, files) = (self.catalog(), self.files());
         bind_value(value, call.source, &self.around(&catalog, &files, call.parameters, MissingParameters::Refuse))
     }
 
-    fn around<'a>(
+    pub(super) fn files(&self) -> Files<'_> {
+        Files { folders: &self.folders, cache: &self.shared.files }
+    }
+
+    pub(super) fn around<'a>(
         &'a self,
         catalog: &'a crate::catalog::Catalog,
         files: &'a Files<'_>,
@@ -225,10 +237,23 @@ impl Session {
     }
 
     fn prepare(&self, query: &ast::Query, call: &Call<'_>, missing: MissingParameters) -> Result<Prepared> {
-        let catalog = self.shared.snapshot();
-        let files = Files { folders: &self.folders, cache: &self.shared.files };
+        let (catalog, files) = (self.catalog(), self.files());
         let around = self.around(&catalog, &files, call.parameters, missing);
-        prepare(query, call.source, &around, &self.settings, call.started)
+        let prepared = prepare(query, call.source, &around, &self.settings, call.started)?;
+        self.note_reads(&prepared);
+        Ok(prepared)
+    }
+
+    pub(super) fn prepare_bound(&self, bound: Bound, call: &Call<'_>) -> Result<Prepared> {
+        let prepared = prepare_bound(bound, call.source, &self.settings, call.started)?;
+        self.note_reads(&prepared);
+        Ok(prepared)
+    }
+
+    fn note_reads(&self, prepared: &Prepared) {
+        if let Some(transaction) = &self.transaction {
+            transaction.note_reads(&prepared.reads);
+        }
     }
 
     fn query_rows(&self, query: &ast::Query, call: &Call<'_>) -> Result<ResultSet> {
@@ -236,7 +261,7 @@ impl Session {
         self.run_prepared(&prepared, None)
     }
 
-    fn run_prepared(&self, prepared: &Prepared, measures: Option<&Measures>) -> Result<ResultSet> {
+    pub(super) fn run_prepared(&self, prepared: &Prepared, measures: Option<&Measures>) -> Result<ResultSet> {
         let control = Control::new(&self.interrupt, self.settings.limits());
         let outcome = prepared.run(&control, (&self.pool, self.settings.batch_rows), measures);
         self.interrupt.clear();
@@ -254,6 +279,7 @@ impl Session {
             batches: self.settings.list().into_iter().map(row).collect::<Result<_>>()?,
             notes: Vec::new(),
             elapsed: started.elapsed(),
+            affected: None,
         })
     }
 }
@@ -264,11 +290,11 @@ fn now() -> Moment {
 }
 
 /// What a statement is run with.
-struct Call<'a> {
-    source: &'a Arc<SourceText>,
-    parameters: &'a Parameters,
+pub(super) struct Call<'a> {
+    pub(super) source: &'a Arc<SourceText>,
+    pub(super) parameters: &'a Parameters,
     /// When reading its text began.
-    started: Instant,
+    pub(super) started: Instant,
 }
 
 /// The statements of a script, each run when it is asked for; see [`Session::statements`].

@@ -5,10 +5,11 @@
 use super::result_set::{ResultColumn, ResultSet};
 use super::settings::Settings;
 use crate::bind::{Bound, Surroundings, bind_query};
+use crate::catalog::TableSource;
 use crate::choose::{Resources, choose};
 use crate::diagnostic::{Note, Result, SourceText};
 use crate::execute::{self, Control, Pool, Run};
-use crate::logical::{ColumnId, RewriteNote};
+use crate::logical::{ColumnId, LogicalPlan, RewriteNote, StepDefinition};
 use crate::physical::{Measures, PhysicalPlan, Plan, describe};
 use crate::syntax::ast;
 use std::sync::Arc;
@@ -20,6 +21,8 @@ pub(super) struct Prepared {
     plan: PhysicalPlan,
     rewrites: Vec<RewriteNote>,
     started: Instant,
+    /// Every table that the query names.
+    pub(super) reads: Vec<Arc<dyn TableSource>>,
 }
 
 /// What stays of a bound query when its plan has been handed on.
@@ -38,13 +41,37 @@ pub(super) fn prepare(
     settings: &Settings,
     started: Instant,
 ) -> Result<Prepared> {
-    let Bound { plan, output, mut columns, mut notes, generic, steps } = bind_query(query, source, around)?;
+    prepare_bound(bind_query(query, source, around)?, source, settings, started)
+}
+
+/// Plans what is bound already.
+pub(super) fn prepare_bound(
+    bound: Bound,
+    source: &Arc<SourceText>,
+    settings: &Settings,
+    started: Instant,
+) -> Result<Prepared> {
+    let Bound { plan, output, mut columns, mut notes, generic, steps } = bound;
+    let reads = sources(&plan, &steps);
     notes.iter_mut().for_each(|note| note.source = Some(Arc::clone(source)));
     let mut rewritten = crate::rewrite::rewrite(plan, steps, &mut columns, &settings.without_rules)?;
     let resources = Resources { workers: settings.workers };
     let rewrites = std::mem::take(&mut rewritten.log);
     let plan = choose(rewritten, &wanted(&output), &columns, resources)?;
-    Ok(Prepared { bound: BoundParts { output, columns, notes, generic }, plan, rewrites, started })
+    Ok(Prepared { bound: BoundParts { output, columns, notes, generic }, plan, rewrites, started, reads })
+}
+
+/// The sources of all tables in a plan and its steps.
+fn sources(plan: &LogicalPlan, steps: &[StepDefinition]) -> Vec<Arc<dyn TableSource>> {
+    let mut found = Vec::new();
+    for plan in std::iter::once(plan).chain(steps.iter().map(|step| &step.plan)) {
+        plan.walk(&mut |node| {
+            if let LogicalPlan::Scan(scan) = node {
+                found.push(Arc::clone(&scan.source));
+            }
+        });
+    }
+    found
 }
 
 fn wanted(output: &[crate::bind::OutputColumn]) -> Vec<ColumnId> {
@@ -80,6 +107,7 @@ impl Prepared {
             batches,
             notes: self.bound.notes.clone(),
             elapsed: self.started.elapsed(),
+            affected: None,
         })
     }
 }

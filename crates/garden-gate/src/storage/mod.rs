@@ -2,10 +2,13 @@
 
 mod column_table;
 mod memory_table;
+mod part;
 mod statistics;
+mod stored_table;
 
 pub(crate) use column_table::ColumnTable;
 pub(crate) use memory_table::MemoryTable;
+pub(crate) use stored_table::{Place, StoredTable};
 
 use crate::catalog::TableSource;
 use crate::file::{Content, FileTable};

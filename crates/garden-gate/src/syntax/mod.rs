@@ -5,6 +5,8 @@
 
 pub(crate) mod ast;
 mod call;
+mod change;
+mod definition;
 mod expression;
 mod keyword;
 mod lexer;
@@ -17,4 +19,4 @@ mod statement;
 mod table;
 mod walk;
 
-pub(crate) use parser::Script;
+pub(crate) use parser::{Script, expression_of};

@@ -107,6 +107,12 @@ impl Script {
     }
 }
 
+/// The expression that a whole text is, such as a default that a table's definition keeps.
+pub(crate) fn expression_of(source: &SourceText) -> Result<super::ast::Expr> {
+    let tokens = Script::new(Arc::new(source.clone())).tokens_to_semicolon()?;
+    Parser::new(source.text(), tokens).expression()
+}
+
 /// A recursive-descent parser over the tokens of one statement.
 ///
 /// The last token is `End` and is never passed, so looking ahead never fails.

@@ -180,7 +180,7 @@ impl Parser<'_> {
         })
     }
 
-    fn with(&mut self) -> Result<With> {
+    pub(super) fn with(&mut self) -> Result<With> {
         let start = self.advance().span;
         let recursive = self.accept_word("RECURSIVE");
         let elements = self.list(Self::with_element)?;
@@ -337,7 +337,7 @@ impl Parser<'_> {
         }
     }
 
-    fn select_item(&mut self) -> Result<SelectItem> {
+    pub(super) fn select_item(&mut self) -> Result<SelectItem> {
         let start = self.span();
         if self.accept_symbol(Symbol::Star) {
             return Ok(SelectItem::All(start));

@@ -5,28 +5,69 @@ use crate::diagnostic::{Result, nearest};
 use crate::types::{SqlType, Value};
 
 /// Statements that the language has and the engine has not yet.
-const LATER: &[(&str, &str)] = &[
-    ("CREATE", "CREATE"),
-    ("DROP", "DROP"),
-    ("ALTER", "ALTER"),
-    ("INSERT", "INSERT"),
-    ("UPDATE", "UPDATE"),
-    ("DELETE", "DELETE"),
-    ("MERGE", "MERGE"),
-    ("TRUNCATE", "TRUNCATE"),
-    ("START", "a transaction statement"),
-    ("COMMIT", "a transaction statement"),
-    ("ROLLBACK", "a transaction statement"),
-    ("SAVEPOINT", "a transaction statement"),
-    ("ANALYZE", "ANALYZE"),
-    ("COMMENT", "COMMENT ON"),
-    ("TRIM", "TRIM HISTORY"),
+const LATER: &[(&str, &str)] =
+    &[("MERGE", "MERGE"), ("ANALYZE", "ANALYZE"), ("COMMENT", "COMMENT ON"), ("TRIM", "TRIM HISTORY")];
+
+/// The words that statements begin with, for those who misspell one.
+const STATEMENTS: [&str; 16] = [
+    "SELECT",
+    "WITH",
+    "VALUES",
+    "INSERT",
+    "UPDATE",
+    "DELETE",
+    "TRUNCATE",
+    "CREATE",
+    "DROP",
+    "ALTER",
+    "COMMIT",
+    "ROLLBACK",
+    "SAVEPOINT",
+    "SET",
+    "SHOW",
+    "LET",
 ];
 
 impl Parser<'_> {
+    /// Whether the WITH here belongs to a statement that changes rows: its word stands behind the last closing parenthesis.
+    fn change_behind_with(&self) -> bool {
+        let mut open = 0_u32;
+        for distance in 1.. {
+            match self.ahead(distance).kind {
+                TokenKind::Symbol(Symbol::LeftParen) => open += 1,
+                TokenKind::Symbol(Symbol::RightParen) => open = open.saturating_sub(1),
+                TokenKind::End => return false,
+                TokenKind::Word if open == 0 => {
+                    let is = |words: &[&str]| words.iter().any(|word| self.is_word_at(distance, word));
+                    if is(&["SELECT", "VALUES", "TABLE"]) {
+                        return false;
+                    }
+                    if is(&["INSERT", "UPDATE", "DELETE"]) {
+                        return true;
+                    }
+                }
+                _ => {}
+            }
+        }
+        false
+    }
+
     pub(super) fn statement(&mut self) -> Result<Statement> {
         let start = self.span();
-        let kind = if self.at_any(&["SELECT", "WITH", "VALUES", "TABLE"]) || self.at_symbol(Symbol::LeftParen) {
+        let kind = if self.at_word("WITH") && self.change_behind_with() {
+            let with = self.with()?;
+            self.change(Some(with))?
+        } else if self.at_any(&["INSERT", "UPDATE", "DELETE", "TRUNCATE"]) {
+            self.change(None)?
+        } else if self.accept_word("CREATE") {
+            StatementKind::Definition(Box::new(self.create()?))
+        } else if self.accept_word("DROP") {
+            StatementKind::Definition(Box::new(self.drop()?))
+        } else if self.accept_word("ALTER") {
+            StatementKind::Definition(Box::new(self.alter()?))
+        } else if self.at_any(&["START", "COMMIT", "ROLLBACK", "SAVEPOINT", "RELEASE"]) {
+            StatementKind::Transaction(self.transaction()?)
+        } else if self.at_any(&["SELECT", "WITH", "VALUES", "TABLE"]) || self.at_symbol(Symbol::LeftParen) {
             StatementKind::Query(Box::new(self.query()?))
         } else if self.accept_word("SET") {
             self.set()?
@@ -40,8 +81,9 @@ impl Parser<'_> {
         } else if let Some((_, what)) = LATER.iter().find(|(word, _)| self.at_word(word)) {
             return Err(self.not_supported(*what));
         } else {
-            let error = self.expected("a statement (SELECT, SET, SHOW or LET)");
-            let near = nearest(self.raw(self.current()), ["SELECT", "SET", "SHOW", "LET"]);
+            let error =
+                self.expected("a statement (SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, SET, SHOW or LET)");
+            let near = nearest(self.raw(self.current()), STATEMENTS);
             return Err(match near {
                 Some(near) => error.with_help(format!("did you mean {near}?")),
                 None => error,

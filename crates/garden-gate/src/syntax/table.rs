@@ -144,7 +144,7 @@ impl Parser<'_> {
         Ok(TableAlias { name: Some(alias.name), columns })
     }
 
-    fn file_options(&mut self) -> Result<FileOptions> {
+    pub(super) fn file_options(&mut self) -> Result<FileOptions> {
         let open = self.span();
         self.advance();
         let mut options = FileOptions::default();

@@ -1,5 +1,16 @@
 //! The syntax tree: what was written, with spans, nothing resolved.
 
+mod change;
+mod definition;
+
+pub(crate) use change::{
+    Assigned, Assignment, Change, ChangeKind, Duplicates, Given, Insert, InsertRows, Overriding, Transaction,
+};
+pub(crate) use definition::{
+    AlterTable, ColumnElement, ConstraintKind, CreateTable, CreateView, Definition, Drop, FilledBy, ForeignElement,
+    Name, TableConstraint, TableContent, TableElement,
+};
+
 pub(crate) use crate::catalog::FileOptions;
 use crate::diagnostic::Span;
 pub(crate) use crate::types::ExtractField;
@@ -37,6 +48,9 @@ pub(crate) struct Statement {
 #[derive(Clone, Debug)]
 pub(crate) enum StatementKind {
     Query(Box<Query>),
+    Change(Box<Change>),
+    Definition(Box<Definition>),
+    Transaction(Transaction),
     /// `SET name = value`
     Set {
         name: Ident,

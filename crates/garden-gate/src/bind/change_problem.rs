@@ -1,0 +1,51 @@
+use crate::diagnostic::{Facts, SqlState, sentence_list};
+use crate::types::SqlType;
+
+/// What can be wrong with a statement that changes rows or defines a table.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum ChangeProblem {
+    #[error("{table} holds rows of a file or a program, and can't be changed")]
+    NotStored { table: String },
+    #[error("{name} is a view: rows are changed in the tables behind it")]
+    IsView { name: String },
+    #[error("{given} values for {wanted} columns")]
+    Width { given: usize, wanted: usize, columns: Vec<String> },
+    #[error("column {column:?} is {to}, the value is {from}")]
+    NotAssignable { column: String, from: SqlType, to: SqlType },
+    #[error("column {column:?} stands twice")]
+    ColumnTwice { column: String },
+    #[error("column {column:?} is generated, and takes only DEFAULT")]
+    Generated { column: String },
+    #[error("column {column:?} is numbered by the database, and takes only DEFAULT")]
+    IdentityAlways { column: String },
+    #[error("OVERRIDING without a column that is numbered by the database")]
+    NothingToOverride,
+    #[error("{what} can't hold a query")]
+    Subquery { what: &'static str },
+    #[error("a file with the columns {found} does not fit the table")]
+    FileColumns { found: String, wanted: Vec<String> },
+}
+
+impl Facts for ChangeProblem {
+    fn state(&self) -> SqlState {
+        SqlState::SYNTAX_OR_RULE
+    }
+
+    fn help(&self) -> Option<String> {
+        Some(match self {
+            Self::NotStored { table } => {
+                format!("CREATE TABLE my_{table} AS SELECT * FROM {table} makes a table of them that can")
+            }
+            Self::Width { columns, .. } => format!("the columns are {}", sentence_list(columns)),
+            Self::NotAssignable { to, .. } => format!("CAST(… AS {to}) turns the value into one"),
+            Self::IdentityAlways { .. } => {
+                "leave the column out, or write OVERRIDING SYSTEM VALUE before VALUES".into()
+            }
+            Self::Generated { .. } => "leave the column out: it is worked out from the others".into(),
+            Self::FileColumns { wanted, .. } => {
+                format!("name the columns in the order of the file: INSERT INTO t ({}) FROM FILE …", wanted.join(", "))
+            }
+            _ => return None,
+        })
+    }
+}

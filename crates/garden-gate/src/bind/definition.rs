@@ -1,0 +1,96 @@
+//! The expressions of a table's definition: defaults, checks, generated columns.
+
+use super::change_problem::ChangeProblem;
+use super::scope::{Relation, Scope, ScopeColumn};
+use super::{Binder, Surroundings, fail_with_all};
+use crate::catalog::{Filled, TableDefinition};
+use crate::diagnostic::{Error, Result, Span, SqlState};
+use crate::logical::{ColumnId, Expr, ExprKind};
+use crate::types::Value;
+
+/// The checks of a table over batches of all its columns, in order.
+///
+/// # Errors
+/// Whatever is wrong with a check.
+pub(crate) fn bind_checks<'a>(definition: &'a TableDefinition, around: &'a Surroundings<'a>) -> Result<Vec<Expr>> {
+    let mut checks = Vec::new();
+    for check in &definition.checks {
+        let mut binder = Binder::new(&check.condition, around);
+        let scope = binder.row_scope(definition);
+        let bound = binder.written(&check.condition, &scope)?;
+        let bound = binder.condition(bound, "CHECK");
+        binder.refuse_query(&bound, "CHECK");
+        fail_with_all(binder.problems)?;
+        checks.push(in_slots(bound, definition));
+    }
+    Ok(checks)
+}
+
+/// Reads every expression of a definition, to find what is wrong with it.
+///
+/// # Errors
+/// Whatever is wrong with one of them; 42000 when a value does not fit its column.
+pub(crate) fn check_definition<'a>(definition: &'a TableDefinition, around: &'a Surroundings<'a>) -> Result<()> {
+    for column in &definition.columns {
+        let (text, generated) = match &column.filled {
+            Filled::Default(text) => (text, false),
+            Filled::Generated(text) => (text, true),
+            Filled::Null | Filled::Identity(_) => continue,
+        };
+        let mut binder = Binder::new(text, around);
+        let scope = if generated { binder.row_scope(definition) } else { Scope::default() };
+        let value = binder.written(text, &scope)?;
+        binder.refuse_query(&value, if generated { "a generated column" } else { "DEFAULT" });
+        binder.assign(value, column);
+        fail_with_all(binder.problems)?;
+    }
+    bind_checks(definition, around).map(|_| ())
+}
+
+/// The value a column has in a row that does not give one.
+///
+/// # Errors
+/// What evaluating the default brings.
+pub(crate) fn default_value<'a>(
+    definition: &'a TableDefinition,
+    column: usize,
+    around: &'a Surroundings<'a>,
+) -> Result<Value> {
+    let column = &definition.columns[column];
+    let Filled::Default(text) = &column.filled else { return Ok(Value::Null) };
+    let mut binder = Binder::new(text, around);
+    let value = binder.written(text, &Scope::default())?;
+    let value = binder.assign(value, column);
+    fail_with_all(binder.problems)?;
+    crate::kernel::evaluate_constant(&value)
+}
+
+impl Binder<'_> {
+    /// The columns of a table under their own names; the first is column 0 of the statement, and so on.
+    fn row_scope(&mut self, definition: &TableDefinition) -> Scope {
+        let columns = definition.columns.iter().map(|column| ScopeColumn {
+            name: column.name.clone(),
+            id: self.new_column(&column.name, column.sql_type),
+        });
+        let columns = columns.collect();
+        Scope::of(Relation { schema: None, name: String::new(), hidden_name: None, columns, keys: Vec::new() })
+    }
+
+    fn refuse_query(&mut self, expr: &Expr, what: &'static str) {
+        if expr.has_subquery() {
+            self.problems.push(Error::from_facts(&ChangeProblem::Subquery { what }).at(expr.span()));
+        }
+        if let ExprKind::Parameter(name, _) = expr.kind() {
+            let message = format!("{what} can't use the parameter {name}");
+            self.problems.push(Error::new(SqlState::SYNTAX_OR_RULE, message).at(expr.span()));
+        }
+    }
+}
+
+/// Columns as places in a batch of all columns.
+fn in_slots(expr: Expr, definition: &TableDefinition) -> Expr {
+    expr.replace_columns(&|ColumnId(id)| {
+        let column = definition.columns.get(id as usize)?;
+        Some(Expr::new(ExprKind::Slot(id as usize), column.sql_type, Span::default()))
+    })
+}

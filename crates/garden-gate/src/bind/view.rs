@@ -1,0 +1,63 @@
+//! Views: their text is read again in place of their name, in the schema they were made in.
+
+use super::Binder;
+use super::scope::{Relation, Scope, ScopeColumn};
+use crate::catalog::View;
+use crate::diagnostic::{Error, Result, Span, SqlState};
+use crate::logical::LogicalPlan;
+use crate::syntax::{Script, ast};
+use std::sync::Arc;
+
+/// How many views may stand behind one another.
+const MOST_VIEWS: usize = 32;
+
+impl<'a> Binder<'a> {
+    /// The view that a name means; a table of that name comes first.
+    pub(super) fn find_view(&self, name: &[ast::Ident]) -> Option<&'a View> {
+        let (schema, view) = match name {
+            [view] => (None, view),
+            [schema, view] => (Some(schema), view),
+            _ => return None,
+        };
+        let schemas = self.around.catalog.schemas.iter();
+        let mut fitting =
+            schemas.filter(|known| schema.map_or(known.name == self.schema, |schema| schema.matches(&known.name)));
+        fitting.find_map(|schema| schema.views.iter().find(|known| view.matches(&known.name))).map(Arc::as_ref)
+    }
+
+    /// The rows of a view, under its own column names.
+    pub(super) fn view(&mut self, view: &'a View, shown: String, span: Span) -> Result<(LogicalPlan, Scope)> {
+        if self.views >= MOST_VIEWS {
+            let message = format!("view {:?} stands behind itself, or behind more than {MOST_VIEWS} others", view.name);
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(span));
+        }
+        let mut script = Script::new(Arc::clone(&view.query));
+        let Some(Ok(ast::Statement { kind: ast::StatementKind::Query(query), .. })) = script.next_statement() else {
+            return Err(Error::new(SqlState::GENERAL, "internal error: the text of a view is no query").at(span));
+        };
+        // The view sees nothing of the query that it is used in.
+        let source = std::mem::replace(&mut self.source, &view.query);
+        let schema = std::mem::replace(&mut self.schema, &view.schema);
+        let (level, outer) = (std::mem::take(&mut self.level), std::mem::take(&mut self.outer));
+        let (withs, problems) = (std::mem::take(&mut self.withs), std::mem::take(&mut self.problems));
+        let notes = self.notes.len();
+        self.views += 1;
+        let bound = self.query(&query);
+        self.views -= 1;
+        self.notes.truncate(notes);
+        let own = std::mem::replace(&mut self.problems, problems);
+        (self.source, self.schema, self.level, self.outer, self.withs) = (source, schema, level, outer, withs);
+        let failed = |error: &Error| {
+            Error::new(error.sqlstate(), format!("view {:?} no longer works: {}", view.name, error.message())).at(span)
+        };
+        let (plan, output) = bound.map_err(|error| failed(&error))?;
+        if let Some(error) = own.first() {
+            return Err(failed(error));
+        }
+        let columns =
+            output.iter().zip(&view.columns).map(|(column, name)| ScopeColumn { name: name.clone(), id: column.id });
+        let relation =
+            Relation { schema: None, name: shown, hidden_name: None, columns: columns.collect(), keys: Vec::new() };
+        Ok((plan, Scope::of(relation)))
+    }
+}

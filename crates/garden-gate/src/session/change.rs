@@ -1,0 +1,162 @@
+//! INSERT, UPDATE, DELETE and TRUNCATE: runs the query that finds the rows, and puts them into a new version of the table.
+
+use super::constraints::{Changer, Delta};
+use super::result_set::ResultSet;
+use super::session::Call;
+use super::{Outcome, Session};
+use crate::bind::{BoundChange, Meaning, MissingParameters, bind_change, bind_returning};
+use crate::catalog::{Catalog, Column, Filled, TableDefinition};
+use crate::diagnostic::{Error, Note, Result, SqlState};
+use crate::kernel::{Batch, cast_values};
+use crate::storage::{MemoryTable, StoredTable};
+use crate::syntax::ast;
+use crate::types::SqlType;
+use arrow::array::{Array, ArrayRef, AsArray, Int64Array, new_null_array};
+use arrow::datatypes::Int64Type;
+use std::any::Any;
+use std::sync::Arc;
+
+/// What a change came to.
+struct Changed {
+    affected: u64,
+    returned: Option<ResultSet>,
+    notes: Vec<Note>,
+}
+
+impl Session {
+    pub(super) fn change(&mut self, change: &ast::Change, call: &Call<'_>) -> Result<Outcome> {
+        let changed = self
+            .change_catalog(|session, catalog| session.changed(change, call, catalog))
+            .map_err(|error| if error.span().is_none() { error.at(change.span) } else { error })?;
+        let elapsed = call.started.elapsed();
+        Ok(match changed.returned {
+            Some(rows) => Outcome::Rows(ResultSet { elapsed, affected: Some(changed.affected), ..rows }),
+            None => Outcome::Changed { affected: changed.affected, elapsed, notes: changed.notes },
+        })
+    }
+
+    fn changed(&self, change: &ast::Change, call: &Call<'_>, catalog: &Arc<Catalog>) -> Result<(Catalog, Changed)> {
+        let files = self.files();
+        let around = self.around(catalog, &files, call.parameters, MissingParameters::Refuse);
+        let BoundChange { schema, table, rows, meaning } = bind_change(change, call.source, &around)?;
+        let (old, definition) = stored(catalog, &schema, &table)?;
+        // What is wrong with RETURNING is told before anything is done.
+        let returning = |new: &Batch, before: &Batch| -> Result<Option<ResultSet>> {
+            let Some(items) = &change.returning else { return Ok(None) };
+            let rows = both(&definition, new, before);
+            let bound = bind_returning(change, items, call.source, (&around, Arc::new(rows)))?;
+            self.run_prepared(&self.prepare_bound(bound, call)?, None).map(Some)
+        };
+        let nothing = empty(&definition);
+        returning(&nothing, &nothing)?;
+        let prepared = self.prepare_bound(rows, call)?;
+        let found = self.run_prepared(&prepared, None)?;
+        let rows = if found.batches.is_empty() { None } else { Some(Batch::concat(&found.batches, None)?) };
+        let mut changer = Changer::new(Catalog::clone(catalog), &around);
+        let (affected, returned) = match meaning {
+            Meaning::Added { numbered, duplicates } => {
+                let mut rows = rows.unwrap_or_else(|| nothing.clone());
+                let next_number = number(&mut rows, &numbered, (&old, &definition))?;
+                let delta = changer.without_duplicates((&schema, &table), rows, duplicates)?;
+                let (rows, affected) = (delta.added.clone(), delta.added.rows as u64);
+                changer.apply((&schema, &table), delta)?;
+                changer.set_next_number((&schema, &table), next_number)?;
+                let before = nulls_like(&rows);
+                (affected, returning(&rows, &before)?)
+            }
+            Meaning::Replaced => {
+                let rows = rows.unwrap_or_else(|| with_place(&nothing));
+                let places = rows.columns[0].as_primitive::<Int64Type>().values().to_vec();
+                let new = Batch::new(rows.columns[1..].to_vec(), rows.rows);
+                let before = if change.returning.is_some() { old.rows_at(&places)? } else { nothing.clone() };
+                changer.apply((&schema, &table), Delta { removed: places, added: new.clone(), replaces: true })?;
+                (rows.rows as u64, if change.returning.is_some() { returning(&new, &before)? } else { None })
+            }
+            Meaning::Removed => {
+                let places =
+                    rows.map_or_else(Vec::new, |rows| rows.columns[0].as_primitive::<Int64Type>().values().to_vec());
+                let before = if change.returning.is_some() { old.rows_at(&places)? } else { nothing.clone() };
+                let affected = places.len() as u64;
+                changer.apply((&schema, &table), Delta { removed: places, added: nothing.clone(), replaces: false })?;
+                if let ast::ChangeKind::Truncate { restart: true } = change.kind {
+                    changer.set_next_number((&schema, &table), first_number(&definition))?;
+                }
+                let new = nulls_like(&before);
+                (affected, if change.returning.is_some() { returning(&new, &before)? } else { None })
+            }
+        };
+        Ok((changer.catalog, Changed { affected, returned, notes: found.notes }))
+    }
+}
+
+/// The version of a table that the catalog holds, and how the table is defined.
+pub(super) fn stored(catalog: &Catalog, schema: &str, table: &str) -> Result<(Arc<StoredTable>, Arc<TableDefinition>)> {
+    let missing = || Error::new(SqlState::GENERAL, format!("internal error: table {table:?} is not stored"));
+    let table = catalog.table(schema, table).ok_or_else(missing)?;
+    let definition = table.definition.clone().ok_or_else(missing)?;
+    let source: Arc<dyn Any + Send + Sync> = table.source.clone();
+    Ok((source.downcast::<StoredTable>().map_err(|_| missing())?, definition))
+}
+
+pub(super) fn empty(definition: &TableDefinition) -> Batch {
+    let column = |column: &crate::catalog::ColumnDefinition| arrow::array::new_empty_array(&column.sql_type.arrow());
+    Batch::new(definition.columns.iter().map(column).collect(), 0)
+}
+
+fn with_place(batch: &Batch) -> Batch {
+    let place: ArrayRef = Arc::new(Int64Array::from(Vec::<i64>::new()));
+    Batch::new(std::iter::once(place).chain(batch.columns.iter().cloned()).collect(), 0)
+}
+
+fn nulls_like(batch: &Batch) -> Batch {
+    let nulls = batch.columns.iter().map(|column| new_null_array(column.data_type(), batch.rows));
+    Batch::new(nulls.collect(), batch.rows)
+}
+
+/// Rows as they are and as they were, side by side.
+fn both(definition: &TableDefinition, new: &Batch, old: &Batch) -> MemoryTable {
+    let columns = definition.columns.iter().map(|column| Column::new(column.name.clone(), column.sql_type));
+    let columns: Vec<Column> = columns.collect();
+    let arrays = new.columns.iter().chain(&old.columns).cloned().collect();
+    let segment = crate::catalog::Segment { columns: arrays, rows: new.rows };
+    MemoryTable::new([columns.clone(), columns].concat(), vec![segment])
+}
+
+fn first_number(definition: &TableDefinition) -> Option<i64> {
+    definition.columns.iter().find_map(|column| match &column.filled {
+        Filled::Identity(identity) => Some(identity.start),
+        _ => None,
+    })
+}
+
+/// Numbers the rows that have no number yet, and gives the next one.
+fn number(
+    rows: &mut Batch,
+    numbered: &[usize],
+    (table, definition): (&StoredTable, &TableDefinition),
+) -> Result<Option<i64>> {
+    let mut next = table.next_number;
+    for at in numbered {
+        let column = &definition.columns[*at];
+        let Filled::Identity(identity) = &column.filled else { continue };
+        let mut number = next.unwrap_or(identity.start);
+        let given = cast_values(&rows.columns[*at], column.sql_type, SqlType::BigInt)?;
+        let given = given.as_primitive::<Int64Type>();
+        let mut values = Vec::with_capacity(rows.rows);
+        for row in 0..rows.rows {
+            if given.is_valid(row) {
+                values.push(given.value(row));
+                continue;
+            }
+            values.push(number);
+            number = number.checked_add(identity.increment).ok_or_else(|| {
+                let message = format!("the numbers of column {:?} are used up", column.name);
+                Error::new(SqlState::NUMERIC_OUT_OF_RANGE, message)
+            })?;
+        }
+        let values: ArrayRef = Arc::new(Int64Array::from(values));
+        rows.columns[*at] = cast_values(&values, SqlType::BigInt, column.sql_type)?;
+        next = Some(number);
+    }
+    Ok(next)
+}

@@ -1,0 +1,384 @@
+//! CREATE, DROP and ALTER: each makes a new picture of the database.
+
+use super::constraints::Changer;
+use super::session::Call;
+use super::table_definition::{Maker, names};
+use super::{Outcome, Session};
+use crate::bind::{MissingParameters, Surroundings, bind_query, check_definition};
+use crate::catalog::{
+    Catalog, ColumnDefinition, DEFAULT_SCHEMA, Filled, Schema, Table, TableDefinition, TableKind, View,
+};
+use crate::diagnostic::{Error, Result, SourceText, SqlState, suggestion};
+use crate::kernel::Batch;
+use crate::storage::StoredTable;
+use crate::syntax::{Script, ast};
+use std::sync::Arc;
+
+impl Session {
+    pub(super) fn define(&mut self, definition: &ast::Definition, call: &Call<'_>) -> Result<Outcome> {
+        let affected = self.change_catalog(|session, catalog| session.defined(definition, call, catalog))?;
+        let elapsed = call.started.elapsed();
+        Ok(match affected {
+            Some(affected) => Outcome::Changed { affected, elapsed, notes: Vec::new() },
+            None => Outcome::Done { elapsed, notes: Vec::new() },
+        })
+    }
+
+    /// The database after the definition, and how many rows a new table was given.
+    fn defined(
+        &self,
+        definition: &ast::Definition,
+        call: &Call<'_>,
+        catalog: &Arc<Catalog>,
+    ) -> Result<(Catalog, Option<u64>)> {
+        let mut changed = Catalog::clone(catalog);
+        let mut affected = None;
+        match definition {
+            ast::Definition::CreateSchema { name, if_not_exists } => create_schema(&mut changed, name, *if_not_exists)?,
+            ast::Definition::DropSchema { name, drop } => drop_schema(&mut changed, name, *drop)?,
+            ast::Definition::CreateTable(table) => affected = self.create_table(&mut changed, table, call)?,
+            ast::Definition::DropTable { name, drop } => self.drop_table(&mut changed, name, *drop)?,
+            ast::Definition::CreateView(view) => self.create_view(&mut changed, view, call)?,
+            ast::Definition::DropView { name, drop } => self.drop_view(&mut changed, name, *drop)?,
+            ast::Definition::AlterTable { name, action } => self.alter_table(&mut changed, (name, action), call)?,
+        }
+        let gone = matches!(
+            definition,
+            ast::Definition::DropSchema { .. }
+                | ast::Definition::DropTable { .. }
+                | ast::Definition::DropView { .. }
+                | ast::Definition::AlterTable { .. }
+        );
+        if gone {
+            self.check_dependents(catalog, &mut changed, cascades(definition), call)?;
+        }
+        Ok((changed, affected))
+    }
+
+    /// The schema and the name that a name means, whether there is such a thing or not.
+    pub(super) fn place<'n>(&self, catalog: &Catalog, name: &'n [ast::Ident]) -> Result<(String, &'n ast::Ident)> {
+        let (schema, name) = match name {
+            [name] => (None, name),
+            [schema, name] => (Some(schema), name),
+            _ => {
+                let message = "a table's name has at most two parts, schema and table";
+                return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(name[0].span));
+            }
+        };
+        let Some(schema) = schema else { return Ok((self.schema.clone(), name)) };
+        match catalog.schemas.iter().find(|known| schema.matches(&known.name)) {
+            Some(found) => Ok((found.name.clone(), name)),
+            None => Err(no_schema(catalog, schema)),
+        }
+    }
+
+    fn create_table(&self, catalog: &mut Catalog, table: &ast::CreateTable, call: &Call<'_>) -> Result<Option<u64>> {
+        let (schema, name) = self.place(catalog, &table.name)?;
+        if let Err(error) = free_name(catalog, &schema, name) {
+            return if table.if_not_exists { Ok(None) } else { Err(error) };
+        }
+        let before = catalog.clone();
+        let files = self.files();
+        let around = self.around(&before, &files, call.parameters, MissingParameters::Refuse);
+        let query = match &table.content {
+            ast::TableContent::Elements(elements) => {
+                let maker = Maker { session: self, catalog: &before, source: call.source, table: name };
+                let definition = Arc::new(maker.table(elements, &schema)?);
+                check_definition(&definition, &around)?;
+                put_new(catalog, &schema, &name.text, definition, None)?;
+                return Ok(None);
+            }
+            ast::TableContent::Query { query, .. } => bind_query(query, call.source, &around)?,
+            ast::TableContent::File { path, options, span } => {
+                bind_query(&whole_file(path, options, *span), call.source, &around)?
+            }
+        };
+        let mut columns: Vec<ColumnDefinition> =
+            query.output.iter().map(|column| plain_column(&column.name, column.sql_type)).collect();
+        if let ast::TableContent::Query { columns: Some(renamed), .. } = &table.content {
+            if renamed.len() != columns.len() {
+                let message = format!("{} names for {} columns", renamed.len(), columns.len());
+                return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(renamed[0].span));
+            }
+            columns.iter_mut().zip(renamed).for_each(|(column, name)| column.name.clone_from(&name.text));
+        }
+        if let Some(twice) = (1..columns.len())
+            .find(|at| columns[..*at].iter().any(|other| other.name.eq_ignore_ascii_case(&columns[*at].name)))
+        {
+            let message = format!("two columns are called {:?}", columns[twice].name);
+            return Err(Error::new(SqlState::COLUMN_EXISTS, message)
+                .with_help("give one of them another name with AS")
+                .at(name.span));
+        }
+        let with_data = !matches!(table.content, ast::TableContent::Query { with_data: false, .. });
+        let rows =
+            if with_data { self.run_prepared(&self.prepare_bound(query, call)?, None)?.batches } else { Vec::new() };
+        let count = rows.iter().map(|batch| batch.rows as u64).sum();
+        let definition = Arc::new(TableDefinition { columns, ..TableDefinition::default() });
+        let rows = if rows.is_empty() { None } else { Some(Batch::concat(&rows, None)?) };
+        put_new(catalog, &schema, &name.text, definition, rows)?;
+        Ok(Some(count))
+    }
+
+    fn drop_table(&self, catalog: &mut Catalog, name: &[ast::Ident], drop: ast::Drop) -> Result<()> {
+        let (schema, table) = self.place(catalog, name)?;
+        let tables = &mut catalog.schema_mut(&schema).tables;
+        let before = tables.len();
+        tables.retain(|known| !table.matches(&known.name));
+        if tables.len() == before && !drop.if_exists {
+            return Err(no_table(catalog, &schema, table));
+        }
+        Ok(())
+    }
+
+    fn drop_view(&self, catalog: &mut Catalog, name: &[ast::Ident], drop: ast::Drop) -> Result<()> {
+        let (schema, view) = self.place(catalog, name)?;
+        let views = &mut catalog.schema_mut(&schema).views;
+        let before = views.len();
+        views.retain(|known| !view.matches(&known.name));
+        if views.len() == before && !drop.if_exists {
+            let message = format!("no view {:?}", view.text);
+            return Err(Error::new(SqlState::TABLE_NOT_FOUND, message).at(view.span));
+        }
+        Ok(())
+    }
+
+    fn create_view(&self, catalog: &mut Catalog, view: &ast::CreateView, call: &Call<'_>) -> Result<()> {
+        let (schema, name) = self.place(catalog, &view.name)?;
+        let before = catalog.clone();
+        if !view.or_replace {
+            free_name(catalog, &schema, name)?;
+        } else if before.table(&schema, &name.text).is_some() {
+            return free_name(catalog, &schema, name);
+        }
+        let files = self.files();
+        let around = self.around(&before, &files, call.parameters, MissingParameters::Refuse);
+        let text = SourceText::new(call.source.slice(view.query.span));
+        if !Script::new(Arc::clone(&text)).parameter_names().is_empty() {
+            let message = "a view can't use parameters";
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(view.query.span));
+        }
+        let bound = bind_query(&view.query, call.source, &around)?;
+        let columns = match &view.columns {
+            None => bound.output.iter().map(|column| column.name.clone()).collect::<Vec<_>>(),
+            Some(given) if given.len() == bound.output.len() => given.iter().map(|name| name.text.clone()).collect(),
+            Some(given) => {
+                let message = format!("{} names for {} columns", given.len(), bound.output.len());
+                return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(given[0].span));
+            }
+        };
+        if let Some(twice) = (1..columns.len()).find(|at| columns[..*at].contains(&columns[*at])) {
+            let message = format!("two columns of the view are called {:?}", columns[twice]);
+            return Err(Error::new(SqlState::COLUMN_EXISTS, message).at(name.span));
+        }
+        let made = View { name: name.text.clone(), columns, query: text, schema: self.schema.clone() };
+        let views = &mut catalog.schema_mut(&schema).views;
+        views.retain(|known| !name.matches(&known.name));
+        views.push(Arc::new(made));
+        let around = self.around(catalog, &files, call.parameters, MissingParameters::Refuse);
+        bind_query(&whole_table(&view.name), call.source, &around).map(|_| ())
+    }
+
+    /// Views and foreign keys that worked before and no longer do: dropped with CASCADE, else an error.
+    fn check_dependents(&self, before: &Catalog, catalog: &mut Catalog, cascade: bool, call: &Call<'_>) -> Result<()> {
+        loop {
+            let mut broken = self.broken_views(before, catalog, call);
+            broken.extend(broken_references(catalog));
+            if broken.is_empty() {
+                return Ok(());
+            }
+            if !cascade {
+                let what: Vec<String> = broken.iter().map(|(_, what, _)| what.clone()).collect();
+                let message = format!("{} {} on it", names(&what), if what.len() == 1 { "depends" } else { "depend" });
+                return Err(
+                    Error::new(SqlState::SYNTAX_OR_RULE, message).with_help("CASCADE drops what depends as well")
+                );
+            }
+            for (schema, _, what) in broken {
+                match what {
+                    Dependent::View(view) => catalog.schema_mut(&schema).views.retain(|known| known.name != view),
+                    Dependent::Reference(table, name) => {
+                        let tables = &mut catalog.schema_mut(&schema).tables;
+                        for known in tables.iter_mut().filter(|known| known.name == table) {
+                            if let Some(definition) = &mut known.definition {
+                                Arc::make_mut(definition).references.retain(|reference| reference.name != name);
+                            }
+                        }
+                    }
+                }
+            }
+        }
+    }
+
+    fn broken_views(&self, before: &Catalog, catalog: &Catalog, call: &Call<'_>) -> Vec<(String, String, Dependent)> {
+        let files = self.files();
+        let works = |catalog: &Catalog, schema: &Schema, view: &View| {
+            let ident = |text: &str| ast::Ident {
+                text: text.to_owned(),
+                quoted: true,
+                span: crate::diagnostic::Span::default(),
+            };
+            let around = self.around(catalog, &files, call.parameters, MissingParameters::Refuse);
+            bind_query(&whole_table(&[ident(&schema.name), ident(&view.name)]), call.source, &around).is_ok()
+        };
+        let mut broken = Vec::new();
+        for schema in &catalog.schemas {
+            for view in &schema.views {
+                if !works(catalog, schema, view) && works(before, schema, view) {
+                    broken.push((
+                        schema.name.clone(),
+                        format!("view {:?}", view.name),
+                        Dependent::View(view.name.clone()),
+                    ));
+                }
+            }
+        }
+        broken
+    }
+
+    pub(super) fn changer<'a>(&self, catalog: &Catalog, around: &'a Surroundings<'a>) -> Changer<'a> {
+        Changer::new(catalog.clone(), around)
+    }
+}
+
+/// What stops working when something is dropped.
+enum Dependent {
+    View(String),
+    /// A foreign key of a table.
+    Reference(String, String),
+}
+
+fn broken_references(catalog: &Catalog) -> Vec<(String, String, Dependent)> {
+    let mut broken = Vec::new();
+    for (schema, table) in catalog.tables() {
+        for reference in table.definition.iter().flat_map(|definition| &definition.references) {
+            let target =
+                catalog.table(&reference.table.0, &reference.table.1).and_then(|table| table.definition.as_ref());
+            let key = |target: &Arc<TableDefinition>| target.keys.iter().any(|key| key.columns == reference.referred);
+            if !target.is_some_and(key) {
+                let what = format!("foreign key {:?} of table {:?}", reference.name, table.name);
+                broken.push((
+                    schema.to_owned(),
+                    what,
+                    Dependent::Reference(table.name.clone(), reference.name.clone()),
+                ));
+            }
+        }
+    }
+    broken
+}
+
+fn cascades(definition: &ast::Definition) -> bool {
+    match definition {
+        ast::Definition::DropSchema { drop, .. }
+        | ast::Definition::DropTable { drop, .. }
+        | ast::Definition::DropView { drop, .. } => drop.cascade,
+        ast::Definition::AlterTable { action, .. } => matches!(
+            action,
+            ast::AlterTable::DropColumn { drop, .. } | ast::AlterTable::DropConstraint { drop, .. } if drop.cascade
+        ),
+        _ => false,
+    }
+}
+
+fn create_schema(catalog: &mut Catalog, name: &ast::Ident, if_not_exists: bool) -> Result<()> {
+    if catalog.schemas.iter().any(|schema| name.matches(&schema.name)) || name.matches("INFORMATION_SCHEMA") {
+        if if_not_exists {
+            return Ok(());
+        }
+        let message = format!("there is a schema {:?} already", name.text);
+        return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(name.span));
+    }
+    catalog.schemas.push(Arc::new(Schema::new(&name.text)));
+    Ok(())
+}
+
+fn drop_schema(catalog: &mut Catalog, name: &ast::Ident, drop: ast::Drop) -> Result<()> {
+    let Some(at) = catalog.schemas.iter().position(|schema| name.matches(&schema.name)) else {
+        return if drop.if_exists { Ok(()) } else { Err(no_schema(catalog, name)) };
+    };
+    let schema = &catalog.schemas[at];
+    if schema.name == DEFAULT_SCHEMA {
+        let message = format!("schema {DEFAULT_SCHEMA:?} is where unqualified names are looked up, and stays");
+        return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(name.span));
+    }
+    let held: Vec<String> = schema.names().map(|name| format!("{name:?}")).collect();
+    if !held.is_empty() && !drop.cascade {
+        let message = format!("schema {:?} holds {}", schema.name, names(&held));
+        return Err(Error::new(SqlState::SYNTAX_OR_RULE, message)
+            .with_help("CASCADE drops what is in it as well")
+            .at(name.span));
+    }
+    catalog.schemas.remove(at);
+    Ok(())
+}
+
+fn no_schema(catalog: &Catalog, name: &ast::Ident) -> Error {
+    let known: Vec<&str> = catalog.schemas.iter().map(|schema| schema.name.as_str()).collect();
+    Error::new(SqlState::INVALID_SCHEMA_NAME, format!("no schema {:?}", name.text))
+        .with_help(suggestion(&name.text, &known, "the schemas are"))
+        .at(name.span)
+}
+
+pub(super) fn no_table(catalog: &Catalog, schema: &str, name: &ast::Ident) -> Error {
+    let known: Vec<&str> = catalog.schema(schema).map(|schema| schema.names().collect()).unwrap_or_default();
+    let error = Error::new(SqlState::TABLE_NOT_FOUND, format!("no table {:?}", name.text)).at(name.span);
+    if known.is_empty() { error } else { error.with_help(suggestion(&name.text, &known, "the tables are")) }
+}
+
+/// An error when the name is taken.
+fn free_name(catalog: &Catalog, schema: &str, name: &ast::Ident) -> Result<()> {
+    let taken = |known: &str| name.matches(known) || known.eq_ignore_ascii_case(&name.text);
+    if catalog.schema(schema).is_some_and(|schema| schema.names().any(taken)) {
+        let message = format!("there is a table or view {:?} already", name.text);
+        return Err(Error::new(SqlState::TABLE_EXISTS, message).at(name.span));
+    }
+    Ok(())
+}
+
+pub(super) fn plain_column(name: &str, sql_type: crate::types::SqlType) -> ColumnDefinition {
+    ColumnDefinition { name: name.to_owned(), sql_type, not_null: false, filled: Filled::Null, hidden: false }
+}
+
+/// Puts a new table into the catalog.
+pub(super) fn put_new(
+    catalog: &mut Catalog,
+    schema: &str,
+    name: &str,
+    definition: Arc<TableDefinition>,
+    rows: Option<Batch>,
+) -> Result<()> {
+    let columns = super::constraints::table_columns(&definition);
+    let keys = super::table_definition::certain_keys(&definition);
+    let rows: Vec<Batch> = rows.into_iter().filter(|rows| rows.rows > 0).collect();
+    let source = StoredTable::new(columns, keys).changed(&[], &rows)?;
+    let table =
+        Table { name: name.to_owned(), kind: TableKind::Table, source: Arc::new(source), definition: Some(definition) };
+    catalog.put_table(schema, table);
+    Ok(())
+}
+
+fn select_all(from: ast::TableExpr, span: crate::diagnostic::Span) -> ast::Query {
+    let select = ast::Select {
+        distinct: None,
+        items: vec![ast::SelectItem::All(span)],
+        from: vec![from],
+        from_span: span,
+        where_: None,
+        group_by: None,
+        having: None,
+        windows: Vec::new(),
+    };
+    let body = ast::QueryBody::Select(Box::new(select));
+    ast::Query { with: None, body, order_by: Vec::new(), offset: None, fetch: None, span }
+}
+
+fn whole_table(name: &[ast::Ident]) -> ast::Query {
+    let span = name[0].span;
+    select_all(ast::TableExpr::Named { name: name.to_vec(), alias: ast::TableAlias::default(), span }, span)
+}
+
+fn whole_file(path: &str, options: &ast::FileOptions, span: crate::diagnostic::Span) -> ast::Query {
+    let (path, options, alias) = (path.to_owned(), options.clone(), ast::TableAlias::default());
+    select_all(ast::TableExpr::File { path, options, alias, span }, span)
+}

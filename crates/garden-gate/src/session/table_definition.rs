@@ -1,0 +1,253 @@
+//! From the elements of CREATE TABLE to the definition of a table.
+
+use super::Session;
+use super::definition::no_table;
+use crate::catalog::{
+    Catalog, CheckConstraint, ColumnDefinition, Filled, ForeignKey, KeyConstraint, TableDefinition, Written,
+};
+use crate::diagnostic::{Error, Result, SourceText, Span, SqlState, suggestion};
+use crate::syntax::ast;
+use std::sync::Arc;
+
+/// Makes the definition of one table.
+pub(super) struct Maker<'a> {
+    pub(super) session: &'a Session,
+    pub(super) catalog: &'a Catalog,
+    pub(super) source: &'a Arc<SourceText>,
+    pub(super) table: &'a ast::Ident,
+}
+
+impl Maker<'_> {
+    pub(super) fn table(&self, elements: &[ast::TableElement], schema: &str) -> Result<TableDefinition> {
+        let mut made = TableDefinition::default();
+        let mut constraints = Vec::new();
+        for element in elements {
+            match element {
+                ast::TableElement::Column(column) => {
+                    self.column(&mut made, column)?;
+                    constraints.extend(&column.constraints);
+                }
+                ast::TableElement::Constraint(constraint) => constraints.push(constraint),
+                ast::TableElement::Like(name, span) => self.like(&mut made, name, *span)?,
+            }
+        }
+        for constraint in constraints {
+            self.constraint(&mut made, constraint, schema)?;
+        }
+        Ok(made)
+    }
+
+    pub(super) fn column(&self, made: &mut TableDefinition, column: &ast::ColumnElement) -> Result<()> {
+        self.new_name(made, &column.name)?;
+        let filled = match &column.filled {
+            None => Filled::Null,
+            Some(ast::FilledBy::Default(expr)) => Filled::Default(self.written(expr)),
+            Some(ast::FilledBy::Generated(expr)) => Filled::Generated(self.written(expr)),
+            Some(ast::FilledBy::Identity(identity)) => {
+                if !column.sql_type.is_integer() && column.sql_type.digits().is_none_or(|(_, scale)| scale > 0) {
+                    let message = format!("column {:?} can't be numbered: it is {}", column.name.text, column.sql_type);
+                    return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(column.name.span));
+                }
+                Filled::Identity(*identity)
+            }
+        };
+        made.columns.push(ColumnDefinition {
+            name: column.name.text.clone(),
+            sql_type: column.sql_type,
+            not_null: column.not_null || matches!(filled, Filled::Identity(_)),
+            filled,
+            hidden: column.hidden,
+        });
+        Ok(())
+    }
+
+    fn new_name(&self, made: &TableDefinition, name: &ast::Ident) -> Result<()> {
+        if made.columns.iter().any(|known| known.name.eq_ignore_ascii_case(&name.text)) {
+            let message = format!("two columns of table {:?} are called {:?}", self.table.text, name.text);
+            return Err(Error::new(SqlState::COLUMN_EXISTS, message).at(name.span));
+        }
+        Ok(())
+    }
+
+    /// `LIKE table`: its columns with their types and NOT NULL.
+    fn like(&self, made: &mut TableDefinition, name: &[ast::Ident], span: Span) -> Result<()> {
+        let (schema, name) = self.session.place(self.catalog, name)?;
+        let tables = self.catalog.schema(&schema).map(|schema| schema.tables.as_slice()).unwrap_or_default();
+        let Some(table) = tables.iter().find(|table| name.matches(&table.name)) else {
+            return Err(no_table(self.catalog, &schema, name));
+        };
+        for (at, column) in table.source.columns().iter().enumerate() {
+            let ident = ast::Ident { text: column.name.clone(), quoted: true, span };
+            self.new_name(made, &ident)?;
+            let defined = table.definition.as_ref().map(|definition| &definition.columns[at]);
+            let mut copy = super::definition::plain_column(&column.name, column.sql_type);
+            copy.not_null = defined.is_some_and(|column| column.not_null);
+            made.columns.push(copy);
+        }
+        Ok(())
+    }
+
+    pub(super) fn constraint(
+        &self,
+        made: &mut TableDefinition,
+        constraint: &ast::TableConstraint,
+        schema: &str,
+    ) -> Result<()> {
+        match &constraint.kind {
+            ast::ConstraintKind::Key { columns, primary, nulls_same } => {
+                let places = self.columns(made, columns)?;
+                if *primary {
+                    if made.keys.iter().any(|key| key.primary) {
+                        let message = format!("table {:?} has a primary key already", self.table.text);
+                        return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(constraint.span));
+                    }
+                    places.iter().for_each(|at| made.columns[*at].not_null = true);
+                }
+                let kind = if *primary { "primary_key".to_owned() } else { format!("{}_unique", self.joined(columns)) };
+                let name = self.name(made, constraint, &kind)?;
+                made.keys.push(KeyConstraint { name, columns: places, primary: *primary, nulls_same: *nulls_same });
+            }
+            ast::ConstraintKind::Check(condition) => {
+                let name = self.name(made, constraint, "check")?;
+                made.checks.push(CheckConstraint { name, condition: self.written(condition) });
+            }
+            ast::ConstraintKind::Foreign(foreign) => {
+                let name = self.name(made, constraint, &format!("{}_reference", self.joined(&foreign.columns)))?;
+                let key = self.foreign(made, (foreign, constraint.span), name, schema)?;
+                made.references.push(key);
+            }
+        }
+        Ok(())
+    }
+
+    fn foreign(
+        &self,
+        made: &TableDefinition,
+        (foreign, span): (&ast::ForeignElement, Span),
+        name: String,
+        own_schema: &str,
+    ) -> Result<ForeignKey> {
+        let columns = self.columns(made, &foreign.columns)?;
+        let (schema, target) = self.session.place(self.catalog, &foreign.table)?;
+        let own = schema == own_schema && target.matches(&self.table.text);
+        let tables = self.catalog.schema(&schema).map(|schema| schema.tables.as_slice()).unwrap_or_default();
+        let known = tables.iter().find(|table| target.matches(&table.name));
+        let (parent, parent_name) = match known {
+            _ if own => (made, self.table.text.clone()),
+            Some(table) => match &table.definition {
+                Some(definition) => (definition.as_ref(), table.name.clone()),
+                None => {
+                    let message =
+                        format!("table {:?} holds rows of a file or a program: it has no keys to refer to", table.name);
+                    return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(target.span));
+                }
+            },
+            None => return Err(no_table(self.catalog, &schema, target)),
+        };
+        let find = |name: &ast::Ident| {
+            parent
+                .columns
+                .iter()
+                .position(|column| name.matches(&column.name))
+                .ok_or_else(|| no_column(parent, &parent_name, name))
+        };
+        let referred = match &foreign.referred {
+            Some(names) => names.iter().map(find).collect::<Result<Vec<_>>>()?,
+            None => parent.keys.iter().find(|key| key.primary).map(|key| key.columns.clone()).ok_or_else(|| {
+                let message = format!("table {parent_name:?} has no primary key to refer to");
+                Error::new(SqlState::SYNTAX_OR_RULE, message).at(target.span)
+            })?,
+        };
+        let is_key = |key: &KeyConstraint| {
+            key.columns.len() == referred.len() && key.columns.iter().all(|column| referred.contains(column))
+        };
+        if !parent.keys.iter().any(is_key) {
+            let message = format!("no key of table {parent_name:?} has just these columns");
+            let help = "a row can be referred to by the columns of its PRIMARY KEY or of a UNIQUE constraint";
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).with_help(help).at(span));
+        }
+        if columns.len() != referred.len() {
+            let message = format!("{} columns refer to {}", columns.len(), referred.len());
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(span));
+        }
+        for (at, other) in columns.iter().zip(&referred) {
+            let (a, b) = (&made.columns[*at], &parent.columns[*other]);
+            if a.sql_type.arrow() != b.sql_type.arrow() {
+                let message =
+                    format!("{:?} is {}, {:?} of table {parent_name:?} is {}", a.name, a.sql_type, b.name, b.sql_type);
+                return Err(Error::new(SqlState::SYNTAX_OR_RULE, message)
+                    .with_help("give both the same type")
+                    .at(span));
+            }
+        }
+        let (on_delete, on_update, full) = (foreign.on_delete, foreign.on_update, foreign.full);
+        Ok(ForeignKey { name, columns, table: (schema, parent_name), referred, on_delete, on_update, full })
+    }
+
+    fn columns(&self, made: &TableDefinition, names: &[ast::Ident]) -> Result<Vec<usize>> {
+        let mut places = Vec::new();
+        for name in names {
+            let place = made.columns.iter().position(|column| name.matches(&column.name));
+            let place = place.ok_or_else(|| no_column(made, &self.table.text, name))?;
+            if places.contains(&place) {
+                let message = format!("column {:?} stands twice", name.text);
+                return Err(Error::new(SqlState::COLUMN_EXISTS, message).at(name.span));
+            }
+            places.push(place);
+        }
+        Ok(places)
+    }
+
+    fn joined(&self, columns: &[ast::Ident]) -> String {
+        columns.iter().map(|column| column.text.as_str()).collect::<Vec<_>>().join("_")
+    }
+
+    /// The name of a constraint, or one made from the table's.
+    fn name(&self, made: &TableDefinition, constraint: &ast::TableConstraint, kind: &str) -> Result<String> {
+        let known = constraint_names(made);
+        if let Some(name) = &constraint.name {
+            if known.iter().any(|known| name.matches(known)) {
+                let message = format!("two constraints of table {:?} are called {:?}", self.table.text, name.text);
+                return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(name.span));
+            }
+            return Ok(name.text.clone());
+        }
+        let plain = format!("{}_{kind}", self.table.text);
+        let numbered = (2..).map(|number| format!("{plain}_{number}"));
+        Ok(std::iter::once(plain.clone()).chain(numbered).find(|name| !known.contains(name)).unwrap_or(plain))
+    }
+
+    pub(super) fn default(&self, expr: &ast::Expr) -> Filled {
+        Filled::Default(self.written(expr))
+    }
+
+    /// An expression as the definition keeps it. It stands where it stood in the statement, so that places in messages are right.
+    fn written(&self, expr: &ast::Expr) -> Written {
+        let before = " ".repeat(expr.span.start as usize);
+        SourceText::new(format!("{before}{}", self.source.slice(expr.span)))
+    }
+}
+
+pub(super) fn constraint_names(definition: &TableDefinition) -> Vec<String> {
+    let keys = definition.keys.iter().map(|key| key.name.clone());
+    let checks = definition.checks.iter().map(|check| check.name.clone());
+    keys.chain(checks).chain(definition.references.iter().map(|reference| reference.name.clone())).collect()
+}
+
+pub(super) fn no_column(definition: &TableDefinition, table: &str, name: &ast::Ident) -> Error {
+    let known: Vec<&str> = definition.columns.iter().map(|column| column.name.as_str()).collect();
+    Error::new(SqlState::COLUMN_NOT_FOUND, format!("no column {:?} in {table}", name.text))
+        .with_help(suggestion(&name.text, &known, "the columns are"))
+        .at(name.span)
+}
+
+/// The keys whose columns are never NULL: of these no two rows have the same values.
+pub(super) fn certain_keys(definition: &TableDefinition) -> Vec<Vec<usize>> {
+    let never_null = |key: &&KeyConstraint| key.columns.iter().all(|at| definition.columns[*at].not_null);
+    definition.keys.iter().filter(never_null).map(|key| key.columns.clone()).collect()
+}
+
+/// `a, b and c`
+pub(super) fn names(parts: &[String]) -> String {
+    crate::diagnostic::sentence_list(parts)
+}

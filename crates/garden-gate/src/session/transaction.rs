@@ -1,0 +1,189 @@
+//! Transactions (clause 17). A transaction works on a picture of the database of its own; what it changed takes the place of what was
+//! there when it commits, unless something it read has been changed since: then it is undone with 40001.
+
+use super::Session;
+use super::database::Shared;
+use crate::catalog::{Catalog, Table, TableSource};
+use crate::diagnostic::{Error, Note, Result, SqlState, suggestion};
+use crate::syntax::ast;
+use std::sync::{Arc, Mutex, PoisonError};
+
+#[derive(Debug)]
+pub(super) struct Transaction {
+    /// The database when it began.
+    base: Arc<Catalog>,
+    pub(super) work: Arc<Catalog>,
+    savepoints: Vec<(String, Arc<Catalog>)>,
+    pub(super) read_only: bool,
+    /// Every version of a table that it has read.
+    reads: Mutex<Vec<Arc<dyn TableSource>>>,
+}
+
+impl Transaction {
+    pub(super) fn note_reads(&self, sources: &[Arc<dyn TableSource>]) {
+        let mut known = self.reads.lock().unwrap_or_else(PoisonError::into_inner);
+        for source in sources {
+            if !known.iter().any(|known| same(known, source)) {
+                known.push(Arc::clone(source));
+            }
+        }
+    }
+
+    /// The database with what this transaction changed.
+    fn merged(&self, current: &Arc<Catalog>) -> Result<Arc<Catalog>> {
+        if Arc::ptr_eq(&self.base, current) || Arc::ptr_eq(&self.base, &self.work) {
+            return Ok(Arc::clone(if Arc::ptr_eq(&self.base, &self.work) { current } else { &self.work }));
+        }
+        let reads = self.reads.lock().unwrap_or_else(PoisonError::into_inner);
+        let is_in = |catalog: &Catalog, source: &Arc<dyn TableSource>| {
+            catalog.tables().any(|(_, table)| same(&table.source, source))
+        };
+        if let Some((_, table)) = self.base.tables().find(|(schema, table)| {
+            let touched = reads.iter().any(|read| same(read, &table.source)) || !holds(&self.work, schema, table);
+            touched && !is_in(current, &table.source)
+        }) {
+            let message = format!("another transaction has changed table {:?} since this one began", table.name);
+            return Err(Error::new(SqlState::SERIALIZATION, message).with_help("run the transaction again"));
+        }
+        let mut merged = Catalog::clone(current);
+        for schema in &self.work.schemas {
+            let own = merged.schema_mut(&schema.name);
+            own.views.clone_from(&schema.views);
+        }
+        for (schema, table) in self.work.tables().filter(|(schema, table)| !holds(&self.base, schema, table)) {
+            if self.base.table(schema, &table.name).is_none() && current.table(schema, &table.name).is_some() {
+                let message = format!("another transaction has made a table {:?} since this one began", table.name);
+                return Err(Error::new(SqlState::SERIALIZATION, message).with_help("run the transaction again"));
+            }
+            merged.put_table(schema, table.clone());
+        }
+        for (schema, table) in self.base.tables().filter(|(schema, t)| self.work.table(schema, &t.name).is_none()) {
+            merged.schema_mut(schema).tables.retain(|known| known.name != table.name);
+        }
+        merged
+            .schemas
+            .retain(|schema| self.work.schema(&schema.name).is_some() || self.base.schema(&schema.name).is_none());
+        Ok(Arc::new(merged))
+    }
+}
+
+fn same(a: &Arc<dyn TableSource>, b: &Arc<dyn TableSource>) -> bool {
+    std::ptr::addr_eq(Arc::as_ptr(a), Arc::as_ptr(b))
+}
+
+/// Whether the catalog has the table just like this.
+fn holds(catalog: &Catalog, schema: &str, table: &Table) -> bool {
+    let same_definition = |known: &Table| match (&known.definition, &table.definition) {
+        (Some(a), Some(b)) => Arc::ptr_eq(a, b),
+        (None, None) => true,
+        _ => false,
+    };
+    catalog.table(schema, &table.name).is_some_and(|known| same(&known.source, &table.source) && same_definition(known))
+}
+
+impl Session {
+    /// The database as a statement of this session sees it.
+    pub(super) fn catalog(&self) -> Arc<Catalog> {
+        self.transaction.as_ref().map_or_else(|| self.shared.snapshot(), |transaction| Arc::clone(&transaction.work))
+    }
+
+    /// Whether a transaction is open that START TRANSACTION began.
+    pub fn in_transaction(&self) -> bool {
+        self.transaction.is_some()
+    }
+
+    /// Undoes the transaction that is open, as at the end of a script; a note says so.
+    pub fn roll_back(&mut self) -> Option<Note> {
+        self.transaction.take()?;
+        let note = Note::new("transaction-undone", "the transaction that was still open is undone");
+        Some(note.help("COMMIT keeps what a transaction did"))
+    }
+
+    /// Puts what `change` makes of the database in its place: at once, or within the transaction that is open. Nothing changes when
+    /// it fails. Outside of a transaction nothing else is changed meanwhile.
+    pub(super) fn change_catalog<T>(
+        &mut self,
+        change: impl FnOnce(&Self, &Arc<Catalog>) -> Result<(Catalog, T)>,
+    ) -> Result<T> {
+        let shared = Arc::clone(&self.shared);
+        let _only_writer = match &self.transaction {
+            Some(transaction) if transaction.read_only => {
+                return Err(Error::new(SqlState::READ_ONLY, "this transaction is READ ONLY"));
+            }
+            Some(_) => None,
+            None => Some(shared.writer.lock().unwrap_or_else(PoisonError::into_inner)),
+        };
+        let base = self.catalog();
+        let (changed, result) = change(self, &base)?;
+        match &mut self.transaction {
+            Some(transaction) => transaction.work = Arc::new(changed),
+            None => shared.install(Arc::new(changed)),
+        }
+        Ok(result)
+    }
+
+    pub(super) fn transact(&mut self, statement: &ast::Transaction) -> Result<()> {
+        match statement {
+            ast::Transaction::Start { read_only } => {
+                if self.transaction.is_some() {
+                    let help = "COMMIT or ROLLBACK ends it; SAVEPOINT marks a place in it";
+                    return Err(
+                        Error::new(SqlState::ACTIVE_TRANSACTION, "a transaction is open already").with_help(help)
+                    );
+                }
+                self.transaction = Some(begin(&self.shared, *read_only));
+            }
+            ast::Transaction::Commit { chain } => {
+                let transaction = self.transaction.take().ok_or_else(no_transaction)?;
+                let shared = Arc::clone(&self.shared);
+                let only_writer = shared.writer.lock().unwrap_or_else(PoisonError::into_inner);
+                shared.install(transaction.merged(&shared.snapshot())?);
+                drop(only_writer);
+                self.transaction = chain.then(|| begin(&shared, transaction.read_only));
+            }
+            ast::Transaction::Rollback { chain, to: None } => {
+                let transaction = self.transaction.take().ok_or_else(no_transaction)?;
+                self.transaction = chain.then(|| begin(&self.shared, transaction.read_only));
+            }
+            ast::Transaction::Rollback { to: Some(name), .. } => {
+                let (transaction, at) = self.savepoint(name)?;
+                transaction.work = Arc::clone(&transaction.savepoints[at].1);
+                transaction.savepoints.truncate(at + 1);
+            }
+            ast::Transaction::Savepoint(name) => {
+                let transaction = self.transaction.as_mut().ok_or_else(no_transaction)?;
+                transaction.savepoints.retain(|(known, _)| !name.matches(known));
+                transaction.savepoints.push((name.text.clone(), Arc::clone(&transaction.work)));
+            }
+            ast::Transaction::Release(name) => {
+                let (transaction, at) = self.savepoint(name)?;
+                transaction.savepoints.truncate(at);
+            }
+        }
+        Ok(())
+    }
+
+    fn savepoint(&mut self, name: &ast::Ident) -> Result<(&mut Transaction, usize)> {
+        let transaction = self.transaction.as_mut().ok_or_else(no_transaction)?;
+        match transaction.savepoints.iter().position(|(known, _)| name.matches(known)) {
+            Some(at) => Ok((transaction, at)),
+            None => {
+                let names: Vec<&str> = transaction.savepoints.iter().map(|(name, _)| name.as_str()).collect();
+                let help = suggestion(&name.text, &names, "the savepoints are");
+                Err(Error::new(SqlState::SAVEPOINT, format!("no savepoint {:?}", name.text))
+                    .with_help(help)
+                    .at(name.span))
+            }
+        }
+    }
+}
+
+fn begin(shared: &Shared, read_only: bool) -> Transaction {
+    let base = shared.snapshot();
+    Transaction { work: Arc::clone(&base), base, savepoints: Vec::new(), read_only, reads: Mutex::default() }
+}
+
+fn no_transaction() -> Error {
+    Error::new(SqlState::TRANSACTION_STATE, "no transaction is open")
+        .with_help("each statement outside of START TRANSACTION is a transaction of its own, and is kept at once")
+}

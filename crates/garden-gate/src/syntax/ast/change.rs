@@ -1,0 +1,84 @@
+//! Statements that change rows, and transactions.
+
+use super::{Expr, FileOptions, Ident, Query, SelectItem, With, definition::Name};
+use crate::diagnostic::Span;
+
+#[derive(Clone, Debug)]
+pub(crate) struct Change {
+    pub(crate) with: Option<With>,
+    pub(crate) table: Name,
+    pub(crate) alias: Option<Ident>,
+    pub(crate) kind: ChangeKind,
+    pub(crate) returning: Option<Vec<SelectItem>>,
+    /// The name of the table.
+    pub(crate) span: Span,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum ChangeKind {
+    Insert(Insert),
+    Update { set: Vec<Assignment>, condition: Option<Expr> },
+    Delete { condition: Option<Expr> },
+    Truncate { restart: bool },
+}
+
+#[derive(Clone, Debug)]
+pub(crate) struct Insert {
+    pub(crate) columns: Option<Vec<Ident>>,
+    pub(crate) rows: InsertRows,
+    pub(crate) overriding: Option<Overriding>,
+    pub(crate) duplicates: Duplicates,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum InsertRows {
+    Query(Box<Query>),
+    Values(Vec<Vec<Given>>),
+    Defaults,
+    File { path: String, options: FileOptions, span: Span },
+}
+
+/// A value, or DEFAULT.
+#[derive(Clone, Debug)]
+pub(crate) enum Given {
+    Value(Expr),
+    Default(Span),
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Overriding {
+    System,
+    User,
+}
+
+/// What becomes of a row whose key there is already.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) enum Duplicates {
+    #[default]
+    Refuse,
+    Skip,
+    Replace,
+}
+
+/// `column = value` or `(columns) = row`
+#[derive(Clone, Debug)]
+pub(crate) struct Assignment {
+    pub(crate) columns: Vec<Ident>,
+    pub(crate) values: Assigned,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum Assigned {
+    Each(Vec<Given>),
+    /// One expression that gives a row.
+    Row(Expr),
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum Transaction {
+    Start { read_only: bool },
+    Commit { chain: bool },
+    Rollback { chain: bool, to: Option<Ident> },
+    Savepoint(Ident),
+    Release(Ident),
+}

@@ -1,0 +1,228 @@
+//! INSERT, UPDATE, DELETE, TRUNCATE (clauses 14.11 to 14.14) and transactions (clause 17).
+
+use super::ast::{
+    Assigned, Assignment, Change, ChangeKind, Duplicates, FileOptions, Given, Ident, Insert, InsertRows, Name,
+    Overriding, StatementKind, Transaction, With,
+};
+use super::lexer::{Symbol, TokenKind};
+use super::parser::Parser;
+use crate::diagnostic::Result;
+
+impl Parser<'_> {
+    /// A statement that begins here with INSERT, UPDATE, DELETE or TRUNCATE, behind its WITH.
+    pub(super) fn change(&mut self, with: Option<With>) -> Result<StatementKind> {
+        let mut change = if self.accept_word("INSERT") {
+            self.insert()?
+        } else if self.accept_word("UPDATE") {
+            self.update()?
+        } else if self.accept_word("DELETE") {
+            self.delete()?
+        } else if self.at_word("MERGE") {
+            return Err(self.not_supported("MERGE"));
+        } else {
+            self.expect_word("TRUNCATE")?;
+            self.expect_word("TABLE")?;
+            let (table, span) = self.table_name()?;
+            let restart = self.accept_words(&["RESTART", "IDENTITY"]);
+            if !restart {
+                self.accept_words(&["CONTINUE", "IDENTITY"]);
+            }
+            Change { with: None, table, alias: None, kind: ChangeKind::Truncate { restart }, returning: None, span }
+        };
+        change.with = with;
+        if self.accept_word("RETURNING") {
+            change.returning = Some(self.list(Self::select_item)?);
+        }
+        Ok(StatementKind::Change(Box::new(change)))
+    }
+
+    fn table_name(&mut self) -> Result<(Name, crate::diagnostic::Span)> {
+        let start = self.span();
+        let name = self.qualified_name("the name of a table")?;
+        Ok((name, start.to(self.last_span())))
+    }
+
+    fn insert(&mut self) -> Result<Change> {
+        self.expect_word("INTO")?;
+        if self.at_word("FILE") && self.ahead(1).kind == TokenKind::Text {
+            return Err(self.not_supported("INSERT INTO FILE"));
+        }
+        let (table, span) = self.table_name()?;
+        let columns = if self.at_symbol(Symbol::LeftParen) && !self.query_here() {
+            Some(self.names_in_parentheses("a column")?)
+        } else {
+            None
+        };
+        let overriding = if self.accept_words(&["OVERRIDING", "SYSTEM", "VALUE"]) {
+            Some(Overriding::System)
+        } else if self.accept_words(&["OVERRIDING", "USER", "VALUE"]) {
+            Some(Overriding::User)
+        } else {
+            None
+        };
+        let rows = self.insert_rows()?;
+        let duplicates = if self.accept_words(&["SKIP", "DUPLICATES"]) {
+            Duplicates::Skip
+        } else if self.accept_words(&["REPLACE", "DUPLICATES"]) {
+            Duplicates::Replace
+        } else {
+            Duplicates::Refuse
+        };
+        let kind = ChangeKind::Insert(Insert { columns, rows, overriding, duplicates });
+        Ok(Change { with: None, table, alias: None, kind, returning: None, span })
+    }
+
+    fn insert_rows(&mut self) -> Result<InsertRows> {
+        if self.accept_words(&["DEFAULT", "VALUES"]) {
+            return Ok(InsertRows::Defaults);
+        }
+        if self.accept_words(&["FROM", "FILE"]) {
+            let start = self.span();
+            let path = self.text_literal("the path of a file")?;
+            let options = if self.at_symbol(Symbol::LeftParen) { self.file_options()? } else { FileOptions::default() };
+            return Ok(InsertRows::File { path, options, span: start.to(self.last_span()) });
+        }
+        if self.at_word("VALUES") && self.values_to_the_end() {
+            self.advance();
+            return Ok(InsertRows::Values(self.list(Self::given_row)?));
+        }
+        if self.at_any(&["SELECT", "WITH", "VALUES", "TABLE"]) || self.at_symbol(Symbol::LeftParen) {
+            return Ok(InsertRows::Query(Box::new(self.query()?)));
+        }
+        Err(self.expected("VALUES, a query, DEFAULT VALUES or FROM FILE"))
+    }
+
+    /// Whether the VALUES here are the whole source, and not an operand of a larger query.
+    fn values_to_the_end(&self) -> bool {
+        let mut open = 0_u32;
+        for distance in 1.. {
+            match self.ahead(distance).kind {
+                TokenKind::Symbol(Symbol::LeftParen) => open += 1,
+                TokenKind::Symbol(Symbol::RightParen) => open = open.saturating_sub(1),
+                TokenKind::End => return true,
+                TokenKind::Word if open == 0 => {
+                    let ends = ["RETURNING", "SKIP", "REPLACE"];
+                    return ends.iter().any(|word| self.is_word_at(distance, word));
+                }
+                _ => {}
+            }
+        }
+        true
+    }
+
+    fn given_row(&mut self) -> Result<Vec<Given>> {
+        if !self.at_symbol(Symbol::LeftParen) {
+            return Ok(vec![self.given()?]);
+        }
+        let open = self.advance().span;
+        let row = self.list(Self::given)?;
+        self.close(open)?;
+        Ok(row)
+    }
+
+    fn given(&mut self) -> Result<Given> {
+        let span = self.span();
+        if self.accept_word("DEFAULT") { Ok(Given::Default(span)) } else { Ok(Given::Value(self.expression()?)) }
+    }
+
+    fn update(&mut self) -> Result<Change> {
+        let (table, span) = self.table_name()?;
+        let alias = self.target_alias("SET")?;
+        self.expect_word("SET")?;
+        let set = self.list(Self::assignment)?;
+        if self.at_word("FROM") {
+            return Err(self.not_supported("FROM in UPDATE; a query in SET does the same: SET c = (SELECT …)"));
+        }
+        let condition = if self.accept_word("WHERE") { Some(self.expression()?) } else { None };
+        Ok(Change { with: None, table, alias, kind: ChangeKind::Update { set, condition }, returning: None, span })
+    }
+
+    fn delete(&mut self) -> Result<Change> {
+        self.expect_word("FROM")?;
+        let (table, span) = self.table_name()?;
+        let alias = self.target_alias("WHERE")?;
+        let condition = if self.accept_word("WHERE") { Some(self.expression()?) } else { None };
+        Ok(Change { with: None, table, alias, kind: ChangeKind::Delete { condition }, returning: None, span })
+    }
+
+    fn target_alias(&mut self, next: &str) -> Result<Option<Ident>> {
+        if self.accept_word("AS") || self.at_name() && !self.at_any(&[next, "RETURNING"]) {
+            return self.name("another name for the table").map(Some);
+        }
+        Ok(None)
+    }
+
+    fn assignment(&mut self) -> Result<Assignment> {
+        if !self.at_symbol(Symbol::LeftParen) {
+            let column = self.name("a column")?;
+            self.expect_symbol(Symbol::Equal, "=")?;
+            return Ok(Assignment { columns: vec![column], values: Assigned::Each(vec![self.given()?]) });
+        }
+        let columns = self.names_in_parentheses("a column")?;
+        self.expect_symbol(Symbol::Equal, "=")?;
+        if self.query_here() || !self.at_symbol(Symbol::LeftParen) {
+            return Ok(Assignment { columns, values: Assigned::Row(self.expression()?) });
+        }
+        let values = self.given_row()?;
+        Ok(Assignment { columns, values: Assigned::Each(values) })
+    }
+
+    /// START TRANSACTION, COMMIT, ROLLBACK, SAVEPOINT and RELEASE SAVEPOINT.
+    pub(super) fn transaction(&mut self) -> Result<Transaction> {
+        if self.accept_word("START") {
+            self.expect_word("TRANSACTION")?;
+            return self.transaction_modes();
+        }
+        if self.accept_word("SAVEPOINT") {
+            return self.name("the name of a savepoint").map(Transaction::Savepoint);
+        }
+        if self.accept_word("RELEASE") {
+            self.expect_word("SAVEPOINT")?;
+            return self.name("the name of a savepoint").map(Transaction::Release);
+        }
+        let commit = self.accept_word("COMMIT");
+        if !commit {
+            self.expect_word("ROLLBACK")?;
+        }
+        self.accept_word("WORK");
+        let chain =
+            if self.accept_words(&["AND", "NO", "CHAIN"]) { false } else { self.accept_words(&["AND", "CHAIN"]) };
+        if commit {
+            return Ok(Transaction::Commit { chain });
+        }
+        let to = if self.accept_word("TO") {
+            self.accept_word("SAVEPOINT");
+            Some(self.name("the name of a savepoint")?)
+        } else {
+            None
+        };
+        Ok(Transaction::Rollback { chain, to })
+    }
+
+    /// Every isolation level is accepted: all run as SERIALIZABLE, which each of them allows (clause 4.41).
+    fn transaction_modes(&mut self) -> Result<Transaction> {
+        let mut read_only = false;
+        loop {
+            if self.accept_words(&["READ", "ONLY"]) {
+                read_only = true;
+            } else if self.accept_words(&["READ", "WRITE"]) {
+                read_only = false;
+            } else if self.accept_words(&["ISOLATION", "LEVEL"]) {
+                let levels = [
+                    &["SERIALIZABLE"] as &[&str],
+                    &["REPEATABLE", "READ"],
+                    &["READ", "COMMITTED"],
+                    &["READ", "UNCOMMITTED"],
+                ];
+                if !levels.iter().any(|level| self.accept_words(level)) {
+                    return Err(self.expected("SERIALIZABLE, REPEATABLE READ, READ COMMITTED or READ UNCOMMITTED"));
+                }
+            } else if self.current().kind != TokenKind::End {
+                return Err(self.expected("READ ONLY, READ WRITE or ISOLATION LEVEL"));
+            }
+            if !self.accept_symbol(Symbol::Comma) && !self.at_any(&["READ", "ISOLATION"]) {
+                return Ok(Transaction::Start { read_only });
+            }
+        }
+    }
+}

@@ -1,0 +1,364 @@
+//! CREATE, DROP and ALTER (clause 11).
+
+use super::ast::{
+    AlterTable, ColumnElement, ConstraintKind, CreateTable, CreateView, Definition, Drop, FileOptions, FilledBy,
+    ForeignElement, Ident, TableConstraint, TableContent, TableElement,
+};
+use super::lexer::Symbol;
+use super::parser::Parser;
+use crate::catalog::{Identity, ReferentialAction};
+use crate::diagnostic::Result;
+
+impl Parser<'_> {
+    /// What stands behind CREATE.
+    pub(super) fn create(&mut self) -> Result<Definition> {
+        if self.accept_word("SCHEMA") {
+            let if_not_exists = self.accept_words(&["IF", "NOT", "EXISTS"]);
+            return Ok(Definition::CreateSchema { name: self.name("the name of a schema")?, if_not_exists });
+        }
+        if self.accept_word("TABLE") {
+            return self.create_table().map(Definition::CreateTable);
+        }
+        let or_replace = self.accept_words(&["OR", "REPLACE"]);
+        if self.accept_word("VIEW") {
+            return self.create_view(or_replace).map(Definition::CreateView);
+        }
+        const LATER: &[&str] =
+            &["INDEX", "UNIQUE", "LOCAL", "GLOBAL", "SHARED", "TEMPORARY", "SEQUENCE", "DOMAIN", "FUNCTION", "TRIGGER"];
+        if self.at_any(LATER) {
+            return Err(self.not_supported(format!("CREATE {}", self.found().to_uppercase())));
+        }
+        Err(self.expected("SCHEMA, TABLE or VIEW"))
+    }
+
+    /// What stands behind DROP.
+    pub(super) fn drop(&mut self) -> Result<Definition> {
+        let kinds = ["SCHEMA", "TABLE", "VIEW"];
+        let Some(kind) = kinds.iter().position(|kind| self.at_word(kind)) else {
+            return Err(self.expected("SCHEMA, TABLE or VIEW"));
+        };
+        self.advance();
+        let if_exists = self.accept_words(&["IF", "EXISTS"]);
+        let name = self.qualified_name("a name")?;
+        let drop = self.drop_behaviour(if_exists);
+        Ok(match kind {
+            0 => match <[Ident; 1]>::try_from(name) {
+                Ok([name]) => Definition::DropSchema { name, drop },
+                Err(_) => return Err(self.expected("the name of a schema")),
+            },
+            1 => Definition::DropTable { name, drop },
+            _ => Definition::DropView { name, drop },
+        })
+    }
+
+    fn drop_behaviour(&mut self, if_exists: bool) -> Drop {
+        let cascade = self.accept_word("CASCADE");
+        if !cascade {
+            self.accept_word("RESTRICT");
+        }
+        Drop { if_exists, cascade }
+    }
+
+    fn create_table(&mut self) -> Result<CreateTable> {
+        let if_not_exists = self.accept_words(&["IF", "NOT", "EXISTS"]);
+        let name = self.qualified_name("the name of a table")?;
+        if self.accept_words(&["FROM", "FILE"]) {
+            let start = self.span();
+            let path = self.text_literal("the path of a file")?;
+            let options = if self.at_symbol(Symbol::LeftParen) { self.file_options()? } else { FileOptions::default() };
+            let content = TableContent::File { path, options, span: start.to(self.last_span()) };
+            return Ok(CreateTable { name, if_not_exists, content });
+        }
+        if self.at_word("AS") {
+            return self.create_table_as(None).map(|content| CreateTable { name, if_not_exists, content });
+        }
+        if !self.at_symbol(Symbol::LeftParen) {
+            return Err(self.expected("(, AS or FROM FILE"));
+        }
+        if self.only_names_follow() {
+            let columns = self.names_in_parentheses("a column")?;
+            return self.create_table_as(Some(columns)).map(|content| CreateTable { name, if_not_exists, content });
+        }
+        let open = self.advance().span;
+        let elements = self.list(Self::table_element)?;
+        self.close(open)?;
+        Ok(CreateTable { name, if_not_exists, content: TableContent::Elements(elements) })
+    }
+
+    /// Whether `(a, b, …)` stands here, names and nothing else.
+    fn only_names_follow(&self) -> bool {
+        let is = |distance: usize, symbol| self.ahead(distance).kind == super::lexer::TokenKind::Symbol(symbol);
+        is(2, Symbol::Comma) || is(2, Symbol::RightParen)
+    }
+
+    fn create_table_as(&mut self, columns: Option<Vec<Ident>>) -> Result<TableContent> {
+        self.expect_word("AS")?;
+        let query = Box::new(self.query()?);
+        let with_data = !self.accept_words(&["WITH", "NO", "DATA"]);
+        if with_data {
+            self.accept_words(&["WITH", "DATA"]);
+        }
+        Ok(TableContent::Query { columns, query, with_data })
+    }
+
+    fn table_element(&mut self) -> Result<TableElement> {
+        let start = self.span();
+        if self.accept_word("LIKE") {
+            let name = self.qualified_name("a table")?;
+            return Ok(TableElement::Like(name, start.to(self.last_span())));
+        }
+        let key_word = self.at_any(&["CONSTRAINT", "CHECK", "FOREIGN"])
+            || self.at_words(&["PRIMARY", "KEY"])
+            || self.at_word("UNIQUE");
+        if key_word {
+            return self.table_constraint().map(TableElement::Constraint);
+        }
+        self.column_element().map(TableElement::Column)
+    }
+
+    pub(super) fn column_element(&mut self) -> Result<ColumnElement> {
+        let name = self.name("a column or a constraint")?;
+        let sql_type = self.data_type()?;
+        let mut element =
+            ColumnElement { name, sql_type, not_null: false, filled: None, hidden: false, constraints: Vec::new() };
+        loop {
+            let start = self.span();
+            if self.accept_word("DEFAULT") {
+                element.filled = Some(FilledBy::Default(self.expression()?));
+            } else if self.accept_word("GENERATED") {
+                element.filled = Some(self.generated()?);
+            } else if self.accept_words(&["NOT", "NULL"]) {
+                element.not_null = true;
+            } else if self.accept_word("HIDDEN") {
+                element.hidden = true;
+            } else {
+                let name = if self.accept_word("CONSTRAINT") { Some(self.name("a constraint")?) } else { None };
+                let Some(kind) = self.column_constraint(&element.name)? else {
+                    return if name.is_some() { Err(self.expected("a constraint")) } else { Ok(element) };
+                };
+                element.constraints.push(TableConstraint { name, kind, span: start.to(self.last_span()) });
+                self.constraint_characteristics()?;
+            }
+        }
+    }
+
+    fn generated(&mut self) -> Result<FilledBy> {
+        let always = self.accept_word("ALWAYS");
+        if !always {
+            self.expect_word("BY")?;
+            self.expect_word("DEFAULT")?;
+        }
+        self.expect_word("AS")?;
+        if !self.accept_word("IDENTITY") {
+            let open = self.span();
+            self.expect_symbol(Symbol::LeftParen, "IDENTITY or ( and an expression")?;
+            let expr = self.expression()?;
+            self.close(open)?;
+            return Ok(FilledBy::Generated(expr));
+        }
+        let mut identity = Identity { always, start: 1, increment: 1 };
+        if self.at_symbol(Symbol::LeftParen) {
+            let open = self.advance().span;
+            while !self.at_symbol(Symbol::RightParen) {
+                if self.accept_words(&["START", "WITH"]) {
+                    identity.start = self.whole_number()?;
+                } else if self.accept_words(&["INCREMENT", "BY"]) {
+                    identity.increment = self.whole_number()?;
+                } else {
+                    return Err(self.expected("START WITH or INCREMENT BY"));
+                }
+            }
+            self.close(open)?;
+        }
+        Ok(FilledBy::Identity(identity))
+    }
+
+    fn whole_number(&mut self) -> Result<i64> {
+        let negative = self.accept_symbol(Symbol::Minus);
+        let token = self.current();
+        let number: i64 = self.raw(token).parse().map_err(|_| self.expected("a whole number"))?;
+        self.advance();
+        Ok(if negative { -number } else { number })
+    }
+
+    fn column_constraint(&mut self, column: &Ident) -> Result<Option<ConstraintKind>> {
+        let columns = vec![column.clone()];
+        if self.accept_words(&["PRIMARY", "KEY"]) {
+            return Ok(Some(ConstraintKind::Key { columns, primary: true, nulls_same: false }));
+        }
+        if self.accept_word("UNIQUE") {
+            let nulls_same = self.nulls_same()?;
+            return Ok(Some(ConstraintKind::Key { columns, primary: false, nulls_same }));
+        }
+        if self.at_word("CHECK") {
+            return self.check().map(Some);
+        }
+        if self.at_word("REFERENCES") {
+            return self.references(columns).map(Some);
+        }
+        Ok(None)
+    }
+
+    fn nulls_same(&mut self) -> Result<bool> {
+        if !self.accept_word("NULLS") {
+            return Ok(false);
+        }
+        let same = self.accept_word("NOT");
+        self.expect_word("DISTINCT")?;
+        Ok(same)
+    }
+
+    pub(super) fn table_constraint(&mut self) -> Result<TableConstraint> {
+        let start = self.span();
+        let name = if self.accept_word("CONSTRAINT") { Some(self.name("a constraint")?) } else { None };
+        let kind = if self.accept_words(&["PRIMARY", "KEY"]) {
+            ConstraintKind::Key { columns: self.names_in_parentheses("a column")?, primary: true, nulls_same: false }
+        } else if self.accept_word("UNIQUE") {
+            let nulls_same = self.nulls_same()?;
+            ConstraintKind::Key { columns: self.names_in_parentheses("a column")?, primary: false, nulls_same }
+        } else if self.at_word("CHECK") {
+            self.check()?
+        } else if self.accept_words(&["FOREIGN", "KEY"]) {
+            let columns = self.names_in_parentheses("a column")?;
+            self.references(columns)?
+        } else {
+            return Err(self.expected("PRIMARY KEY, UNIQUE, CHECK or FOREIGN KEY"));
+        };
+        self.constraint_characteristics()?;
+        Ok(TableConstraint { name, kind, span: start.to(self.last_span()) })
+    }
+
+    fn check(&mut self) -> Result<ConstraintKind> {
+        self.advance();
+        let open = self.span();
+        self.expect_symbol(Symbol::LeftParen, "( and a condition")?;
+        let condition = self.expression()?;
+        self.close(open)?;
+        Ok(ConstraintKind::Check(condition))
+    }
+
+    fn references(&mut self, columns: Vec<Ident>) -> Result<ConstraintKind> {
+        self.expect_word("REFERENCES")?;
+        let table = self.qualified_name("a table")?;
+        let referred =
+            if self.at_symbol(Symbol::LeftParen) { Some(self.names_in_parentheses("a column")?) } else { None };
+        let mut element = ForeignElement {
+            columns,
+            table,
+            referred,
+            full: false,
+            on_delete: ReferentialAction::default(),
+            on_update: ReferentialAction::default(),
+        };
+        loop {
+            if self.accept_words(&["MATCH", "FULL"]) {
+                element.full = true;
+            } else if self.accept_words(&["MATCH", "SIMPLE"]) {
+                element.full = false;
+            } else if self.accept_words(&["ON", "DELETE"]) {
+                element.on_delete = self.referential_action()?;
+            } else if self.accept_words(&["ON", "UPDATE"]) {
+                element.on_update = self.referential_action()?;
+            } else {
+                return Ok(ConstraintKind::Foreign(element));
+            }
+        }
+    }
+
+    fn referential_action(&mut self) -> Result<ReferentialAction> {
+        const ACTIONS: &[(&[&str], ReferentialAction)] = &[
+            (&["CASCADE"], ReferentialAction::Cascade),
+            (&["SET", "NULL"], ReferentialAction::SetNull),
+            (&["SET", "DEFAULT"], ReferentialAction::SetDefault),
+            (&["RESTRICT"], ReferentialAction::Restrict),
+            (&["NO", "ACTION"], ReferentialAction::NoAction),
+        ];
+        match ACTIONS.iter().find(|(words, _)| self.accept_words(words)) {
+            Some((_, action)) => Ok(*action),
+            None => Err(self.expected("CASCADE, SET NULL, SET DEFAULT, RESTRICT or NO ACTION")),
+        }
+    }
+
+    fn constraint_characteristics(&mut self) -> Result<()> {
+        if self.at_word("DEFERRABLE") || self.at_words(&["INITIALLY", "DEFERRED"]) {
+            return Err(self.not_supported("a constraint that is checked later than its statement"));
+        }
+        self.accept_words(&["INITIALLY", "IMMEDIATE"]);
+        self.accept_words(&["NOT", "DEFERRABLE"]);
+        Ok(())
+    }
+
+    fn create_view(&mut self, or_replace: bool) -> Result<CreateView> {
+        let name = self.qualified_name("the name of a view")?;
+        let columns =
+            if self.at_symbol(Symbol::LeftParen) { Some(self.names_in_parentheses("a column")?) } else { None };
+        self.expect_word("AS")?;
+        let query = Box::new(self.query()?);
+        if self.at_word("WITH") {
+            return Err(self.not_supported("WITH CHECK OPTION"));
+        }
+        Ok(CreateView { name, columns, query, or_replace })
+    }
+
+    /// What stands behind ALTER.
+    pub(super) fn alter(&mut self) -> Result<Definition> {
+        self.expect_word("TABLE")?;
+        let name = self.qualified_name("the name of a table")?;
+        let action = self.alter_table()?;
+        Ok(Definition::AlterTable { name, action })
+    }
+
+    fn alter_table(&mut self) -> Result<AlterTable> {
+        if self.accept_word("ADD") {
+            let constraint = self.at_any(&["CONSTRAINT", "CHECK", "UNIQUE"])
+                || self.at_words(&["PRIMARY", "KEY"])
+                || self.at_words(&["FOREIGN", "KEY"]);
+            if constraint {
+                return self.table_constraint().map(AlterTable::AddConstraint);
+            }
+            self.accept_word("COLUMN");
+            return self.column_element().map(AlterTable::AddColumn);
+        }
+        if self.accept_word("DROP") {
+            let constraint = self.accept_word("CONSTRAINT");
+            if !constraint {
+                self.accept_word("COLUMN");
+            }
+            let if_exists = self.accept_words(&["IF", "EXISTS"]);
+            let name = self.name("a name")?;
+            let drop = self.drop_behaviour(if_exists);
+            return Ok(match constraint {
+                true => AlterTable::DropConstraint { name, drop },
+                false => AlterTable::DropColumn { name, drop },
+            });
+        }
+        if self.accept_word("RENAME") {
+            if self.accept_word("TO") {
+                return self.name("the new name").map(AlterTable::Rename);
+            }
+            self.accept_word("COLUMN");
+            let name = self.name("a column")?;
+            self.expect_word("TO")?;
+            return Ok(AlterTable::RenameColumn { name, to: self.name("the new name")? });
+        }
+        self.expect_either("ALTER", "ADD, DROP, RENAME or ALTER")?;
+        self.accept_word("COLUMN");
+        let column = self.name("a column")?;
+        if self.accept_words(&["SET", "DEFAULT"]) {
+            return Ok(AlterTable::SetDefault { column, value: Some(self.expression()?) });
+        }
+        if self.accept_words(&["DROP", "DEFAULT"]) {
+            return Ok(AlterTable::SetDefault { column, value: None });
+        }
+        if self.accept_words(&["SET", "NOT", "NULL"]) {
+            return Ok(AlterTable::SetNotNull { column, not_null: true });
+        }
+        if self.accept_words(&["DROP", "NOT", "NULL"]) {
+            return Ok(AlterTable::SetNotNull { column, not_null: false });
+        }
+        if self.at_words(&["SET", "DATA", "TYPE"]) {
+            return Err(self.not_supported("ALTER COLUMN … SET DATA TYPE"));
+        }
+        Err(self.expected("SET DEFAULT, DROP DEFAULT, SET NOT NULL or DROP NOT NULL"))
+    }
+}
