@@ -29,16 +29,18 @@ pub(crate) enum Meaning {
     Added { numbered: Vec<usize>, duplicates: ast::Duplicates },
     /// The place of a row, then all its columns as they will be.
     Replaced,
+    /// What is done, as [`Done`], the place of a row, then all its columns as they will be.
+    Merged { numbered: Vec<usize> },
     /// The place of a row.
     Removed,
 }
 
 /// The table that a change is about.
 #[derive(Clone)]
-struct Target<'a> {
+pub(super) struct Target<'a> {
     schema: String,
     table: Table,
-    definition: &'a TableDefinition,
+    pub(super) definition: &'a TableDefinition,
 }
 
 /// Binds a change.
@@ -56,6 +58,7 @@ pub(crate) fn bind_change(change: &ast::Change, source: &SourceText, around: &Su
         ast::ChangeKind::Update { set, condition } => binder.update(change, (set, condition.as_ref()), &target)?,
         ast::ChangeKind::Delete { condition } => binder.delete(change, condition.as_ref(), &target)?,
         ast::ChangeKind::Truncate { .. } => binder.delete(change, None, &target)?,
+        ast::ChangeKind::Merge(merge) => binder.merge(change, merge, &target)?,
     };
     let (schema, table) = (target.schema, target.table.name);
     Ok(BoundChange { schema, table, rows: binder.bound(plan, output)?, meaning })
@@ -151,18 +154,19 @@ impl<'a> Binder<'a> {
                 self.file_rows(plan, &scope.star, (&wanted, insert.columns.is_some()), (target, *span))?
             }
         };
-        let (plan, output) = self.filled(plan, &given, target);
         let is_identity = |at: &usize| matches!(target.definition.columns[*at].filled, Filled::Identity(_));
+        let (overridden, mut given) = (insert.overriding == Some(ast::Overriding::User), given);
+        given.retain(|(at, _)| !(overridden && is_identity(at)));
+        let (plan, output) = self.filled(plan, &given, target);
         let numbered = (0..target.definition.columns.len()).filter(is_identity);
-        let own =
-            |at: &usize| given.iter().any(|(known, _)| known == at) && insert.overriding != Some(ast::Overriding::User);
+        let own = |at: &usize| given.iter().any(|(known, _)| known == at);
         let is_value = matches!(insert.rows, ast::InsertRows::Values(_));
         let numbered: Vec<usize> = numbered.filter(|at| !own(at) || is_value).collect();
         Ok((plan, output, Meaning::Added { numbered, duplicates: insert.duplicates }))
     }
 
     /// The columns that values are given for: those named, else all that `*` shows.
-    fn insert_columns(&mut self, insert: &ast::Insert, target: &Target<'_>) -> Vec<usize> {
+    pub(super) fn insert_columns(&mut self, insert: &ast::Insert, target: &Target<'_>) -> Vec<usize> {
         let columns = &target.definition.columns;
         let Some(names) = &insert.columns else {
             return (0..columns.len()).filter(|at| !columns[*at].hidden).collect();
@@ -180,7 +184,7 @@ impl<'a> Binder<'a> {
         found
     }
 
-    fn target_column(&mut self, name: &ast::Ident, target: &Target<'_>) -> Option<usize> {
+    pub(super) fn target_column(&mut self, name: &ast::Ident, target: &Target<'_>) -> Option<usize> {
         let columns = &target.definition.columns;
         let found = columns.iter().position(|column| name.matches(&column.name));
         if found.is_none() {
@@ -242,7 +246,7 @@ impl<'a> Binder<'a> {
         }
     }
 
-    fn refuse_own_value(&mut self, column: &ColumnDefinition, insert: &ast::Insert, span: Span) {
+    pub(super) fn refuse_own_value(&mut self, column: &ColumnDefinition, insert: &ast::Insert, span: Span) {
         match &column.filled {
             Filled::Generated(_) => {
                 self.report(&ChangeProblem::Generated { column: column.name.clone() }, span);
@@ -343,7 +347,7 @@ impl<'a> Binder<'a> {
         self.generated(plan, ids, definition)
     }
 
-    fn generated(
+    pub(super) fn generated(
         &mut self,
         plan: LogicalPlan,
         mut ids: Vec<ColumnId>,
@@ -369,7 +373,7 @@ impl<'a> Binder<'a> {
         (plan.project(computed), output.collect())
     }
 
-    fn default_of(&mut self, column: &'a ColumnDefinition, span: Span) -> Result<Expr> {
+    pub(super) fn default_of(&mut self, column: &'a ColumnDefinition, span: Span) -> Result<Expr> {
         match &column.filled {
             Filled::Default(text) => {
                 let value = self.written(text, &Scope::default()).map_err(|error| error.at(span))?;
@@ -402,7 +406,7 @@ impl<'a> Binder<'a> {
     }
 
     /// The rows of the table that fulfil a condition, with the place of each.
-    fn affected(
+    pub(super) fn affected(
         &mut self,
         change: &ast::Change,
         condition: Option<&ast::Expr>,
@@ -467,7 +471,7 @@ impl<'a> Binder<'a> {
         Ok((plan, output, Meaning::Replaced))
     }
 
-    fn assignment(
+    pub(super) fn assignment(
         &mut self,
         assignment: &ast::Assignment,
         scope: &Scope,

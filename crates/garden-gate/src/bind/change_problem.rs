@@ -18,8 +18,6 @@ pub(crate) enum ChangeProblem {
     Generated { column: String },
     #[error("column {column:?} is numbered by the database, and takes only DEFAULT")]
     IdentityAlways { column: String },
-    #[error("OVERRIDING without a column that is numbered by the database")]
-    NothingToOverride,
     #[error("{what} can't hold a query")]
     Subquery { what: &'static str },
     #[error("a file with the columns {found} does not fit the table")]

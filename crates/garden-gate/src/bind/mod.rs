@@ -17,6 +17,7 @@ mod group;
 mod grouping_sets;
 mod information_schema;
 mod join;
+mod merge;
 mod notes;
 mod order;
 mod parameter;
@@ -36,6 +37,7 @@ mod with;
 
 pub(crate) use change::{BoundChange, Meaning, bind_change, bind_returning};
 pub(crate) use definition::{bind_checks, check_definition, default_value};
+pub(crate) use merge::done;
 pub use parameter::Parameters;
 
 use crate::catalog::{Catalog, FileOptions, TableSource};

@@ -134,7 +134,13 @@ impl Scope {
     }
 
     fn resolve_bare(&self, column: &Ident) -> Result<ColumnId, Problem> {
-        let found: Vec<&ScopeColumn> = self.star.iter().filter(|candidate| column.matches(&candidate.name)).collect();
+        let mut found: Vec<&ScopeColumn> =
+            self.star.iter().filter(|candidate| column.matches(&candidate.name)).collect();
+        if found.is_empty() {
+            // Hidden columns have to be named.
+            let all = self.relations.iter().flat_map(|relation| &relation.columns);
+            found = all.filter(|candidate| column.matches(&candidate.name)).collect();
+        }
         match found[..] {
             [one] => Ok(one.id),
             [] => Err(no_such_column(column, self.table_names(), &self.star)),

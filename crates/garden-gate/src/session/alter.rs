@@ -6,8 +6,10 @@ use super::constraints::{check_key, repeat, table_columns};
 use super::definition::no_table;
 use super::session::Call;
 use super::table_definition::{Maker, certain_keys, constraint_names, no_column};
-use crate::bind::{MissingParameters, check_definition, default_value};
-use crate::catalog::{Catalog, ColumnDefinition, Filled, Table, TableDefinition, TableKind, TableSource};
+use crate::bind::{MissingParameters, bind_checks, check_definition, default_value};
+use crate::catalog::{
+    Catalog, CheckConstraint, ColumnDefinition, Filled, Table, TableDefinition, TableKind, TableSource,
+};
 use crate::diagnostic::{Error, Result, SqlState, suggestion};
 use crate::kernel::Batch;
 use crate::storage::StoredTable;
@@ -60,6 +62,21 @@ impl Session {
                 };
                 drop_column(&mut made, at, *drop).map_err(|error| error.at(name.span))?;
                 columns.columns.remove(at);
+                let broken = |check: &CheckConstraint| {
+                    let alone = TableDefinition { checks: vec![check.clone()], ..made.clone() };
+                    bind_checks(&alone, &around).is_err()
+                };
+                let used: Vec<String> =
+                    made.checks.iter().filter(|check| broken(check)).map(|check| check.name.clone()).collect();
+                if !used.is_empty() && !drop.cascade {
+                    let quoted: Vec<String> = used.iter().map(|name| format!("{name:?}")).collect();
+                    let message =
+                        format!("column {:?} is part of {}", name.text, super::table_definition::names(&quoted));
+                    return Err(Error::new(SqlState::SYNTAX_OR_RULE, message)
+                        .with_help("CASCADE drops these as well")
+                        .at(name.span));
+                }
+                made.checks.retain(|check| !used.contains(&check.name));
             }
             ast::AlterTable::RenameColumn { name, to } => {
                 if made

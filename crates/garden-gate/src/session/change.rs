@@ -4,7 +4,7 @@ use super::constraints::{Changer, Delta};
 use super::result_set::ResultSet;
 use super::session::Call;
 use super::{Outcome, Session};
-use crate::bind::{BoundChange, Meaning, MissingParameters, bind_change, bind_returning};
+use crate::bind::{BoundChange, Meaning, MissingParameters, bind_change, bind_returning, done};
 use crate::catalog::{Catalog, Column, Filled, TableDefinition};
 use crate::diagnostic::{Error, Note, Result, SqlState};
 use crate::kernel::{Batch, cast_values};
@@ -69,15 +69,27 @@ impl Session {
                 let places = rows.columns[0].as_primitive::<Int64Type>().values().to_vec();
                 let new = Batch::new(rows.columns[1..].to_vec(), rows.rows);
                 let before = if change.returning.is_some() { old.rows_at(&places)? } else { nothing.clone() };
-                changer.apply((&schema, &table), Delta { removed: places, added: new.clone(), replaces: true })?;
+                changer.apply((&schema, &table), Delta { replaced: new.rows, removed: places, added: new.clone() })?;
                 (rows.rows as u64, if change.returning.is_some() { returning(&new, &before)? } else { None })
+            }
+            Meaning::Merged { numbered } => {
+                let rows = rows.unwrap_or_else(|| with_place(&with_place(&nothing)));
+                let (merged, next_number) = merged(&rows, &numbered, (&old, &definition))?;
+                let affected = (merged.added.rows + merged.removed.len() - merged.replaced) as u64;
+                let before = old.rows_at(&merged.removed)?;
+                let new = merged.added.clone();
+                let replaced = merged.replaced;
+                changer.apply((&schema, &table), merged)?;
+                changer.set_next_number((&schema, &table), next_number)?;
+                let (new, before) = beside(&new, &before, replaced)?;
+                (affected, returning(&new, &before)?)
             }
             Meaning::Removed => {
                 let places =
                     rows.map_or_else(Vec::new, |rows| rows.columns[0].as_primitive::<Int64Type>().values().to_vec());
                 let before = if change.returning.is_some() { old.rows_at(&places)? } else { nothing.clone() };
                 let affected = places.len() as u64;
-                changer.apply((&schema, &table), Delta { removed: places, added: nothing.clone(), replaces: false })?;
+                changer.apply((&schema, &table), Delta { removed: places, added: nothing.clone(), replaced: 0 })?;
                 if let ast::ChangeKind::Truncate { restart: true } = change.kind {
                     changer.set_next_number((&schema, &table), first_number(&definition))?;
                 }
@@ -120,6 +132,41 @@ fn both(definition: &TableDefinition, new: &Batch, old: &Batch) -> MemoryTable {
     let arrays = new.columns.iter().chain(&old.columns).cloned().collect();
     let segment = crate::catalog::Segment { columns: arrays, rows: new.rows };
     MemoryTable::new([columns.clone(), columns].concat(), vec![segment])
+}
+
+/// The rows of a MERGE as a change: those replaced first, then deleted and new ones.
+fn merged(rows: &Batch, numbered: &[usize], table: (&StoredTable, &TableDefinition)) -> Result<(Delta, Option<i64>)> {
+    let what = cast_values(&rows.columns[0], SqlType::Integer, SqlType::BigInt)?;
+    let (what, places) = (what.as_primitive::<Int64Type>(), rows.columns[1].as_primitive::<Int64Type>());
+    let of = |wanted: i64| -> Vec<u32> {
+        (0..rows.rows).filter(|row| what.value(*row) == wanted).map(crate::types::index).collect()
+    };
+    let (updated, deleted, inserted) = (of(done::UPDATE), of(done::DELETE), of(done::INSERT));
+    let removed: Vec<i64> = updated.iter().chain(&deleted).map(|row| places.value(*row as usize)).collect();
+    let mut sorted = removed.clone();
+    sorted.sort_unstable();
+    if let Some(twice) = sorted.windows(2).find(|pair| pair[0] == pair[1]) {
+        let row = super::constraints::shown_row(table.1, &table.0.rows_at(&twice[..1])?, 0);
+        return Err(Error::new(SqlState::CARDINALITY, "a row is matched by more than one row of the source")
+            .with_help(format!("make the source's rows unique for ON; the row is {row}")));
+    }
+    let columns = Batch::new(rows.columns[2..].to_vec(), rows.rows);
+    let mut fresh = columns.take(&inserted.into())?;
+    let next_number = number(&mut fresh, numbered, table)?;
+    let replaced = updated.len();
+    let added = Batch::concat(&[columns.take(&updated.into())?, fresh], None)?;
+    Ok((Delta { removed, added, replaced }, next_number))
+}
+
+/// New rows and the old ones that so many of them replace, side by side; NULL stands for what there is not.
+fn beside(new: &Batch, old: &Batch, replaced: usize) -> Result<(Batch, Batch)> {
+    let (gone, fresh) = (old.rows - replaced, new.rows - replaced);
+    let nulls = |like: &Batch, rows: usize| {
+        Batch::new(like.columns.iter().map(|column| new_null_array(column.data_type(), rows)).collect(), rows)
+    };
+    let new = Batch::concat(&[new.clone(), nulls(new, gone)], None)?;
+    let old = Batch::concat(&[old.slice(0, replaced), nulls(old, fresh), old.slice(replaced, gone)], None)?;
+    Ok((new, old))
 }
 
 fn first_number(definition: &TableDefinition) -> Option<i64> {

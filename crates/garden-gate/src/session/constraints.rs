@@ -20,8 +20,8 @@ const MOST_CASCADES: usize = 128;
 pub(super) struct Delta {
     pub(super) removed: Vec<Place>,
     pub(super) added: Batch,
-    /// Whether each added row takes the place of the removed one of its number.
-    pub(super) replaces: bool,
+    /// So many of the removed rows are replaced by the added row of the same number; the others are deleted or new.
+    pub(super) replaced: usize,
 }
 
 type TableName<'n> = (&'n str, &'n str);
@@ -62,7 +62,7 @@ impl<'a> Changer<'a> {
         duplicates: Duplicates,
     ) -> Result<Delta> {
         if duplicates == Duplicates::Refuse {
-            return Ok(Delta { removed: Vec::new(), added: rows, replaces: false });
+            return Ok(Delta { removed: Vec::new(), added: rows, replaced: 0 });
         }
         let (table, definition) = stored(&self.catalog, schema, name)?;
         let new = StoredTable::new(table_columns(&definition), Vec::new()).changed(&[], &[rows.clone()])?;
@@ -91,7 +91,7 @@ impl<'a> Changer<'a> {
         let added = rows.filter(&kept, rows.rows - dropped.len())?;
         let mut removed: Vec<Place> = removed.into_iter().collect();
         removed.sort_unstable();
-        Ok(Delta { removed, added, replaces: false })
+        Ok(Delta { removed, added, replaced: 0 })
     }
 
     /// Changes a table, checks it, and changes what refers to it.
@@ -208,7 +208,14 @@ impl<'a> Changer<'a> {
             }
         })?;
         let Some((first, _)) = children.first() else { return Ok(()) };
-        let action = if delta.replaces { reference.on_update } else { reference.on_delete };
+        let (updated, deleted): (Vec<_>, Vec<_>) =
+            children.iter().copied().partition(|(row, _)| (*row as usize) < delta.replaced);
+        if !updated.is_empty() && !deleted.is_empty() && reference.on_update != reference.on_delete {
+            let what = "a statement that both updates and deletes rows that others refer to, under different actions";
+            return Err(Error::not_supported(what));
+        }
+        let is_update = !updated.is_empty();
+        let action = if is_update { reference.on_update } else { reference.on_delete };
         let places: Vec<Place> = children.iter().map(|(_, place)| *place).collect();
         if matches!(action, ReferentialAction::NoAction | ReferentialAction::Restrict) {
             let values = shown_values(&parent_definition, before, &reference.referred, *first as usize);
@@ -218,8 +225,8 @@ impl<'a> Changer<'a> {
             let state = if action == ReferentialAction::Restrict { SqlState::RESTRICT } else { SqlState::CONSTRAINT };
             return Err(Error::new(state, message).with_help(help));
         }
-        if action == ReferentialAction::Cascade && !delta.replaces {
-            let delta = Delta { removed: places, added: empty(&definition), replaces: false };
+        if action == ReferentialAction::Cascade && !is_update {
+            let delta = Delta { removed: places, added: empty(&definition), replaced: 0 };
             return self.apply((child_schema, child), delta);
         }
         let mut rows = table.rows_at(&places)?;
@@ -234,7 +241,7 @@ impl<'a> Changer<'a> {
                 _ => repeat(&Value::Null, column.sql_type, rows.rows)?,
             };
         }
-        self.apply((child_schema, child), Delta { removed: places, added: rows, replaces: true })
+        self.apply((child_schema, child), Delta { replaced: rows.rows, removed: places, added: rows })
     }
 }
 
@@ -290,6 +297,6 @@ fn shown_values(definition: &TableDefinition, rows: &Batch, columns: &[usize], r
     columns.iter().map(shown).collect::<Vec<_>>().join(", ")
 }
 
-fn shown_row(definition: &TableDefinition, rows: &Batch, row: usize) -> String {
+pub(super) fn shown_row(definition: &TableDefinition, rows: &Batch, row: usize) -> String {
     shown_values(definition, rows, &(0..definition.columns.len()).collect::<Vec<_>>(), row)
 }

@@ -104,10 +104,34 @@ impl Session {
     /// 42000 when the text is not exactly one query; whatever is wrong with it (42Sxx, 07001) or fails while it runs (22xxx).
     pub fn query(&mut self, sql: &str, parameters: impl Into<Parameters>) -> Result<ResultSet> {
         let started = Instant::now();
-        let (query, source, parameters) = (one_query(sql)?, SourceText::new(sql), parameters.into());
+        let (statement, source, parameters) = (one_statement(sql)?, SourceText::new(sql), parameters.into());
         parameters.refuse_unused(&Script::new(Arc::clone(&source)).parameter_names())?;
-        self.query_rows(&query, &Call { source: &source, parameters: &parameters, started })
-            .map_err(|error| error.in_source(&source))
+        let call = Call { source: &source, parameters: &parameters, started };
+        let rows = match &statement.kind {
+            ast::StatementKind::Query(query) => self.query_rows(query, &call),
+            ast::StatementKind::Change(change) if change.returning.is_some() => {
+                self.change(change, &call).and_then(|outcome| outcome.rows().ok_or_else(no_query))
+            }
+            _ => Err(no_query().at(statement.span)),
+        };
+        rows.map_err(|error| error.in_source(&source))
+    }
+
+    /// Runs one statement that changes rows, and gives how many it changed; 0 for a statement that changes none, such as CREATE.
+    ///
+    /// # Errors
+    /// As [`Session::query`]; 23000 when a constraint is broken, 40001 when a transaction can't be kept.
+    pub fn execute(&mut self, sql: &str, parameters: impl Into<Parameters>) -> Result<u64> {
+        let (source, parameters) = (SourceText::new(sql), parameters.into());
+        let mut affected = 0;
+        for outcome in self.statements(source, &parameters)? {
+            affected = match outcome? {
+                Outcome::Changed { affected, .. } => affected,
+                Outcome::Rows(rows) => rows.affected().unwrap_or(0),
+                Outcome::Done { .. } => 0,
+            };
+        }
+        Ok(affected)
     }
 
     /// Plans the last statement of a script, after running those before it. Parameters may lack a value; the plan is then generic.
@@ -158,7 +182,7 @@ impl Session {
         let mut script = Script::new(Arc::clone(source));
         let mut last = script.next_statement().unwrap_or_else(|| Err(nothing()))?;
         while let Some(next) = script.next_statement() {
-            self.execute(&last, &Call { source, parameters, started: Instant::now() })
+            self.run_statement(&last, &Call { source, parameters, started: Instant::now() })
                 .map_err(|error| error.in_source(source))?;
             last = next?;
         }
@@ -169,7 +193,7 @@ impl Session {
     }
 
     /// Runs any statement.
-    fn execute(&mut self, statement: &ast::Statement, call: &Call<'_>) -> Result<Outcome> {
+    fn run_statement(&mut self, statement: &ast::Statement, call: &Call<'_>) -> Result<Outcome> {
         let started = call.started;
         let done = |notes| Ok(Outcome::Done { elapsed: started.elapsed(), notes });
         match &statement.kind {
@@ -313,13 +337,13 @@ impl Iterator for Statements<'_> {
         let started = Instant::now();
         let statement = self.script.next_statement()?;
         let call = Call { source: &self.source, parameters: self.parameters, started };
-        let outcome = statement.and_then(|statement| self.session.execute(&statement, &call));
+        let outcome = statement.and_then(|statement| self.session.run_statement(&statement, &call));
         Some(outcome.map_err(|error| error.in_source(&self.source)))
     }
 }
 
-/// The query that a text consists of.
-fn one_query(sql: &str) -> Result<ast::Query> {
+/// The statement that a text consists of.
+fn one_statement(sql: &str) -> Result<ast::Statement> {
     let source = SourceText::new(sql);
     let mut script = Script::new(Arc::clone(&source));
     let statement = script.next_statement().unwrap_or_else(|| Err(nothing()))?;
@@ -327,10 +351,7 @@ fn one_query(sql: &str) -> Result<ast::Query> {
         let error = Error::new(SqlState::SYNTAX_OR_RULE, "one query was expected, here begins another statement");
         return Err(next.map_or(error.clone(), |next| error.at(next.span)).in_source(&source));
     }
-    match statement.kind {
-        ast::StatementKind::Query(query) => Ok(*query),
-        _ => Err(no_query().at(statement.span).in_source(&source)),
-    }
+    Ok(statement)
 }
 
 fn no_query() -> Error {

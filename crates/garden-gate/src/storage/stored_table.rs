@@ -64,13 +64,6 @@ impl StoredTable {
         self.columns.len()
     }
 
-    /// The table with the same rows under other columns and keys, which must have the same types.
-    pub(crate) fn redefined(&self, columns: Vec<Column>, keys: Vec<Vec<usize>>) -> Self {
-        let width = columns.len();
-        let redefined = Self::of(Arc::new(columns), Arc::new(keys), self.parts.clone(), vec![None; width]);
-        Self { next_number: self.next_number, ..redefined }
-    }
-
     /// The table without the rows at `removed`, and with those of `added` behind the others.
     ///
     /// O(parts + changed rows), and on average O(log rows) more for each row that is added by itself.

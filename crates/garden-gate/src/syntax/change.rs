@@ -1,8 +1,8 @@
 //! INSERT, UPDATE, DELETE, TRUNCATE (clauses 14.11 to 14.14) and transactions (clause 17).
 
 use super::ast::{
-    Assigned, Assignment, Change, ChangeKind, Duplicates, FileOptions, Given, Ident, Insert, InsertRows, Name,
-    Overriding, StatementKind, Transaction, With,
+    Assigned, Assignment, Change, ChangeKind, Duplicates, FileOptions, Given, Ident, Insert, InsertRows, Merge,
+    MergeAction, MergeBranch, Name, Overriding, StatementKind, Transaction, With,
 };
 use super::lexer::{Symbol, TokenKind};
 use super::parser::Parser;
@@ -17,8 +17,8 @@ impl Parser<'_> {
             self.update()?
         } else if self.accept_word("DELETE") {
             self.delete()?
-        } else if self.at_word("MERGE") {
-            return Err(self.not_supported("MERGE"));
+        } else if self.accept_word("MERGE") {
+            self.merge()?
         } else {
             self.expect_word("TRUNCATE")?;
             self.expect_word("TABLE")?;
@@ -53,13 +53,7 @@ impl Parser<'_> {
         } else {
             None
         };
-        let overriding = if self.accept_words(&["OVERRIDING", "SYSTEM", "VALUE"]) {
-            Some(Overriding::System)
-        } else if self.accept_words(&["OVERRIDING", "USER", "VALUE"]) {
-            Some(Overriding::User)
-        } else {
-            None
-        };
+        let overriding = self.overriding();
         let rows = self.insert_rows()?;
         let duplicates = if self.accept_words(&["SKIP", "DUPLICATES"]) {
             Duplicates::Skip
@@ -143,6 +137,56 @@ impl Parser<'_> {
         let alias = self.target_alias("WHERE")?;
         let condition = if self.accept_word("WHERE") { Some(self.expression()?) } else { None };
         Ok(Change { with: None, table, alias, kind: ChangeKind::Delete { condition }, returning: None, span })
+    }
+
+    fn merge(&mut self) -> Result<Change> {
+        self.expect_word("INTO")?;
+        let (table, span) = self.table_name()?;
+        let alias = self.target_alias("USING")?;
+        self.expect_word("USING")?;
+        let source = self.table_expression()?;
+        self.expect_word("ON")?;
+        let on = self.expression()?;
+        let mut branches = Vec::new();
+        while self.at_word("WHEN") {
+            branches.push(self.merge_branch()?);
+        }
+        if branches.is_empty() {
+            return Err(self.expected("WHEN MATCHED or WHEN NOT MATCHED"));
+        }
+        let kind = ChangeKind::Merge(Box::new(Merge { source, on, branches }));
+        Ok(Change { with: None, table, alias, kind, returning: None, span })
+    }
+
+    fn merge_branch(&mut self) -> Result<MergeBranch> {
+        let start = self.span();
+        self.expect_word("WHEN")?;
+        let matched = !self.accept_word("NOT");
+        self.expect_word("MATCHED")?;
+        let condition = if self.accept_word("AND") { Some(self.expression()?) } else { None };
+        self.expect_word("THEN")?;
+        let action = if !matched {
+            self.expect_word("INSERT")?;
+            let columns =
+                if self.at_symbol(Symbol::LeftParen) { Some(self.names_in_parentheses("a column")?) } else { None };
+            let overriding = self.overriding();
+            self.expect_word("VALUES")?;
+            MergeAction::Insert { columns, overriding, values: self.given_row()? }
+        } else if self.accept_word("DELETE") {
+            MergeAction::Delete
+        } else {
+            self.expect_either("UPDATE", "UPDATE or DELETE")?;
+            self.expect_word("SET")?;
+            MergeAction::Update(self.list(Self::assignment)?)
+        };
+        Ok(MergeBranch { matched, condition, action, span: start.to(self.last_span()) })
+    }
+
+    fn overriding(&mut self) -> Option<Overriding> {
+        if self.accept_words(&["OVERRIDING", "SYSTEM", "VALUE"]) {
+            return Some(Overriding::System);
+        }
+        self.accept_words(&["OVERRIDING", "USER", "VALUE"]).then_some(Overriding::User)
     }
 
     fn target_alias(&mut self, next: &str) -> Result<Option<Ident>> {

@@ -374,7 +374,10 @@ impl Parser<'_> {
         if self.accept_word("AS") {
             return Ok(Some(Alias { name: self.name(expected)?, with_as: true }));
         }
-        Ok(if self.at_name() { Some(Alias { name: self.name(expected)?, with_as: false }) } else { None })
+        // These go on with the statement that a query stands in.
+        let behind =
+            self.at_word("RETURNING") || ["SKIP", "REPLACE"].iter().any(|word| self.at_words(&[word, "DUPLICATES"]));
+        Ok(if self.at_name() && !behind { Some(Alias { name: self.name(expected)?, with_as: false }) } else { None })
     }
 
     pub(super) fn sort_item(&mut self) -> Result<SortItem> {

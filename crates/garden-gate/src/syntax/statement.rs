@@ -5,8 +5,7 @@ use crate::diagnostic::{Result, nearest};
 use crate::types::{SqlType, Value};
 
 /// Statements that the language has and the engine has not yet.
-const LATER: &[(&str, &str)] =
-    &[("MERGE", "MERGE"), ("ANALYZE", "ANALYZE"), ("COMMENT", "COMMENT ON"), ("TRIM", "TRIM HISTORY")];
+const LATER: &[(&str, &str)] = &[("ANALYZE", "ANALYZE"), ("COMMENT", "COMMENT ON"), ("TRIM", "TRIM HISTORY")];
 
 /// The words that statements begin with, for those who misspell one.
 const STATEMENTS: [&str; 16] = [
@@ -42,7 +41,7 @@ impl Parser<'_> {
                     if is(&["SELECT", "VALUES", "TABLE"]) {
                         return false;
                     }
-                    if is(&["INSERT", "UPDATE", "DELETE"]) {
+                    if is(&["INSERT", "UPDATE", "DELETE", "MERGE"]) {
                         return true;
                     }
                 }
@@ -57,7 +56,7 @@ impl Parser<'_> {
         let kind = if self.at_word("WITH") && self.change_behind_with() {
             let with = self.with()?;
             self.change(Some(with))?
-        } else if self.at_any(&["INSERT", "UPDATE", "DELETE", "TRUNCATE"]) {
+        } else if self.at_any(&["INSERT", "UPDATE", "DELETE", "TRUNCATE", "MERGE"]) {
             self.change(None)?
         } else if self.accept_word("CREATE") {
             StatementKind::Definition(Box::new(self.create()?))

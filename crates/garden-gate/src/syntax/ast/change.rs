@@ -1,6 +1,6 @@
 //! Statements that change rows, and transactions.
 
-use super::{Expr, FileOptions, Ident, Query, SelectItem, With, definition::Name};
+use super::{Expr, FileOptions, Ident, Query, SelectItem, TableExpr, With, definition::Name};
 use crate::diagnostic::Span;
 
 #[derive(Clone, Debug)]
@@ -20,6 +20,31 @@ pub(crate) enum ChangeKind {
     Update { set: Vec<Assignment>, condition: Option<Expr> },
     Delete { condition: Option<Expr> },
     Truncate { restart: bool },
+    Merge(Box<Merge>),
+}
+
+/// `USING source ON condition WHEN …`
+#[derive(Clone, Debug)]
+pub(crate) struct Merge {
+    pub(crate) source: TableExpr,
+    pub(crate) on: Expr,
+    pub(crate) branches: Vec<MergeBranch>,
+}
+
+/// `WHEN [NOT] MATCHED [AND condition] THEN …`
+#[derive(Clone, Debug)]
+pub(crate) struct MergeBranch {
+    pub(crate) matched: bool,
+    pub(crate) condition: Option<Expr>,
+    pub(crate) action: MergeAction,
+    pub(crate) span: Span,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum MergeAction {
+    Update(Vec<Assignment>),
+    Delete,
+    Insert { columns: Option<Vec<Ident>>, overriding: Option<Overriding>, values: Vec<Given> },
 }
 
 #[derive(Clone, Debug)]

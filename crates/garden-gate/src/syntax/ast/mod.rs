@@ -4,7 +4,8 @@ mod change;
 mod definition;
 
 pub(crate) use change::{
-    Assigned, Assignment, Change, ChangeKind, Duplicates, Given, Insert, InsertRows, Overriding, Transaction,
+    Assigned, Assignment, Change, ChangeKind, Duplicates, Given, Insert, InsertRows, Merge, MergeAction, MergeBranch,
+    Overriding, Transaction,
 };
 pub(crate) use definition::{
     AlterTable, ColumnElement, ConstraintKind, CreateTable, CreateView, Definition, Drop, FilledBy, ForeignElement,
