@@ -35,9 +35,12 @@ pub(crate) struct Common {
     /// A setting; SHOW SETTINGS lists them
     #[arg(long, value_name = "NAME=VALUE")]
     pub(crate) set: Vec<String>,
-    /// A database file
+    /// A database file, made when it is not there; without one, tables live as long as the command
     #[arg(long, value_name = "FILE")]
     pub(crate) db: Option<PathBuf>,
+    /// How long to wait when another process has the database file open
+    #[arg(long, value_name = "SECONDS", default_value_t = 0)]
+    pub(crate) wait: u64,
 }
 
 #[derive(Debug, Args)]

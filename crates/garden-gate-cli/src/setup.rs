@@ -9,12 +9,10 @@ use std::sync::Arc;
 
 /// A session over the tables that `--data` names, with the settings of `--set`.
 pub(crate) fn session(common: &Common) -> Result<Session, Trouble> {
-    if common.db.is_some() {
-        return Err(Trouble::Usage(
-            "--db: database files are not supported yet; tables live as long as the command".into(),
-        ));
-    }
-    let db = Database::in_memory();
+    let db = match &common.db {
+        Some(path) => Database::open_waiting(path, std::time::Duration::from_secs(common.wait))?,
+        None => Database::in_memory(),
+    };
     let mut folders = vec![".".into()];
     for data in &common.data {
         let (name, path) = match data.split_once('=') {

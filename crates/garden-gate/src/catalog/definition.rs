@@ -16,6 +16,14 @@ pub(crate) struct TableDefinition {
     pub(crate) references: Vec<ForeignKey>,
 }
 
+impl TableDefinition {
+    /// The keys whose columns are never NULL: of these no two rows have the same values.
+    pub(crate) fn certain_keys(&self) -> Vec<Vec<usize>> {
+        let never_null = |key: &&KeyConstraint| key.columns.iter().all(|at| self.columns[*at].not_null);
+        self.keys.iter().filter(never_null).map(|key| key.columns.clone()).collect()
+    }
+}
+
 #[derive(Clone, Debug)]
 pub(crate) struct ColumnDefinition {
     pub(crate) name: String,

@@ -5,7 +5,7 @@ use super::change::stored;
 use super::constraints::{check_key, repeat, table_columns};
 use super::definition::no_table;
 use super::session::Call;
-use super::table_definition::{Maker, certain_keys, constraint_names, no_column};
+use super::table_definition::{Maker, constraint_names, no_column};
 use crate::bind::{MissingParameters, bind_checks, check_definition, default_value};
 use crate::catalog::{
     Catalog, CheckConstraint, ColumnDefinition, Filled, Table, TableDefinition, TableKind, TableSource,
@@ -127,7 +127,7 @@ impl Session {
             ast::AlterTable::Rename(_) => {}
         }
         check_definition(&made, &around)?;
-        let mut altered = StoredTable::new(table_columns(&made), certain_keys(&made));
+        let mut altered = StoredTable::new(table_columns(&made), made.certain_keys());
         if columns.rows > 0 {
             altered = altered.changed(&[], std::slice::from_ref(&columns))?;
         }

@@ -2,10 +2,11 @@ use super::Session;
 use super::files::FileCache;
 use crate::catalog::{Catalog, Column, DEFAULT_SCHEMA, FileOptions, Segment, Table, TableKind, TableSource};
 use crate::diagnostic::{Error, Result, SqlState};
-use crate::storage::{MemoryTable, table_of};
+use crate::storage::{MemoryTable, Store, table_of};
 use crate::types::{SqlType, Value};
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
+use std::time::Duration;
 
 /// Tables, and the sessions that query them.
 ///
@@ -34,6 +35,8 @@ pub(super) struct Shared {
     /// Held by the one session that changes the database.
     pub(super) writer: Mutex<()>,
     pub(super) files: FileCache,
+    /// The file of a durable database.
+    store: Option<Arc<Store>>,
 }
 
 impl Shared {
@@ -44,8 +47,13 @@ impl Shared {
 }
 
 impl Shared {
-    pub(super) fn install(&self, catalog: Arc<Catalog>) {
+    /// Puts a new picture in the place of the old one; of a durable database when the file holds it.
+    pub(super) fn install(&self, catalog: Arc<Catalog>) -> Result<()> {
+        if let Some(store) = &self.store {
+            store.save(&catalog)?;
+        }
         *self.catalog.write().unwrap_or_else(PoisonError::into_inner) = catalog;
+        Ok(())
     }
 }
 
@@ -53,6 +61,26 @@ impl Database {
     /// An empty database that lives as long as this value and its clones.
     pub fn in_memory() -> Self {
         Self(Arc::default())
+    }
+
+    /// The database of a file, which is made when it is not there. What a transaction changed is in the file when its COMMIT returns,
+    /// and survives whatever happens to the program after that.
+    ///
+    /// # Errors
+    /// 58030 when the file cannot be used or another process has it open, 22000 when it is no database file, is damaged, or was written
+    /// by a later version.
+    pub fn open(path: impl AsRef<Path>) -> Result<Self> {
+        Self::open_waiting(path, Duration::ZERO)
+    }
+
+    /// As [`Database::open`], waiting at most so long for another process that has the file open.
+    ///
+    /// # Errors
+    /// As [`Database::open`].
+    pub fn open_waiting(path: impl AsRef<Path>, wait: Duration) -> Result<Self> {
+        let (store, catalog) = Store::open(path.as_ref(), wait)?;
+        let catalog = RwLock::new(Arc::new(catalog));
+        Ok(Self(Arc::new(Shared { catalog, store: Some(store), ..Shared::default() })))
     }
 
     /// A new session.

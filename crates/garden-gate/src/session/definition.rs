@@ -349,7 +349,7 @@ pub(super) fn put_new(
     rows: Option<Batch>,
 ) -> Result<()> {
     let columns = super::constraints::table_columns(&definition);
-    let keys = super::table_definition::certain_keys(&definition);
+    let keys = definition.certain_keys();
     let rows: Vec<Batch> = rows.into_iter().filter(|rows| rows.rows > 0).collect();
     let source = StoredTable::new(columns, keys).changed(&[], &rows)?;
     let table =

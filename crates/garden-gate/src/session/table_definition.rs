@@ -241,12 +241,6 @@ pub(super) fn no_column(definition: &TableDefinition, table: &str, name: &ast::I
         .at(name.span)
 }
 
-/// The keys whose columns are never NULL: of these no two rows have the same values.
-pub(super) fn certain_keys(definition: &TableDefinition) -> Vec<Vec<usize>> {
-    let never_null = |key: &&KeyConstraint| key.columns.iter().all(|at| definition.columns[*at].not_null);
-    definition.keys.iter().filter(never_null).map(|key| key.columns.clone()).collect()
-}
-
 /// `a, b and c`
 pub(super) fn names(parts: &[String]) -> String {
     crate::diagnostic::sentence_list(parts)

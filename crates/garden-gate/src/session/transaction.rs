@@ -117,7 +117,7 @@ impl Session {
         let (changed, result) = change(self, &base)?;
         match &mut self.transaction {
             Some(transaction) => transaction.work = Arc::new(changed),
-            None => shared.install(Arc::new(changed)),
+            None => shared.install(Arc::new(changed))?,
         }
         Ok(result)
     }
@@ -137,7 +137,7 @@ impl Session {
                 let transaction = self.transaction.take().ok_or_else(no_transaction)?;
                 let shared = Arc::clone(&self.shared);
                 let only_writer = shared.writer.lock().unwrap_or_else(PoisonError::into_inner);
-                shared.install(transaction.merged(&shared.snapshot())?);
+                shared.install(transaction.merged(&shared.snapshot())?)?;
                 drop(only_writer);
                 self.transaction = chain.then(|| begin(&shared, transaction.read_only));
             }

@@ -1,13 +1,16 @@
 //! Tables in memory: lists of segments, read column by column, with statistics worked out when they are first asked for.
 
+mod catalog_text;
 mod column_table;
 mod memory_table;
 mod part;
 mod statistics;
+mod store;
 mod stored_table;
 
 pub(crate) use column_table::ColumnTable;
 pub(crate) use memory_table::MemoryTable;
+pub(crate) use store::Store;
 pub(crate) use stored_table::{Place, StoredTable};
 
 use crate::catalog::TableSource;

@@ -1,13 +1,15 @@
+use super::store::Cells;
 use crate::diagnostic::Result;
 use crate::kernel::JoinTable;
 use arrow::array::{ArrayRef, BooleanArray, Int64Array};
 use arrow::buffer::BooleanBuffer;
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError, RwLock};
 
 /// A run of rows that never changes: what is deleted from it is masked out, in a new part that shares the columns.
 #[derive(Debug)]
 pub(super) struct Part {
-    columns: Vec<ArrayRef>,
+    content: Arc<RwLock<Content>>,
+    width: usize,
     rows: usize,
     /// Which rows are left; `None` for all.
     live: Option<BooleanBuffer>,
@@ -18,13 +20,27 @@ pub(super) struct Part {
     lookups: Arc<Mutex<Lookups>>,
 }
 
+/// Where the columns are; the same for all versions of a part.
+#[derive(Debug)]
+pub(super) enum Content {
+    Memory(Vec<ArrayRef>),
+    /// In the database file, read when they are needed.
+    Stored(Cells),
+}
+
 /// By columns, and whether NULL is the same as NULL.
 type Lookups = Vec<((Vec<usize>, bool), Arc<JoinTable>)>;
 
 impl Part {
     pub(super) fn new(columns: Vec<ArrayRef>, rows: usize) -> Self {
-        let dense = columns.iter().map(|_| OnceLock::new()).collect();
-        Self { columns, rows, live: None, left: rows, dense, lookups: Arc::default() }
+        let width = columns.len();
+        Self::of(Content::Memory(columns), (rows, width), None)
+    }
+
+    pub(super) fn of(content: Content, (rows, width): (usize, usize), live: Option<BooleanBuffer>) -> Self {
+        let dense = (0..width).map(|_| OnceLock::new()).collect();
+        let left = live.as_ref().map_or(rows, BooleanBuffer::count_set_bits);
+        Self { content: Arc::new(RwLock::new(content)), width, rows, live, left, dense, lookups: Arc::default() }
     }
 
     /// Rows that are left.
@@ -32,22 +48,40 @@ impl Part {
         self.left
     }
 
+    /// Rows with those deleted, and which are left.
+    pub(super) fn mask(&self) -> (usize, Option<&BooleanBuffer>) {
+        (self.rows, self.live.as_ref())
+    }
+
+    pub(super) fn content(&self) -> &RwLock<Content> {
+        &self.content
+    }
+
+    /// A column with the deleted rows.
+    fn whole(&self, at: usize) -> Result<ArrayRef> {
+        match &*self.content.read().unwrap_or_else(PoisonError::into_inner) {
+            Content::Memory(columns) => Ok(Arc::clone(&columns[at])),
+            Content::Stored(cells) => cells.column(at),
+        }
+    }
+
     /// A column of the rows that are left; past the last column stands the place of each row.
     pub(super) fn column(&self, at: usize, number: usize) -> Result<ArrayRef> {
-        if at == self.columns.len() {
+        if at == self.width {
             let first = i64::from(crate::types::index(number)) << 32;
+            let place = |row: usize| first | i64::from(crate::types::index(row));
             let places: Int64Array = match &self.live {
-                None => (0..self.rows as i64).map(|row| first | row).collect(),
-                Some(live) => live.set_indices().map(|row| first | row as i64).collect(),
+                None => (0..self.rows).map(place).collect(),
+                Some(live) => live.set_indices().map(place).collect(),
             };
             return Ok(Arc::new(places));
         }
-        let Some(live) = &self.live else { return Ok(Arc::clone(&self.columns[at])) };
+        let Some(live) = &self.live else { return self.whole(at) };
         if let Some(known) = self.dense[at].get() {
             return Ok(Arc::clone(known));
         }
         let mask = BooleanArray::new(live.clone(), None);
-        let dense = arrow::compute::filter(&self.columns[at], &mask)?;
+        let dense = arrow::compute::filter(&self.whole(at)?, &mask)?;
         Ok(Arc::clone(self.dense[at].get_or_init(|| dense)))
     }
 
@@ -60,9 +94,10 @@ impl Part {
         rows.iter().for_each(|row| live[*row as usize] = false);
         let live = BooleanBuffer::from(live);
         let left = live.count_set_bits();
-        let dense = self.columns.iter().map(|_| OnceLock::new()).collect();
-        let (columns, lookups) = (self.columns.clone(), Arc::clone(&self.lookups));
-        (left > 0).then_some(Self { columns, rows: self.rows, live: Some(live), left, dense, lookups })
+        let dense = (0..self.width).map(|_| OnceLock::new()).collect();
+        let (content, lookups) = (Arc::clone(&self.content), Arc::clone(&self.lookups));
+        let (width, rows) = (self.width, self.rows);
+        (left > 0).then_some(Self { content, width, rows, live: Some(live), left, dense, lookups })
     }
 
     pub(super) fn is_live(&self, row: u32) -> bool {
@@ -75,7 +110,7 @@ impl Part {
         if let Some((_, table)) = known.iter().find(|((of, same), _)| of == columns && *same == nulls_same) {
             return Ok(Arc::clone(table));
         }
-        let keys: Vec<ArrayRef> = columns.iter().map(|at| Arc::clone(&self.columns[*at])).collect();
+        let keys: Vec<ArrayRef> = columns.iter().map(|at| self.whole(*at)).collect::<Result<_>>()?;
         let table = Arc::new(JoinTable::build(&keys, self.rows, &vec![nulls_same; columns.len()], None)?);
         known.push(((columns.to_vec(), nulls_same), Arc::clone(&table)));
         Ok(table)

@@ -38,6 +38,16 @@ impl StoredTable {
         Self::of(Arc::new(columns), Arc::new(keys), Vec::new(), vec![None; width])
     }
 
+    /// A table of parts that were stored.
+    pub(super) fn from_parts(columns: Vec<Column>, keys: Vec<Vec<usize>>, parts: Vec<Arc<Part>>) -> Self {
+        let width = columns.len();
+        Self::of(Arc::new(columns), Arc::new(keys), parts, vec![None; width])
+    }
+
+    pub(super) fn parts(&self) -> &[Arc<Part>] {
+        &self.parts
+    }
+
     fn of(
         columns: Arc<Vec<Column>>,
         keys: Arc<Vec<Vec<usize>>>,

@@ -19,4 +19,4 @@ mod statement;
 mod table;
 mod walk;
 
-pub(crate) use parser::{Script, expression_of};
+pub(crate) use parser::{Script, expression_of, type_of};

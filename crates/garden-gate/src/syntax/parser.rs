@@ -113,6 +113,13 @@ pub(crate) fn expression_of(source: &SourceText) -> Result<super::ast::Expr> {
     Parser::new(source.text(), tokens).expression()
 }
 
+/// The type that a text names.
+pub(crate) fn type_of(text: &str) -> Result<crate::types::SqlType> {
+    let source = SourceText::new(text);
+    let tokens = Script::new(Arc::clone(&source)).tokens_to_semicolon()?;
+    Parser::new(source.text(), tokens).data_type()
+}
+
 /// A recursive-descent parser over the tokens of one statement.
 ///
 /// The last token is `End` and is never passed, so looking ahead never fails.

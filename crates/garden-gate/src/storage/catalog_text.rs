@@ -1,0 +1,245 @@
+//! What tables and views there are, as JSON: definitions in SQL's own words, tables as lists of parts.
+
+use super::part::Part;
+use super::store::stored_table;
+use super::stored_table::StoredTable;
+use crate::catalog::{
+    Catalog, CheckConstraint, Column, ColumnDefinition, Filled, ForeignKey, Identity, KeyConstraint, ReferentialAction,
+    Schema, Table, TableDefinition, TableKind, View,
+};
+use crate::diagnostic::{Result, SourceText};
+use crate::syntax::type_of;
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+
+#[derive(Serialize, Deserialize)]
+struct Text {
+    schemas: Vec<SchemaText>,
+}
+
+#[derive(Serialize, Deserialize)]
+struct SchemaText {
+    name: String,
+    tables: Vec<TableText>,
+    views: Vec<ViewText>,
+}
+
+#[derive(Serialize, Deserialize)]
+struct TableText {
+    name: String,
+    columns: Vec<ColumnText>,
+    keys: Vec<KeyText>,
+    checks: Vec<(String, String)>,
+    references: Vec<ReferenceText>,
+    next_number: Option<i64>,
+    /// Number and rows of each part.
+    parts: Vec<(u64, usize)>,
+}
+
+#[derive(Serialize, Deserialize)]
+struct ColumnText {
+    name: String,
+    sql_type: String,
+    not_null: bool,
+    hidden: bool,
+    filled: FilledText,
+}
+
+#[derive(Serialize, Deserialize)]
+enum FilledText {
+    Null,
+    Default(String),
+    Generated(String),
+    Identity { always: bool, start: i64, increment: i64 },
+}
+
+#[derive(Serialize, Deserialize)]
+struct KeyText {
+    name: String,
+    columns: Vec<usize>,
+    primary: bool,
+    nulls_same: bool,
+}
+
+#[derive(Serialize, Deserialize)]
+struct ReferenceText {
+    name: String,
+    columns: Vec<usize>,
+    table: (String, String),
+    referred: Vec<usize>,
+    on_delete: String,
+    on_update: String,
+    full: bool,
+}
+
+#[derive(Serialize, Deserialize)]
+struct ViewText {
+    name: String,
+    columns: Vec<String>,
+    query: String,
+    schema: String,
+}
+
+const ACTIONS: [(ReferentialAction, &str); 5] = [
+    (ReferentialAction::NoAction, "no action"),
+    (ReferentialAction::Restrict, "restrict"),
+    (ReferentialAction::Cascade, "cascade"),
+    (ReferentialAction::SetNull, "set null"),
+    (ReferentialAction::SetDefault, "set default"),
+];
+
+fn action_text(action: ReferentialAction) -> String {
+    ACTIONS.iter().find(|(known, _)| *known == action).map_or("no action", |(_, text)| text).to_owned()
+}
+
+fn action_of(text: &str) -> ReferentialAction {
+    ACTIONS.iter().find(|(_, known)| *known == text).map_or(ReferentialAction::NoAction, |(action, _)| *action)
+}
+
+/// The text of a catalog; `number` stores a part and gives its number. Tables of files and programs are left out.
+pub(super) fn write(catalog: &Catalog, number: &mut impl FnMut(&Arc<Part>) -> Result<u64>) -> Result<Vec<u8>> {
+    let mut schemas = Vec::new();
+    for schema in &catalog.schemas {
+        let mut tables = Vec::new();
+        for table in &schema.tables {
+            let (Some(stored), Some(definition)) = (stored_table(table), &table.definition) else { continue };
+            let parts = stored.parts().iter().map(|part| Ok((number(part)?, part.mask().0))).collect::<Result<_>>()?;
+            tables.push(table_text(&table.name, definition, stored.next_number, parts));
+        }
+        let view = |view: &Arc<View>| ViewText {
+            name: view.name.clone(),
+            columns: view.columns.clone(),
+            query: view.query.text().to_owned(),
+            schema: view.schema.clone(),
+        };
+        let views = schema.views.iter().map(view).collect();
+        schemas.push(SchemaText { name: schema.name.clone(), tables, views });
+    }
+    serde_json::to_vec(&Text { schemas }).map_err(|error| {
+        let message = format!("internal error: the list of tables cannot be written: {error}");
+        crate::diagnostic::Error::new(crate::diagnostic::SqlState::GENERAL, message)
+    })
+}
+
+fn table_text(
+    name: &str,
+    definition: &TableDefinition,
+    next_number: Option<i64>,
+    parts: Vec<(u64, usize)>,
+) -> TableText {
+    let column = |column: &ColumnDefinition| ColumnText {
+        name: column.name.clone(),
+        sql_type: column.sql_type.to_string(),
+        not_null: column.not_null,
+        hidden: column.hidden,
+        filled: match &column.filled {
+            Filled::Null => FilledText::Null,
+            Filled::Default(text) => FilledText::Default(text.text().trim().to_owned()),
+            Filled::Generated(text) => FilledText::Generated(text.text().trim().to_owned()),
+            Filled::Identity(Identity { always, start, increment }) => {
+                FilledText::Identity { always: *always, start: *start, increment: *increment }
+            }
+        },
+    };
+    let key = |key: &KeyConstraint| KeyText {
+        name: key.name.clone(),
+        columns: key.columns.clone(),
+        primary: key.primary,
+        nulls_same: key.nulls_same,
+    };
+    let reference = |reference: &ForeignKey| ReferenceText {
+        name: reference.name.clone(),
+        columns: reference.columns.clone(),
+        table: reference.table.clone(),
+        referred: reference.referred.clone(),
+        on_delete: action_text(reference.on_delete),
+        on_update: action_text(reference.on_update),
+        full: reference.full,
+    };
+    let check = |check: &CheckConstraint| (check.name.clone(), check.condition.text().trim().to_owned());
+    TableText {
+        name: name.to_owned(),
+        columns: definition.columns.iter().map(column).collect(),
+        keys: definition.keys.iter().map(key).collect(),
+        checks: definition.checks.iter().map(check).collect(),
+        references: definition.references.iter().map(reference).collect(),
+        next_number,
+        parts,
+    }
+}
+
+/// The catalog of a text; the outer error says which part of the text makes no sense. `part` finds a part by its number, with so many
+/// rows and columns.
+pub(super) fn read(
+    text: &[u8],
+    part: &mut impl FnMut(u64, usize, usize) -> Result<Arc<Part>>,
+) -> std::result::Result<Result<Catalog>, String> {
+    let text: Text = serde_json::from_slice(text).map_err(|error| format!("the list of tables ({error})"))?;
+    let mut schemas = Vec::new();
+    for schema in text.schemas {
+        let mut made = Schema::new(&schema.name);
+        for table in schema.tables {
+            match read_table(table, part)? {
+                Ok(table) => made.tables.push(table),
+                Err(error) => return Ok(Err(error)),
+            }
+        }
+        made.views = schema
+            .views
+            .into_iter()
+            .map(|view| {
+                let ViewText { name, columns, query, schema } = view;
+                Arc::new(View { name, columns, query: SourceText::new(query), schema })
+            })
+            .collect();
+        schemas.push(Arc::new(made));
+    }
+    Ok(Ok(Catalog { schemas }))
+}
+
+fn read_table(
+    table: TableText,
+    part: &mut impl FnMut(u64, usize, usize) -> Result<Arc<Part>>,
+) -> std::result::Result<Result<Table>, String> {
+    let mut definition = TableDefinition::default();
+    for column in table.columns {
+        let sql_type = type_of(&column.sql_type).map_err(|_| format!("the type of column {:?}", column.name))?;
+        let filled = match column.filled {
+            FilledText::Null => Filled::Null,
+            FilledText::Default(text) => Filled::Default(SourceText::new(text)),
+            FilledText::Generated(text) => Filled::Generated(SourceText::new(text)),
+            FilledText::Identity { always, start, increment } => {
+                Filled::Identity(Identity { always, start, increment })
+            }
+        };
+        let ColumnText { name, not_null, hidden, .. } = column;
+        definition.columns.push(ColumnDefinition { name, sql_type, not_null, filled, hidden });
+    }
+    let key = |key: KeyText| {
+        let KeyText { name, columns, primary, nulls_same } = key;
+        KeyConstraint { name, columns, primary, nulls_same }
+    };
+    definition.keys = table.keys.into_iter().map(key).collect();
+    let check = |(name, text): (String, String)| CheckConstraint { name, condition: SourceText::new(text) };
+    definition.checks = table.checks.into_iter().map(check).collect();
+    let reference = |reference: ReferenceText| ForeignKey {
+        on_delete: action_of(&reference.on_delete),
+        on_update: action_of(&reference.on_update),
+        name: reference.name,
+        columns: reference.columns,
+        table: reference.table,
+        referred: reference.referred,
+        full: reference.full,
+    };
+    definition.references = table.references.into_iter().map(reference).collect();
+    let width = definition.columns.len();
+    let parts = table.parts.into_iter().map(|(id, rows)| part(id, rows, width)).collect::<Result<Vec<_>>>();
+    Ok(parts.map(|parts| {
+        let columns =
+            definition.columns.iter().map(|column| Column::new(column.name.clone(), column.sql_type)).collect();
+        let mut source = StoredTable::from_parts(columns, definition.certain_keys(), parts);
+        source.next_number = table.next_number;
+        let definition = Some(Arc::new(definition));
+        Table { name: table.name, kind: TableKind::Table, source: Arc::new(source), definition }
+    }))
+}

@@ -1,0 +1,332 @@
+//! The database file: a key-value file whose commits are atomic (design: one file, one writer). Columns of parts are stored as Arrow IPC
+//! behind a checksum; what tables there are, and of which parts they consist, is one text that every commit replaces.
+
+use super::catalog_text;
+use super::part::{Content, Part};
+use super::stored_table::StoredTable;
+use crate::catalog::{Catalog, Table};
+use crate::diagnostic::{Error, Result, SqlState};
+use arrow::array::{Array, ArrayRef, RecordBatch};
+use arrow::buffer::BooleanBuffer;
+use arrow::datatypes::{Field, Schema};
+use arrow::ipc::reader::StreamReader;
+use arrow::ipc::writer::StreamWriter;
+use redb::{ReadableDatabase, ReadableTable, TableDefinition};
+use std::any::Any;
+use std::collections::{HashMap, HashSet, VecDeque};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+/// The layout of the file; a file of a later one is refused.
+const FORMAT: u32 = 1;
+/// Bytes of columns kept in memory.
+const CACHE_BYTES: usize = 256 << 20;
+
+const FACTS: TableDefinition<'_, &str, &[u8]> = TableDefinition::new("facts");
+const CELLS: TableDefinition<'_, (u64, u32), &[u8]> = TableDefinition::new("cells");
+/// Which rows of a part are left, where some are not.
+const MASKS: TableDefinition<'_, u64, &[u8]> = TableDefinition::new("masks");
+
+#[derive(Debug)]
+pub(crate) struct Store {
+    file: redb::Database,
+    path: PathBuf,
+    state: Mutex<State>,
+    cache: Mutex<Cache>,
+}
+
+/// What the file holds.
+#[derive(Debug, Default)]
+struct State {
+    next_part: u64,
+    /// For each stored part how many rows of it the file says are left.
+    left: HashMap<u64, usize>,
+    /// Parts that nobody uses any more.
+    garbage: Vec<u64>,
+}
+
+/// The columns of one stored part. When the last user lets go of them, the file may forget them.
+#[derive(Debug)]
+pub(super) struct Cells {
+    store: Arc<Store>,
+    part: u64,
+}
+
+impl Cells {
+    pub(super) fn column(&self, at: usize) -> Result<ArrayRef> {
+        self.store.column(self.part, crate::types::index(at))
+    }
+}
+
+impl Drop for Cells {
+    fn drop(&mut self) {
+        self.store.state.lock().unwrap_or_else(PoisonError::into_inner).garbage.push(self.part);
+    }
+}
+
+/// Columns that were read or written last.
+#[derive(Debug, Default)]
+struct Cache {
+    columns: HashMap<(u64, u32), ArrayRef>,
+    order: VecDeque<(u64, u32)>,
+    bytes: usize,
+}
+
+impl Cache {
+    fn put(&mut self, key: (u64, u32), column: &ArrayRef) {
+        if self.columns.insert(key, Arc::clone(column)).is_none() {
+            self.order.push_back(key);
+            self.bytes += column.get_array_memory_size();
+        }
+        while self.bytes > CACHE_BYTES {
+            let Some(oldest) = self.order.pop_front() else { return };
+            if let Some(column) = self.columns.remove(&oldest) {
+                self.bytes = self.bytes.saturating_sub(column.get_array_memory_size());
+            }
+        }
+    }
+}
+
+impl Store {
+    /// Opens or makes a database file; waits as long as `wait` for another process to let go of it.
+    ///
+    /// # Errors
+    /// 58030 when it cannot be opened or is in use, 22000 when it is no database file, is damaged, or of a later format.
+    pub(crate) fn open(path: &Path, wait: Duration) -> Result<(Arc<Self>, Catalog)> {
+        let started = Instant::now();
+        let file = loop {
+            match redb::Database::create(path) {
+                Ok(file) => break file,
+                Err(redb::DatabaseError::DatabaseAlreadyOpen) if started.elapsed() < wait => {
+                    std::thread::sleep(Duration::from_millis(20));
+                }
+                Err(redb::DatabaseError::DatabaseAlreadyOpen) => {
+                    let error = Error::new(SqlState::FILE_ACCESS, "another process has the database file open");
+                    return Err(error.with_help("wait for it to end, or open with a time to wait").in_file(path, None));
+                }
+                Err(error) => return Err(failed(path, error)),
+            }
+        };
+        let store = Self { file, path: path.to_owned(), state: Mutex::default(), cache: Mutex::default() };
+        store.check_format()?;
+        let store = Arc::new(store);
+        let catalog = store.load()?;
+        Ok((store, catalog))
+    }
+
+    fn check_format(&self) -> Result<()> {
+        let bad = |error: redb::Error| failed(&self.path, error);
+        let write = self.file.begin_write().map_err(|error| bad(error.into()))?;
+        let known = {
+            let mut facts = write.open_table(FACTS).map_err(|error| bad(error.into()))?;
+            write.open_table(CELLS).map_err(|error| bad(error.into()))?;
+            write.open_table(MASKS).map_err(|error| bad(error.into()))?;
+            let known = facts.get("format").map_err(|error| bad(error.into()))?.map(|value| value.value().to_vec());
+            if known.is_none() {
+                facts.insert("format", FORMAT.to_le_bytes().as_slice()).map_err(|error| bad(error.into()))?;
+            }
+            known
+        };
+        let format = known.map_or(FORMAT, |bytes| bytes.try_into().map_or(0, u32::from_le_bytes));
+        if format != FORMAT {
+            write.abort().map_err(|error| bad(error.into()))?;
+            let message = format!("the database file has format {format}, this program reads format {FORMAT}");
+            return Err(Error::new(SqlState::DATA_EXCEPTION, message)
+                .with_help("open it with the version of the program that wrote it, or a later one")
+                .in_file(&self.path, None));
+        }
+        write.commit().map_err(|error| bad(error.into()))
+    }
+
+    fn load(self: &Arc<Self>) -> Result<Catalog> {
+        let bad = |error: redb::Error| failed(&self.path, error);
+        let read = self.file.begin_read().map_err(|error| bad(error.into()))?;
+        let facts = read.open_table(FACTS).map_err(|error| bad(error.into()))?;
+        let masks = read.open_table(MASKS).map_err(|error| bad(error.into()))?;
+        let cells = read.open_table(CELLS).map_err(|error| bad(error.into()))?;
+        let mut state = State::default();
+        let mut known = HashSet::new();
+        for entry in cells.iter().map_err(|error| bad(error.into()))? {
+            let (key, _) = entry.map_err(|error| bad(error.into()))?;
+            known.insert(key.value().0);
+        }
+        state.next_part = known.iter().max().map_or(0, |last| last + 1);
+        let Some(text) = facts.get("catalog").map_err(|error| bad(error.into()))? else {
+            *self.state.lock().unwrap_or_else(PoisonError::into_inner) = state;
+            return Ok(Catalog::default());
+        };
+        let text = self.checked(text.value(), "the list of tables")?.to_vec();
+        let mut part = |id: u64, rows: usize, width: usize| -> Result<Arc<Part>> {
+            let mask = masks.get(id).map_err(|error| bad(error.into()))?;
+            let live = match mask {
+                Some(bytes) => {
+                    Some(BooleanBuffer::new(self.checked(bytes.value(), "a list of rows")?.to_vec().into(), 0, rows))
+                }
+                None => None,
+            };
+            if !known.contains(&id) && width > 0 {
+                return Err(self.damaged("a part of a table"));
+            }
+            let part = Part::of(Content::Stored(Cells { store: Arc::clone(self), part: id }), (rows, width), live);
+            state.left.insert(id, part.rows());
+            Ok(Arc::new(part))
+        };
+        let catalog = catalog_text::read(&text, &mut part).map_err(|what| self.damaged(&what))?;
+        state.garbage = known.iter().copied().filter(|id| !state.left.contains_key(id)).collect();
+        *self.state.lock().unwrap_or_else(PoisonError::into_inner) = state;
+        Ok(catalog?)
+    }
+
+    /// Makes the file hold just this: in one commit, which survives whatever happens after it.
+    ///
+    /// # Errors
+    /// 58030 when it cannot be written; the file then holds what it held before.
+    pub(crate) fn save(self: &Arc<Self>, catalog: &Catalog) -> Result<()> {
+        let bad = |error: redb::Error| failed(&self.path, error);
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        let write = self.file.begin_write().map_err(|error| bad(error.into()))?;
+        let mut fresh: Vec<(Arc<Part>, u64, Vec<ArrayRef>)> = Vec::new();
+        let mut left: Vec<(u64, usize)> = Vec::new();
+        {
+            let mut cells = write.open_table(CELLS).map_err(|error| bad(error.into()))?;
+            let mut masks = write.open_table(MASKS).map_err(|error| bad(error.into()))?;
+            let mut next_part = state.next_part;
+            let mut number = |part: &Arc<Part>| -> Result<u64> {
+                let stored = match &*part.content().read().unwrap_or_else(PoisonError::into_inner) {
+                    Content::Stored(cells) => Ok(cells.part),
+                    Content::Memory(columns) => Err(columns.clone()),
+                };
+                let id = match stored {
+                    Ok(id) => id,
+                    Err(columns) => {
+                        let same = |(known, ..): &&(Arc<Part>, u64, Vec<ArrayRef>)| {
+                            std::ptr::eq(known.content(), part.content())
+                        };
+                        if let Some((_, id, _)) = fresh.iter().find(same) {
+                            *id
+                        } else {
+                            let id = next_part;
+                            next_part += 1;
+                            for (at, column) in columns.iter().enumerate() {
+                                let key = (id, crate::types::index(at));
+                                cells.insert(key, encoded(column)?.as_slice()).map_err(|error| bad(error.into()))?;
+                            }
+                            fresh.push((Arc::clone(part), id, columns));
+                            id
+                        }
+                    }
+                };
+                if state.left.get(&id) != Some(&part.rows()) {
+                    if let (_, Some(live)) = part.mask() {
+                        masks
+                            .insert(id, framed(live.sliced().as_slice()).as_slice())
+                            .map_err(|error| bad(error.into()))?;
+                    }
+                    left.push((id, part.rows()));
+                }
+                Ok(id)
+            };
+            let text = catalog_text::write(catalog, &mut number)?;
+            let mut facts = write.open_table(FACTS).map_err(|error| bad(error.into()))?;
+            facts.insert("catalog", framed(&text).as_slice()).map_err(|error| bad(error.into()))?;
+            for id in &state.garbage {
+                let all: Vec<(u64, u32)> = cells
+                    .range((*id, 0)..=(*id, u32::MAX))
+                    .map_err(|error| bad(error.into()))?
+                    .filter_map(|entry| entry.ok().map(|(key, _)| key.value()))
+                    .collect();
+                for key in all {
+                    cells.remove(key).map_err(|error| bad(error.into()))?;
+                }
+                masks.remove(*id).map_err(|error| bad(error.into()))?;
+            }
+            state.next_part = next_part;
+        }
+        write.commit().map_err(|error| bad(error.into()))?;
+        let garbage = std::mem::take(&mut state.garbage);
+        garbage.iter().for_each(|id| {
+            state.left.remove(id);
+        });
+        state.left.extend(left);
+        drop(state);
+        let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
+        for (part, id, columns) in fresh {
+            columns.iter().enumerate().for_each(|(at, column)| cache.put((id, crate::types::index(at)), column));
+            let cells = Cells { store: Arc::clone(self), part: id };
+            *part.content().write().unwrap_or_else(PoisonError::into_inner) = Content::Stored(cells);
+        }
+        Ok(())
+    }
+
+    fn column(&self, part: u64, at: u32) -> Result<ArrayRef> {
+        if let Some(known) = self.cache.lock().unwrap_or_else(PoisonError::into_inner).columns.get(&(part, at)) {
+            return Ok(Arc::clone(known));
+        }
+        let bad = |error: redb::Error| failed(&self.path, error);
+        let read = self.file.begin_read().map_err(|error| bad(error.into()))?;
+        let cells = read.open_table(CELLS).map_err(|error| bad(error.into()))?;
+        let found = cells.get((part, at)).map_err(|error| bad(error.into()))?;
+        let found = found.ok_or_else(|| self.damaged("a column of a table"))?;
+        let bytes = self.checked(found.value(), "a column of a table")?;
+        let column = decoded(bytes).ok_or_else(|| self.damaged("a column of a table"))?;
+        self.cache.lock().unwrap_or_else(PoisonError::into_inner).put((part, at), &column);
+        Ok(column)
+    }
+
+    /// What was framed, when its checksum is right.
+    fn checked<'b>(&self, bytes: &'b [u8], what: &str) -> Result<&'b [u8]> {
+        match bytes.split_at_checked(4) {
+            Some((sum, rest)) if sum == crc32fast::hash(rest).to_le_bytes() => Ok(rest),
+            _ => Err(self.damaged(what)),
+        }
+    }
+
+    fn damaged(&self, what: &str) -> Error {
+        Error::new(SqlState::DATA_EXCEPTION, format!("the database file is damaged: {what} cannot be read"))
+            .in_file(&self.path, None)
+    }
+}
+
+/// The version of a table that a catalog holds, when the database keeps it.
+pub(super) fn stored_table(table: &Table) -> Option<Arc<StoredTable>> {
+    table.definition.as_ref()?;
+    let source: Arc<dyn Any + Send + Sync> = table.source.clone();
+    source.downcast::<StoredTable>().ok()
+}
+
+fn failed(path: &Path, error: impl Into<redb::Error>) -> Error {
+    let error = error.into();
+    let (state, message) = match &error {
+        redb::Error::Corrupted(what) => {
+            (SqlState::DATA_EXCEPTION, format!("the database file is damaged, or none: {what}"))
+        }
+        redb::Error::Io(io) if io.kind() == std::io::ErrorKind::InvalidData => {
+            (SqlState::DATA_EXCEPTION, "this is no database file".to_owned())
+        }
+        redb::Error::UpgradeRequired(_) => {
+            (SqlState::DATA_EXCEPTION, "the database file has a format of its own time".to_owned())
+        }
+        other => (SqlState::FILE_ACCESS, format!("the database file cannot be used: {other}")),
+    };
+    Error::new(state, message).in_file(path, None)
+}
+
+/// Bytes behind their checksum.
+fn framed(bytes: &[u8]) -> Vec<u8> {
+    [&crc32fast::hash(bytes).to_le_bytes(), bytes].concat()
+}
+
+fn encoded(column: &ArrayRef) -> Result<Vec<u8>> {
+    let column = if column.offset() == 0 { Arc::clone(column) } else { arrow::compute::concat(&[column.as_ref()])? };
+    let schema = Arc::new(Schema::new(vec![Field::new("c", column.data_type().clone(), true)]));
+    let mut writer = StreamWriter::try_new(Vec::new(), &schema)?;
+    writer.write(&RecordBatch::try_new(schema, vec![column])?)?;
+    Ok(framed(&writer.into_inner()?))
+}
+
+fn decoded(bytes: &[u8]) -> Option<ArrayRef> {
+    let mut reader = StreamReader::try_new(bytes, None).ok()?;
+    let batch = reader.next()?.ok()?;
+    batch.columns().first().cloned()
+}
