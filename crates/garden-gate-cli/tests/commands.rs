@@ -158,7 +158,6 @@ fn wrong_usage_is_status_two() {
         &["run", "-e", "SELECT 1", "--output", "scroll"],
         &["plan", "a.sql", "-e", "SELECT 1"],
         &["run", "-e", "SELECT 1", "--set", "workers"],
-        &["run", "-e", "SELECT 1", "--db", "x.db"],
         &["demo", "--scale", "0"],
     ] {
         let ran = tool(arguments);

@@ -2,4 +2,5 @@
 #![expect(clippy::unwrap_used, reason = "a test stops at what it does not expect")]
 
 mod commands;
+mod durable;
 mod tool;

@@ -101,6 +101,7 @@ fn value(value: &Value) -> Json {
         Value::Numeric(_) | Value::Double(_) => {
             value.to_string().parse::<Number>().map_or_else(|_| Json::String(value.to_string()), Json::Number)
         }
+        Value::Array(elements) => Json::Array(elements.iter().map(self::value).collect()),
         _ => Json::String(value.to_string()),
     }
 }

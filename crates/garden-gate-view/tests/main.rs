@@ -3,8 +3,8 @@
 
 use garden_gate::{Column, Database, Parameters, ResultSet, Session, SqlType, Value};
 use garden_gate_view::{
-    Look, Separated, considered, done_json, error, error_json, lines_json, markdown, note, plan_json, plan_tree,
-    rewrites, rows_json, separated, table,
+    Look, Separated, changed_json, considered, done_json, error, error_json, lines_json, markdown, note, plan_json,
+    plan_tree, rewrites, rows_json, separated, table,
 };
 use serde_json::Value as Json;
 use std::time::Duration;
@@ -166,6 +166,25 @@ fn json_of_statements_without_rows_notes_and_errors() {
         (&object["file"], &object["file_line"], &object["line"]),
         (&"no/such.csv".into(), &Json::Null, &Json::Null)
     );
+}
+
+#[test]
+fn json_and_text_of_changes_and_of_arrays() {
+    let arrays = json(&rows_json(&query(
+        "SELECT ARRAY[1, NULL], ARRAY[ARRAY['a'], ARRAY[]], ARRAY[DATE '2024-02-29'], ROW(1, 'a')",
+    )));
+    assert_eq!(arrays["rows"], serde_json::json!([[[1, null], [["a"], []], ["2024-02-29"], "(1, 'a')"]]));
+    assert_eq!(arrays.get("affected"), None);
+    let mut session = Database::in_memory().session();
+    session.run("CREATE TABLE t (a INTEGER)").unwrap();
+    let returned = session.query("INSERT INTO t VALUES (1), (2) RETURNING a", ()).unwrap();
+    let object = json(&rows_json(&returned));
+    assert_eq!((&object["affected"], &object["rows"]), (&2.into(), &serde_json::json!([[1], [2]])));
+    assert!(table(&returned, Look::plain()).contains("2 rows changed, "));
+    let changed = json(&changed_json(1, Duration::from_micros(250), &[]));
+    assert_eq!(changed, serde_json::json!({"kind": "changed", "affected": 1, "elapsed_ms": 0.25, "notes": []}));
+    assert_eq!(garden_gate_view::changed(1, Duration::from_micros(250)), "1 row changed, 0.2 ms\n");
+    assert_eq!(garden_gate_view::changed(0, Duration::from_millis(25)), "0 rows changed, 25 ms\n");
 }
 
 #[test]

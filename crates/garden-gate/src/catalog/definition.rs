@@ -25,6 +25,7 @@ impl TableDefinition {
 }
 
 #[derive(Clone, Debug)]
+#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 pub(crate) struct ColumnDefinition {
     pub(crate) name: String,
     pub(crate) sql_type: SqlType,
@@ -56,6 +57,7 @@ pub(crate) struct Identity {
 
 /// PRIMARY KEY or UNIQUE
 #[derive(Clone, Debug)]
+#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 pub(crate) struct KeyConstraint {
     pub(crate) name: String,
     pub(crate) columns: Vec<usize>,

@@ -6,7 +6,7 @@ use super::constraints::{check_key, repeat, table_columns};
 use super::definition::no_table;
 use super::session::Call;
 use super::table_definition::{Maker, constraint_names, no_column};
-use crate::bind::{MissingParameters, bind_checks, check_definition, default_value};
+use crate::bind::{MissingParameters, Surroundings, bind_checks, check_definition, default_value};
 use crate::catalog::{
     Catalog, CheckConstraint, ColumnDefinition, Filled, Table, TableDefinition, TableKind, TableSource,
 };
@@ -15,6 +15,16 @@ use crate::kernel::Batch;
 use crate::storage::StoredTable;
 use crate::syntax::ast;
 use std::sync::Arc;
+
+/// A table on its way to another definition.
+struct Altered<'a> {
+    maker: Maker<'a>,
+    around: &'a Surroundings<'a>,
+    schema: &'a str,
+    name: String,
+    made: TableDefinition,
+    rows: Batch,
+}
 
 impl Session {
     pub(super) fn alter_table(
@@ -29,7 +39,7 @@ impl Session {
             return Err(no_table(catalog, &schema, table));
         };
         let known = known.name.clone();
-        let (rows, definition) = stored(catalog, &schema, &known).map_err(|_| {
+        let (stored, definition) = stored(catalog, &schema, &known).map_err(|_| {
             let message = format!("{known} holds rows of a file or a program, and can't be altered");
             Error::new(SqlState::SYNTAX_OR_RULE, message).at(table.span)
         })?;
@@ -39,117 +49,137 @@ impl Session {
         let before = catalog.clone();
         let files = self.files();
         let around = self.around(&before, &files, call.parameters, MissingParameters::Refuse);
-        let maker = Maker { session: self, catalog: &before, source: call.source, table };
-        let mut made = TableDefinition::clone(&definition);
-        let mut columns = all_rows(&rows)?;
+        let mut altered = Altered {
+            maker: Maker { session: self, catalog: &before, source: call.source, table },
+            around: &around,
+            schema: &schema,
+            name: known,
+            made: TableDefinition::clone(&definition),
+            rows: all_rows(&stored)?,
+        };
+        if !altered.apply(action)? {
+            return Ok(());
+        }
+        let Altered { made, rows, name, .. } = altered;
+        check_definition(&made, &around)?;
+        let mut source = StoredTable::new(table_columns(&made), made.certain_keys());
+        if rows.rows > 0 {
+            source = source.changed(&[], std::slice::from_ref(&rows))?;
+        }
+        source.next_number = stored.next_number;
+        for key in &made.keys {
+            check_key(&name, &made, key, (&source, &rows))?;
+        }
+        let definition = Arc::new(made);
+        let (kind, source) = (TableKind::Table, Arc::new(source));
+        let table = Table { name: name.clone(), kind, source, definition: Some(Arc::clone(&definition)) };
+        catalog.put_table(&schema, table);
+        let changer = self.changer(catalog, &around);
+        changer.check_rows(&name, &definition, &rows)?;
+        definition.references.iter().try_for_each(|key| changer.check_reference(&name, &definition, key, &rows))
+    }
+}
+
+impl Altered<'_> {
+    /// Makes the new definition and rows; `false` when there is nothing to do.
+    fn apply(&mut self, action: &ast::AlterTable) -> Result<bool> {
         match action {
-            ast::AlterTable::AddColumn(column) => {
-                maker.column(&mut made, column)?;
-                for constraint in &column.constraints {
-                    maker.constraint(&mut made, constraint, &schema)?;
-                }
-                let at = made.columns.len() - 1;
-                if matches!(made.columns[at].filled, Filled::Generated(_) | Filled::Identity(_)) && columns.rows > 0 {
-                    let what = "a generated or numbered column for a table that has rows";
-                    return Err(Error::not_supported(what).at(column.name.span));
-                }
-                let value = default_value(&made, at, &around)?;
-                columns.columns.push(repeat(&value, made.columns[at].sql_type, columns.rows)?);
-            }
-            ast::AlterTable::DropColumn { name, drop } => {
-                let Some(at) = made.columns.iter().position(|column| name.matches(&column.name)) else {
-                    return if drop.if_exists { Ok(()) } else { Err(no_column(&made, &known, name)) };
-                };
-                drop_column(&mut made, at, *drop).map_err(|error| error.at(name.span))?;
-                columns.columns.remove(at);
-                let broken = |check: &CheckConstraint| {
-                    let alone = TableDefinition { checks: vec![check.clone()], ..made.clone() };
-                    bind_checks(&alone, &around).is_err()
-                };
-                let used: Vec<String> =
-                    made.checks.iter().filter(|check| broken(check)).map(|check| check.name.clone()).collect();
-                if !used.is_empty() && !drop.cascade {
-                    let quoted: Vec<String> = used.iter().map(|name| format!("{name:?}")).collect();
-                    let message =
-                        format!("column {:?} is part of {}", name.text, super::table_definition::names(&quoted));
-                    return Err(Error::new(SqlState::SYNTAX_OR_RULE, message)
-                        .with_help("CASCADE drops these as well")
-                        .at(name.span));
-                }
-                made.checks.retain(|check| !used.contains(&check.name));
-            }
+            ast::AlterTable::AddColumn(column) => self.add_column(column)?,
+            ast::AlterTable::DropColumn { name, drop } => return self.drop_column(name, *drop),
             ast::AlterTable::RenameColumn { name, to } => {
-                if made
-                    .columns
-                    .iter()
-                    .any(|column| column.name.eq_ignore_ascii_case(&to.text) && !name.matches(&column.name))
-                {
-                    let message = format!("table {known:?} has a column {:?} already", to.text);
+                let taken = |column: &ColumnDefinition| {
+                    column.name.eq_ignore_ascii_case(&to.text) && !name.matches(&column.name)
+                };
+                if self.made.columns.iter().any(taken) {
+                    let message = format!("table {:?} has a column {:?} already", self.name, to.text);
                     return Err(Error::new(SqlState::COLUMN_EXISTS, message).at(to.span));
                 }
-                column_mut(&mut made, &known, name)?.name.clone_from(&to.text);
+                self.column_mut(name)?.name.clone_from(&to.text);
             }
             ast::AlterTable::SetDefault { column, value } => {
-                let filled = match value {
-                    Some(expr) => maker.default(expr),
-                    None => Filled::Null,
-                };
-                column_mut(&mut made, &known, column)?.filled = filled;
+                let filled = value.as_ref().map_or(Filled::Null, |expr| self.maker.default(expr));
+                self.column_mut(column)?.filled = filled;
             }
             ast::AlterTable::SetNotNull { column, not_null } => {
-                column_mut(&mut made, &known, column)?.not_null = *not_null;
-                if !*not_null
-                    && made
-                        .keys
-                        .iter()
-                        .any(|key| key.primary && key.columns.iter().any(|at| column.matches(&made.columns[*at].name)))
-                {
+                self.column_mut(column)?.not_null = *not_null;
+                let in_key = |at: &usize| column.matches(&self.made.columns[*at].name);
+                if !*not_null && self.made.keys.iter().any(|key| key.primary && key.columns.iter().any(in_key)) {
                     let message = format!("column {:?} is part of the primary key and is never NULL", column.text);
                     return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(column.span));
                 }
             }
-            ast::AlterTable::AddConstraint(constraint) => maker.constraint(&mut made, constraint, &schema)?,
-            ast::AlterTable::DropConstraint { name, drop } => {
-                let names = constraint_names(&made);
-                if !names.iter().any(|known| name.matches(known)) {
-                    if drop.if_exists {
-                        return Ok(());
-                    }
-                    let known: Vec<&str> = names.iter().map(String::as_str).collect();
-                    let message = format!("no constraint {:?}", name.text);
-                    let help = suggestion(&name.text, &known, "the constraints are");
-                    return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).with_help(help).at(name.span));
-                }
-                made.keys.retain(|key| !name.matches(&key.name));
-                made.checks.retain(|check| !name.matches(&check.name));
-                made.references.retain(|reference| !name.matches(&reference.name));
+            ast::AlterTable::AddConstraint(constraint) => {
+                self.maker.constraint(&mut self.made, constraint, self.schema)?;
             }
+            ast::AlterTable::DropConstraint { name, drop } => return self.drop_constraint(name, *drop),
             ast::AlterTable::Rename(_) => {}
         }
-        check_definition(&made, &around)?;
-        let mut altered = StoredTable::new(table_columns(&made), made.certain_keys());
-        if columns.rows > 0 {
-            altered = altered.changed(&[], std::slice::from_ref(&columns))?;
+        Ok(true)
+    }
+
+    fn column_mut(&mut self, name: &ast::Ident) -> Result<&mut ColumnDefinition> {
+        match self.made.columns.iter().position(|column| name.matches(&column.name)) {
+            Some(at) => Ok(&mut self.made.columns[at]),
+            None => Err(no_column(&self.made, &self.name, name)),
         }
-        altered.next_number = rows.next_number;
-        for key in &made.keys {
-            check_key(&known, &made, key, (&altered, &columns))?;
+    }
+
+    fn add_column(&mut self, column: &ast::ColumnElement) -> Result<()> {
+        self.maker.column(&mut self.made, column)?;
+        for constraint in &column.constraints {
+            self.maker.constraint(&mut self.made, constraint, self.schema)?;
         }
-        let definition = Arc::new(made);
-        let table = Table {
-            name: known.clone(),
-            kind: TableKind::Table,
-            source: Arc::new(altered),
-            definition: Some(Arc::clone(&definition)),
-        };
-        catalog.put_table(&schema, table);
-        let changer = self.changer(catalog, &around);
-        changer.check_rows(&known, &definition, &columns)?;
-        for reference in &definition.references {
-            changer.check_reference(&known, &definition, reference, &columns)?;
+        let at = self.made.columns.len() - 1;
+        if matches!(self.made.columns[at].filled, Filled::Generated(_) | Filled::Identity(_)) && self.rows.rows > 0 {
+            let what = "a generated or numbered column for a table that has rows";
+            return Err(Error::not_supported(what).at(column.name.span));
         }
+        let value = default_value(&self.made, at, self.around)?;
+        self.rows.columns.push(repeat(&value, self.made.columns[at].sql_type, self.rows.rows)?);
         Ok(())
     }
+
+    fn drop_column(&mut self, name: &ast::Ident, drop: ast::Drop) -> Result<bool> {
+        let Some(at) = self.made.columns.iter().position(|column| name.matches(&column.name)) else {
+            return if drop.if_exists { Ok(false) } else { Err(no_column(&self.made, &self.name, name)) };
+        };
+        drop_column(&mut self.made, at, drop).map_err(|error| error.at(name.span))?;
+        self.rows.columns.remove(at);
+        let broken = |check: &&CheckConstraint| {
+            let alone = TableDefinition { checks: vec![(*check).clone()], ..self.made.clone() };
+            bind_checks(&alone, self.around).is_err()
+        };
+        let used: Vec<String> = self.made.checks.iter().filter(broken).map(|check| check.name.clone()).collect();
+        if !used.is_empty() && !drop.cascade {
+            return Err(part_of(&name.text, &used).at(name.span));
+        }
+        self.made.checks.retain(|check| !used.contains(&check.name));
+        Ok(true)
+    }
+
+    fn drop_constraint(&mut self, name: &ast::Ident, drop: ast::Drop) -> Result<bool> {
+        let names = constraint_names(&self.made);
+        if !names.iter().any(|known| name.matches(known)) {
+            if drop.if_exists {
+                return Ok(false);
+            }
+            let known: Vec<&str> = names.iter().map(String::as_str).collect();
+            let help = suggestion(&name.text, &known, "the constraints are");
+            let message = format!("no constraint {:?}", name.text);
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).with_help(help).at(name.span));
+        }
+        self.made.keys.retain(|key| !name.matches(&key.name));
+        self.made.checks.retain(|check| !name.matches(&check.name));
+        self.made.references.retain(|reference| !name.matches(&reference.name));
+        Ok(true)
+    }
+}
+
+/// A column can't be dropped alone.
+fn part_of(column: &str, constraints: &[String]) -> Error {
+    let quoted: Vec<String> = constraints.iter().map(|name| format!("{name:?}")).collect();
+    let message = format!("column {column:?} is part of {}", super::table_definition::names(&quoted));
+    Error::new(SqlState::SYNTAX_OR_RULE, message).with_help("CASCADE drops these as well")
 }
 
 /// All rows of a table as one batch.
@@ -190,25 +220,16 @@ fn rename(catalog: &mut Catalog, (schema, known): (&str, &str), to: &ast::Ident)
     Ok(())
 }
 
-fn column_mut<'d>(made: &'d mut TableDefinition, table: &str, name: &ast::Ident) -> Result<&'d mut ColumnDefinition> {
-    match made.columns.iter().position(|column| name.matches(&column.name)) {
-        Some(at) => Ok(&mut made.columns[at]),
-        None => Err(no_column(made, table, name)),
-    }
-}
-
 /// Takes a column away, with CASCADE also the keys and references it is part of.
 fn drop_column(made: &mut TableDefinition, at: usize, drop: ast::Drop) -> Result<()> {
     if made.columns.len() == 1 {
         return Err(Error::new(SqlState::SYNTAX_OR_RULE, "a table has at least one column"));
     }
-    let mut used: Vec<String> =
-        made.keys.iter().filter(|key| key.columns.contains(&at)).map(|key| format!("{:?}", key.name)).collect();
-    used.extend(made.references.iter().filter(|key| key.columns.contains(&at)).map(|key| format!("{:?}", key.name)));
+    let keys = made.keys.iter().filter(|key| key.columns.contains(&at)).map(|key| key.name.clone());
+    let references = made.references.iter().filter(|key| key.columns.contains(&at)).map(|key| key.name.clone());
+    let used: Vec<String> = keys.chain(references).collect();
     if !used.is_empty() && !drop.cascade {
-        let message =
-            format!("column {:?} is part of {}", made.columns[at].name, super::table_definition::names(&used));
-        return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).with_help("CASCADE drops these as well"));
+        return Err(part_of(&made.columns[at].name, &used));
     }
     made.keys.retain(|key| !key.columns.contains(&at));
     made.references.retain(|key| !key.columns.contains(&at));

@@ -59,7 +59,7 @@ impl Session {
                 let next_number = number(&mut rows, &numbered, (&old, &definition))?;
                 let delta = changer.without_duplicates((&schema, &table), rows, duplicates)?;
                 let (rows, affected) = (delta.added.clone(), delta.added.rows as u64);
-                changer.apply((&schema, &table), delta)?;
+                changer.apply((&schema, &table), &delta)?;
                 changer.set_next_number((&schema, &table), next_number)?;
                 let before = nulls_like(&rows);
                 (affected, returning(&rows, &before)?)
@@ -69,7 +69,7 @@ impl Session {
                 let places = rows.columns[0].as_primitive::<Int64Type>().values().to_vec();
                 let new = Batch::new(rows.columns[1..].to_vec(), rows.rows);
                 let before = if change.returning.is_some() { old.rows_at(&places)? } else { nothing.clone() };
-                changer.apply((&schema, &table), Delta { replaced: new.rows, removed: places, added: new.clone() })?;
+                changer.apply((&schema, &table), &Delta { replaced: new.rows, removed: places, added: new.clone() })?;
                 (rows.rows as u64, if change.returning.is_some() { returning(&new, &before)? } else { None })
             }
             Meaning::Merged { numbered } => {
@@ -79,7 +79,7 @@ impl Session {
                 let before = old.rows_at(&merged.removed)?;
                 let new = merged.added.clone();
                 let replaced = merged.replaced;
-                changer.apply((&schema, &table), merged)?;
+                changer.apply((&schema, &table), &merged)?;
                 changer.set_next_number((&schema, &table), next_number)?;
                 let (new, before) = beside(&new, &before, replaced)?;
                 (affected, returning(&new, &before)?)
@@ -89,7 +89,7 @@ impl Session {
                     rows.map_or_else(Vec::new, |rows| rows.columns[0].as_primitive::<Int64Type>().values().to_vec());
                 let before = if change.returning.is_some() { old.rows_at(&places)? } else { nothing.clone() };
                 let affected = places.len() as u64;
-                changer.apply((&schema, &table), Delta { removed: places, added: nothing.clone(), replaced: 0 })?;
+                changer.apply((&schema, &table), &Delta { removed: places, added: nothing.clone(), replaced: 0 })?;
                 if let ast::ChangeKind::Truncate { restart: true } = change.kind {
                     changer.set_next_number((&schema, &table), first_number(&definition))?;
                 }

@@ -65,7 +65,7 @@ impl<'a> Changer<'a> {
             return Ok(Delta { removed: Vec::new(), added: rows, replaced: 0 });
         }
         let (table, definition) = stored(&self.catalog, schema, name)?;
-        let new = StoredTable::new(table_columns(&definition), Vec::new()).changed(&[], &[rows.clone()])?;
+        let new = StoredTable::new(table_columns(&definition), Vec::new()).changed(&[], std::slice::from_ref(&rows))?;
         let mut dropped: HashSet<u32> = HashSet::new();
         let mut removed: HashSet<Place> = HashSet::new();
         for key in &definition.keys {
@@ -95,7 +95,7 @@ impl<'a> Changer<'a> {
     }
 
     /// Changes a table, checks it, and changes what refers to it.
-    pub(super) fn apply(&mut self, (schema, name): TableName<'_>, delta: Delta) -> Result<()> {
+    pub(super) fn apply(&mut self, (schema, name): TableName<'_>, delta: &Delta) -> Result<()> {
         if self.depth >= MOST_CASCADES {
             return Err(Error::new(SqlState::CONSTRAINT, "changes cause changes more than 128 tables deep"));
         }
@@ -116,7 +116,7 @@ impl<'a> Changer<'a> {
         self.depth += 1;
         let before = old.rows_at(&delta.removed)?;
         for (child_schema, child, reference) in self.referring(schema, name) {
-            self.referred((schema, name), (&child_schema, &child, &reference), (&before, &delta))?;
+            self.referred((schema, name), (&child_schema, &child, &reference), (&before, delta))?;
         }
         self.depth -= 1;
         Ok(())
@@ -227,7 +227,7 @@ impl<'a> Changer<'a> {
         }
         if action == ReferentialAction::Cascade && !is_update {
             let delta = Delta { removed: places, added: empty(&definition), replaced: 0 };
-            return self.apply((child_schema, child), delta);
+            return self.apply((child_schema, child), &delta);
         }
         let mut rows = table.rows_at(&places)?;
         let from: UInt32Array = children.iter().map(|(row, _)| *row).collect::<Vec<u32>>().into();
@@ -241,7 +241,7 @@ impl<'a> Changer<'a> {
                 _ => repeat(&Value::Null, column.sql_type, rows.rows)?,
             };
         }
-        self.apply((child_schema, child), Delta { replaced: rows.rows, removed: places, added: rows })
+        self.apply((child_schema, child), &Delta { replaced: rows.rows, removed: places, added: rows })
     }
 }
 

@@ -78,9 +78,12 @@ impl Database {
     /// # Errors
     /// As [`Database::open`].
     pub fn open_waiting(path: impl AsRef<Path>, wait: Duration) -> Result<Self> {
-        let (store, catalog) = Store::open(path.as_ref(), wait)?;
+        Ok(Self::stored(Store::open(path.as_ref(), wait)?))
+    }
+
+    pub(super) fn stored((store, catalog): (Arc<Store>, Catalog)) -> Self {
         let catalog = RwLock::new(Arc::new(catalog));
-        Ok(Self(Arc::new(Shared { catalog, store: Some(store), ..Shared::default() })))
+        Self(Arc::new(Shared { catalog, store: Some(store), ..Shared::default() }))
     }
 
     /// A new session.

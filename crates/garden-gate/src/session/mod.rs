@@ -3,6 +3,8 @@
 mod alter;
 mod change;
 mod constraints;
+#[cfg(test)]
+mod crash;
 mod database;
 mod definition;
 mod files;

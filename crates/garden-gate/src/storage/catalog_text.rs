@@ -37,6 +37,7 @@ struct TableText {
 }
 
 #[derive(Serialize, Deserialize)]
+#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 struct ColumnText {
     name: String,
     sql_type: String,
@@ -54,6 +55,7 @@ enum FilledText {
 }
 
 #[derive(Serialize, Deserialize)]
+#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 struct KeyText {
     name: String,
     columns: Vec<usize>,

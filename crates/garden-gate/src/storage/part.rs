@@ -44,7 +44,7 @@ impl Part {
     }
 
     /// Rows that are left.
-    pub(super) fn rows(&self) -> usize {
+    pub(super) fn count(&self) -> usize {
         self.left
     }
 

@@ -108,6 +108,11 @@ impl Store {
                 Err(error) => return Err(failed(path, error)),
             }
         };
+        Self::of(file, path)
+    }
+
+    /// The database that an open file holds.
+    pub(crate) fn of(file: redb::Database, path: &Path) -> Result<(Arc<Self>, Catalog)> {
         let store = Self { file, path: path.to_owned(), state: Mutex::default(), cache: Mutex::default() };
         store.check_format()?;
         let store = Arc::new(store);
@@ -169,13 +174,13 @@ impl Store {
                 return Err(self.damaged("a part of a table"));
             }
             let part = Part::of(Content::Stored(Cells { store: Arc::clone(self), part: id }), (rows, width), live);
-            state.left.insert(id, part.rows());
+            state.left.insert(id, part.count());
             Ok(Arc::new(part))
         };
         let catalog = catalog_text::read(&text, &mut part).map_err(|what| self.damaged(&what))?;
         state.garbage = known.iter().copied().filter(|id| !state.left.contains_key(id)).collect();
         *self.state.lock().unwrap_or_else(PoisonError::into_inner) = state;
-        Ok(catalog?)
+        catalog
     }
 
     /// Makes the file hold just this: in one commit, which survives whatever happens after it.
@@ -217,13 +222,13 @@ impl Store {
                         }
                     }
                 };
-                if state.left.get(&id) != Some(&part.rows()) {
+                if state.left.get(&id) != Some(&part.count()) {
                     if let (_, Some(live)) = part.mask() {
                         masks
                             .insert(id, framed(live.sliced().as_slice()).as_slice())
                             .map_err(|error| bad(error.into()))?;
                     }
-                    left.push((id, part.rows()));
+                    left.push((id, part.count()));
                 }
                 Ok(id)
             };

@@ -54,7 +54,7 @@ impl StoredTable {
         parts: Vec<Arc<Part>>,
         earlier: Vec<Option<(Arc<ColumnStatistics>, u64)>>,
     ) -> Self {
-        let rows = parts.iter().map(|part| part.rows() as u64).sum();
+        let rows = parts.iter().map(|part| part.count() as u64).sum();
         let statistics = columns.iter().map(|_| OnceLock::new()).collect();
         Self { columns, keys, parts, rows, statistics, next_number: None, earlier }
     }
@@ -110,15 +110,15 @@ impl StoredTable {
     /// Small parts at the end become one as soon as the last is no smaller than the one before it: each row is moved O(log rows) times.
     fn merge_tail(&self, parts: &mut Vec<Arc<Part>>) -> Result<()> {
         while let [.., before, last] = parts.as_slice() {
-            let rows = before.rows() + last.rows();
-            if last.rows() < before.rows() || rows > SEGMENT_ROWS {
+            let rows = before.count() + last.count();
+            if last.count() < before.count() || rows > SEGMENT_ROWS {
                 return Ok(());
             }
             let both: Vec<Batch> = [before, last]
                 .into_iter()
                 .map(|part| {
                     let columns = (0..self.columns.len()).map(|at| part.column(at, 0)).collect::<Result<_>>()?;
-                    Ok(Batch::new(columns, part.rows()))
+                    Ok(Batch::new(columns, part.count()))
                 })
                 .collect::<Result<_>>()?;
             let merged = Batch::concat(&both, None)?;
@@ -178,7 +178,7 @@ impl TableSource for StoredTable {
     fn read(&self, columns: &[usize]) -> Result<Vec<Segment>> {
         let segment = |(number, part): (usize, &Arc<Part>)| {
             let columns = columns.iter().map(|at| part.column(*at, number)).collect::<Result<_>>()?;
-            Ok(Segment { columns, rows: part.rows() })
+            Ok(Segment { columns, rows: part.count() })
         };
         self.parts.iter().enumerate().map(segment).collect()
     }

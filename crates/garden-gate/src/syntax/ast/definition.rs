@@ -21,6 +21,7 @@ pub(crate) enum Definition {
 
 /// `IF EXISTS` and `RESTRICT | CASCADE`
 #[derive(Clone, Copy, Debug)]
+#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 pub(crate) struct Drop {
     pub(crate) if_exists: bool,
     pub(crate) cascade: bool,
@@ -59,6 +60,7 @@ pub(crate) enum TableElement {
 }
 
 #[derive(Clone, Debug)]
+#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 pub(crate) struct ColumnElement {
     pub(crate) name: Ident,
     pub(crate) sql_type: SqlType,

@@ -1,0 +1,125 @@
+//! Database files: what one run leaves the next one finds, whatever ends it.
+
+use crate::tool::{command, rows, tool, tool_with_input};
+use std::io::{BufRead, BufReader, Write};
+use std::process::Stdio;
+
+#[test]
+fn what_one_run_commits_the_next_one_finds() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("garden.gate");
+    let db = file.to_str().unwrap();
+    let made = tool_with_input(
+        &["run", "--db", db],
+        "CREATE TABLE bed (id INTEGER GENERATED ALWAYS AS IDENTITY PRIMARY KEY, name VARCHAR(9) DEFAULT 'new' NOT NULL,
+           area NUMERIC(5,2) CHECK (area > 0), tags VARCHAR(9) ARRAY, since TIMESTAMP WITH TIME ZONE);
+         CREATE TABLE task (bed INTEGER REFERENCES bed ON DELETE CASCADE, hours INTERVAL DAY TO SECOND);
+         INSERT INTO bed (name, area, tags, since) VALUES ('Fern', 2.5, ARRAY['wet', NULL], TIMESTAMP '2024-05-06 07:08:09+02:00');
+         INSERT INTO bed (area) VALUES (NULL);
+         INSERT INTO task VALUES (1, INTERVAL '1:30' HOUR TO MINUTE), (2, NULL);
+         CREATE SCHEMA shed; CREATE VIEW shed.wet AS SELECT name FROM home.bed WHERE area > 1;
+         DELETE FROM task WHERE bed = 2;
+         START TRANSACTION; DELETE FROM bed;",
+    );
+    assert_eq!(made.status, 0, "{}", made.err);
+    assert!(made.err.contains("transaction-undone"), "{}", made.err);
+    let found = |sql: &str| rows(&["run", "--db", db, "-e", sql]);
+    assert_eq!(
+        found("SELECT * FROM bed ORDER BY id"),
+        ["1,Fern,2.50,\"['wet', NULL]\",2024-05-06 05:08:09+00:00", "2,new,,,"]
+    );
+    assert_eq!(found("SELECT * FROM task"), ["1,0 01:30:00"]);
+    assert_eq!(found("SELECT * FROM shed.wet"), ["Fern"]);
+    assert_eq!(found("INSERT INTO bed (area) VALUES (1) RETURNING id"), ["3"]);
+    for (sql, words) in [
+        ("INSERT INTO bed (area) VALUES (0)", "bed_check: CHECK (area > 0) is FALSE"),
+        ("INSERT INTO task VALUES (9, NULL)", "bed = 9 is not in table \"bed\""),
+        ("INSERT INTO bed (id) OVERRIDING SYSTEM VALUE VALUES (1)", "primary key id = 1 already"),
+        ("DROP TABLE bed", "foreign key \"task_bed_reference\" of table \"task\" and view \"wet\" depend"),
+    ] {
+        let ran = tool(&["run", "--db", db, "-e", sql]);
+        let told = ran.err.replace(
+            "view \"wet\" and foreign key \"task_bed_reference\" of table \"task\"",
+            "foreign key \"task_bed_reference\" of table \"task\" and view \"wet\"",
+        );
+        assert!(ran.status == 1 && told.contains(words), "{sql}\n{}", ran.err);
+    }
+    assert_eq!(found("DELETE FROM bed WHERE id = 1 RETURNING name"), ["Fern"]);
+    assert_eq!(found("SELECT COUNT(*) FROM task"), ["0"]);
+}
+
+#[test]
+fn one_process_at_a_time_and_only_a_database() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("garden.gate");
+    let db = file.to_str().unwrap();
+    let mut holder = command(&["run", "--db", db, "-"]).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+    // It reads its statements before it opens the file: give it one that lasts.
+    let mut input = holder.stdin.take().unwrap();
+    let long = "CREATE TABLE t (a BIGINT); SELECT 1; INSERT INTO t SELECT SUM(a.value * b.value) FROM SERIES(1, 6000) a, SERIES(1, 3000) b;";
+    input.write_all(long.as_bytes()).unwrap();
+    drop(input);
+    let mut lines = BufReader::new(holder.stdout.take().unwrap()).lines();
+    lines.next().unwrap().unwrap();
+    let busy = tool(&["run", "--db", db, "-e", "SELECT 1"]);
+    let waited = tool(&["run", "--db", db, "--wait", "60", "--output", "csv", "-e", "SELECT COUNT(*) FROM t"]);
+    assert!(holder.wait().unwrap().success());
+    assert!(busy.status == 1 && busy.err.contains("another process has the database file open"), "{}", busy.err);
+    assert_eq!((waited.status, waited.out.as_str()), (0, "COUNT(*)\n1\n"), "{}", waited.err);
+
+    std::fs::write(&file, "name,id\nFern,1\n").unwrap();
+    let ran = tool(&["run", "--db", db, "-e", "SELECT 1"]);
+    assert!(ran.status == 1 && ran.err.contains("no database file"), "{}", ran.err);
+    assert_eq!(std::fs::read_to_string(&file).unwrap(), "name,id\nFern,1\n", "it is left as it was");
+}
+
+/// A writer is killed at moments of its own choosing: rows that belong together are there together, and none that were told are lost.
+#[test]
+fn a_killed_writer_loses_nothing_it_told() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("garden.gate");
+    let db = file.to_str().unwrap();
+    assert_eq!(
+        tool(&[
+            "run",
+            "--db",
+            db,
+            "-e",
+            "CREATE TABLE a (n INTEGER PRIMARY KEY); CREATE TABLE b (n INTEGER REFERENCES a)"
+        ])
+        .status,
+        0
+    );
+    let mut told = 0_u32;
+    for kill in [1_u32, 7, 20] {
+        let statements: Vec<String> = (told + 1..told + 400)
+            .map(|n| format!("START TRANSACTION; INSERT INTO a VALUES ({n}); INSERT INTO b VALUES ({n}); COMMIT; SELECT {n} AS n;"))
+            .collect();
+        let path = folder.path().join("statements.sql");
+        std::fs::write(&path, statements.concat()).unwrap();
+        let mut writer = command(&["run", "--db", db, "--output", "jsonl", path.to_str().unwrap()])
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut lines = BufReader::new(writer.stdout.take().unwrap()).lines();
+        for _ in 0..kill {
+            let line = lines.next().unwrap().unwrap();
+            told = line.trim_start_matches("{\"n\":").trim_end_matches('}').parse().unwrap();
+        }
+        writer.kill().unwrap();
+        writer.wait().unwrap();
+        let found = rows(&[
+            "run",
+            "--db",
+            db,
+            "-e",
+            "SELECT COUNT(*), MAX(n), (SELECT COUNT(*) FROM b), (SELECT MAX(n) FROM b) FROM a",
+        ]);
+        let numbers: Vec<u32> = found[0].split(',').map(|number| number.parse().unwrap()).collect();
+        assert!(
+            numbers[0] >= told && numbers.iter().all(|number| *number == numbers[0]),
+            "{told} told, {numbers:?} found"
+        );
+        told = numbers[0];
+    }
+}
