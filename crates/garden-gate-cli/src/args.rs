@@ -17,6 +17,8 @@ pub(crate) enum Command {
     Run(Run),
     /// Show the plan of a query
     Plan(Plan),
+    /// Show the tables, or what is known of one
+    Describe(Describe),
     /// Type statements and see their rows, one after the other
     Shell(Shell),
     /// A guided example on the demo garden, or its data written to a folder
@@ -41,6 +43,25 @@ pub(crate) struct Common {
     /// How long to wait when another process has the database file open
     #[arg(long, value_name = "SECONDS", default_value_t = 0)]
     pub(crate) wait: u64,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Describe {
+    /// A table or view, or SCHEMA.TABLE; all of them without it
+    pub(crate) table: Option<String>,
+    /// Text to read, or one JSON object a table
+    #[arg(long, value_enum, default_value = "table")]
+    pub(crate) output: DescribeFormat,
+    #[command(flatten)]
+    pub(crate) common: Common,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum DescribeFormat {
+    /// Aligned columns
+    Table,
+    /// One JSON object a table, one a line
+    Json,
 }
 
 #[derive(Debug, Args)]

@@ -49,6 +49,7 @@ fn main() -> ExitCode {
     let outcome = match arguments.command {
         Command::Run(run) => commands::run::run(&run),
         Command::Plan(plan) => commands::plan::plan(&plan),
+        Command::Describe(describe) => commands::describe::describe(&describe),
         Command::Shell(shell) => commands::shell::shell(&shell),
         Command::Demo(demo) => commands::demo::demo(&demo),
     };

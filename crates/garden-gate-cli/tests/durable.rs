@@ -123,3 +123,41 @@ fn a_killed_writer_loses_nothing_it_told() {
         told = numbers[0];
     }
 }
+
+#[test]
+fn describe_tells_what_there_is_and_what_is_in_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("garden.gate");
+    let db = file.to_str().unwrap();
+    let made = "CREATE TABLE bed (id INTEGER PRIMARY KEY, sun VARCHAR(9) DEFAULT 'shade' NOT NULL, area NUMERIC(5,2) CHECK (area > 0));
+                INSERT INTO bed VALUES (1, DEFAULT, 2.5), (2, DEFAULT, NULL), (3, 'sun', 4);
+                CREATE VIEW shady (what) AS SELECT id FROM bed WHERE sun = 'shade'";
+    assert_eq!(tool_with_input(&["run", "--db", db], made).status, 0);
+    let all = tool(&["describe", "--db", db]);
+    assert_eq!(
+        all.out.lines().skip(2).collect::<Vec<_>>(),
+        ["home    bed    table  3     3", "home    shady  view         1"],
+        "{}",
+        all.out
+    );
+    let bed = tool(&["describe", "bed", "--db", db]).out;
+    for words in [
+        "table home.bed, 3 rows",
+        "id      INTEGER       0      3          1      3         NOT NULL",
+        "sun     VARCHAR(9)    0      2          shade  sun       NOT NULL DEFAULT 'shade'",
+        "area    NUMERIC(5,2)  1      2          2.50   4.00",
+        "bed_primary_key  PRIMARY KEY (id)",
+        "bed_check        CHECK (area > 0)",
+        "shade   66.7 %  ████████████████████\nsun     33.3 %  ██████████\n",
+    ] {
+        assert!(bed.contains(words), "{words}\n{bed}");
+    }
+    assert!(tool(&["describe", "HOME.shady", "--db", db]).out.contains("SELECT id FROM bed WHERE sun = 'shade'"));
+    let missing = tool(&["describe", "bad", "--db", db]);
+    assert!(missing.status == 1 && missing.err.contains("did you mean \"bed\""), "{}", missing.err);
+    let json: serde_json::Value =
+        serde_json::from_str(&tool(&["describe", "bed", "--db", db, "--output", "json"]).out).unwrap();
+    assert_eq!((&json["kind"], &json["rows"], &json["columns"][2]["nulls"]), (&"table".into(), &3.into(), &1.into()));
+    assert_eq!(json["columns"][1]["most_common"][0]["value"], "shade");
+    assert_eq!(json["keys"][0]["text"], "PRIMARY KEY (id)");
+}

@@ -93,7 +93,7 @@ fn millis(elapsed: Duration) -> Json {
 }
 
 /// Exact numbers keep all their digits; what JSON has no form for is the text of its SQL literal.
-fn value(value: &Value) -> Json {
+pub(crate) fn value(value: &Value) -> Json {
     match value {
         Value::Null => Json::Null,
         Value::Boolean(truth) => Json::Bool(*truth),

@@ -5,6 +5,7 @@
 
 #![deny(missing_docs)]
 
+mod describe;
 mod diagnostic;
 mod json;
 mod look;
@@ -12,6 +13,7 @@ mod plan;
 mod separated;
 mod table;
 
+pub use describe::{describe, describe_json, tables};
 pub use diagnostic::{error, note};
 pub use json::{changed_json, done_json, error_json, lines_json, plan_json, rows_json};
 pub use look::Look;

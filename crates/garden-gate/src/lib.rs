@@ -72,5 +72,8 @@ pub use catalog::{Column, ColumnStatistics, CommonValue, DEFAULT_SCHEMA, Segment
 pub use diagnostic::{DataPlace, Error, Label, Note, Position, Result, SourceText, Span, SqlState};
 pub use execute::Interrupt;
 pub use physical::{Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};
-pub use session::{Database, FromValue, Outcome, ResultColumn, ResultSet, Row, Session, Statements};
+pub use session::{
+    ColumnFacts, ConstraintFacts, Database, FromValue, Outcome, ResultColumn, ResultSet, Row, Session, Statements,
+    TableFacts,
+};
 pub use types::{Decimal, RowField, SqlType, Value};

@@ -1,6 +1,7 @@
 //! One file a command.
 
 pub(crate) mod demo;
+pub(crate) mod describe;
 pub(crate) mod plan;
 pub(crate) mod run;
 pub(crate) mod shell;

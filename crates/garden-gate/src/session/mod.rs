@@ -7,6 +7,7 @@ mod constraints;
 mod crash;
 mod database;
 mod definition;
+mod describe;
 mod files;
 mod outcome;
 mod result_set;
@@ -18,6 +19,7 @@ mod table_definition;
 mod transaction;
 
 pub use database::Database;
+pub use describe::{ColumnFacts, ConstraintFacts, TableFacts};
 pub use outcome::Outcome;
 pub use result_set::{FromValue, ResultColumn, ResultSet, Row};
 pub use session::{Session, Statements};
