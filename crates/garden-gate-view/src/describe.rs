@@ -28,7 +28,7 @@ pub fn tables(all: &[TableFacts], look: Look) -> String {
 /// One table: its columns with what is known of their values, its constraints, its most frequent values.
 pub fn describe(table: &TableFacts, look: Look) -> String {
     let rows = table.rows.map_or_else(String::new, |rows| format!(", {rows} row{}", if rows == 1 { "" } else { "s" }));
-    let mut out = format!("{}\n\n", look.strong(&format!("{} {}.{}{rows}", table.kind, table.schema, table.name)));
+    let mut out = format!("{}\n\n", look.strong(format!("{} {}.{}{rows}", table.kind, table.schema, table.name)));
     let mut lines = vec![["column", "type", "nulls", "different", "least", "greatest", ""].map(str::to_owned)];
     for column in &table.columns {
         let known = column.statistics.as_deref();

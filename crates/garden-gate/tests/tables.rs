@@ -374,3 +374,124 @@ fn changes_take_parameters() {
     assert_eq!((crate::support::show(&rows).as_str(), rows.affected()), ("3.00", Some(1)));
     assert!(session.execute("DELETE FROM bed WHERE id = :missing", ()).is_err());
 }
+
+#[test]
+fn the_information_schema_knows_what_was_defined() {
+    tell(&[
+        BEDS,
+        (
+            "CREATE TABLE task (id INTEGER UNIQUE, bed INTEGER, CONSTRAINT in_bed FOREIGN KEY (bed) REFERENCES bed MATCH FULL)",
+            "",
+        ),
+        ("CREATE VIEW sunny AS SELECT name FROM bed WHERE sun = 'sun'", ""),
+        (
+            "SELECT TABLE_NAME, TABLE_TYPE FROM INFORMATION_SCHEMA.TABLES WHERE TABLE_SCHEMA = 'home' ORDER BY 1",
+            "=bed|BASE TABLE; sunny|VIEW; task|BASE TABLE",
+        ),
+        (
+            "SELECT COLUMN_NAME, COLUMN_DEFAULT, IS_NULLABLE, DATA_TYPE FROM INFORMATION_SCHEMA.COLUMNS WHERE TABLE_NAME = 'bed' ORDER BY ORDINAL_POSITION",
+            "=id|NULL|NO|INTEGER; name|NULL|NO|VARCHAR(12); sun|'shade'|YES|VARCHAR(9); area|NULL|YES|NUMERIC(5,2)",
+        ),
+        (
+            "SELECT CONSTRAINT_NAME, TABLE_NAME, CONSTRAINT_TYPE FROM INFORMATION_SCHEMA.TABLE_CONSTRAINTS ORDER BY 1",
+            "=bed_check|bed|CHECK; bed_primary_key|bed|PRIMARY KEY; in_bed|task|FOREIGN KEY; task_id_unique|task|UNIQUE",
+        ),
+        (
+            "SELECT COLUMN_NAME, ORDINAL_POSITION FROM INFORMATION_SCHEMA.KEY_COLUMN_USAGE WHERE CONSTRAINT_NAME = 'in_bed'",
+            "=bed|1",
+        ),
+        (
+            "SELECT CONSTRAINT_NAME, UNIQUE_CONSTRAINT_NAME, MATCH_OPTION FROM INFORMATION_SCHEMA.REFERENTIAL_CONSTRAINTS",
+            "=in_bed|bed_primary_key|FULL",
+        ),
+        ("SELECT CHECK_CLAUSE FROM INFORMATION_SCHEMA.CHECK_CONSTRAINTS", "=area > 0"),
+        (
+            "SELECT VIEW_DEFINITION, IS_UPDATABLE FROM INFORMATION_SCHEMA.VIEWS",
+            "=SELECT name FROM bed WHERE sun = 'sun'|NO",
+        ),
+    ]);
+}
+
+/// Tables of several parts: large inserts are cut, small ones merged, deletes masked.
+#[test]
+fn large_tables_change_as_small_ones_do() {
+    let mut session = tell(&[
+        ("CREATE TABLE t (k BIGINT PRIMARY KEY, v BIGINT)", ""),
+        ("INSERT INTO t SELECT value, MOD(value, 7) FROM SERIES(1, 300000)", "300000"),
+        ("DELETE FROM t WHERE MOD(k, 100000) = 5", "3"),
+        ("UPDATE t SET v = 100 WHERE k BETWEEN 131000 AND 131200", "201"),
+        ("SELECT COUNT(*), SUM(k), COUNT(*) FILTER (WHERE v = 100) FROM t", "=299997|44999849985|201"),
+        ("INSERT INTO t VALUES (131100, 0)", "!23000 k = 131100 already"),
+        ("INSERT INTO t VALUES (100005, 0)", "1"),
+        ("INSERT INTO t SELECT k, 1 FROM t SKIP DUPLICATES", "0"),
+        ("DELETE FROM t WHERE k > 5", "299994"),
+        ("SELECT k, v FROM t ORDER BY k", "=1|1; 2|2; 3|3; 4|4"),
+    ]);
+    for k in 10..300 {
+        assert_eq!(session.execute(&format!("INSERT INTO t VALUES ({k}, {k})"), ()).unwrap(), 1);
+    }
+    crate::story::check(&mut session, ("SELECT COUNT(*), SUM(v) FROM t", "=294|44815"));
+    crate::story::check(&mut session, ("DELETE FROM t", "294"));
+    crate::story::check(&mut session, ("SELECT COUNT(*) FROM t", "=0"));
+}
+
+/// The planner goes by figures that follow the changes.
+#[test]
+fn statistics_follow_the_changes() {
+    let mut session = tell(&[
+        ("CREATE TABLE t (k INTEGER, kind VARCHAR(9))", ""),
+        ("INSERT INTO t SELECT value, CASE WHEN value <= 10 THEN 'rare' ELSE 'often' END FROM SERIES(1, 1000)", "1000"),
+    ]);
+    let mut estimate = |sql: &str| {
+        let plan = session.plan(sql, ()).unwrap();
+        plan.nodes()[0].estimated_rows
+    };
+    assert!((estimate("SELECT * FROM t WHERE kind = 'rare'") - 10.0).abs() < 1.0);
+    assert!((estimate("SELECT * FROM t WHERE kind = 'often'") - 990.0).abs() < 10.0);
+    session.execute("UPDATE t SET kind = 'rare' WHERE k <= 500", ()).unwrap();
+    let plan = session.plan("SELECT * FROM t WHERE kind = 'rare'", ()).unwrap();
+    let rows = plan.nodes()[0].estimated_rows;
+    assert!((rows - 500.0).abs() < 10.0, "{rows}");
+}
+
+#[test]
+fn words_that_do_not_make_a_definition_or_a_change() {
+    tell(&[
+        ("CREATE TABLE", "!42000 expected the name of a table"),
+        ("CREATE TABLE t", "!42000 expected (, AS or FROM FILE"),
+        ("CREATE TABLE t (a)", "!42000 expected AS"),
+        ("CREATE TABLE t (a INTEGER", "!42000"),
+        ("CREATE TABLE t (a INTEGER NOT)", "!42000"),
+        ("CREATE TABLE t (a INTEGER GENERATED ALWAYS AS 1)", "!42000 IDENTITY or ("),
+        ("CREATE TABLE t (a VARCHAR(5) GENERATED ALWAYS AS IDENTITY)", "!42000 can't be numbered: it is VARCHAR(5)"),
+        ("CREATE TABLE t (a INTEGER REFERENCES t ON DELETE EXPLODE)", "!42000 CASCADE, SET NULL"),
+        ("CREATE TABLE t (a INTEGER UNIQUE DEFERRABLE)", "!0A000 checked later than its statement"),
+        ("CREATE THING x", "!42000 expected SCHEMA, TABLE or VIEW"),
+        ("CREATE SEQUENCE s", "!0A000 CREATE SEQUENCE"),
+        ("DROP DATABASE x", "!42000 expected SCHEMA, TABLE or VIEW"),
+        ("DROP SCHEMA home", "!42000 stays"),
+        ("CREATE SCHEMA INFORMATION_SCHEMA", "!42000 already"),
+        ("CREATE TABLE nowhere.t (a INTEGER)", "!3F000 no schema \"nowhere\""),
+        ("CREATE TABLE a.b.c (a INTEGER)", "!42000 at most two parts"),
+        BEDS,
+        ("INSERT bed VALUES (1)", "!42000 expected INTO"),
+        ("INSERT INTO bed", "!42000 expected VALUES, a query, DEFAULT VALUES or FROM FILE"),
+        ("INSERT INTO bed VALUES", "!42000"),
+        ("UPDATE bed SET id 1", "!42000 expected ="),
+        ("UPDATE bed SET id = 1 FROM task", "!0A000 FROM in UPDATE"),
+        ("UPDATE bed SET (id, name) = (1)", "!42000 1 values for 2 columns"),
+        ("DELETE bed", "!42000 expected FROM"),
+        ("DELETE FROM bed WHERE", "!42000"),
+        ("INSERT INTO bed (id, name) VALUES (1, DEFAULT + 1)", "!42000"),
+        ("ALTER TABLE bed CHANGE id", "!42000 expected ADD, DROP, RENAME or ALTER"),
+        ("ALTER TABLE bed ALTER id SET DATA TYPE BIGINT", "!0A000"),
+        ("ALTER TABLE bed ADD COLUMN n INTEGER NOT NULL", ""),
+        ("ALTER TABLE bed RENAME COLUMN n TO name", "!42S21"),
+        ("ALTER TABLE bed ALTER id DROP NOT NULL", "!42000 part of the primary key"),
+        ("ALTER TABLE bad ADD n INTEGER", "!42S02 did you mean \"bed\""),
+        ("CREATE VIEW v AS SELECT :p", "!42000 parameters"),
+        ("ROLLBACK TO SAVEPOINT x", "!25000"),
+        ("START TRANSACTION ISOLATION LEVEL SNAPSHOT", "!42000 expected SERIALIZABLE"),
+        ("INSRT INTO bed VALUES (1)", "!42000 did you mean INSERT"),
+    ]);
+}

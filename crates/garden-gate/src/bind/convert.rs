@@ -117,6 +117,12 @@ pub(super) fn convert(expr: Expr, target: SqlType) -> Expr {
         ExprKind::Parameter(name, _) => Some(name.clone()),
         _ => None,
     };
+    if let (ExprKind::Column(id), SqlType::Varchar(from), SqlType::Varchar(to)) = (expr.kind(), expr.sql_type(), target)
+        && to.is_none_or(|to| from.is_some_and(|from| from <= to))
+    {
+        // A longer text type holds the same values in the same form.
+        return Expr::column(*id, target, span);
+    }
     let constant = expr.is_constant();
     let cast = Expr::new(ExprKind::Cast(Box::new(expr)), target, span);
     if !constant {

@@ -1,6 +1,6 @@
 //! `INFORMATION_SCHEMA` (ISO/IEC 9075-11): what there is, as tables that can be queried.
 
-use crate::catalog::{Catalog, Column, Table, TableKind};
+use crate::catalog::{Catalog, Column, Filled, Table, TableKind};
 use crate::storage::MemoryTable;
 use crate::syntax::ast::Ident;
 use crate::types::{SqlType, Value};
@@ -39,7 +39,7 @@ const VIEWS: &[View] = &[
     (
         "VIEWS",
         &["TABLE_CATALOG", "TABLE_SCHEMA", "TABLE_NAME", "VIEW_DEFINITION", "CHECK_OPTION", "IS_UPDATABLE"],
-        none,
+        views,
     ),
     (
         "TABLE_CONSTRAINTS",
@@ -73,9 +73,9 @@ const VIEWS: &[View] = &[
     (
         "REFERENTIAL_CONSTRAINTS",
         &["CONSTRAINT_CATALOG", "CONSTRAINT_SCHEMA", "CONSTRAINT_NAME", "UNIQUE_CONSTRAINT_NAME", "MATCH_OPTION"],
-        none,
+        references,
     ),
-    ("CHECK_CONSTRAINTS", &["CONSTRAINT_CATALOG", "CONSTRAINT_SCHEMA", "CONSTRAINT_NAME", "CHECK_CLAUSE"], none),
+    ("CHECK_CONSTRAINTS", &["CONSTRAINT_CATALOG", "CONSTRAINT_SCHEMA", "CONSTRAINT_NAME", "CHECK_CLAUSE"], checks),
 ];
 
 /// The view of this name over what the catalog holds.
@@ -90,10 +90,6 @@ pub(super) fn table(catalog: &Catalog, name: &Ident) -> Option<Table> {
     Some(Table { name: (*name).to_owned(), kind: TableKind::Table, source: Arc::new(source), definition: None })
 }
 
-fn none(_: &Catalog) -> Rows {
-    Vec::new()
-}
-
 fn schemata(catalog: &Catalog) -> Rows {
     let row = |name: &str| vec![CATALOG.into(), name.into(), Value::Null];
     catalog.schemas.iter().map(|schema| row(&schema.name)).chain(std::iter::once(row(NAME))).collect()
@@ -105,6 +101,9 @@ fn tables(catalog: &Catalog) -> Rows {
         .schemas
         .iter()
         .flat_map(|schema| schema.tables.iter().map(|table| row(&schema.name, &table.name, "BASE TABLE")));
+    let views =
+        catalog.schemas.iter().flat_map(|schema| schema.views.iter().map(|view| row(&schema.name, &view.name, "VIEW")));
+    let stored = stored.chain(views);
     stored.chain(VIEWS.iter().map(|(name, ..)| row(NAME, name, "VIEW"))).collect()
 }
 
@@ -115,6 +114,12 @@ fn columns(catalog: &Catalog) -> Rows {
         for table in &schema.tables {
             for (at, column) in table.source.columns().iter().enumerate() {
                 let sql_type = column.sql_type;
+                let defined = table.definition.as_ref().and_then(|definition| definition.columns.get(at));
+                let default = match defined.map(|column| &column.filled) {
+                    Some(Filled::Default(text)) => text.text().trim().into(),
+                    _ => Value::Null,
+                };
+                let nullable = if defined.is_some_and(|column| column.not_null) { "NO" } else { "YES" };
                 let length = match sql_type {
                     SqlType::Char(length) | SqlType::Varchar(Some(length)) => whole(length.into()),
                     _ => Value::Null,
@@ -127,8 +132,8 @@ fn columns(catalog: &Catalog) -> Rows {
                     table.name.as_str().into(),
                     column.name.as_str().into(),
                     whole(i64::from(crate::types::index(at)) + 1),
-                    Value::Null,
-                    "YES".into(),
+                    default,
+                    nullable.into(),
                     sql_type.to_string().into(),
                     length,
                     precision,
@@ -140,36 +145,103 @@ fn columns(catalog: &Catalog) -> Rows {
     rows
 }
 
-/// Every key of a table, under a name made of the table's and its number.
-fn each_key(catalog: &Catalog, mut visit: impl FnMut([Value; 6], &[usize], &Table)) {
+fn views(catalog: &Catalog) -> Rows {
+    let mut rows = Vec::new();
     for schema in &catalog.schemas {
-        for table in &schema.tables {
-            for (number, key) in table.source.keys().iter().enumerate() {
-                let name = format!("{}_key_{}", table.name, number + 1);
-                let (schema, name): (Value, Value) = (schema.name.as_str().into(), name.into());
-                let parts = [CATALOG.into(), schema.clone(), name, CATALOG.into(), schema, table.name.as_str().into()];
-                visit(parts, key, table);
-            }
+        for view in &schema.views {
+            let (place, name) = (schema.name.as_str().into(), view.name.as_str().into());
+            rows.push(vec![CATALOG.into(), place, name, view.query.text().into(), "NONE".into(), "NO".into()]);
         }
     }
+    rows
+}
+
+/// A constraint with its kind, and its columns where it has any.
+struct Known {
+    name: String,
+    kind: &'static str,
+    columns: Vec<usize>,
+}
+
+/// The constraints of a table as it was defined; of a source its keys, under names made of the table's and their numbers.
+fn known(table: &Table) -> Vec<Known> {
+    let Some(definition) = &table.definition else {
+        let key = |(number, columns): (usize, &Vec<usize>)| Known {
+            name: format!("{}_key_{}", table.name, number + 1),
+            kind: "UNIQUE",
+            columns: columns.clone(),
+        };
+        return table.source.keys().iter().enumerate().map(key).collect();
+    };
+    let keys = definition.keys.iter().map(|key| Known {
+        name: key.name.clone(),
+        kind: if key.primary { "PRIMARY KEY" } else { "UNIQUE" },
+        columns: key.columns.clone(),
+    });
+    let references = definition.references.iter().map(|key| Known {
+        name: key.name.clone(),
+        kind: "FOREIGN KEY",
+        columns: key.columns.clone(),
+    });
+    let checks =
+        definition.checks.iter().map(|check| Known { name: check.name.clone(), kind: "CHECK", columns: Vec::new() });
+    keys.chain(references).chain(checks).collect()
+}
+
+/// The parts that rows about a constraint of a table begin with.
+fn begin(schema: &str, name: &str, table: &str) -> Vec<Value> {
+    [CATALOG, schema, name, CATALOG, schema, table].map(Value::from).to_vec()
 }
 
 fn constraints(catalog: &Catalog) -> Rows {
     let mut rows = Vec::new();
-    each_key(catalog, |parts, _, _| {
-        rows.push(parts.into_iter().chain(["UNIQUE".into(), "NO".into(), "NO".into()]).collect());
-    });
+    for (schema, table) in catalog.tables() {
+        for constraint in known(table) {
+            let mut row = begin(schema, &constraint.name, &table.name);
+            row.extend([constraint.kind, "NO", "NO"].map(Value::from));
+            rows.push(row);
+        }
+    }
     rows
 }
 
 fn key_columns(catalog: &Catalog) -> Rows {
     let mut rows = Vec::new();
-    each_key(catalog, |parts, key, table| {
-        for (at, column) in key.iter().enumerate() {
-            let name = table.source.columns().get(*column).map_or("", |column| column.name.as_str());
-            let place = Value::Integer(i64::from(crate::types::index(at)) + 1);
-            rows.push(parts.iter().cloned().chain([name.into(), place]).collect());
+    for (schema, table) in catalog.tables() {
+        for constraint in known(table) {
+            for (at, column) in constraint.columns.iter().enumerate() {
+                let name = table.source.columns().get(*column).map_or("", |column| column.name.as_str());
+                let mut row = begin(schema, &constraint.name, &table.name);
+                row.extend([name.into(), Value::Integer(i64::from(crate::types::index(at)) + 1)]);
+                rows.push(row);
+            }
         }
-    });
+    }
+    rows
+}
+
+fn references(catalog: &Catalog) -> Rows {
+    let mut rows = Vec::new();
+    for (schema, table) in catalog.tables() {
+        for reference in table.definition.iter().flat_map(|definition| &definition.references) {
+            let target =
+                catalog.table(&reference.table.0, &reference.table.1).and_then(|table| table.definition.as_ref());
+            let key = target.and_then(|target| target.keys.iter().find(|key| key.columns == reference.referred));
+            let key = key.map_or(Value::Null, |key| key.name.as_str().into());
+            let option = if reference.full { "FULL" } else { "NONE" };
+            rows.push(vec![CATALOG.into(), schema.into(), reference.name.as_str().into(), key, option.into()]);
+        }
+    }
+    rows
+}
+
+fn checks(catalog: &Catalog) -> Rows {
+    let mut rows = Vec::new();
+    for (schema, table) in catalog.tables() {
+        for check in table.definition.iter().flat_map(|definition| &definition.checks) {
+            let text = check.condition.text().trim();
+            rows.push([CATALOG, schema, &check.name, text].map(Value::from).to_vec());
+        }
+    }
     rows
 }

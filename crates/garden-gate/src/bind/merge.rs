@@ -2,7 +2,7 @@
 
 use super::Binder;
 use super::OutputColumn;
-use super::change::{Meaning, Target};
+use super::change::{Meaning, Target, null};
 use super::change_problem::ChangeProblem;
 use super::scope::{Clause, Scope};
 use crate::catalog::{Filled, TableDefinition};
@@ -165,8 +165,4 @@ fn case(branches: Vec<(Expr, Expr)>, otherwise: Expr) -> Expr {
 
 fn whole(number: i64) -> Expr {
     Expr::literal(Value::Integer(number), SqlType::Integer, Span::default())
-}
-
-fn null(sql_type: SqlType) -> Expr {
-    Expr::literal(Value::Null, sql_type, Span::default())
 }

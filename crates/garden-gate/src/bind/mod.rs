@@ -16,6 +16,7 @@ mod function;
 mod group;
 mod grouping_sets;
 mod information_schema;
+mod insert;
 mod join;
 mod merge;
 mod notes;

@@ -130,7 +130,7 @@ impl Expr {
     }
 
     pub(crate) fn compare(op: CompareOp, left: Self, right: Self, span: Span) -> Self {
-        debug_assert_eq!(left.sql_type, right.sql_type, "keeps (2)");
+        debug_assert_eq!(left.sql_type.arrow(), right.sql_type.arrow(), "keeps (2)");
         Self::new(ExprKind::Compare(op, Box::new([left, right])), SqlType::Boolean, span)
     }
 
