@@ -23,6 +23,7 @@ mod predicates;
 mod random_queries;
 mod recursion;
 mod reference;
+mod reopened;
 mod results;
 mod rules;
 mod sessions;

@@ -29,7 +29,7 @@ pub(crate) enum Meaning {
     Added { numbered: Vec<usize>, duplicates: ast::Duplicates },
     /// The place of a row, then all its columns as they will be.
     Replaced,
-    /// What is done, as [`Done`], the place of a row, then all its columns as they will be.
+    /// What is done, as [`done`](super::done), the place of a row, then all its columns as they will be.
     Merged { numbered: Vec<usize> },
     /// The place of a row.
     Removed,
