@@ -421,6 +421,11 @@ fn large_tables_change_as_small_ones_do() {
         ("DELETE FROM t WHERE MOD(k, 100000) = 5", "3"),
         ("UPDATE t SET v = 100 WHERE k BETWEEN 131000 AND 131200", "201"),
         ("SELECT COUNT(*), SUM(k), COUNT(*) FILTER (WHERE v = 100) FROM t", "=299997|44999849985|201"),
+        // Rows of three parts, those changed before behind the others.
+        (
+            "UPDATE t SET v = -1 WHERE k IN (7, 131072, 262145) RETURNING OLD.k, OLD.v, v",
+            "=7|0|-1; 262145|2|-1; 131072|100|-1",
+        ),
         ("INSERT INTO t VALUES (131100, 0)", "!23000 k = 131100 already"),
         ("INSERT INTO t VALUES (100005, 0)", "1"),
         ("INSERT INTO t SELECT k, 1 FROM t SKIP DUPLICATES", "0"),

@@ -110,12 +110,13 @@ impl<'a> Changer<'a> {
         for reference in &definition.references {
             self.check_reference(name, &definition, reference, &delta.added)?;
         }
-        if delta.removed.is_empty() {
+        let referring = self.referring(schema, name);
+        if delta.removed.is_empty() || referring.is_empty() {
             return Ok(());
         }
         self.depth += 1;
         let before = old.rows_at(&delta.removed)?;
-        for (child_schema, child, reference) in self.referring(schema, name) {
+        for (child_schema, child, reference) in referring {
             self.referred((schema, name), (&child_schema, &child, &reference), (&before, delta))?;
         }
         self.depth -= 1;

@@ -313,7 +313,7 @@ fn drop_schema(catalog: &mut Catalog, name: &ast::Ident, drop: ast::Drop) -> Res
     Ok(())
 }
 
-fn no_schema(catalog: &Catalog, name: &ast::Ident) -> Error {
+pub(super) fn no_schema(catalog: &Catalog, name: &ast::Ident) -> Error {
     let known: Vec<&str> = catalog.schemas.iter().map(|schema| schema.name.as_str()).collect();
     Error::new(SqlState::INVALID_SCHEMA_NAME, format!("no schema {:?}", name.text))
         .with_help(suggestion(&name.text, &known, "the schemas are"))

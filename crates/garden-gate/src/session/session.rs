@@ -1,5 +1,6 @@
 use super::Outcome;
 use super::database::Shared;
+use super::definition::no_schema;
 use super::files::Files;
 use super::result_set::{ResultColumn, ResultSet};
 use super::settings::Settings;
@@ -7,7 +8,7 @@ use super::statement::{Prepared, prepare, prepare_bound};
 use super::transaction::Transaction;
 use crate::bind::{Bound, MissingParameters, Moment, Parameters, Surroundings, bind_value};
 use crate::catalog::DEFAULT_SCHEMA;
-use crate::diagnostic::{Error, Result, SourceText, SqlState, suggestion};
+use crate::diagnostic::{Error, Result, SourceText, SqlState};
 use crate::execute::{Control, Interrupt, Pool};
 use crate::kernel::{Batch, array_of};
 use crate::physical::{Measures, Plan};
@@ -224,13 +225,8 @@ impl Session {
 
     fn find_schema(&self, name: &ast::Ident) -> Result<String> {
         let catalog = self.catalog();
-        let names: Vec<&str> = catalog.schemas.iter().map(|schema| schema.name.as_str()).collect();
-        names.iter().find(|known| name.matches(known)).map(|known| (*known).to_owned()).ok_or_else(|| {
-            let help = suggestion(&name.text, &names, "the schemas are");
-            Error::new(SqlState::INVALID_SCHEMA_NAME, format!("no schema {:?}", name.text))
-                .with_help(help)
-                .at(name.span)
-        })
+        let found = catalog.schemas.iter().find(|known| name.matches(&known.name));
+        found.map(|schema| schema.name.clone()).ok_or_else(|| no_schema(&catalog, name))
     }
 
     fn value(&self, value: &ast::Expr, call: &Call<'_>) -> Result<(Value, Vec<crate::Note>)> {

@@ -1,6 +1,6 @@
 use super::store::Cells;
 use crate::diagnostic::Result;
-use crate::kernel::JoinTable;
+use crate::kernel::{Batch, JoinTable};
 use arrow::array::{ArrayRef, BooleanArray, Int64Array};
 use arrow::buffer::BooleanBuffer;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError, RwLock};
@@ -83,6 +83,12 @@ impl Part {
         let mask = BooleanArray::new(live.clone(), None);
         let dense = arrow::compute::filter(&self.whole(at)?, &mask)?;
         Ok(Arc::clone(self.dense[at].get_or_init(|| dense)))
+    }
+
+    /// These rows, by their numbers, deleted ones among them.
+    pub(super) fn rows_at(&self, rows: Vec<u32>) -> Result<Batch> {
+        let columns = (0..self.width).map(|at| self.whole(at)).collect::<Result<_>>()?;
+        Batch::new(columns, self.rows).take(&rows.into())
     }
 
     /// The part without these rows; `None` when nothing is left.
