@@ -129,6 +129,21 @@ fn days_times_and_intervals() {
         ("INTERVAL '3' DAY * 2, INTERVAL '3' HOUR / 2", "6 00:00:00|0 01:30:00"),
         ("INTERVAL '13' MONTH > INTERVAL '1' YEAR, INTERVAL '24' HOUR = INTERVAL '1' DAY", "TRUE|TRUE"),
         ("-INTERVAL '5' DAY", "-5 00:00:00"),
+        // A fraction of a month or microsecond is dropped.
+        (
+            "INTERVAL '1' DAY * 1.5, INTERVAL '1' HOUR / 0.25, 0.5 * INTERVAL '3' SECOND",
+            "1 12:00:00|0 04:00:00|0 00:00:01.5",
+        ),
+        ("INTERVAL '3' MONTH * 1.5, INTERVAL '-3' MONTH * 1.5, INTERVAL '1' YEAR / 2.5E0", "0-04|-0-04|0-04"),
+        ("INTERVAL '2' DAY * 1E-1, INTERVAL '1' SECOND / 3.0", "0 04:48:00|0 00:00:00.333333"),
+        (
+            "CAST(DATE '0987-06-05' AS VARCHAR(9) FORMAT 'YYY/DDD'), CAST('5.6.0987' AS DATE FORMAT 'DD.MM.RRRR')",
+            "987/156|0987-06-05",
+        ),
+        (
+            "CAST(DATE '1999-06-05' AS VARCHAR(9) FORMAT 'RR-MM'), CAST('24-02' AS DATE FORMAT 'YY-MM')",
+            "99-06|2024-02-01",
+        ),
         ("CAST('2024-02-30' AS VARCHAR(10)) || '!'", "2024-02-30!"),
         (
             "CAST(TIMESTAMP '2024-05-06 07:08:09' AS DATE), CAST(DATE '2024-05-06' AS TIMESTAMP)",
@@ -147,6 +162,8 @@ fn days_times_and_intervals() {
     ]);
     check_problems(&[
         ("SELECT CAST('2024-02-30' AS DATE)", "22007", "CAST('2024-02-30' AS DATE)", "2024-02-30"),
+        ("SELECT INTERVAL '1' DAY / 0.0", "22012", "INTERVAL '1' DAY / 0.0", ""),
+        ("SELECT INTERVAL '1' DAY * 1E300", "22003", "INTERVAL '1' DAY * 1E300", ""),
         ("SELECT CAST('x' AS DATE FORMAT 'YYYY-MM-DD')", "22007", "CAST('x' AS DATE FORMAT 'YYYY-MM-DD')", ""),
         ("SELECT DATE '9999-12-31' + INTERVAL '1' DAY", "22008", "DATE '9999-12-31' + INTERVAL '1' DAY", ""),
     ]);

@@ -49,3 +49,32 @@ fn large_scans_are_planned_for_several_workers() {
     let decision = plan.considered.iter().find(|decision| decision.decision == "workers").unwrap();
     assert_eq!(decision.candidates.len(), 2);
 }
+
+/// Many groups are merged in parts, one a worker; their keys are numbers, texts short and long, and NULL.
+#[test]
+fn many_groups_of_several_workers() {
+    let mut session = garden();
+    let keys = [
+        "n / 2",
+        "CASE WHEN MOD(n, 5) > 0 THEN n / 3 END, MOD(n, 2)",
+        "CAST(MOD(n, 40000) AS VARCHAR(20)) || CASE WHEN MOD(n, 7) = 0 THEN ' with a long text behind' ELSE '' END",
+        "MOD(n, 25000), TRUE",
+    ];
+    for key in keys {
+        let inner = format!(
+            "SELECT {key}, SUM(n) AS s, COUNT(*) AS c, MIN(CAST(n AS VARCHAR(20))) AS m, AVG(CAST(n AS REAL)) AS a
+             FROM SERIES(0, 99999) AS t (n) GROUP BY {key}"
+        );
+        let mut shown = Vec::new();
+        for workers in [1, 2, 4] {
+            session.run(&format!("SET workers = {workers}; SET batch_rows = 1000")).unwrap();
+            assert_eq!(session.plan(&inner, ()).unwrap().workers, workers, "{inner}");
+            let rows = session.query(&inner, ()).unwrap();
+            let total = format!("SELECT SUM(s), SUM(c) FROM ({inner}) AS t");
+            assert_eq!(show(&session.query(&total, ()).unwrap()), "4999950000|100000", "{total}");
+            shown.push(show(&rows));
+        }
+        assert!(shown[0].split("; ").count() > 16_384, "{key}");
+        assert!(shown.iter().all(|rows| *rows == shown[0]), "{key}");
+    }
+}

@@ -133,8 +133,8 @@ fn temporal_type(op: Op, a: T, b: T) -> Option<T> {
         | (Op::Subtract, T::Time, T::Time) => Some(T::DayTime),
         (Op::Add | Op::Subtract, T::YearMonth, T::YearMonth) => Some(T::YearMonth),
         (Op::Add | Op::Subtract, T::DayTime, T::DayTime) => Some(T::DayTime),
-        (Op::Multiply | Op::Divide, T::YearMonth | T::DayTime, number) if number.is_integer() => Some(a),
-        (Op::Multiply, number, T::YearMonth | T::DayTime) if number.is_integer() => Some(b),
+        (Op::Multiply | Op::Divide, T::YearMonth | T::DayTime, number) if number.is_number() => Some(a),
+        (Op::Multiply, number, T::YearMonth | T::DayTime) if number.is_number() => Some(b),
         _ => None,
     }
 }

@@ -4,7 +4,7 @@ use super::problem::Problem;
 use super::{Binder, convert::is_unsettled};
 use crate::diagnostic::Span;
 use crate::logical::{Expr, ExprKind, Function};
-use crate::types::{ExtractField, SqlType as T, Value};
+use crate::types::{ExtractField, MICROS_PER_DAY, SqlType as T, Value, date_parts};
 
 /// What an argument must be.
 #[derive(Clone, Copy, PartialEq)]
@@ -242,8 +242,11 @@ impl Binder<'_> {
         }
         let operand = if reads { self.coerce(operand, T::TEXT) } else { operand };
         let template = Expr::literal(Value::Text(format.into()), T::TEXT, span);
+        // Short years are read beside the current one.
+        let days = i32::try_from(self.around.moment.micros.div_euclid(MICROS_PER_DAY)).unwrap_or(0);
+        let year = Expr::literal(Value::Integer(date_parts(days).0.into()), T::BigInt, span);
         let middle = if reads { target } else { T::TEXT };
-        let call = Expr::new(ExprKind::Call(Function::CastFormat, vec![operand, template]), middle, span);
+        let call = Expr::new(ExprKind::Call(Function::CastFormat, vec![operand, template, year]), middle, span);
         super::convert::convert(call, target)
     }
 }

@@ -1,27 +1,31 @@
-//! Hash aggregation, and DISTINCT as a grouping without aggregates. Each worker groups what it meets; the tables are merged at
+//! Hash aggregation, and DISTINCT as a grouping without aggregates. Each worker groups what it meets; the groups are merged at
 //! the end. Groups come out in the order in which their first rows came in, however many workers there were.
 
 use super::control::Control;
+use super::merge_groups;
 use super::pipeline::{Flow, Sequence, Sink};
 use crate::diagnostic::Result;
 use crate::kernel::{Accumulator, Batch, GroupTable, Groups, accumulator, aggregate_inputs, evaluate, kept};
 use crate::logical::{Aggregate, Expr};
 use crate::types::index;
 use arrow::array::{AsArray, UInt32Array};
+use rayon::ThreadPool;
 
 pub(super) struct HashAggregate<'a> {
     pub(super) control: &'a Control,
     pub(super) keys: Vec<Expr>,
     /// Arguments are resolved to slots.
     pub(super) aggregates: Vec<Aggregate>,
+    /// The worker threads, where there are several.
+    pub(super) threads: Option<&'a ThreadPool>,
 }
 
 /// The groups of one worker.
 pub(super) struct Grouped {
-    table: GroupTable,
-    accumulators: Vec<Box<dyn Accumulator>>,
+    pub(super) table: GroupTable,
+    pub(super) accumulators: Vec<Box<dyn Accumulator>>,
     /// For each group the place of its first row.
-    first_rows: Vec<u64>,
+    pub(super) first_rows: Vec<u64>,
     ids: Vec<u32>,
     bytes: usize,
 }
@@ -31,13 +35,7 @@ impl Sink for HashAggregate<'_> {
     type Output = Vec<Batch>;
 
     fn local(&self) -> Result<Grouped> {
-        Ok(Grouped {
-            table: GroupTable::new(self.keys.iter().map(|key| key.sql_type().arrow()).collect())?,
-            accumulators: self.aggregates.iter().map(accumulator).collect::<Result<_>>()?,
-            first_rows: Vec::new(),
-            ids: Vec::new(),
-            bytes: 0,
-        })
+        self.fresh()
     }
 
     fn push(&self, local: &mut Grouped, at: Sequence, batch: Batch) -> Result<Flow> {
@@ -57,6 +55,9 @@ impl Sink for HashAggregate<'_> {
     }
 
     fn finish(&self, locals: Vec<Grouped>) -> Result<Vec<Batch>> {
+        if let Some(threads) = self.threads.filter(|_| merge_groups::pays(&locals)) {
+            return merge_groups::in_parts(self, &locals, threads);
+        }
         let several = locals.len() > 1;
         let mut locals = locals.into_iter();
         let Some(mut all) = locals.next() else { return Ok(Vec::new()) };
@@ -68,17 +69,27 @@ impl Sink for HashAggregate<'_> {
         if groups == 0 {
             return Ok(Vec::new());
         }
-        let mut columns = all.table.keys()?;
-        for accumulator in all.accumulators {
-            columns.push(accumulator.finish(groups)?);
-        }
-        let batch = Batch::new(columns, groups);
+        let first_rows = std::mem::take(&mut all.first_rows);
+        let batch = all.finish(groups)?;
         if !several || self.keys.is_empty() {
             return Ok(vec![batch]);
         }
         let mut order: Vec<u32> = (0..index(groups)).collect();
-        order.sort_unstable_by_key(|group| all.first_rows[*group as usize]);
+        order.sort_unstable_by_key(|group| first_rows[*group as usize]);
         Ok(vec![batch.take(&UInt32Array::from(order))?])
+    }
+}
+
+impl HashAggregate<'_> {
+    /// No groups yet.
+    pub(super) fn fresh(&self) -> Result<Grouped> {
+        Ok(Grouped {
+            table: GroupTable::new(self.keys.iter().map(|key| key.sql_type().arrow()).collect())?,
+            accumulators: self.aggregates.iter().map(accumulator).collect::<Result<_>>()?,
+            first_rows: Vec::new(),
+            ids: Vec::new(),
+            bytes: 0,
+        })
     }
 }
 
@@ -133,8 +144,17 @@ impl Grouped {
         Ok(())
     }
 
+    /// Keys and results, one row a group.
+    pub(super) fn finish(self, groups: usize) -> Result<Batch> {
+        let mut columns = self.table.keys()?;
+        for accumulator in self.accumulators {
+            columns.push(accumulator.finish(groups)?);
+        }
+        Ok(Batch::new(columns, groups))
+    }
+
     /// Tells the control how much more memory is held than before.
-    fn account(&mut self, control: &Control) -> Result<()> {
+    pub(super) fn account(&mut self, control: &Control) -> Result<()> {
         let bytes = self.table.bytes() + self.accumulators.iter().map(|state| state.bytes()).sum::<usize>();
         let grown = bytes.saturating_sub(self.bytes);
         self.bytes = self.bytes.max(bytes);

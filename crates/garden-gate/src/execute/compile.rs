@@ -162,16 +162,14 @@ impl<'a> Compiler<'a> {
                     aggregate.clone().map_exprs(&mut |expr| resolve(&expr, &input.output))
                 };
                 let aggregates = aggregates.iter().map(|(_, aggregate)| argument(aggregate)).collect::<Result<_>>()?;
-                self.drive(&self.pipeline(input)?, &HashAggregate { control, keys, aggregates }, Some(node))?
+                let sink = HashAggregate { control, keys, aggregates, threads: self.threads()? };
+                self.drive(&self.pipeline(input)?, &sink, Some(node))?
             }
             Operator::Distinct(keys) => {
                 let input = &node.inputs[0];
                 let keys = keys.iter().map(|key| resolve(key, &input.output)).collect::<Result<_>>()?;
-                self.drive(
-                    &self.pipeline(input)?,
-                    &HashAggregate { control, keys, aggregates: Vec::new() },
-                    Some(node),
-                )?
+                let sink = HashAggregate { control, keys, aggregates: Vec::new(), threads: self.threads()? };
+                self.drive(&self.pipeline(input)?, &sink, Some(node))?
             }
             Operator::Sort(keys) => {
                 let input = &node.inputs[0];

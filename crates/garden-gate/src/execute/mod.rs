@@ -12,6 +12,7 @@ mod expand;
 mod filter;
 mod join;
 mod mark_join;
+mod merge_groups;
 mod pipeline;
 mod project;
 mod recursion;

@@ -1,4 +1,4 @@
-use super::keys::{hash_bytes, integer_lanes, mix};
+use super::keys::{hash_bytes, integer_lanes, mix, part_of};
 use crate::diagnostic::Result;
 use crate::types::index;
 use arrow::array::{Array, ArrayRef};
@@ -60,11 +60,6 @@ impl<K: Send> Parts<K> {
     fn bytes(&self) -> usize {
         self.0.iter().map(|part| part.capacity() * 17).sum()
     }
-}
-
-/// By bits of the hash that the tables themselves use last.
-fn part_of(hash: u64, parts: usize) -> usize {
-    (hash >> 48) as usize & (parts - 1)
 }
 
 impl JoinTable {

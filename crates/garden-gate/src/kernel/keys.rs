@@ -83,3 +83,33 @@ pub(super) fn hash_bytes(bytes: &[u8]) -> u64 {
     hasher.write(bytes);
     hasher.finish()
 }
+
+/// The part of `parts`, a power of two, that a hash belongs to: by bits that hash tables themselves use last.
+pub(super) fn part_of(hash: u64, parts: usize) -> usize {
+    (hash >> 48) as usize & (parts - 1)
+}
+
+/// Cuts rows into parts by the hash of their keys: for each part its rows, in order. Equal keys, NULLs among them, fall into one
+/// part, whatever arrays they stand in. Keys of other types than whole numbers and texts do not count.
+pub(crate) fn hash_parts(keys: &[ArrayRef], rows: usize, parts: usize) -> Vec<Vec<u32>> {
+    let mut hashes = vec![0_u64; rows];
+    for key in keys {
+        let nulls = key.nulls();
+        let is_null = |row: usize| nulls.is_some_and(|nulls| nulls.is_null(row));
+        let mut add = |row: usize, hash: u64| {
+            let hash = if is_null(row) { 1 } else { hash };
+            hashes[row] = mix(hashes[row].rotate_left(7).wrapping_add(hash).cast_signed());
+        };
+        if let Some(lanes) = integer_lanes(key) {
+            lanes.iter().enumerate().for_each(|(row, lane)| add(row, lane.cast_unsigned()));
+        } else if *key.data_type() == DataType::Utf8View {
+            let texts = key.as_string_view();
+            (0..rows).for_each(|row| add(row, hash_bytes(texts.value(row).as_bytes())));
+        }
+    }
+    let mut places = vec![Vec::with_capacity(rows / parts); parts];
+    for (row, hash) in hashes.iter().enumerate() {
+        places[part_of(*hash, parts)].push(crate::types::index(row));
+    }
+    places
+}

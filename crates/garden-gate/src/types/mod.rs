@@ -25,7 +25,7 @@ pub use decimal::Decimal;
 pub(crate) use decimal::{divide_rounded, power_of_ten, rescale};
 pub(crate) use interval::{Field, Interval, format_day_time, format_year_month, parse_interval};
 pub(crate) use measure::{Cost, Estimate, Selectivity};
-pub(crate) use numeric::{approximate, index};
+pub(crate) use numeric::{approximate, index, whole_part};
 pub use sql_type::SqlType;
 pub(crate) use term::{
     ArithmeticOp, CompareOp, Direction, ExtractField, FrameBound, FrameExclusion, FrameUnit, JoinKind, Now, Nulls,

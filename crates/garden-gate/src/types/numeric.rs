@@ -14,3 +14,10 @@ pub(crate) fn approximate(value: impl TryInto<i128>) -> f64 {
 pub(crate) fn index(value: usize) -> u32 {
     value as u32
 }
+
+/// The whole part of a floating-point number, when 64 bits hold it.
+pub(crate) fn whole_part(value: f64) -> Option<i64> {
+    // 2^63 is the first that does not fit; both bounds are exact.
+    #[expect(clippy::cast_possible_truncation, reason = "within the bounds, only the fraction is cut")]
+    (-9.223_372_036_854_775_8e18..9.223_372_036_854_775_8e18).contains(&value).then_some(value as i64)
+}

@@ -40,7 +40,7 @@ struct Extreme<V> {
 }
 
 /// How values of one kind are compared and moved between arrays.
-trait Kind: Sized + Send + 'static {
+trait Kind: Sized + Send + Sync + 'static {
     /// The value as read from an array, before it is kept.
     type Seen<'a>;
     fn beats(seen: &Self::Seen<'_>, best: &Self, keep: Keep) -> bool;

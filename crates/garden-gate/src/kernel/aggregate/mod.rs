@@ -48,7 +48,7 @@ impl Groups<'_> {
 }
 
 /// The running state of one aggregate for all groups.
-pub(crate) trait Accumulator: Send {
+pub(crate) trait Accumulator: Send + Sync {
     /// Takes in a batch, given as [`aggregate_inputs`].
     ///
     /// # Errors

@@ -2,12 +2,12 @@
 
 use super::lanes::{side, try_zip};
 use crate::kernel::{Lane, problem::Problem};
-use crate::types::{ArithmeticOp as Op, MICROS_PER_DAY, SqlType as T, add_months};
+use crate::types::{ArithmeticOp as Op, MICROS_PER_DAY, SqlType as T, add_months, approximate, whole_part};
 use arrow::array::{Array, ArrayRef, ArrowPrimitiveType, PrimitiveArray};
 use arrow::compute;
 use arrow::datatypes::{
-    DataType, Date32Type, DurationMicrosecondType as Micros, Int64Type, IntervalYearMonthType as Months,
-    Time64MicrosecondType as Time, TimestampMicrosecondType as Timestamp,
+    DataType, Date32Type, Decimal128Type, DurationMicrosecondType as Micros, Float64Type, Int64Type,
+    IntervalYearMonthType as Months, Time64MicrosecondType as Time, TimestampMicrosecondType as Timestamp,
 };
 use std::sync::Arc;
 
@@ -115,20 +115,59 @@ fn shift_timestamp(micros: i64, months: i32, sign: i64) -> Result<i64, Problem> 
     Ok(i64::from(moved) * MICROS_PER_DAY + micros.rem_euclid(MICROS_PER_DAY))
 }
 
-/// An interval times or divided by a whole number.
+/// An interval times or divided by a number; a fraction of a month or a microsecond is dropped.
 fn scale(op: Op, interval: &Lane, number: &Lane, result: T) -> Result<ArrayRef, Problem> {
-    let wide = compute::cast(number.array(), &DataType::Int64).map_err(|_| Problem::Overflow(result))?;
-    let number = Lane::like(wide, number.is_constant());
-    let apply = |value: i64, by: i64| match (op, by) {
-        (Op::Divide, 0) => Err(Problem::DivisionByZero),
-        (Op::Divide, by) => value.checked_div(by).ok_or(Problem::Overflow(result)),
-        _ => value.checked_mul(by).ok_or(Problem::Overflow(result)),
+    let as_type = |to: DataType| -> Result<Lane, Problem> {
+        let array = compute::cast(number.array(), &to).map_err(|_| Problem::Overflow(result))?;
+        Ok(Lane::like(array, number.is_constant()))
     };
+    match *number.array().data_type() {
+        DataType::Decimal64(_, digits) | DataType::Decimal128(_, digits) => {
+            let number = as_type(DataType::Decimal128(38, digits))?;
+            let unit = 10_i128.checked_pow(digits.unsigned_abs().into()).ok_or(Problem::Overflow(result))?;
+            let overflow = || Problem::Overflow(result);
+            scaled::<Decimal128Type>(interval, &number, result, |value, by| match (op, by) {
+                (Op::Divide, 0) => Err(Problem::DivisionByZero),
+                (Op::Divide, by) => {
+                    value.checked_mul(unit).and_then(|value| value.checked_div(by)).ok_or_else(overflow)
+                }
+                _ => value.checked_mul(by).map(|value| value / unit).ok_or_else(overflow),
+            })
+        }
+        DataType::Float32 | DataType::Float64 => {
+            scaled::<Float64Type>(interval, &as_type(DataType::Float64)?, result, |value, by| {
+                let value = approximate(i64::try_from(value).map_err(|_| Problem::Overflow(result))?);
+                let value = match op {
+                    Op::Divide if by == 0.0 => return Err(Problem::DivisionByZero),
+                    Op::Divide => value / by,
+                    _ => value * by,
+                };
+                whole_part(value).map(i128::from).ok_or(Problem::Overflow(result))
+            })
+        }
+        _ => scaled::<Int64Type>(interval, &as_type(DataType::Int64)?, result, |value, by| match (op, by) {
+            (Op::Divide, 0) => Err(Problem::DivisionByZero),
+            (Op::Divide, by) => Ok(value / i128::from(by)),
+            _ => Ok(value * i128::from(by)),
+        }),
+    }
+}
+
+/// Months or microseconds, each changed by a number.
+fn scaled<N: ArrowPrimitiveType>(
+    interval: &Lane,
+    number: &Lane,
+    result: T,
+    apply: impl Fn(i128, N::Native) -> Result<i128, Problem>,
+) -> Result<ArrayRef, Problem> {
     if result == T::YearMonth {
-        let months = |value: i32, by: i64| {
+        let months = |value: i32, by| {
             apply(value.into(), by).and_then(|months| i32::try_from(months).map_err(|_| Problem::Overflow(result)))
         };
-        return done(try_zip::<Months, Int64Type, Months, _>(side(interval), side(&number), months));
+        return done(try_zip::<Months, N, Months, _>(side(interval), side(number), months));
     }
-    done(try_zip::<Micros, Int64Type, Micros, _>(side(interval), side(&number), apply))
+    let micros = |value: i64, by| {
+        apply(value.into(), by).and_then(|micros| i64::try_from(micros).map_err(|_| Problem::Overflow(result)))
+    };
+    done(try_zip::<Micros, N, Micros, _>(side(interval), side(number), micros))
 }

@@ -1,4 +1,5 @@
-//! Templates of `CAST … FORMAT` (clause 9.52): YYYY, MM, DD, DDD, HH24, HH12, MI, SS, FF1 to FF6, AM, with marks between them.
+//! Templates of `CAST … FORMAT` (clause 9.52): YYYY to Y, RRRR, RR, MM, DD, DDD, HH24, HH12, MI, SS, FF1 to FF6, A.M., with marks
+//! between them.
 
 use super::{Arguments, Problem};
 use crate::kernel::keys::{from_integer_lanes, integer_lanes};
@@ -9,7 +10,10 @@ const MICROS_PER_SECOND: i64 = 1_000_000;
 
 #[derive(Clone, Copy, Debug, PartialEq)]
 enum Part {
-    Year,
+    /// So many last digits of the year; the missing ones are those of the current year.
+    Year(usize),
+    /// Two digits of the year nearest to the current one, by the rule of its half century.
+    RoundedYear,
     Month,
     Day,
     DayOfYear,
@@ -24,13 +28,15 @@ enum Part {
 }
 
 const PARTS: &[(&str, Part)] = &[
-    ("YYYY", Part::Year),
+    ("YYYY", Part::Year(4)),
+    ("RRRR", Part::Year(4)),
     ("SSSSS", Part::SecondOfDay),
     ("HH24", Part::Hour24),
     ("HH12", Part::Hour12),
     ("DDD", Part::DayOfYear),
     ("A.M.", Part::Meridian),
     ("P.M.", Part::Meridian),
+    ("YYY", Part::Year(3)),
     ("FF1", Part::Fraction(1)),
     ("FF2", Part::Fraction(2)),
     ("FF3", Part::Fraction(3)),
@@ -42,6 +48,9 @@ const PARTS: &[(&str, Part)] = &[
     ("HH", Part::Hour12),
     ("MI", Part::Minute),
     ("SS", Part::Second),
+    ("YY", Part::Year(2)),
+    ("RR", Part::RoundedYear),
+    ("Y", Part::Year(1)),
 ];
 
 /// Whether a template can be read; else what is wrong with it.
@@ -55,7 +64,8 @@ fn parse(template: &str) -> Result<Vec<Part>, String> {
     let mut rest = upper.as_str();
     while let Some(first) = rest.chars().next() {
         if let Some((word, part)) = PARTS.iter().find(|(word, _)| rest.starts_with(word)) {
-            if parts.contains(part) {
+            let is_year = |part: &Part| matches!(part, Part::Year(_) | Part::RoundedYear);
+            if parts.contains(part) || is_year(part) && parts.iter().any(is_year) {
                 return Err(format!("{word} stands twice in '{template}'"));
             }
             parts.push(*part);
@@ -79,6 +89,7 @@ pub(super) fn cast(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
         let lanes = integer_lanes(&array).unwrap_or_default();
         return arguments.texts(|row| Ok(array.is_valid(row).then(|| write(lanes[row], arguments.types[0], &parts))));
     }
+    let current = integer_lanes(arguments.lanes[2].array()).and_then(|lanes| lanes.first().copied()).unwrap_or(1);
     let texts = arguments.text(0);
     let mut values = Vec::with_capacity(arguments.rows);
     let mut valid = Vec::with_capacity(arguments.rows);
@@ -88,7 +99,7 @@ pub(super) fn cast(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
             None => 0,
             Some(text) => {
                 let misfit = || Problem::NoSuchValue { text: text.into(), target: arguments.result };
-                read(text.trim(), arguments.result, &parts).ok_or_else(misfit)?
+                read(text.trim(), arguments.result, &parts, current).ok_or_else(misfit)?
             }
         });
     }
@@ -113,7 +124,8 @@ fn write(value: i64, sql_type: SqlType, parts: &[Part]) -> String {
     let mut text = String::new();
     for part in parts {
         text.push_str(&match part {
-            Part::Year => format!("{year:04}"),
+            Part::Year(digits) => format!("{year:04}")[4 - *digits..].to_owned(),
+            Part::RoundedYear => format!("{:02}", year % 100),
             Part::Month => format!("{month:02}"),
             Part::Day => format!("{day:02}"),
             Part::DayOfYear => format!("{:03}", days - first + 1),
@@ -131,7 +143,7 @@ fn write(value: i64, sql_type: SqlType, parts: &[Part]) -> String {
 }
 
 /// The value that a text means by the template; parts that are missing are those of midnight, January the 1st, year 1.
-fn read(text: &str, target: SqlType, parts: &[Part]) -> Option<i64> {
+fn read(text: &str, target: SqlType, parts: &[Part], current: i64) -> Option<i64> {
     let (mut year, mut month, mut day, mut day_of_year) = (1, 1, 1, None);
     let (mut hour, mut minute, mut second, mut micros, mut late) = (0, 0, 0, 0, None);
     let mut rest = text;
@@ -144,7 +156,11 @@ fn read(text: &str, target: SqlType, parts: &[Part]) -> Option<i64> {
             value
         };
         match part {
-            Part::Year => year = number(4)?,
+            Part::Year(digits) => {
+                let beyond = 10_i64.pow(u32::try_from(*digits).ok()?);
+                year = number(*digits)? + if *digits < 4 { current - current % beyond } else { 0 };
+            }
+            Part::RoundedYear => year = rounded_year(number(2)?, current),
             Part::Month => month = number(2)?,
             Part::Day => day = number(2)?,
             Part::DayOfYear => day_of_year = Some(number(3)?),
@@ -195,6 +211,17 @@ fn read(text: &str, target: SqlType, parts: &[Part]) -> Option<i64> {
     })
 }
 
+/// The year of two digits by the current year: of the century before, this, or the next, as both lie in the first or second half.
+fn rounded_year(digits: i64, current: i64) -> i64 {
+    let century = current - current % 100;
+    let year = century + digits;
+    match (current % 100 < 50, digits < 50) {
+        (true, false) => year - 100,
+        (false, true) => year + 100,
+        _ => year,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -210,9 +237,26 @@ mod tests {
         ] {
             let parts = parse(template).unwrap();
             assert_eq!(write(moment, SqlType::Timestamp, &parts), text, "{template}");
-            assert_eq!(read(text, SqlType::Timestamp, &parts), Some(moment), "{template}");
+            assert_eq!(read(text, SqlType::Timestamp, &parts, 2026), Some(moment), "{template}");
         }
-        assert_eq!(read("31/02/2024", SqlType::Date, &parse("DD/MM/YYYY").unwrap()), None);
+        assert_eq!(read("31/02/2024", SqlType::Date, &parse("DD/MM/YYYY").unwrap(), 2026), None);
+        for (template, text, current, year) in [
+            ("YY", "24", 2026, 2024),
+            ("YY", "99", 2026, 2099),
+            ("YYY", "987", 2026, 2987),
+            ("Y", "9", 2026, 2029),
+            ("RR", "99", 2026, 1999),
+            ("RR", "49", 2026, 2049),
+            ("RR", "07", 1999, 2007),
+            ("RR", "50", 1999, 1950),
+            ("RRRR", "0812", 2026, 812),
+        ] {
+            let parts = parse(template).unwrap();
+            let first = parse_date(&format!("{year:04}-01-01")).map(i64::from);
+            assert_eq!(read(text, SqlType::Date, &parts, current), first, "{template} in {current}");
+            assert_eq!(write(first.unwrap(), SqlType::Date, &parts), text, "{template}");
+        }
+        assert!(parse("YY RR").is_err());
         assert!(parse("YYYY YYYY").is_err() && parse("day").is_err());
     }
 }
