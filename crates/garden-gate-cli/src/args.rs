@@ -43,6 +43,9 @@ pub(crate) struct Common {
     /// How long to wait when another process has the database file open
     #[arg(long, value_name = "SECONDS", default_value_t = 0)]
     pub(crate) wait: u64,
+    /// Change nothing: no rows, no tables, no files
+    #[arg(long)]
+    pub(crate) read_only: bool,
 }
 
 #[derive(Debug, Args)]

@@ -5,6 +5,7 @@ mod commands;
 mod garden;
 mod interrupt;
 mod output;
+mod progress;
 mod setup;
 
 use args::{Arguments, Command};

@@ -2,6 +2,7 @@
 
 use crate::Trouble;
 use crate::args::Common;
+use crate::progress;
 use garden_gate::{Database, Parameters, Session, SourceText, Value};
 use std::io::{IsTerminal, Read};
 use std::path::Path;
@@ -23,7 +24,7 @@ pub(crate) fn session(common: &Common) -> Result<Session, Trouble> {
             db.add_folder(name, path)?;
             folders.push(path.to_owned());
         } else {
-            let stem = path.file_stem().map(|stem| stem.to_string_lossy().into_owned()).unwrap_or_default();
+            let stem = garden_gate::table_name(path);
             db.add_file(name.unwrap_or(&stem), path)?;
             folders.push(
                 path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned(),
@@ -32,7 +33,14 @@ pub(crate) fn session(common: &Common) -> Result<Session, Trouble> {
     }
     let mut session = db.session();
     for folder in folders {
-        session.allow_folder(folder)?;
+        session.allow_folder(&folder)?;
+        session.allow_writing(&folder)?;
+    }
+    if common.read_only {
+        session.set_read_only(true);
+    }
+    if std::io::stderr().is_terminal() {
+        progress::show(&mut session);
     }
     for (name, value) in pairs(&common.set, "--set")? {
         session.set(name, Value::Untyped(value.to_owned()))?;

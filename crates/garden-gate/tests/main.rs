@@ -11,6 +11,7 @@ mod grouping;
 mod joins;
 mod layering;
 mod limits;
+mod loading;
 mod logic;
 mod messages;
 mod names;

@@ -4,7 +4,7 @@ use super::problem::Problem;
 use super::{Binder, convert::is_unsettled};
 use crate::diagnostic::Span;
 use crate::logical::{Expr, ExprKind, Function};
-use crate::types::{ExtractField, MICROS_PER_DAY, SqlType as T, Value, date_parts};
+use crate::types::{ExtractField, MICROS_PER_DAY, SqlType as T, Template, Value, date_parts};
 
 /// What an argument must be.
 #[derive(Clone, Copy, PartialEq)]
@@ -237,7 +237,7 @@ impl Binder<'_> {
         if !reads && !writes {
             return self.report(&Problem::NoCast { from, to: target }, span);
         }
-        if let Err(what) = crate::kernel::check_template(format) {
+        if let Err(what) = Template::parse(format) {
             return self.report(&Problem::BadTemplate { what }, span);
         }
         let operand = if reads { self.coerce(operand, T::TEXT) } else { operand };

@@ -10,7 +10,7 @@ pub(crate) use definition::{
     CheckConstraint, ColumnDefinition, Filled, ForeignKey, Identity, KeyConstraint, ReferentialAction, TableDefinition,
     View, Written,
 };
-pub(crate) use file_options::FileOptions;
+pub(crate) use file_options::{FileOptions, LoadOptions, RowEnd};
 pub use schema::Column;
 pub(crate) use schema::{Catalog, Schema, Table, TableKind};
 pub use source::{Segment, TableSource};

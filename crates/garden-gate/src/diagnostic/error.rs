@@ -114,6 +114,12 @@ impl Error {
         self
     }
 
+    /// Whether values are at fault, and other rows might do: class 22 (data) or 23 (constraints).
+    pub(crate) fn is_about_rows(&self) -> bool {
+        let state = self.sqlstate();
+        state.as_str().starts_with("22") || state.as_str().starts_with("23")
+    }
+
     /// The SQLSTATE.
     pub fn sqlstate(&self) -> SqlState {
         self.0.sqlstate

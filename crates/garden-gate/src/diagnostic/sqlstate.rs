@@ -83,6 +83,8 @@ states! {
     INTERVAL_OVERFLOW = b"22015";
     /// A recursion has not ended after as many rounds as are allowed.
     RECURSION_LIMIT = b"R0001";
+    /// More than the program allows.
+    PROGRAM_LIMIT = b"54000";
     /// A row breaks a constraint.
     CONSTRAINT = b"23000";
     /// A row is still referred to, and RESTRICT forbids to change it.

@@ -22,6 +22,11 @@ impl Pool {
         Self { threads: OnceLock::new(), workers }
     }
 
+    /// The threads, where there are several workers.
+    pub(crate) fn shared_threads(&self) -> Result<Option<&ThreadPool>> {
+        if self.workers > 1 { self.threads().map(Some) } else { Ok(None) }
+    }
+
     pub(super) fn threads(&self) -> Result<&ThreadPool> {
         if let Some(threads) = self.threads.get() {
             return Ok(threads);

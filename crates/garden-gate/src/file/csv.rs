@@ -1,91 +1,147 @@
 //! CSV: the whole file is looked at for the types of its columns, then read into them; a sample is never trusted.
 
 use super::column_builder::{ColumnBuilder, Misfit};
+use super::formats::Formats;
 use super::infer::{Inference, Origin};
 use super::problem::Problem;
-use super::records::{Field, Quoting, Records};
-use super::{Content, FileTable, text};
-use crate::catalog::{Column, FileOptions, SEGMENT_ROWS, Segment};
+use super::records::{Dialect, Field, Quoting, Records};
+use super::text_file::{Piece, TextFile, side_by_side};
+use super::{Content, FileTable};
+use crate::catalog::{Column, FileOptions, Segment};
 use crate::diagnostic::{Error, Result, SqlState};
-use std::path::Path;
+use rayon::ThreadPool;
+use std::path::{Path, PathBuf};
 
-struct Layout<'a> {
-    path: &'a Path,
-    text: &'a str,
+/// A CSV file and how it is laid out.
+#[derive(Clone, Debug)]
+pub(super) struct Csv {
+    path: PathBuf,
+    dialect: Dialect,
+    options: FileOptions,
+    pub(super) formats: Formats,
+}
+
+/// A record of the text, or what is wrong with it.
+pub(super) struct Record<'r, 't> {
+    pub(super) line: u64,
+    /// Where it stands in the piece.
+    pub(super) from: usize,
+    pub(super) to: usize,
+    pub(super) fields: Result<&'r [Field<'t>], Problem>,
+}
+
+pub(super) fn read(
+    path: &Path,
     delimiter: u8,
-    options: &'a FileOptions,
+    options: &FileOptions,
+    threads: Option<&ThreadPool>,
+) -> Result<FileTable> {
+    let csv = Csv::new(path, delimiter, options)?;
+    let columns = csv.infer(threads)?;
+    let (mut file, _) = csv.open()?;
+    let mut segments = Vec::new();
+    loop {
+        let pieces = file.next_pieces()?;
+        if pieces.is_empty() {
+            return Ok(FileTable { columns, content: Content::Segments(segments) });
+        }
+        let read = side_by_side(threads, pieces, |piece| csv.segment(&piece, &columns))?;
+        segments.extend(read.into_iter().filter(|segment| segment.rows > 0));
+    }
 }
 
-pub(super) fn read(path: &Path, bytes: &[u8], delimiter: u8, options: &FileOptions) -> Result<FileTable> {
-    let text = text(path, bytes)?;
-    let chosen = options.delimiter.and_then(|delimiter| u8::try_from(delimiter).ok());
-    let layout = Layout { path, text, delimiter: chosen.unwrap_or(delimiter), options };
-    let names = layout.names()?;
-    let columns = layout.infer(names)?;
-    let segments = layout.load(&columns)?;
-    Ok(FileTable { columns, content: Content::Segments(segments) })
-}
-
-impl<'a> Layout<'a> {
-    fn fail(&self, (problem, line): (Problem, u64)) -> Error {
-        Error::from_facts(&problem).in_file(self.path, Some(line))
+impl Csv {
+    pub(super) fn new(path: &Path, delimiter: u8, options: &FileOptions) -> Result<Self> {
+        let formats = Formats::new(options).map_err(|problem| Error::from_facts(&problem).in_file(path, None))?;
+        let dialect = Dialect::new(delimiter, options);
+        Ok(Self { path: path.to_owned(), dialect, options: options.clone(), formats })
     }
 
-    fn records(&self) -> Records<'a> {
-        let mut records = Records::new(self.text, self.delimiter);
-        records.skip_lines(self.options.skip);
-        records
-    }
-
-    /// The names in the header; without one, the columns are numbered.
-    fn names(&self) -> Result<Vec<String>> {
-        let mut records = self.records();
-        let mut fields = Vec::new();
-        let Some(line) = records.next_record(&mut fields).map_err(|error| self.fail(error))? else {
-            return Err(Error::from_facts(&Problem::Empty).in_file(self.path, None));
+    /// The file behind its header, and the names of its columns: those given, those in the header, or numbers.
+    pub(super) fn open(&self) -> Result<(TextFile, Vec<String>)> {
+        let mut file = TextFile::open(&self.path, self.dialect, self.options.encoding.as_deref(), self.options.skip)?;
+        let names = file.take_header(|text| {
+            let mut records = Records::new(text, self.dialect, 1);
+            let mut fields = Vec::new();
+            if records.next_record(&mut fields)?.is_none() {
+                return Ok(None);
+            }
+            let (bytes, line) = if self.options.no_header { (0, 1) } else { records.place() };
+            Ok(Some((self.names(&fields)?, bytes, line - 1)))
+        })?;
+        let Some(names) = names else {
+            return Err(Error::from_facts(&Problem::Empty).in_file(&self.path, None));
         };
+        Ok((file, names))
+    }
+
+    fn names(&self, fields: &[Field<'_>]) -> Result<Vec<String>, (Problem, u64)> {
+        if let Some(names) = &self.options.columns {
+            let (found, expected) = (fields.len(), names.len());
+            let fits = found == expected;
+            return if fits { Ok(names.clone()) } else { Err((Problem::Ragged { found, expected }, 1)) };
+        }
         let mut scratch = String::new();
         let mut names: Vec<String> = Vec::with_capacity(fields.len());
         for (position, field) in fields.iter().enumerate() {
             let text = field.text(&mut scratch).trim();
-            let name = if self.options.no_header || text.is_empty() {
-                format!("column_{}", position + 1)
-            } else {
-                text.into()
-            };
+            let is_numbered = self.options.no_header || text.is_empty();
+            let name = if is_numbered { format!("column_{}", position + 1) } else { text.into() };
             if names.contains(&name) {
-                return Err(self.fail((Problem::DuplicateColumn(name), line)));
+                return Err((Problem::DuplicateColumn(name), 1));
             }
             names.push(name);
         }
         Ok(names)
     }
 
-    /// Calls `visit` with each data record and its line.
-    fn each(&self, width: usize, mut visit: impl FnMut(&[Field<'a>], u64) -> Result<()>) -> Result<()> {
-        let mut records = self.records();
+    /// Calls `visit` with each record of a piece; lines without anything are passed over where there are several columns.
+    pub(super) fn each<'t>(
+        &self,
+        piece: &'t Piece,
+        width: usize,
+        mut visit: impl FnMut(Record<'_, 't>) -> Result<()>,
+    ) -> Result<()> {
+        let mut records = Records::new(&piece.text, self.dialect, piece.line);
         let mut fields = Vec::with_capacity(width);
-        let mut is_header = !self.options.no_header;
-        while let Some(line) = records.next_record(&mut fields).map_err(|error| self.fail(error))? {
-            if std::mem::take(&mut is_header) {
-                continue;
-            }
-            let blank = width > 1 && matches!(fields.as_slice(), [one] if one.is_null());
-            if blank {
-                continue;
-            }
-            if fields.len() != width {
-                return Err(self.fail((Problem::Ragged { found: fields.len(), expected: width }, line)));
-            }
-            visit(&fields, line)?;
+        loop {
+            let from = records.place().0;
+            let record = match records.next_record(&mut fields) {
+                Ok(None) => return Ok(()),
+                Ok(Some(line)) => {
+                    if width > 1 && matches!(fields.as_slice(), [one] if one.is_null()) {
+                        continue;
+                    }
+                    let ragged = Problem::Ragged { found: fields.len(), expected: width };
+                    let fields = if fields.len() == width { Ok(fields.as_slice()) } else { Err(ragged) };
+                    Record { line, from, to: records.place().0, fields }
+                }
+                Err((problem, line)) => {
+                    records.skip_line();
+                    Record { line, from, to: records.place().0, fields: Err(problem) }
+                }
+            };
+            visit(record)?;
         }
-        Ok(())
+    }
+
+    /// As [`Csv::each`], where a record that cannot be read ends it.
+    fn each_good<'t>(
+        &self,
+        piece: &'t Piece,
+        width: usize,
+        mut visit: impl FnMut(&[Field<'t>], u64) -> Result<()>,
+    ) -> Result<()> {
+        self.each(piece, width, |record| match record.fields {
+            Ok(fields) => visit(fields, record.line),
+            Err(problem) => Err(Error::from_facts(&problem).in_file(&self.path, Some(record.line))),
+        })
     }
 
     /// The text of a field; `None` for NULL.
-    fn value<'s>(&self, field: &Field<'a>, scratch: &'s mut String) -> Option<&'s str>
+    pub(super) fn value<'s, 't>(&self, field: &Field<'t>, scratch: &'s mut String) -> Option<&'s str>
     where
-        'a: 's,
+        't: 's,
     {
         if field.is_null() {
             return None;
@@ -95,55 +151,65 @@ impl<'a> Layout<'a> {
         if null { None } else { Some(text) }
     }
 
-    fn infer(&self, names: Vec<String>) -> Result<Vec<Column>> {
+    /// The columns with the types that hold all their values.
+    fn infer(&self, threads: Option<&ThreadPool>) -> Result<Vec<Column>> {
+        let (mut file, names) = self.open()?;
         let mut columns = vec![Inference::new(); names.len()];
-        let mut scratch = String::new();
-        self.each(names.len(), |fields, line| {
-            for (field, column) in fields.iter().zip(&mut columns) {
-                if let Some(text) = self.value(field, &mut scratch) {
-                    column.observe(text, Origin::Plain, line);
-                }
+        loop {
+            let pieces = file.next_pieces()?;
+            if pieces.is_empty() {
+                break;
             }
-            Ok(())
-        })?;
+            for seen in side_by_side(threads, pieces, |piece| self.seen(&piece, names.len()))? {
+                columns.iter_mut().zip(seen).for_each(|(column, later)| column.merge(later));
+            }
+        }
         let finish = |(name, inference): (String, Inference)| match inference.finish(&name) {
             Ok(sql_type) => Ok(Column { name, sql_type }),
-            Err((problem, line)) => Err(Error::from_facts(&problem).in_file(self.path, line)),
+            Err((problem, line)) => Err(Error::from_facts(&problem).in_file(&self.path, line)),
         };
         names.into_iter().zip(columns).map(finish).collect()
     }
 
-    fn load(&self, columns: &[Column]) -> Result<Vec<Segment>> {
-        let mut builders: Vec<ColumnBuilder> =
-            columns.iter().map(|column| ColumnBuilder::new(column.sql_type)).collect();
-        let mut segments = Vec::new();
-        let mut rows = 0;
+    fn seen(&self, piece: &Piece, width: usize) -> Result<Vec<Inference>> {
+        let mut columns = vec![Inference::new(); width];
         let mut scratch = String::new();
-        self.each(columns.len(), |fields, line| {
-            for (field, builder) in fields.iter().zip(&mut builders) {
-                let pushed = builder.push(self.value(field, &mut scratch));
-                pushed.map_err(|Misfit| changed(self.path, line))?;
-            }
-            rows += 1;
-            if rows == SEGMENT_ROWS {
-                segments.push(finish(&mut builders, &mut rows));
+        self.each_good(piece, width, |fields, line| {
+            for (field, column) in fields.iter().zip(&mut columns) {
+                if let Some(text) = self.value(field, &mut scratch) {
+                    column.observe(text, Origin::Plain, (line, &self.formats));
+                }
             }
             Ok(())
         })?;
-        if rows > 0 {
-            segments.push(finish(&mut builders, &mut rows));
-        }
-        Ok(segments)
+        Ok(columns)
+    }
+
+    fn segment(&self, piece: &Piece, columns: &[Column]) -> Result<Segment> {
+        let mut builders: Vec<ColumnBuilder> =
+            columns.iter().map(|column| ColumnBuilder::new(column.sql_type)).collect();
+        let mut rows = 0;
+        let mut scratch = String::new();
+        self.each_good(piece, columns.len(), |fields, line| {
+            for (field, builder) in fields.iter().zip(&mut builders) {
+                let pushed = builder.push(self.value(field, &mut scratch), &self.formats);
+                pushed.map_err(|Misfit| changed(&self.path, line))?;
+            }
+            rows += 1;
+            Ok(())
+        })?;
+        Ok(finish(&mut builders, rows))
     }
 }
 
 /// The arrays built so far as one segment.
-pub(super) fn finish(builders: &mut [ColumnBuilder], rows: &mut usize) -> Segment {
-    Segment { columns: builders.iter_mut().map(ColumnBuilder::finish).collect(), rows: std::mem::take(rows) }
+pub(super) fn finish(builders: &mut [ColumnBuilder], rows: usize) -> Segment {
+    Segment { columns: builders.iter_mut().map(ColumnBuilder::finish).collect(), rows }
 }
 
+/// The types were inferred from the same texts, unless the file was written to meanwhile.
 #[cold]
 pub(super) fn changed(path: &Path, line: u64) -> Error {
-    let message = "internal error: a value does not have the type that was inferred from it";
-    Error::new(SqlState::GENERAL, message).in_file(path, Some(line))
+    let message = "a value does not have the type of its column any more: has the file changed while it was read?";
+    Error::new(SqlState::DATA_EXCEPTION, message).in_file(path, Some(line))
 }

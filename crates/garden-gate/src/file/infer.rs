@@ -1,7 +1,8 @@
 //! The type of a column from all of its texts: the narrowest that holds every one of them exactly.
 
+use super::formats::Formats;
 use super::problem::Problem;
-use crate::types::{Decimal, SqlType, parse_date, parse_time, parse_timestamp};
+use crate::types::{Decimal, SqlType};
 
 /// How a text stood in its file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -50,19 +51,30 @@ impl Inference {
         }
     }
 
-    pub(super) fn observe(&mut self, text: &str, origin: Origin, line: u64) {
+    pub(super) fn observe(&mut self, text: &str, origin: Origin, (line, formats): (u64, &Formats)) {
         self.values += 1;
         let text = text.trim();
         let plain = origin == Origin::Plain;
         let mut possible = std::mem::take(&mut self.possible);
         possible.retain(|kind| match kind {
             Kind::Boolean => plain && (text.eq_ignore_ascii_case("true") || text.eq_ignore_ascii_case("false")),
-            Kind::Number => plain && self.number(text, line),
-            Kind::Date => parse_date(text).is_some(),
-            Kind::Timestamp => parse_timestamp(text).is_some() || parse_date(text).is_some(),
-            Kind::Time => parse_time(text).is_some(),
+            Kind::Number => plain && self.number(&formats.number(text), line),
+            Kind::Date => formats.date(text).is_some(),
+            Kind::Timestamp => formats.timestamp(text).is_some(),
+            Kind::Time => formats.time(text).is_some(),
         });
         self.possible = possible;
+    }
+
+    /// What the texts of this and of a later run of rows can be.
+    pub(super) fn merge(&mut self, later: Self) {
+        self.values += later.values;
+        self.possible.retain(|kind| later.possible.contains(kind));
+        self.whole_digits = self.whole_digits.max(later.whole_digits);
+        self.scale = self.scale.max(later.scale);
+        self.range = (self.range.0.min(later.range.0), self.range.1.max(later.range.1));
+        self.exponent |= later.exponent;
+        self.too_long = self.too_long.take().or(later.too_long);
     }
 
     /// Whether `text` is a number as numbers are written: no plus sign, no leading zero that an identifier would have.
@@ -142,7 +154,7 @@ mod tests {
 
     fn of(texts: &[&str]) -> SqlType {
         let mut inference = Inference::new();
-        texts.iter().for_each(|text| inference.observe(text, Origin::Plain, 1));
+        texts.iter().for_each(|text| inference.observe(text, Origin::Plain, (1, &Formats::default())));
         inference.finish("c").unwrap()
     }
 
@@ -176,8 +188,8 @@ mod tests {
     #[test]
     fn numbers_too_long_are_refused_with_their_line() {
         let mut inference = Inference::new();
-        inference.observe("5", Origin::Plain, 2);
-        inference.observe("1234567890123456789012345678901234567890", Origin::Plain, 3);
+        inference.observe("5", Origin::Plain, (2, &Formats::default()));
+        inference.observe("1234567890123456789012345678901234567890", Origin::Plain, (3, &Formats::default()));
         let (problem, line) = inference.finish("c").unwrap_err();
         assert!(matches!(problem, Problem::NumberTooLong { .. }));
         assert_eq!(line, Some(3));

@@ -3,58 +3,60 @@
 
 use super::column_builder::{ColumnBuilder, Misfit};
 use super::csv::{changed, finish};
+use super::formats::Formats;
 use super::infer::{Inference, Origin};
 use super::problem::Problem;
-use super::{Content, FileTable, text};
-use crate::catalog::{Column, SEGMENT_ROWS, Segment};
+use super::records::Dialect;
+use super::text_file::{Piece, TextFile, side_by_side};
+use super::{Content, FileTable};
+use crate::catalog::{Column, FileOptions, Segment};
 use crate::diagnostic::{Error, Result};
+use rayon::ThreadPool;
 use serde_json::{Map, Value as Json};
 use std::borrow::Cow;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
-type Object = Map<String, Json>;
+pub(super) type Object = Map<String, Json>;
 
-pub(super) fn read(path: &Path, bytes: &[u8]) -> Result<FileTable> {
-    let text = text(path, bytes)?;
-    let mut names: Vec<String> = Vec::new();
-    let mut columns: Vec<Inference> = Vec::new();
-    let mut objects: Vec<(u64, Object)> = Vec::new();
-    for (line, content) in (1_u64..).zip(text.lines()).filter(|(_, content)| !content.trim().is_empty()) {
-        let parsed: Object = serde_json::from_str(content)
-            .map_err(|error| Error::from_facts(&Problem::NotJson(reason(&error))).in_file(path, Some(line)))?;
-        for (key, value) in &parsed {
-            let at = names.iter().position(|name| name == key).unwrap_or_else(|| {
-                names.push(key.clone());
-                columns.push(Inference::new());
-                names.len() - 1
-            });
-            if let Some((text, origin)) = cell(value) {
-                columns[at].observe(&text, origin, line);
-            }
-        }
-        objects.push((line, parsed));
-    }
-    if names.is_empty() {
-        return Err(Error::from_facts(&Problem::Empty).in_file(path, None));
-    }
+/// A file of JSON lines.
+#[derive(Clone, Debug)]
+pub(super) struct JsonLines {
+    path: PathBuf,
+    options: FileOptions,
+    pub(super) formats: Formats,
+}
+
+/// An object of the text, or what is wrong with its line.
+pub(super) struct ObjectLine {
+    pub(super) line: u64,
+    /// Where it stands in the piece.
+    pub(super) from: usize,
+    pub(super) to: usize,
+    pub(super) object: Result<Object, Problem>,
+}
+
+pub(super) fn read(path: &Path, options: &FileOptions, threads: Option<&ThreadPool>) -> Result<FileTable> {
+    let json = JsonLines::new(path, options)?;
     let mut typed = Vec::new();
-    for (name, inference) in names.into_iter().zip(columns) {
+    for (name, inference) in json.columns(threads)? {
         let sql_type =
             inference.finish(&name).map_err(|(problem, line)| Error::from_facts(&problem).in_file(path, line))?;
         typed.push(Column { name, sql_type });
     }
-    let segments = load(path, &typed, &objects)?;
-    Ok(FileTable { columns: typed, content: Content::Segments(segments) })
-}
-
-/// What the JSON reader says, without its own line and column, which are those of one line.
-fn reason(error: &serde_json::Error) -> String {
-    let text = error.to_string();
-    text.split(" at line ").next().unwrap_or(&text).to_owned()
+    let mut file = json.open()?;
+    let mut segments = Vec::new();
+    loop {
+        let pieces = file.next_pieces()?;
+        if pieces.is_empty() {
+            return Ok(FileTable { columns: typed, content: Content::Segments(segments) });
+        }
+        let read = side_by_side(threads, pieces, |piece| json.segment(&piece, &typed))?;
+        segments.extend(read.into_iter().filter(|segment| segment.rows > 0));
+    }
 }
 
 /// The text of a value and what it may be; `None` for NULL.
-fn cell(value: &Json) -> Option<(Cow<'_, str>, Origin)> {
+pub(super) fn cell(value: &Json) -> Option<(Cow<'_, str>, Origin)> {
     Some(match value {
         Json::Null => return None,
         Json::Bool(truth) => (if *truth { "true" } else { "false" }.into(), Origin::Plain),
@@ -64,23 +66,93 @@ fn cell(value: &Json) -> Option<(Cow<'_, str>, Origin)> {
     })
 }
 
-fn load(path: &Path, columns: &[Column], objects: &[(u64, Object)]) -> Result<Vec<Segment>> {
-    let mut builders: Vec<ColumnBuilder> = columns.iter().map(|column| ColumnBuilder::new(column.sql_type)).collect();
-    let mut segments = Vec::new();
-    let mut rows = 0;
-    for (line, object) in objects {
-        for (column, builder) in columns.iter().zip(&mut builders) {
-            let value = object.get(&column.name).and_then(cell);
-            let pushed = builder.push(value.as_ref().map(|(text, _)| text.as_ref()));
-            pushed.map_err(|Misfit| changed(path, *line))?;
-        }
-        rows += 1;
-        if rows == SEGMENT_ROWS {
-            segments.push(finish(&mut builders, &mut rows));
-        }
+impl JsonLines {
+    pub(super) fn new(path: &Path, options: &FileOptions) -> Result<Self> {
+        let formats = Formats::new(options).map_err(|problem| Error::from_facts(&problem).in_file(path, None))?;
+        Ok(Self { path: path.to_owned(), options: options.clone(), formats })
     }
-    if rows > 0 {
-        segments.push(finish(&mut builders, &mut rows));
+
+    pub(super) fn open(&self) -> Result<TextFile> {
+        TextFile::open(&self.path, Dialect::LINES, self.options.encoding.as_deref(), self.options.skip)
     }
-    Ok(segments)
+
+    /// Calls `visit` with each line that is not empty.
+    pub(super) fn each(&self, piece: &Piece, mut visit: impl FnMut(ObjectLine) -> Result<()>) -> Result<()> {
+        let mut from = 0;
+        for (line, content) in (piece.line..).zip(piece.text.split_inclusive('\n')) {
+            let to = from + content.len();
+            if !content.trim().is_empty() {
+                let object = serde_json::from_str(content).map_err(|error| Problem::NotJson(reason(&error)));
+                visit(ObjectLine { line, from, to, object })?;
+            }
+            from = to;
+        }
+        Ok(())
+    }
+
+    /// The keys, in the order in which they first appear, with what their values can be.
+    pub(super) fn columns(&self, threads: Option<&ThreadPool>) -> Result<Vec<(String, Inference)>> {
+        let mut file = self.open()?;
+        let mut columns: Vec<(String, Inference)> = Vec::new();
+        loop {
+            let pieces = file.next_pieces()?;
+            if pieces.is_empty() {
+                break;
+            }
+            for (name, seen) in side_by_side(threads, pieces, |piece| self.seen(&piece))?.into_iter().flatten() {
+                match columns.iter_mut().find(|(known, _)| *known == name) {
+                    Some((_, known)) => known.merge(seen),
+                    None => columns.push((name, seen)),
+                }
+            }
+        }
+        if columns.is_empty() {
+            return Err(Error::from_facts(&Problem::Empty).in_file(&self.path, None));
+        }
+        Ok(columns)
+    }
+
+    fn seen(&self, piece: &Piece) -> Result<Vec<(String, Inference)>> {
+        let mut columns: Vec<(String, Inference)> = Vec::new();
+        self.each(piece, |line| {
+            for (key, value) in &self.good(line.line, line.object)? {
+                let at = columns.iter().position(|(name, _)| name == key).unwrap_or_else(|| {
+                    columns.push((key.clone(), Inference::new()));
+                    columns.len() - 1
+                });
+                if let Some((text, origin)) = cell(value) {
+                    columns[at].1.observe(&text, origin, (line.line, &self.formats));
+                }
+            }
+            Ok(())
+        })?;
+        Ok(columns)
+    }
+
+    fn good(&self, line: u64, object: Result<Object, Problem>) -> Result<Object> {
+        object.map_err(|problem| Error::from_facts(&problem).in_file(&self.path, Some(line)))
+    }
+
+    fn segment(&self, piece: &Piece, columns: &[Column]) -> Result<Segment> {
+        let mut builders: Vec<ColumnBuilder> =
+            columns.iter().map(|column| ColumnBuilder::new(column.sql_type)).collect();
+        let mut rows = 0;
+        self.each(piece, |line| {
+            let object = self.good(line.line, line.object)?;
+            for (column, builder) in columns.iter().zip(&mut builders) {
+                let value = object.get(&column.name).and_then(cell);
+                let pushed = builder.push(value.as_ref().map(|(text, _)| text.as_ref()), &self.formats);
+                pushed.map_err(|Misfit| changed(&self.path, line.line))?;
+            }
+            rows += 1;
+            Ok(())
+        })?;
+        Ok(finish(&mut builders, rows))
+    }
+}
+
+/// What the JSON reader says, without its own line and column, which are those of one line.
+fn reason(error: &serde_json::Error) -> String {
+    let text = error.to_string();
+    text.split(" at line ").next().unwrap_or(&text).to_owned()
 }

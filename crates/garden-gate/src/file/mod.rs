@@ -1,4 +1,4 @@
-//! Files as tables: CSV, JSON lines, Parquet and Arrow IPC, told apart by the ending of their name.
+//! Files as tables: CSV, JSON lines, Parquet and Arrow IPC, told apart by the ending of their name; text files may be packed (.gz, .zst).
 //!
 //! What is read is brought to the engine's own types once, here. A file that cannot be read as what it should be is one error
 //! with its name and, where the format has lines, its line; never a row left out or a value turned into NULL.
@@ -6,19 +6,27 @@
 mod arrow_ipc;
 mod column_builder;
 mod csv;
+mod formats;
 mod infer;
 mod json_lines;
+mod load;
 mod normalize;
 mod parquet;
 mod problem;
 mod records;
+mod text_file;
+mod write;
 
 use crate::catalog::{Column, FileOptions, Segment};
 use crate::diagnostic::{Error, Result};
 use arrow::array::ArrayRef;
+pub(crate) use load::{BadRow, Loaded, Loader};
 use problem::Problem;
+use rayon::ThreadPool;
 use std::fmt;
 use std::path::Path;
+use text_file::Packing;
+pub(crate) use write::{Writer, has_own_array};
 
 /// Reads one column of a file when it is first used.
 pub(crate) trait ColumnLoader: fmt::Debug + Send + Sync {
@@ -66,44 +74,36 @@ fn format(path: &Path) -> Option<Format> {
 
 /// Whether a file's name says that it can be read as a table.
 pub(crate) fn is_table_file(path: &Path) -> bool {
-    format(path).is_some()
+    let (packing, inner) = Packing::of(path);
+    match format(&inner) {
+        Some(Format::Csv { .. } | Format::JsonLines) => true,
+        Some(_) => packing == Packing::None,
+        None => false,
+    }
 }
 
-/// Opens a file as a table.
+/// The name of a file without the endings that say its format.
+pub(crate) fn table_name(path: &Path) -> String {
+    let (_, inner) = Packing::of(path);
+    inner.file_stem().map(|stem| stem.to_string_lossy().into_owned()).unwrap_or_default()
+}
+
+/// Opens a file as a table; `threads` read text together.
 ///
 /// # Errors
 /// 58030 when it cannot be opened, 22000 when it is not what its ending says, 22018 for text that is not UTF-8; each with the
 /// file and, where there is one, the line.
-pub(crate) fn open(path: &Path, options: &FileOptions) -> Result<FileTable> {
-    let Some(format) = format(path) else {
-        return Err(Error::from_facts(&Problem::UnknownEnding).in_file(path, None));
-    };
-    let read = || std::fs::read(path).map_err(|error| unreadable(path, error));
-    match format {
-        Format::Csv { delimiter } => csv::read(path, &read()?, delimiter, options),
-        Format::JsonLines => json_lines::read(path, &read()?),
-        Format::Parquet => parquet::open(path),
-        Format::ArrowIpc => arrow_ipc::read(path),
+pub(crate) fn open(path: &Path, options: &FileOptions, threads: Option<&ThreadPool>) -> Result<FileTable> {
+    let (packing, inner) = Packing::of(path);
+    match format(&inner) {
+        Some(Format::Csv { delimiter }) => csv::read(path, delimiter, options, threads),
+        Some(Format::JsonLines) => json_lines::read(path, options, threads),
+        Some(Format::Parquet) if packing == Packing::None => parquet::open(path),
+        Some(Format::ArrowIpc) if packing == Packing::None => arrow_ipc::read(path),
+        _ => Err(Error::from_facts(&Problem::UnknownEnding).in_file(path, None)),
     }
 }
 
 fn unreadable(path: &Path, error: std::io::Error) -> Error {
     Error::from_facts(&Problem::Unreadable(error.to_string())).caused_by(error).in_file(path, None)
-}
-
-/// The text of a file, without its byte order mark.
-fn text<'a>(path: &Path, bytes: &'a [u8]) -> Result<&'a str> {
-    let fail = |problem: &Problem, line| Err(Error::from_facts(problem).in_file(path, line));
-    let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes);
-    if bytes.starts_with(b"\xff\xfe") || bytes.starts_with(b"\xfe\xff") {
-        return fail(&Problem::Utf16, None);
-    }
-    let line_at = |at: usize| memchr::memchr_iter(b'\n', &bytes[..at]).count() as u64 + 1;
-    if let Some(at) = memchr::memchr(0, bytes) {
-        return fail(&Problem::Binary, Some(line_at(at)));
-    }
-    match std::str::from_utf8(bytes) {
-        Ok(text) => Ok(text),
-        Err(error) => fail(&Problem::NotUtf8, Some(line_at(error.valid_up_to()))),
-    }
 }

@@ -28,6 +28,14 @@ pub(crate) enum Problem {
     NumberTooLong { column: String, text: String },
     #[error("in column {column:?} the numbers need {digits} digits together, at most 38 are possible")]
     TooManyDigits { column: String, digits: u16 },
+    #[error("{text:?} is no {target}")]
+    Misfit { text: String, target: SqlType },
+    #[error("there is no encoding {0:?}")]
+    UnknownEncoding(String),
+    #[error("{0}")]
+    Template(String),
+    #[error("rows cannot be written to it: {0}")]
+    Unwritable(String),
     #[error("the line is no JSON object: {0}")]
     NotJson(String),
     #[error("the file cannot be read as {format}: {why}")]
@@ -41,8 +49,9 @@ pub(crate) enum Problem {
 impl Facts for Problem {
     fn state(&self) -> SqlState {
         match self {
-            Self::Unreadable(_) | Self::UnknownEnding => SqlState::FILE_ACCESS,
-            Self::Binary | Self::Utf16 | Self::NotUtf8 => SqlState::INVALID_CHARACTER_VALUE,
+            Self::Unreadable(_) | Self::UnknownEnding | Self::Unwritable(_) => SqlState::FILE_ACCESS,
+            Self::UnknownEncoding(_) | Self::Template(_) => SqlState::SYNTAX_OR_RULE,
+            Self::Misfit { .. } | Self::Binary | Self::Utf16 | Self::NotUtf8 => SqlState::INVALID_CHARACTER_VALUE,
             Self::DuplicateColumn(_) => SqlState::COLUMN_EXISTS,
             Self::NumberTooLong { .. } | Self::TooManyDigits { .. } | Self::Values { .. } => {
                 SqlState::NUMERIC_OUT_OF_RANGE
@@ -59,9 +68,11 @@ impl Facts for Problem {
 
     fn help(&self) -> Option<String> {
         Some(match self {
-            Self::UnknownEnding => "files end in .csv, .tsv, .jsonl, .ndjson, .parquet, .arrow or .ipc".into(),
+            Self::UnknownEnding => "files end in .csv, .tsv, .jsonl, .ndjson, .parquet, .arrow or .ipc; text files also in .csv.gz or .csv.zst".into(),
             Self::Binary => "is it a spreadsheet or a compressed file? export it as CSV".into(),
-            Self::Utf16 | Self::NotUtf8 => "save the file as UTF-8".into(),
+            Self::Utf16 => "save the file as UTF-8, or say (ENCODING 'UTF-16LE')".into(),
+            Self::NotUtf8 => "save the file as UTF-8, or say what it is, as in (ENCODING 'ISO-8859-1')".into(),
+            Self::UnknownEncoding(_) => "encodings are called as on the web: UTF-16LE, ISO-8859-1, WINDOWS-1252, SHIFT_JIS".into(),
             Self::Ragged { found, expected } if found > expected => {
                 "a field with the delimiter in it stands in double quotes".into()
             }

@@ -28,7 +28,7 @@ pub(crate) use batch::{Batch, Lane};
 pub(crate) use cast::{cast_values, parse_value};
 pub(crate) use constant::{array_of, array_of_all, value_at};
 pub(crate) use evaluate::{evaluate, evaluate_constant};
-pub(crate) use function::{check_template, series};
+pub(crate) use function::series;
 pub(crate) use group::GroupTable;
 pub(crate) use join_table::JoinTable;
 pub(crate) use keys::hash_parts;

@@ -1,10 +1,11 @@
 //! INSERT, UPDATE, DELETE and TRUNCATE: runs the query that finds the rows, and puts them into a new version of the table.
 
 use super::constraints::{Changer, Delta};
+use super::load::FromFile;
 use super::result_set::ResultSet;
 use super::session::Call;
 use super::{Outcome, Session};
-use crate::bind::{BoundChange, Meaning, MissingParameters, bind_change, bind_returning, done};
+use crate::bind::{BoundChange, Meaning, MissingParameters, OpenFile, bind_change, bind_returning, done};
 use crate::catalog::{Catalog, Column, Filled, TableDefinition};
 use crate::diagnostic::{Error, Note, Result, SqlState};
 use crate::kernel::{Batch, cast_values};
@@ -17,16 +18,21 @@ use std::any::Any;
 use std::sync::Arc;
 
 /// What a change came to.
-struct Changed {
-    affected: u64,
-    returned: Option<ResultSet>,
-    notes: Vec<Note>,
+pub(super) struct Changed {
+    pub(super) affected: u64,
+    pub(super) returned: Option<ResultSet>,
+    pub(super) notes: Vec<Note>,
 }
 
 impl Session {
     pub(super) fn change(&mut self, change: &ast::Change, call: &Call<'_>) -> Result<Outcome> {
+        if let ast::ChangeKind::Insert(ast::Insert { rows: ast::InsertRows::File { path, options, span }, .. }) =
+            &change.kind
+        {
+            return self.load(change, FromFile { path, options, span: *span }, call);
+        }
         let changed = self
-            .change_catalog(|session, catalog| session.changed(change, call, catalog))
+            .change_catalog(|session, catalog| session.changed(change, call, (catalog, &session.files())))
             .map_err(|error| if error.span().is_none() { error.at(change.span) } else { error })?;
         let elapsed = call.started.elapsed();
         Ok(match changed.returned {
@@ -35,9 +41,14 @@ impl Session {
         })
     }
 
-    fn changed(&self, change: &ast::Change, call: &Call<'_>, catalog: &Arc<Catalog>) -> Result<(Catalog, Changed)> {
-        let files = self.files();
-        let around = self.around(catalog, &files, call.parameters, MissingParameters::Refuse);
+    /// What a change makes of the database; `files` are those that it reads.
+    pub(super) fn changed(
+        &self,
+        change: &ast::Change,
+        call: &Call<'_>,
+        (catalog, files): (&Arc<Catalog>, &dyn OpenFile),
+    ) -> Result<(Catalog, Changed)> {
+        let around = self.around(catalog, files, call.parameters, MissingParameters::Refuse);
         let BoundChange { schema, table, rows, meaning } = bind_change(change, call.source, &around)?;
         let (old, definition) = stored(catalog, &schema, &table)?;
         // What is wrong with RETURNING is told before anything is done.
@@ -52,7 +63,7 @@ impl Session {
         let prepared = self.prepare_bound(rows, call)?;
         let found = self.run_prepared(&prepared, None)?;
         let rows = if found.batches.is_empty() { None } else { Some(Batch::concat(&found.batches, None)?) };
-        let mut changer = Changer::new(Catalog::clone(catalog), &around);
+        let mut changer = Changer::new(Catalog::clone(catalog), &around, is_unchecked(change));
         let (affected, returned) = match meaning {
             Meaning::Added { numbered, duplicates } => {
                 let mut rows = rows.unwrap_or_else(|| nothing.clone());
@@ -98,6 +109,16 @@ impl Session {
             }
         };
         Ok((changer.catalog, Changed { affected, returned, notes: found.notes }))
+    }
+}
+
+/// Whether CHECK constraints and foreign keys are not looked at.
+fn is_unchecked(change: &ast::Change) -> bool {
+    match &change.kind {
+        ast::ChangeKind::Insert(ast::Insert { rows: ast::InsertRows::File { options, .. }, .. }) => {
+            options.load.unchecked
+        }
+        _ => false,
     }
 }
 

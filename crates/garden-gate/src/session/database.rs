@@ -8,6 +8,9 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 use std::time::Duration;
 
+/// Bytes from which on it pays to read a file with several threads.
+const PARALLEL_BYTES: u64 = 8 << 20;
+
 /// Tables, and the sessions that query them.
 ///
 /// A database is cheap to clone: clones are the same database. Sessions may live on different threads.
@@ -145,7 +148,10 @@ impl Database {
     /// # Errors
     /// 42S01 when there is a table of that name; 58030, 22000 or 22018 when the file cannot be read.
     pub fn add_file(&self, name: &str, path: impl AsRef<Path>) -> Result<()> {
-        self.add_source(name, table_of(crate::file::open(path.as_ref(), &FileOptions::default())?))
+        let path = path.as_ref();
+        let is_large = path.metadata().is_ok_and(|metadata| metadata.len() > PARALLEL_BYTES);
+        let threads = if is_large { rayon::ThreadPoolBuilder::new().build().ok() } else { None };
+        self.add_source(name, table_of(crate::file::open(path, &FileOptions::default(), threads.as_ref())?))
     }
 
     /// Makes every table file of a folder a table named after it, in `schema` if one is given; other files are passed over.
@@ -175,7 +181,7 @@ impl Database {
         }
         let mut names = Vec::new();
         for file in files {
-            let stem = file.file_stem().map(|stem| stem.to_string_lossy().into_owned()).unwrap_or_default();
+            let stem = crate::file::table_name(&file);
             let name = schema.map_or_else(|| stem.clone(), |schema| format!("{schema}.{stem}"));
             self.add_file(&name, &file)?;
             names.push(name);

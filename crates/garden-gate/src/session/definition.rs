@@ -237,7 +237,7 @@ impl Session {
     }
 
     pub(super) fn changer<'a>(&self, catalog: &Catalog, around: &'a Surroundings<'a>) -> Changer<'a> {
-        Changer::new(catalog.clone(), around)
+        Changer::new(catalog.clone(), around, false)
     }
 }
 

@@ -1,6 +1,7 @@
 use crate::bind::OpenFile;
 use crate::catalog::{FileOptions, TableSource};
 use crate::diagnostic::{Error, Result, SqlState};
+use crate::execute::Pool;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::SystemTime;
@@ -24,39 +25,80 @@ const KEPT_FILES: usize = 16;
 #[derive(Debug)]
 pub(super) struct Files<'a> {
     pub(super) folders: &'a [PathBuf],
+    /// Where it may also write.
+    pub(super) writable: &'a [PathBuf],
     pub(super) cache: &'a FileCache,
+    pub(super) pool: &'a Pool,
+}
+
+impl Files<'_> {
+    /// The file that may be read, without links in its path.
+    ///
+    /// # Errors
+    /// 58030 when there is none, or the session may not read it.
+    pub(super) fn readable(&self, path: &str) -> Result<PathBuf> {
+        let path = Path::new(path);
+        if self.folders.is_empty() {
+            return Err(refused(path, "this session may not read files", "allow_folder"));
+        }
+        let real = path.canonicalize().map_err(|error| unreadable(path, error))?;
+        if !self.folders.iter().any(|folder| real.starts_with(folder)) {
+            return Err(refused(path, "this session may not read files there", "allow_folder"));
+        }
+        Ok(real)
+    }
+
+    /// The path of a file that may be written, whether it is there or not.
+    ///
+    /// # Errors
+    /// 58030 when its folder is missing, or the session may not write there.
+    pub(super) fn writable(&self, path: &str) -> Result<PathBuf> {
+        let path = Path::new(path);
+        if self.writable.is_empty() {
+            return Err(refused(path, "this session may not write files", "allow_writing"));
+        }
+        let name = path.file_name().ok_or_else(|| refused(path, "this is no name of a file", "allow_writing"))?;
+        let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let folder = folder.canonicalize().map_err(|error| unreadable(path, error))?;
+        // A link that is there already leads elsewhere.
+        let real = folder.join(name);
+        let real = if real.is_symlink() { real.canonicalize().map_err(|error| unreadable(path, error))? } else { real };
+        if !self.writable.iter().any(|folder| real.starts_with(folder)) {
+            return Err(refused(path, "this session may not write files there", "allow_writing"));
+        }
+        Ok(real)
+    }
+
+    /// The threads that read large files together.
+    pub(super) fn threads(&self) -> Result<Option<&rayon::ThreadPool>> {
+        self.pool.shared_threads()
+    }
+}
+
+fn unreadable(path: &Path, error: std::io::Error) -> Error {
+    let message = format!("the file cannot be read: {error}");
+    Error::new(SqlState::FILE_ACCESS, message).caused_by(error).in_file(path, None)
 }
 
 impl OpenFile for Files<'_> {
     fn open(&self, path: &str, options: &FileOptions) -> Result<Arc<dyn TableSource>> {
+        let real = self.readable(path)?;
         let path = Path::new(path);
-        let unreadable = |error: std::io::Error| {
-            Error::new(SqlState::FILE_ACCESS, format!("the file cannot be read: {error}"))
-                .caused_by(error)
-                .in_file(path, None)
-        };
-        if self.folders.is_empty() {
-            return Err(refused(path, "this session may not read files"));
-        }
-        let real = path.canonicalize().map_err(unreadable)?;
-        if !self.folders.iter().any(|folder| real.starts_with(folder)) {
-            return Err(refused(path, "this session may not read files there"));
-        }
-        let metadata = real.metadata().map_err(unreadable)?;
+        let metadata = real.metadata().map_err(|error| unreadable(path, error))?;
         let key =
             FileKey { path: real, options: options.clone(), bytes: metadata.len(), changed: metadata.modified().ok() };
         if let Some(known) = self.cache.get(&key) {
             return Ok(known);
         }
-        let table = crate::storage::table_of(crate::file::open(path, options)?);
+        let table = crate::storage::table_of(crate::file::open(path, options, self.threads()?)?);
         self.cache.put(key, Arc::clone(&table));
         Ok(table)
     }
 }
 
-fn refused(path: &Path, why: &str) -> Error {
+fn refused(path: &Path, why: &str, call: &str) -> Error {
     Error::new(SqlState::FILE_ACCESS, why)
-        .with_help("the program that opened the session allows folders with allow_folder")
+        .with_help(format!("the program that opened the session allows folders with {call}"))
         .in_file(path, None)
 }
 
@@ -74,4 +116,9 @@ impl FileCache {
         }
         kept.push((key, table));
     }
+}
+
+/// The name of the table that a file becomes: its own, without the endings that tell its format.
+pub fn table_name(path: impl AsRef<Path>) -> String {
+    crate::file::table_name(path.as_ref())
 }

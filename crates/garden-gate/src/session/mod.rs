@@ -1,5 +1,6 @@
 //! The story of a statement, start to end: [`statement`] reads on one page.
 
+mod access;
 mod alter;
 mod change;
 mod constraints;
@@ -8,8 +9,11 @@ mod crash;
 mod database;
 mod definition;
 mod describe;
+mod export;
 mod files;
+mod load;
 mod outcome;
+mod progress;
 mod result_set;
 #[expect(clippy::module_inception, reason = "the session is what this layer is called after")]
 mod session;
@@ -20,6 +24,8 @@ mod transaction;
 
 pub use database::Database;
 pub use describe::{ColumnFacts, ConstraintFacts, TableFacts};
+pub use files::table_name;
 pub use outcome::Outcome;
+pub use progress::Progress;
 pub use result_set::{FromValue, ResultColumn, ResultSet, Row};
 pub use session::{Session, Statements};

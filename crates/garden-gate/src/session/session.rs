@@ -1,12 +1,14 @@
 use super::Outcome;
+use super::access::Access;
 use super::database::Shared;
 use super::definition::no_schema;
 use super::files::Files;
+use super::progress::{Progress, Teller};
 use super::result_set::{ResultColumn, ResultSet};
 use super::settings::Settings;
 use super::statement::{Prepared, prepare, prepare_bound};
 use super::transaction::Transaction;
-use crate::bind::{Bound, MissingParameters, Moment, Parameters, Surroundings, bind_value};
+use crate::bind::{Bound, MissingParameters, Moment, OpenFile, Parameters, Surroundings, bind_value};
 use crate::catalog::DEFAULT_SCHEMA;
 use crate::diagnostic::{Error, Result, SourceText, SqlState};
 use crate::execute::{Control, Interrupt, Pool};
@@ -14,7 +16,6 @@ use crate::kernel::{Batch, array_of};
 use crate::physical::{Measures, Plan};
 use crate::syntax::{Script, ast};
 use crate::types::{ParameterName, SqlType, Value};
-use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -28,7 +29,8 @@ pub struct Session {
     settings: Settings,
     variables: Parameters,
     pub(super) schema: String,
-    folders: Vec<PathBuf>,
+    pub(super) access: Access,
+    progress: Option<Teller>,
     interrupt: Interrupt,
     pool: Pool,
     pub(super) transaction: Option<Transaction>,
@@ -43,25 +45,22 @@ impl Session {
             settings,
             variables: Parameters::new(),
             schema: DEFAULT_SCHEMA.into(),
-            folders: Vec::new(),
+            access: Access::default(),
+            progress: None,
             interrupt: Interrupt::default(),
             transaction: None,
         }
     }
 
-    /// Lets `FROM FILE` read files in this folder and below it.
-    ///
-    /// # Errors
-    /// 58030 when there is no such folder.
-    pub fn allow_folder(&mut self, folder: impl Into<PathBuf>) -> Result<()> {
-        let folder: PathBuf = folder.into();
-        let real = folder.canonicalize().map_err(|error| {
-            Error::new(SqlState::FILE_ACCESS, format!("no such folder: {error}"))
-                .caused_by(error)
-                .in_file(&folder, None)
-        })?;
-        self.folders.push(real);
-        Ok(())
+    /// Calls `tell` now and then while a statement reads a large file.
+    pub fn on_progress(&mut self, tell: impl Fn(&Progress) + Send + 'static) {
+        self.progress = Some(Teller(Box::new(tell)));
+    }
+
+    pub(super) fn tell(&self, progress: &Progress) {
+        if let Some(Teller(tell)) = &self.progress {
+            tell(progress);
+        }
     }
 
     /// A handle that interrupts this session's statements from any thread.
@@ -199,6 +198,7 @@ impl Session {
         let done = |notes| Ok(Outcome::Done { elapsed: started.elapsed(), notes });
         match &statement.kind {
             ast::StatementKind::Change(change) => self.change(change, call),
+            ast::StatementKind::Export(export) => self.export(export, call),
             ast::StatementKind::Definition(definition) => self.define(definition, call),
             ast::StatementKind::Transaction(transaction) => {
                 self.transact(transaction).map_err(|error| error.at(statement.span))?;
@@ -235,13 +235,18 @@ impl Session {
     }
 
     pub(super) fn files(&self) -> Files<'_> {
-        Files { folders: &self.folders, cache: &self.shared.files }
+        Files {
+            folders: &self.access.readable,
+            writable: &self.access.writable,
+            cache: &self.shared.files,
+            pool: &self.pool,
+        }
     }
 
     pub(super) fn around<'a>(
         &'a self,
         catalog: &'a crate::catalog::Catalog,
-        files: &'a Files<'_>,
+        files: &'a dyn OpenFile,
         parameters: &'a Parameters,
         missing: MissingParameters,
     ) -> Surroundings<'a> {
@@ -276,13 +281,15 @@ impl Session {
         }
     }
 
-    fn query_rows(&self, query: &ast::Query, call: &Call<'_>) -> Result<ResultSet> {
+    pub(super) fn query_rows(&self, query: &ast::Query, call: &Call<'_>) -> Result<ResultSet> {
         let prepared = self.prepare(query, call, MissingParameters::Refuse)?;
-        self.run_prepared(&prepared, None)
+        let rows = self.run_prepared(&prepared, None)?;
+        self.access.check_rows(rows.row_count())?;
+        Ok(rows)
     }
 
     pub(super) fn run_prepared(&self, prepared: &Prepared, measures: Option<&Measures>) -> Result<ResultSet> {
-        let control = Control::new(&self.interrupt, self.settings.limits());
+        let control = Control::new(&self.interrupt, self.settings.limits(&self.access));
         let outcome = prepared.run(&control, (&self.pool, self.settings.batch_rows), measures);
         self.interrupt.clear();
         outcome

@@ -1,3 +1,4 @@
+use super::access::Access;
 use crate::diagnostic::{Error, Result, SqlState, suggestion};
 use crate::execute::Limits;
 use crate::types::Value;
@@ -142,10 +143,13 @@ impl Settings {
         SETTINGS.iter().map(row).collect()
     }
 
-    pub(crate) fn limits(&self) -> Limits {
+    /// The limits of a statement: the narrower of what is set and what the program allows.
+    pub(super) fn limits(&self, access: &Access) -> Limits {
+        let time = (self.time_limit > 0).then(|| Duration::from_millis(self.time_limit));
+        let memory = self.memory_limit.into_iter().chain(access.memory).min();
         Limits {
-            time: (self.time_limit > 0).then(|| Duration::from_millis(self.time_limit)),
-            memory: self.memory_limit.map(|bytes| usize::try_from(bytes).unwrap_or(usize::MAX)),
+            time: time.into_iter().chain(access.time).min(),
+            memory: memory.map(|bytes| usize::try_from(bytes).unwrap_or(usize::MAX)),
             recursion: (self.recursion_limit > 0).then_some(self.recursion_limit),
         }
     }

@@ -105,6 +105,7 @@ impl Session {
         &mut self,
         change: impl FnOnce(&Self, &Arc<Catalog>) -> Result<(Catalog, T)>,
     ) -> Result<T> {
+        self.access.check_changes()?;
         let shared = Arc::clone(&self.shared);
         let _only_writer = match &self.transaction {
             Some(transaction) if transaction.read_only => {

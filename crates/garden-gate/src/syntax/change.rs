@@ -1,7 +1,7 @@
 //! INSERT, UPDATE, DELETE, TRUNCATE (clauses 14.11 to 14.14) and transactions (clause 17).
 
 use super::ast::{
-    Assigned, Assignment, Change, ChangeKind, Duplicates, FileOptions, Given, Ident, Insert, InsertRows, Merge,
+    Assigned, Assignment, Change, ChangeKind, Duplicates, Export, FileOptions, Given, Ident, Insert, InsertRows, Merge,
     MergeAction, MergeBranch, Name, Overriding, StatementKind, Transaction, With,
 };
 use super::lexer::{Symbol, TokenKind};
@@ -36,6 +36,19 @@ impl Parser<'_> {
         Ok(StatementKind::Change(Box::new(change)))
     }
 
+    /// `INSERT INTO FILE 'path' (…) query`
+    pub(super) fn export(&mut self) -> Result<StatementKind> {
+        for word in ["INSERT", "INTO", "FILE"] {
+            self.expect_word(word)?;
+        }
+        let span = self.span();
+        let path = self.text_literal("the path of a file")?;
+        let (options, replace) =
+            if self.query_here() { (FileOptions::default(), false) } else { self.export_options()? };
+        let query = self.query()?;
+        Ok(StatementKind::Export(Box::new(Export { path, options, replace, query, span })))
+    }
+
     fn table_name(&mut self) -> Result<(Name, crate::diagnostic::Span)> {
         let start = self.span();
         let name = self.qualified_name("the name of a table")?;
@@ -44,9 +57,6 @@ impl Parser<'_> {
 
     fn insert(&mut self) -> Result<Change> {
         self.expect_word("INTO")?;
-        if self.at_word("FILE") && self.ahead(1).kind == TokenKind::Text {
-            return Err(self.not_supported("INSERT INTO FILE"));
-        }
         let (table, span) = self.table_name()?;
         let columns = if self.at_symbol(Symbol::LeftParen) && !self.query_here() {
             Some(self.names_in_parentheses("a column")?)
@@ -73,7 +83,7 @@ impl Parser<'_> {
         if self.accept_words(&["FROM", "FILE"]) {
             let start = self.span();
             let path = self.text_literal("the path of a file")?;
-            let options = if self.at_symbol(Symbol::LeftParen) { self.file_options()? } else { FileOptions::default() };
+            let options = self.load_options()?;
             return Ok(InsertRows::File { path, options, span: start.to(self.last_span()) });
         }
         if self.at_word("VALUES") && self.values_to_the_end() {

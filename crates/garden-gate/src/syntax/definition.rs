@@ -1,8 +1,8 @@
 //! CREATE, DROP and ALTER (clause 11).
 
 use super::ast::{
-    AlterTable, ColumnElement, ConstraintKind, CreateTable, CreateView, Definition, Drop, FileOptions, FilledBy,
-    ForeignElement, Ident, TableConstraint, TableContent, TableElement,
+    AlterTable, ColumnElement, ConstraintKind, CreateTable, CreateView, Definition, Drop, FilledBy, ForeignElement,
+    Ident, TableConstraint, TableContent, TableElement,
 };
 use super::lexer::Symbol;
 use super::parser::Parser;
@@ -65,7 +65,7 @@ impl Parser<'_> {
         if self.accept_words(&["FROM", "FILE"]) {
             let start = self.span();
             let path = self.text_literal("the path of a file")?;
-            let options = if self.at_symbol(Symbol::LeftParen) { self.file_options()? } else { FileOptions::default() };
+            let options = self.file_options()?;
             let content = TableContent::File { path, options, span: start.to(self.last_span()) };
             return Ok(CreateTable { name, if_not_exists, content });
         }

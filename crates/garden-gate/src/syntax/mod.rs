@@ -8,6 +8,7 @@ mod call;
 mod change;
 mod definition;
 mod expression;
+mod file_options;
 mod keyword;
 mod lexer;
 mod literal;

@@ -56,6 +56,8 @@ impl Parser<'_> {
         let kind = if self.at_word("WITH") && self.change_behind_with() {
             let with = self.with()?;
             self.change(Some(with))?
+        } else if self.at_words(&["INSERT", "INTO", "FILE"]) && self.ahead(3).kind == TokenKind::Text {
+            self.export()?
         } else if self.at_any(&["INSERT", "UPDATE", "DELETE", "TRUNCATE", "MERGE"]) {
             self.change(None)?
         } else if self.accept_word("CREATE") {

@@ -1,4 +1,4 @@
-use super::ast::{FileOptions, Join, JoinCondition, JoinKind, TableAlias, TableCall, TableExpr};
+use super::ast::{Join, JoinCondition, JoinKind, TableAlias, TableCall, TableExpr};
 use super::lexer::{Symbol, TokenKind};
 use super::parser::{MAX_NESTING, Parser};
 use super::problem::Problem;
@@ -96,7 +96,7 @@ impl Parser<'_> {
         if self.at_word("FILE") && self.ahead(1).kind == TokenKind::Text {
             self.advance();
             let path = self.text_literal("the path of a file")?;
-            let options = if self.at_symbol(Symbol::LeftParen) { self.file_options()? } else { FileOptions::default() };
+            let options = self.file_options()?;
             let span = start.to(self.last_span());
             return Ok(TableExpr::File { path, options, alias: self.table_alias()?, span });
         }
@@ -142,39 +142,5 @@ impl Parser<'_> {
             None
         };
         Ok(TableAlias { name: Some(alias.name), columns })
-    }
-
-    pub(super) fn file_options(&mut self) -> Result<FileOptions> {
-        let open = self.span();
-        self.advance();
-        let mut options = FileOptions::default();
-        self.list(|parser| parser.file_option(&mut options))?;
-        self.close(open)?;
-        Ok(options)
-    }
-
-    fn file_option(&mut self, options: &mut FileOptions) -> Result<()> {
-        if self.accept_word("DELIMITER") {
-            let text = self.text_literal("a character in single quotes")?;
-            let text = if text == "\\t" { "\t".to_owned() } else { text };
-            let mut characters = text.chars();
-            match (characters.next(), characters.next()) {
-                (Some(one), None) if one.is_ascii() => options.delimiter = Some(one),
-                _ => return Err(self.expected("one ASCII character as the delimiter")),
-            }
-        } else if self.accept_words(&["NO", "HEADER"]) {
-            options.no_header = true;
-        } else if self.accept_word("SKIP") {
-            let token = self.current();
-            options.skip = self.raw(token).parse().map_err(|_| self.expected("a number of lines"))?;
-            self.advance();
-        } else if self.accept_words(&["NULL", "TEXT"]) {
-            options.null_text = Some(self.text_literal("text in single quotes")?);
-        } else if self.at_any(&["ROW", "BATCH", "ERROR", "ERRORS", "CHECKS"]) {
-            return Err(self.not_supported(format!("the file option {}", self.found().to_uppercase())));
-        } else {
-            return Err(self.expected("a file option: DELIMITER, NO HEADER, SKIP or NULL TEXT"));
-        }
-        Ok(())
     }
 }

@@ -11,6 +11,7 @@ mod interval;
 mod measure;
 mod numeric;
 mod sql_type;
+mod template;
 mod term;
 mod value;
 
@@ -27,6 +28,7 @@ pub(crate) use interval::{Field, Interval, format_day_time, format_year_month, p
 pub(crate) use measure::{Cost, Estimate, Selectivity};
 pub(crate) use numeric::{approximate, index, whole_part};
 pub use sql_type::SqlType;
+pub(crate) use template::Template;
 pub(crate) use term::{
     ArithmeticOp, CompareOp, Direction, ExtractField, FrameBound, FrameExclusion, FrameUnit, JoinKind, Now, Nulls,
     ParameterName, SetOp, Test,

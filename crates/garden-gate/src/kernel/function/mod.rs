@@ -9,7 +9,6 @@ mod template;
 mod text;
 
 pub(crate) use series::series;
-pub(crate) use template::check_template;
 
 use super::{Lane, problem::Problem};
 use crate::logical::Function as F;

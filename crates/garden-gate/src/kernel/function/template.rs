@@ -1,93 +1,20 @@
-//! Templates of `CAST … FORMAT` (clause 9.52): YYYY to Y, RRRR, RR, MM, DD, DDD, HH24, HH12, MI, SS, FF1 to FF6, A.M., with marks
-//! between them.
+//! `CAST … FORMAT` (clause 9.52).
 
 use super::{Arguments, Problem};
 use crate::kernel::keys::{from_integer_lanes, integer_lanes};
-use crate::types::{MICROS_PER_DAY, SqlType, date_parts, parse_date};
+use crate::types::Template;
 use arrow::array::{Array, ArrayRef, AsArray};
-
-const MICROS_PER_SECOND: i64 = 1_000_000;
-
-#[derive(Clone, Copy, Debug, PartialEq)]
-enum Part {
-    /// So many last digits of the year; the missing ones are those of the current year.
-    Year(usize),
-    /// Two digits of the year nearest to the current one, by the rule of its half century.
-    RoundedYear,
-    Month,
-    Day,
-    DayOfYear,
-    Hour24,
-    Hour12,
-    Minute,
-    Second,
-    SecondOfDay,
-    Fraction(usize),
-    Meridian,
-    Mark(char),
-}
-
-const PARTS: &[(&str, Part)] = &[
-    ("YYYY", Part::Year(4)),
-    ("RRRR", Part::Year(4)),
-    ("SSSSS", Part::SecondOfDay),
-    ("HH24", Part::Hour24),
-    ("HH12", Part::Hour12),
-    ("DDD", Part::DayOfYear),
-    ("A.M.", Part::Meridian),
-    ("P.M.", Part::Meridian),
-    ("YYY", Part::Year(3)),
-    ("FF1", Part::Fraction(1)),
-    ("FF2", Part::Fraction(2)),
-    ("FF3", Part::Fraction(3)),
-    ("FF4", Part::Fraction(4)),
-    ("FF5", Part::Fraction(5)),
-    ("FF6", Part::Fraction(6)),
-    ("MM", Part::Month),
-    ("DD", Part::Day),
-    ("HH", Part::Hour12),
-    ("MI", Part::Minute),
-    ("SS", Part::Second),
-    ("YY", Part::Year(2)),
-    ("RR", Part::RoundedYear),
-    ("Y", Part::Year(1)),
-];
-
-/// Whether a template can be read; else what is wrong with it.
-pub(crate) fn check_template(template: &str) -> Result<(), String> {
-    parse(template).map(|_| ())
-}
-
-fn parse(template: &str) -> Result<Vec<Part>, String> {
-    let mut parts = Vec::new();
-    let upper = template.to_ascii_uppercase();
-    let mut rest = upper.as_str();
-    while let Some(first) = rest.chars().next() {
-        if let Some((word, part)) = PARTS.iter().find(|(word, _)| rest.starts_with(word)) {
-            let is_year = |part: &Part| matches!(part, Part::Year(_) | Part::RoundedYear);
-            if parts.contains(part) || is_year(part) && parts.iter().any(is_year) {
-                return Err(format!("{word} stands twice in '{template}'"));
-            }
-            parts.push(*part);
-            rest = &rest[word.len()..];
-        } else if "-./,';: T".contains(first) {
-            parts.push(Part::Mark(first));
-            rest = &rest[first.len_utf8()..];
-        } else {
-            return Err(format!("'{rest}' begins with no part of a day or time (YYYY, MM, DD, HH24, MI, SS, …)"));
-        }
-    }
-    Ok(parts)
-}
 
 pub(super) fn cast(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     let template = arguments.lanes[1].array().as_string_view();
     let text = if template.is_empty() || template.is_null(0) { "" } else { template.value(0) };
-    let parts = parse(text).map_err(|_| Problem::NoSuchValue { text: text.into(), target: arguments.result })?;
+    let misfit = |text: &str| Problem::NoSuchValue { text: text.into(), target: arguments.result };
+    let template = Template::parse(text).map_err(|_| misfit(text))?;
     if arguments.result.is_text() {
         let array = arguments.array(0)?;
         let lanes = integer_lanes(&array).unwrap_or_default();
-        return arguments.texts(|row| Ok(array.is_valid(row).then(|| write(lanes[row], arguments.types[0], &parts))));
+        let from = arguments.types[0];
+        return arguments.texts(|row| Ok(array.is_valid(row).then(|| template.write(lanes[row], from))));
     }
     let current = integer_lanes(arguments.lanes[2].array()).and_then(|lanes| lanes.first().copied()).unwrap_or(1);
     let texts = arguments.text(0);
@@ -97,166 +24,8 @@ pub(super) fn cast(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
         valid.push(texts.get(row).is_some());
         values.push(match texts.get(row) {
             None => 0,
-            Some(text) => {
-                let misfit = || Problem::NoSuchValue { text: text.into(), target: arguments.result };
-                read(text.trim(), arguments.result, &parts, current).ok_or_else(misfit)?
-            }
+            Some(text) => template.read(text.trim(), arguments.result, current).ok_or_else(|| misfit(text))?,
         });
     }
     Ok(from_integer_lanes(values, Some(valid.into()), &arguments.result.arrow()))
-}
-
-/// The day and the time of day of a value.
-fn split(value: i64, sql_type: SqlType) -> (i64, i64) {
-    match sql_type {
-        SqlType::Date => (value, 0),
-        SqlType::Time => (0, value),
-        _ => (value.div_euclid(MICROS_PER_DAY), value.rem_euclid(MICROS_PER_DAY)),
-    }
-}
-
-fn write(value: i64, sql_type: SqlType, parts: &[Part]) -> String {
-    let (days, time) = split(value, sql_type);
-    let (year, month, day) = date_parts(i32::try_from(days).unwrap_or(0));
-    let first = parse_date(&format!("{year:04}-01-01")).map_or(days, i64::from);
-    let seconds = time / MICROS_PER_SECOND;
-    let hour = seconds / 3600;
-    let mut text = String::new();
-    for part in parts {
-        text.push_str(&match part {
-            Part::Year(digits) => format!("{year:04}")[4 - *digits..].to_owned(),
-            Part::RoundedYear => format!("{:02}", year % 100),
-            Part::Month => format!("{month:02}"),
-            Part::Day => format!("{day:02}"),
-            Part::DayOfYear => format!("{:03}", days - first + 1),
-            Part::Hour24 => format!("{hour:02}"),
-            Part::Hour12 => format!("{:02}", (hour + 11) % 12 + 1),
-            Part::Minute => format!("{:02}", seconds / 60 % 60),
-            Part::Second => format!("{:02}", seconds % 60),
-            Part::SecondOfDay => format!("{seconds:05}"),
-            Part::Fraction(digits) => format!("{:06}", time % MICROS_PER_SECOND)[..*digits].to_owned(),
-            Part::Meridian => if hour < 12 { "A.M." } else { "P.M." }.to_owned(),
-            Part::Mark(mark) => mark.to_string(),
-        });
-    }
-    text
-}
-
-/// The value that a text means by the template; parts that are missing are those of midnight, January the 1st, year 1.
-fn read(text: &str, target: SqlType, parts: &[Part], current: i64) -> Option<i64> {
-    let (mut year, mut month, mut day, mut day_of_year) = (1, 1, 1, None);
-    let (mut hour, mut minute, mut second, mut micros, mut late) = (0, 0, 0, 0, None);
-    let mut rest = text;
-    for part in parts {
-        let before = rest.len();
-        let mut number = |most: usize| -> Option<i64> {
-            let length = rest.bytes().take(most).take_while(u8::is_ascii_digit).count();
-            let value = rest[..length].parse().ok();
-            rest = &rest[length..];
-            value
-        };
-        match part {
-            Part::Year(digits) => {
-                let beyond = 10_i64.pow(u32::try_from(*digits).ok()?);
-                year = number(*digits)? + if *digits < 4 { current - current % beyond } else { 0 };
-            }
-            Part::RoundedYear => year = rounded_year(number(2)?, current),
-            Part::Month => month = number(2)?,
-            Part::Day => day = number(2)?,
-            Part::DayOfYear => day_of_year = Some(number(3)?),
-            Part::Hour24 | Part::Hour12 => hour = number(2)?,
-            Part::Minute => minute = number(2)?,
-            Part::Second => second = number(2)?,
-            Part::SecondOfDay => {
-                let all = number(5)?;
-                (hour, minute, second) = (all / 3600, all / 60 % 60, all % 60);
-            }
-            Part::Fraction(digits) => {
-                number(*digits)?;
-                let read = before - rest.len();
-                let start = text.len() - before;
-                micros = format!("{:0<6}", &text[start..start + read]).parse().ok()?;
-            }
-            Part::Meridian => {
-                let word = rest.get(..4)?.to_ascii_uppercase();
-                late = Some(match word.as_str() {
-                    "A.M." => false,
-                    "P.M." => true,
-                    _ => return None,
-                });
-                rest = &rest[4..];
-            }
-            Part::Mark(mark) => rest = rest.strip_prefix(*mark)?,
-        }
-    }
-    if let Some(late) = late {
-        if !(1..=12).contains(&hour) {
-            return None;
-        }
-        hour = hour % 12 + if late { 12 } else { 0 };
-    }
-    let in_day = (0..24).contains(&hour) && (0..60).contains(&minute) && (0..60).contains(&second);
-    if !rest.is_empty() || !in_day {
-        return None;
-    }
-    let date = match day_of_year {
-        Some(number) => i64::from(parse_date(&format!("{year:04}-01-01"))?) + number - 1,
-        None => i64::from(parse_date(&format!("{year:04}-{month:02}-{day:02}"))?),
-    };
-    let time = ((hour * 60 + minute) * 60 + second) * MICROS_PER_SECOND + micros;
-    Some(match target {
-        SqlType::Date => date,
-        SqlType::Time => time,
-        _ => date * MICROS_PER_DAY + time,
-    })
-}
-
-/// The year of two digits by the current year: of the century before, this, or the next, as both lie in the first or second half.
-fn rounded_year(digits: i64, current: i64) -> i64 {
-    let century = current - current % 100;
-    let year = century + digits;
-    match (current % 100 < 50, digits < 50) {
-        (true, false) => year - 100,
-        (false, true) => year + 100,
-        _ => year,
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn templates_read_what_they_write() {
-        let day = i64::from(parse_date("2024-02-29").unwrap());
-        let moment = day * MICROS_PER_DAY + (13 * 3600 + 5 * 60 + 9) * MICROS_PER_SECOND + 250_000;
-        for (template, text) in [
-            ("YYYY-MM-DD HH24:MI:SS.FF2", "2024-02-29 13:05:09.25"),
-            ("DD.MM.YYYY HH12:MI:SS.FF3 A.M.", "29.02.2024 01:05:09.250 P.M."),
-            ("YYYY-DDD SSSSS.FF6", "2024-060 47109.250000"),
-        ] {
-            let parts = parse(template).unwrap();
-            assert_eq!(write(moment, SqlType::Timestamp, &parts), text, "{template}");
-            assert_eq!(read(text, SqlType::Timestamp, &parts, 2026), Some(moment), "{template}");
-        }
-        assert_eq!(read("31/02/2024", SqlType::Date, &parse("DD/MM/YYYY").unwrap(), 2026), None);
-        for (template, text, current, year) in [
-            ("YY", "24", 2026, 2024),
-            ("YY", "99", 2026, 2099),
-            ("YYY", "987", 2026, 2987),
-            ("Y", "9", 2026, 2029),
-            ("RR", "99", 2026, 1999),
-            ("RR", "49", 2026, 2049),
-            ("RR", "07", 1999, 2007),
-            ("RR", "50", 1999, 1950),
-            ("RRRR", "0812", 2026, 812),
-        ] {
-            let parts = parse(template).unwrap();
-            let first = parse_date(&format!("{year:04}-01-01")).map(i64::from);
-            assert_eq!(read(text, SqlType::Date, &parts, current), first, "{template} in {current}");
-            assert_eq!(write(first.unwrap(), SqlType::Date, &parts), text, "{template}");
-        }
-        assert!(parse("YY RR").is_err());
-        assert!(parse("YYYY YYYY").is_err() && parse("day").is_err());
-    }
 }

@@ -107,3 +107,15 @@ pub(crate) enum Transaction {
     Savepoint(Ident),
     Release(Ident),
 }
+
+/// Rows that become a file.
+#[derive(Clone, Debug)]
+pub(crate) struct Export {
+    pub(crate) path: String,
+    pub(crate) options: FileOptions,
+    /// Whether a file that is there may go.
+    pub(crate) replace: bool,
+    pub(crate) query: Query,
+    /// Where the path stands.
+    pub(crate) span: Span,
+}

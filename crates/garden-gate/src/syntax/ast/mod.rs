@@ -4,8 +4,8 @@ mod change;
 mod definition;
 
 pub(crate) use change::{
-    Assigned, Assignment, Change, ChangeKind, Duplicates, Given, Insert, InsertRows, Merge, MergeAction, MergeBranch,
-    Overriding, Transaction,
+    Assigned, Assignment, Change, ChangeKind, Duplicates, Export, Given, Insert, InsertRows, Merge, MergeAction,
+    MergeBranch, Overriding, Transaction,
 };
 pub(crate) use definition::{
     AlterTable, ColumnElement, ConstraintKind, CreateTable, CreateView, Definition, Drop, FilledBy, ForeignElement,
@@ -50,6 +50,8 @@ pub(crate) struct Statement {
 pub(crate) enum StatementKind {
     Query(Box<Query>),
     Change(Box<Change>),
+    /// `INSERT INTO FILE 'path' query`
+    Export(Box<Export>),
     Definition(Box<Definition>),
     Transaction(Transaction),
     /// `SET name = value`

@@ -1,0 +1,48 @@
+//! `INSERT INTO FILE 'path' query`: the rows of a query as a file.
+
+use super::session::Call;
+use super::{Outcome, Session};
+use crate::catalog::Column;
+use crate::diagnostic::{Error, Result, SqlState};
+use crate::file::{Writer, has_own_array};
+use crate::kernel::{array_of_all, value_at};
+use crate::syntax::ast;
+use crate::types::{SqlType, Value};
+use arrow::array::ArrayRef;
+
+impl Session {
+    pub(super) fn export(&mut self, export: &ast::Export, call: &Call<'_>) -> Result<Outcome> {
+        let at = |error: Error| if error.span().is_none() { error.at(export.span) } else { error };
+        self.access.check_changes().map_err(at)?;
+        let path = self.files().writable(&export.path).map_err(at)?;
+        if path.exists() && !export.replace {
+            let help = "INSERT INTO FILE 'path' (REPLACE) puts the rows in its place";
+            let error = Error::new(SqlState::FILE_ACCESS, "there is a file of this name already").with_help(help);
+            return Err(error.in_file(std::path::Path::new(&export.path), None).at(export.span));
+        }
+        let rows = self.query_rows(&export.query, call)?;
+        let kept = |sql_type: SqlType| if has_own_array(sql_type) { sql_type } else { SqlType::TEXT };
+        let columns = rows.columns().iter().map(|column| Column::new(column.name.clone(), kept(column.sql_type)));
+        let mut writer = Writer::create(&path, columns.collect(), &export.options).map_err(at)?;
+        let types: Vec<SqlType> = rows.columns().iter().map(|column| column.sql_type).collect();
+        for batch in &rows.batches {
+            let array = |(array, sql_type): (&ArrayRef, &SqlType)| -> Result<ArrayRef> {
+                if has_own_array(*sql_type) {
+                    return Ok(array.clone());
+                }
+                let texts: Vec<Value> = (0..batch.rows).map(|row| as_text(value_at(array, *sql_type, row))).collect();
+                array_of_all(&texts, SqlType::TEXT)
+            };
+            let arrays = batch.columns.iter().zip(&types).map(array).collect::<Result<Vec<ArrayRef>>>()?;
+            let value = |column: usize, row: usize| value_at(&batch.columns[column], types[column], row);
+            writer.write(&arrays, batch.rows, &value).map_err(at)?;
+        }
+        writer.finish().map_err(at)?;
+        let affected = rows.row_count() as u64;
+        Ok(Outcome::Changed { affected, elapsed: call.started.elapsed(), notes: rows.notes })
+    }
+}
+
+fn as_text(value: Value) -> Value {
+    if value.is_null() { value } else { Value::Text(value.to_string()) }
+}

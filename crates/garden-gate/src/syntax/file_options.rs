@@ -1,0 +1,136 @@
+//! What stands in parentheses behind the path of a file.
+
+use super::ast::FileOptions;
+use super::lexer::Symbol;
+use super::parser::Parser;
+use crate::catalog::{LoadOptions, RowEnd};
+use crate::diagnostic::Result;
+
+const OPTIONS: &str = "a file option: DELIMITER, QUOTE, ROW END, NO HEADER, COLUMNS, SKIP, NULL TEXT, ENCODING, DECIMAL MARK, \
+     DATE FORMAT, TIME FORMAT, TIMESTAMP FORMAT; to load also BATCH, ERROR LIMIT, ERRORS INTO, CHECKS";
+
+impl Parser<'_> {
+    /// The options of a file that is only read.
+    pub(super) fn file_options(&mut self) -> Result<FileOptions> {
+        let start = self.span();
+        let options = self.load_options()?;
+        if options.load != LoadOptions::default() {
+            let what = "BATCH, ERROR LIMIT, ERRORS INTO and CHECKS belong to INSERT INTO … FROM FILE";
+            return Err(self.expected(what).at(start.to(self.last_span())));
+        }
+        Ok(options)
+    }
+
+    /// The options of a file whose rows are put into a table.
+    pub(super) fn load_options(&mut self) -> Result<FileOptions> {
+        let mut options = FileOptions::default();
+        if !self.at_symbol(Symbol::LeftParen) {
+            return Ok(options);
+        }
+        let open = self.advance().span;
+        self.list(|parser| parser.file_option(&mut options))?;
+        self.close(open)?;
+        Ok(options)
+    }
+
+    /// The options of a file that is written, and whether it may take the place of one that is there.
+    pub(super) fn export_options(&mut self) -> Result<(FileOptions, bool)> {
+        let mut options = FileOptions::default();
+        let mut replace = false;
+        if self.at_symbol(Symbol::LeftParen) {
+            let open = self.advance().span;
+            self.list(|parser| {
+                if parser.accept_word("REPLACE") {
+                    replace = true;
+                    return Ok(());
+                }
+                let writes = parser.at_any(&["DELIMITER", "QUOTE"])
+                    || ["ROW", "NO", "NULL"].iter().any(|word| parser.at_word(word));
+                if writes {
+                    return parser.file_option(&mut options);
+                }
+                Err(parser.expected("REPLACE, DELIMITER, QUOTE, ROW END, NO HEADER or NULL TEXT"))
+            })?;
+            self.close(open)?;
+        }
+        Ok((options, replace))
+    }
+
+    fn file_option(&mut self, options: &mut FileOptions) -> Result<()> {
+        if self.accept_word("DELIMITER") {
+            options.delimiter = Some(self.character("as the delimiter")?);
+        } else if self.accept_word("QUOTE") {
+            options.quote = Some(self.character("as the quote")?);
+        } else if self.accept_words(&["ROW", "END"]) {
+            options.row_end = self.row_end()?;
+        } else if self.accept_words(&["NO", "HEADER"]) {
+            options.no_header = true;
+        } else if self.at_word("COLUMNS") {
+            self.advance();
+            let names = self.names_in_parentheses("a name for a column of the file")?;
+            options.columns = Some(names.into_iter().map(|name| name.text).collect());
+        } else if self.accept_word("SKIP") {
+            options.skip = self.number_of("a number of lines")?;
+        } else if self.accept_words(&["NULL", "TEXT"]) {
+            options.null_text = Some(self.text_literal("text in single quotes")?);
+        } else if self.accept_word("ENCODING") {
+            options.encoding = Some(self.text_literal("the name of an encoding in single quotes")?);
+        } else if self.accept_words(&["DECIMAL", "MARK"]) {
+            options.decimal_mark = Some(self.character("as the decimal mark")?);
+        } else if self.accept_words(&["DATE", "FORMAT"]) {
+            options.date_format = Some(self.text_literal("a template such as 'DD.MM.YYYY'")?);
+        } else if self.accept_words(&["TIME", "FORMAT"]) {
+            options.time_format = Some(self.text_literal("a template such as 'HH24:MI'")?);
+        } else if self.accept_words(&["TIMESTAMP", "FORMAT"]) {
+            options.timestamp_format = Some(self.text_literal("a template such as 'DD.MM.YYYY HH24:MI:SS'")?);
+        } else {
+            return self.load_option(&mut options.load);
+        }
+        Ok(())
+    }
+
+    fn load_option(&mut self, load: &mut LoadOptions) -> Result<()> {
+        if self.accept_word("BATCH") {
+            let rows = self.number_of("a number of rows")?;
+            load.batch = Some(rows.max(1));
+        } else if self.accept_words(&["ERROR", "LIMIT"]) {
+            load.error_limit = self.number_of("a number of bad rows")?;
+        } else if self.accept_words(&["ERRORS", "INTO"]) {
+            load.errors_into = Some(self.text_literal("the path of a file")?);
+        } else if self.accept_words(&["CHECKS", "OFF"]) {
+            load.unchecked = true;
+        } else if self.accept_words(&["CHECKS", "ON"]) {
+            load.unchecked = false;
+        } else {
+            return Err(self.expected(OPTIONS));
+        }
+        Ok(())
+    }
+
+    fn row_end(&mut self) -> Result<RowEnd> {
+        for (word, end) in [("LF", RowEnd::Lf), ("CRLF", RowEnd::CrLf), ("CR", RowEnd::Cr)] {
+            if self.accept_word(word) {
+                return Ok(end);
+            }
+        }
+        Err(self.expected("LF, CRLF or CR"))
+    }
+
+    fn number_of(&mut self, what: &str) -> Result<u64> {
+        let token = self.current();
+        let count = self.raw(token).parse().map_err(|_| self.expected(what))?;
+        self.advance();
+        Ok(count)
+    }
+
+    /// One ASCII character in single quotes; `'\t'` is a tab.
+    fn character(&mut self, role: &str) -> Result<char> {
+        let text = self.text_literal("a character in single quotes")?;
+        let text = if text == "\\t" { "\t".to_owned() } else { text };
+        let mut characters = text.chars();
+        match (characters.next(), characters.next()) {
+            (Some(one), None) if one.is_ascii() && !matches!(one, '\n' | '\r') => Ok(one),
+            _ => Err(self.expected(&format!("one ASCII character {role}"))),
+        }
+    }
+}
