@@ -47,11 +47,12 @@ pub fn describe(table: &TableFacts, look: Look) -> String {
     if let Some(query) = &table.query {
         let _ = writeln!(out, "\n{query}");
     }
-    if !table.constraints.is_empty() {
-        let lines: Vec<[String; 2]> =
-            table.constraints.iter().map(|constraint| [constraint.name.clone(), constraint.text.clone()]).collect();
-        out.push('\n');
-        out.push_str(&columns(&[vec![["constraint", "says"].map(str::to_owned)], lines].concat(), look));
+    for (what, known) in [("constraint", &table.constraints), ("index", &table.indexes)] {
+        if !known.is_empty() {
+            let lines: Vec<[String; 2]> = known.iter().map(|one| [one.name.clone(), one.text.clone()]).collect();
+            out.push('\n');
+            out.push_str(&columns(&[vec![[what, "says"].map(str::to_owned)], lines].concat(), look));
+        }
     }
     for column in &table.columns {
         frequent(&mut out, column, look);
@@ -147,6 +148,7 @@ pub fn describe_json(table: &TableFacts) -> String {
     };
     let constraint = |name: &str, text: &str| json!({"name": name, "text": text});
     let keys: Vec<Json> = table.constraints.iter().map(|known| constraint(&known.name, &known.text)).collect();
+    let indexes: Vec<Json> = table.indexes.iter().map(|known| constraint(&known.name, &known.text)).collect();
     let columns: Vec<Json> = table.columns.iter().map(column).collect();
     let object = json!({
         "kind": "table",
@@ -156,7 +158,7 @@ pub fn describe_json(table: &TableFacts) -> String {
         "rows": table.rows,
         "columns": columns,
         "keys": keys,
-        "indexes": [],
+        "indexes": indexes,
         "query": table.query,
     });
     format!("{object}\n")

@@ -8,6 +8,7 @@ mod examples;
 mod files;
 mod functions;
 mod grouping;
+mod indexes;
 mod joins;
 mod layering;
 mod limits;

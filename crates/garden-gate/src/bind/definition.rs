@@ -3,9 +3,9 @@
 use super::change_problem::ChangeProblem;
 use super::scope::{Relation, Scope, ScopeColumn};
 use super::{Binder, Surroundings, fail_with_all};
-use crate::catalog::{Filled, TableDefinition};
+use crate::catalog::{Filled, Index, IndexPart, TableDefinition};
 use crate::diagnostic::{Error, Result, Span, SqlState};
-use crate::logical::{ColumnId, Expr, ExprKind};
+use crate::logical::{ColumnId, Expr, ExprKind, ScanIndex, SortKey};
 use crate::types::Value;
 
 /// The checks of a table over batches of all its columns, in order.
@@ -24,6 +24,45 @@ pub(crate) fn bind_checks<'a>(definition: &'a TableDefinition, around: &'a Surro
         checks.push(in_slots(bound, definition));
     }
     Ok(checks)
+}
+
+/// An index of a table, as a scan of it can use it.
+///
+/// # Errors
+/// Whatever is wrong with one of its expressions.
+pub(crate) fn index_keys<'a>(
+    definition: &'a TableDefinition,
+    index: &'a Index,
+    around: &'a Surroundings<'a>,
+) -> Result<ScanIndex> {
+    let mut keys = Vec::new();
+    let mut never_null = Vec::new();
+    for key in &index.keys {
+        let expr = match &key.part {
+            IndexPart::Column(at) => {
+                let column = &definition.columns[*at];
+                never_null.push(column.not_null);
+                Expr::new(ExprKind::Slot(*at), column.sql_type, Span::default())
+            }
+            IndexPart::Expression(text) => {
+                never_null.push(false);
+                let mut binder = Binder::new(text, around);
+                let scope = binder.row_scope(definition);
+                let bound = binder.written(text, &scope)?;
+                binder.refuse_query(&bound, "an index");
+                fail_with_all(binder.problems)?;
+                in_slots(bound, definition)
+            }
+        };
+        keys.push(SortKey { expr, direction: key.direction, nulls: key.nulls });
+    }
+    let signature = definition.key_text(index);
+    Ok(ScanIndex { name: index.name.clone(), keys, never_null, include: index.include.clone(), signature })
+}
+
+/// The indexes that a scan of a table can use. What is wrong with one was said when it was made.
+pub(super) fn scan_indexes<'a>(definition: &'a TableDefinition, around: &'a Surroundings<'a>) -> Vec<ScanIndex> {
+    definition.all_indexes().iter().filter_map(|index| index_keys(definition, index, around).ok()).collect()
 }
 
 /// Reads every expression of a definition, to find what is wrong with it.
@@ -87,10 +126,13 @@ impl Binder<'_> {
     }
 }
 
-/// Columns as places in a batch of all columns.
+/// Columns as places in a batch of all columns; each keeps the type it was given where it stands.
 fn in_slots(expr: Expr, definition: &TableDefinition) -> Expr {
-    expr.replace_columns(&|ColumnId(id)| {
-        let column = definition.columns.get(id as usize)?;
-        Some(Expr::new(ExprKind::Slot(id as usize), column.sql_type, Span::default()))
-    })
+    if let ExprKind::Column(ColumnId(id)) = expr.kind() {
+        let slot = ExprKind::Slot(*id as usize);
+        let known = definition.columns.len() > *id as usize;
+        return if known { Expr::new(slot, expr.sql_type(), Span::default()) } else { expr };
+    }
+    let Ok(mapped) = expr.map_children(&mut |child| Ok::<_, std::convert::Infallible>(in_slots(child, definition)));
+    mapped
 }

@@ -173,7 +173,7 @@ fn known(table: &Table) -> Vec<Known> {
         };
         return table.source.keys().iter().enumerate().map(key).collect();
     };
-    let keys = definition.keys.iter().map(|key| Known {
+    let keys = definition.keys.iter().filter(|key| !definition.is_index(&key.name)).map(|key| Known {
         name: key.name.clone(),
         kind: if key.primary { "PRIMARY KEY" } else { "UNIQUE" },
         columns: key.columns.clone(),

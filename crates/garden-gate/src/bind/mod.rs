@@ -37,7 +37,7 @@ mod window;
 mod with;
 
 pub(crate) use change::{BoundChange, Meaning, bind_change, bind_returning};
-pub(crate) use definition::{bind_checks, check_definition, default_value};
+pub(crate) use definition::{bind_checks, check_definition, default_value, index_keys};
 pub(crate) use merge::done;
 pub use parameter::Parameters;
 

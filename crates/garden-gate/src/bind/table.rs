@@ -1,5 +1,6 @@
 //! FROM: tables, files, derived tables and table functions.
 
+use super::definition::scan_indexes;
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
 use super::{Binder, OutputColumn, problem::Problem};
 use crate::catalog::{Table, TableKind};
@@ -166,6 +167,7 @@ impl Binder<'_> {
         let star = (0..visible.len()).filter(shown).map(|at| visible[at].clone()).collect();
         let key = |key: &Vec<usize>| key.iter().filter_map(|at| columns.get(*at)).map(|(id, _)| *id).collect();
         let keys = table.source.keys().iter().map(key).collect();
+        let indexes = table.definition.as_deref().map(|made| scan_indexes(made, self.around)).unwrap_or_default();
         let plan = LogicalPlan::Scan(Scan {
             table: table.name.clone(),
             kind: table.kind,
@@ -173,6 +175,7 @@ impl Binder<'_> {
             source: Arc::clone(&table.source),
             columns,
             filter: Vec::new(),
+            indexes,
         });
         let relation = Relation { schema, name, hidden_name: None, columns: visible, keys };
         (plan, Scope { relations: vec![relation], star })

@@ -1,7 +1,7 @@
 //! What CREATE TABLE and CREATE VIEW say: columns, constraints, the text of views.
 
 use crate::diagnostic::SourceText;
-use crate::types::SqlType;
+use crate::types::{Direction, Nulls, SqlType};
 use std::sync::Arc;
 
 /// SQL that a definition keeps as it was written, and that is read again wherever it is used.
@@ -14,6 +14,7 @@ pub(crate) struct TableDefinition {
     pub(crate) keys: Vec<KeyConstraint>,
     pub(crate) checks: Vec<CheckConstraint>,
     pub(crate) references: Vec<ForeignKey>,
+    pub(crate) indexes: Vec<Index>,
 }
 
 impl TableDefinition {
@@ -21,6 +22,38 @@ impl TableDefinition {
     pub(crate) fn certain_keys(&self) -> Vec<Vec<usize>> {
         let never_null = |key: &&KeyConstraint| key.columns.iter().all(|at| self.columns[*at].not_null);
         self.keys.iter().filter(never_null).map(|key| key.columns.clone()).collect()
+    }
+
+    /// The indexes of CREATE INDEX, and those that keys are by their nature.
+    pub(crate) fn all_indexes(&self) -> Vec<Index> {
+        let column =
+            |at: &usize| IndexKey { part: IndexPart::Column(*at), direction: Direction::Ascending, nulls: Nulls::Last };
+        let made = |key: &&KeyConstraint| !self.is_index(&key.name);
+        let of_key = |key: &KeyConstraint| Index {
+            name: key.name.clone(),
+            keys: key.columns.iter().map(column).collect(),
+            include: Vec::new(),
+        };
+        self.keys.iter().filter(made).map(of_key).chain(self.indexes.iter().cloned()).collect()
+    }
+
+    /// Whether an index has this name; a unique one has a key of its name beside it.
+    pub(crate) fn is_index(&self, name: &str) -> bool {
+        self.indexes.iter().any(|index| index.name == name)
+    }
+
+    /// What an index is sorted by, as CREATE INDEX says it.
+    pub(crate) fn key_text(&self, index: &Index) -> String {
+        let text = |key: &IndexKey| {
+            let part = match &key.part {
+                IndexPart::Column(at) => self.columns[*at].name.clone(),
+                IndexPart::Expression(text) => text.text().trim().to_owned(),
+            };
+            let direction = if key.direction == Direction::Descending { " DESC" } else { "" };
+            let nulls = if key.nulls == Nulls::First { " NULLS FIRST" } else { "" };
+            format!("{part}{direction}{nulls}")
+        };
+        index.keys.iter().map(text).collect::<Vec<_>>().join(", ")
     }
 }
 
@@ -94,6 +127,29 @@ pub(crate) enum ReferentialAction {
     Cascade,
     SetNull,
     SetDefault,
+}
+
+/// CREATE INDEX
+#[derive(Clone, Debug)]
+pub(crate) struct Index {
+    pub(crate) name: String,
+    pub(crate) keys: Vec<IndexKey>,
+    /// Columns that it holds besides those of its keys.
+    pub(crate) include: Vec<usize>,
+}
+
+/// What the rows of an index are sorted by.
+#[derive(Clone, Debug)]
+pub(crate) struct IndexKey {
+    pub(crate) part: IndexPart,
+    pub(crate) direction: Direction,
+    pub(crate) nulls: Nulls,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum IndexPart {
+    Column(usize),
+    Expression(Written),
 }
 
 /// A view: the text of its query, and the names of its columns.

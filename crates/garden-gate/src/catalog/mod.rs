@@ -7,8 +7,8 @@ mod source;
 mod statistics;
 
 pub(crate) use definition::{
-    CheckConstraint, ColumnDefinition, Filled, ForeignKey, Identity, KeyConstraint, ReferentialAction, TableDefinition,
-    View, Written,
+    CheckConstraint, ColumnDefinition, Filled, ForeignKey, Identity, Index, IndexKey, IndexPart, KeyConstraint,
+    ReferentialAction, TableDefinition, View, Written,
 };
 pub(crate) use file_options::{FileOptions, LoadOptions, RowEnd};
 pub use schema::Column;

@@ -2,10 +2,9 @@
 
 use super::steps::Steps;
 use super::{cost, join_order};
-use crate::catalog::TableKind;
 use crate::diagnostic::{Result, Span};
-use crate::estimate::{Estimator, table_rows};
-use crate::logical::{Aggregate, ColumnId, Expr, LogicalPlan, Scan, SortKey};
+use crate::estimate::Estimator;
+use crate::logical::{Aggregate, ColumnId, Expr, LogicalPlan, SortKey};
 use crate::physical::{Candidate, Considered, Node, NodeId, Operator};
 use crate::types::{Cost, Estimate, approximate};
 
@@ -73,21 +72,6 @@ impl Builder<'_> {
         }
     }
 
-    fn scan(&mut self, scan: Scan, required: &[ColumnId]) -> Result<Node> {
-        let needed = with_columns(required, &scan.filter);
-        let read: Vec<(ColumnId, usize)> = scan.columns.iter().copied().filter(|(id, _)| needed.contains(id)).collect();
-        let all = table_rows(scan.source.rows());
-        let rows = Estimate(all.0 * self.estimator.conjunction(&scan.filter)?.share());
-        let own = cost::scan(all, read.len()) + cost::evaluate(all, scan.filter.len());
-        let way = if scan.kind == TableKind::File { "file scan" } else { "table scan" };
-        self.considered.push(Considered {
-            decision: format!("read {}", scan.alias),
-            candidates: vec![Candidate { choice: way.into(), cost: Some(own.0), chosen: true, reason: None }],
-        });
-        let output = only(read.iter().map(|(id, _)| *id), required);
-        Ok(make(Operator::Scan { scan: Box::new(scan), read }, Vec::new(), output, rows, own))
-    }
-
     fn filter(&mut self, input: LogicalPlan, conjuncts: Vec<Expr>, required: &[ColumnId]) -> Result<Node> {
         let input = self.build(input, &with_columns(required, &conjuncts))?;
         self.filter_node(input, conjuncts, required)
@@ -106,9 +90,7 @@ impl Builder<'_> {
         if computed.is_empty() {
             return Ok(input);
         }
-        let (rows, own) = (input.rows, cost::evaluate(input.rows, computed.len()));
-        let output = only(input.output.iter().copied().chain(computed.iter().map(|(id, _)| *id)), required);
-        Ok(make(Operator::Project(computed), vec![input], output, rows, own))
+        Ok(projected(input, computed, required))
     }
 
     fn aggregate(
@@ -153,16 +135,44 @@ impl Builder<'_> {
     }
 
     fn sort(&mut self, input: LogicalPlan, keys: Vec<SortKey>, required: &[ColumnId]) -> Result<Node> {
+        let ordered = self.in_order(&input, &keys, None, required)?;
         let input = self.build(input, &with_columns(required, keys.iter().map(|key| &key.expr)))?;
         let (rows, own) = (input.rows, cost::sort(input.rows, keys.len()));
         let output = only(input.output.iter().copied(), required);
-        Ok(make(Operator::Sort(keys), vec![input], output, rows, own))
+        let sorted = make(Operator::Sort(keys), vec![input], output, rows, own);
+        Ok(self.cheaper("order", ("sort", sorted), ordered))
+    }
+
+    /// Rows that an index gives in the wanted order, when that is cheaper than to bring them into it.
+    fn cheaper(&mut self, decision: &str, (way, sorted): (&str, Node), ordered: Option<Node>) -> Node {
+        let Some(ordered) = ordered else { return sorted };
+        let by_index = ordered.total.0 < sorted.total.0;
+        let mut index = "an index".to_owned();
+        ordered.walk(&mut |node| {
+            if let Operator::Scan { access: Some(access), .. } = &node.operator {
+                index.clone_from(&access.index.name);
+            }
+        });
+        let candidate = |choice: String, node: &Node, chosen: bool| Candidate {
+            choice,
+            cost: Some(node.total.0),
+            chosen,
+            reason: None,
+        };
+        let mut candidates = vec![
+            candidate(format!("by index {index}"), &ordered, by_index),
+            candidate(way.to_owned(), &sorted, !by_index),
+        ];
+        candidates.sort_by_key(|candidate| !candidate.chosen);
+        self.considered.push(Considered { decision: decision.into(), candidates });
+        if by_index { ordered } else { sorted }
     }
 
     /// Over a sort, keeping only the first rows is cheaper than sorting all.
     fn limit(&mut self, input: LogicalPlan, offset: u64, fetch: Option<u64>, required: &[ColumnId]) -> Result<Node> {
         if let (LogicalPlan::Sort { input: sorted, keys }, Some(fetch)) = (&input, fetch) {
             let needed = with_columns(required, keys.iter().map(|key| &key.expr));
+            let ordered = self.in_order(sorted, keys, Some(offset.saturating_add(fetch)), required)?;
             let source = self.build((**sorted).clone(), &needed)?;
             let kept = Estimate(approximate(offset.saturating_add(fetch)).min(source.rows.0));
             let rows = Estimate((kept.0 - approximate(offset)).max(0.0));
@@ -177,14 +187,25 @@ impl Builder<'_> {
             });
             let output = only(source.output.iter().copied(), required);
             let operator = Operator::TopN { keys: keys.clone(), offset, fetch };
-            return Ok(make(operator, vec![source], output, rows, own));
+            let top = make(operator, vec![source], output, rows, own);
+            let ordered = ordered.map(|input| limited(input, offset, Some(fetch)));
+            return Ok(self.cheaper("first rows", ("top-n", top), ordered));
         }
-        let input = self.build(input, required)?;
-        let left = (input.rows.0 - approximate(offset)).max(0.0);
-        let rows = Estimate(fetch.map_or(left, |fetch| left.min(approximate(fetch))));
-        let output = input.output.clone();
-        Ok(make(Operator::Limit { offset, fetch }, vec![input], output, rows, Cost(0.0)))
+        Ok(limited(self.build(input, required)?, offset, fetch))
     }
+}
+
+fn limited(input: Node, offset: u64, fetch: Option<u64>) -> Node {
+    let left = (input.rows.0 - approximate(offset)).max(0.0);
+    let rows = Estimate(fetch.map_or(left, |fetch| left.min(approximate(fetch))));
+    let output = input.output.clone();
+    make(Operator::Limit { offset, fetch }, vec![input], output, rows, Cost(0.0))
+}
+
+pub(super) fn projected(input: Node, computed: Vec<(ColumnId, Expr)>, required: &[ColumnId]) -> Node {
+    let (rows, own) = (input.rows, cost::evaluate(input.rows, computed.len()));
+    let output = only(input.output.iter().copied().chain(computed.iter().map(|(id, _)| *id)), required);
+    make(Operator::Project(computed), vec![input], output, rows, own)
 }
 
 fn values(columns: &[ColumnId], rows: Vec<Vec<Expr>>, required: &[ColumnId]) -> Node {

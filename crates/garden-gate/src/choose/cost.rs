@@ -1,6 +1,7 @@
 //! The cost of work, in one unit: reading one value of a column in order. Each constant says how many such readings the work is taken
 //! to be worth. They are assumed, not fitted: only their order of magnitude is meant, and plans are compared by nothing else.
 
+use crate::catalog::SEGMENT_ROWS;
 use crate::types::{Cost, Estimate, approximate};
 
 /// One value read in order.
@@ -21,11 +22,31 @@ const EMIT_ROW: f64 = 6.0;
 const SORT_COMPARE: f64 = 4.0;
 /// One pair of rows tried by a nested loop, its share of gathering included.
 const TRY_PAIR: f64 = 6.0;
+/// A key looked for in the index of one part of a table.
+const FIND_KEY: f64 = 20.0;
+/// A row met in an index.
+const FETCH_ROW: f64 = 2.0;
+/// One value of a row that an index leads to.
+const FETCH_VALUE: f64 = 4.0;
 /// Starting a worker and joining it at the end of each pipeline.
 pub(super) const START_WORKER: f64 = 100_000.0;
 
 pub(super) fn scan(rows: Estimate, columns: usize) -> Cost {
     Cost(rows.0 * READ_VALUE * approximate(columns.max(1)))
+}
+
+/// Finds rows by an index, in parts of the table one after the other, and reads `read` of them.
+pub(super) fn index_read(
+    all: Estimate,
+    (lookups, ordered): (usize, bool),
+    read: Estimate,
+    (columns, only): (usize, bool),
+) -> Cost {
+    let parts = (all.0 / approximate(SEGMENT_ROWS)).ceil().max(1.0);
+    let find = approximate(lookups.max(1)) * parts * FIND_KEY;
+    let merge = if ordered { read.0 * SORT_COMPARE * (1.0 + parts.log2()) } else { 0.0 };
+    let value = if only { READ_VALUE } else { FETCH_VALUE };
+    Cost(find + merge + read.0 * (FETCH_ROW + value * approximate(columns.max(1))))
 }
 
 pub(super) fn evaluate(rows: Estimate, expressions: usize) -> Cost {

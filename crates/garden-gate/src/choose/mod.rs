@@ -1,5 +1,6 @@
 //! Logical plan → physical plan: join order, methods, workers, with costs and the candidates that were rejected.
 
+mod access;
 mod build;
 mod cost;
 mod join_order;

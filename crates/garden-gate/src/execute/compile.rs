@@ -141,7 +141,7 @@ impl<'a> Compiler<'a> {
             | Operator::Recursion(_)
             | Operator::RecursionInput { .. }
             | Operator::Limit { .. } => Ok(Pipeline::of(self.source(node)?)),
-            Operator::Scan { scan, read } => self.scan(node, scan, read),
+            Operator::Scan { scan, read, access } => self.scan(node, scan, (read, access.as_deref())),
             Operator::Filter(conjuncts) => self.filter(node, conjuncts),
             Operator::Project(computed) => self.project(node, computed),
             Operator::HashJoin(spec) | Operator::NestedLoopJoin(spec) => self.join(node, spec),

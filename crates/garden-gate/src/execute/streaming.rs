@@ -10,17 +10,27 @@ use crate::catalog::Segment;
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::Batch;
 use crate::logical::{ColumnId, Expand, Expr, ExprKind, Scan};
-use crate::physical::Node;
+use crate::physical::{IndexAccess, Node};
 use crate::types::SqlType;
 use arrow::array::Array;
 use std::time::Instant;
 
 impl<'a> Compiler<'a> {
-    pub(super) fn scan(&self, node: &'a Node, scan: &Scan, read: &[(ColumnId, usize)]) -> Result<Pipeline<'a>> {
+    pub(super) fn scan(
+        &self,
+        node: &'a Node,
+        scan: &Scan,
+        (read, access): (&[(ColumnId, usize)], Option<&IndexAccess>),
+    ) -> Result<Pipeline<'a>> {
         let start = Instant::now();
         let columns: Vec<usize> = read.iter().map(|(_, column)| *column).collect();
-        let segments = scan.source.read(&columns)?;
-        check_promise(scan, &columns, &segments)?;
+        let segments = match access {
+            Some(access) => super::index_read::segments(scan, access, &columns)?,
+            None => scan.source.read(&columns)?,
+        };
+        if access.is_none() {
+            check_promise(scan, &columns, &segments)?;
+        }
         if let Some(measure) = self.measure(node) {
             measure.add_time(start.elapsed());
         }

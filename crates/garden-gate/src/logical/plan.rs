@@ -1,4 +1,4 @@
-use super::{Aggregate, ColumnId, CompareOp, Direction, Expr, JoinKind, Nulls, SetOp, WindowCall};
+use super::{Aggregate, ColumnId, CompareOp, Direction, Expr, JoinKind, Nulls, ScanIndex, SetOp, WindowCall};
 use crate::catalog::{TableKind, TableSource};
 use std::sync::Arc;
 
@@ -13,6 +13,8 @@ pub(crate) struct Scan {
     pub(crate) columns: Vec<(ColumnId, usize)>,
     /// Conditions every row must fulfil, in the order they are tried.
     pub(crate) filter: Vec<Expr>,
+    /// The indexes it can be read by.
+    pub(crate) indexes: Vec<ScanIndex>,
 }
 
 #[derive(Clone, Debug)]

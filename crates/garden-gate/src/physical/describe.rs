@@ -1,5 +1,6 @@
 use super::{
-    JoinSpec, Measures, Node, NodeMeasure, Operator, PhysicalPlan, Plan, PlanNode, Predicate, Rewrite, Tally, Truth,
+    JoinSpec, KeyOrder, Measures, Node, NodeMeasure, Operator, PhysicalPlan, Plan, PlanNode, Predicate, Rewrite, Tally,
+    Truth,
 };
 use crate::catalog::TableKind;
 use crate::logical::{Columns, Expand, Expr, JoinKind, Printer, RewriteNote, SetOp};
@@ -53,7 +54,8 @@ fn node(node: &Node, printer: Printer<'_>, columns: &Columns, measures: Option<&
         truth: measure.map_or_else(Vec::new, |measure| truth(node, measure, printer)),
         children: node.inputs.iter().map(|input| self::node(input, printer, columns, measures)).collect(),
     };
-    if let Operator::Scan { scan, read } = &node.operator {
+    if let Operator::Scan { scan, read, access } = &node.operator {
+        shown.index = access.as_ref().map(|access| access.index.name.clone());
         shown.target = Some(scan.table.clone());
         shown.alias = (!scan.alias.eq_ignore_ascii_case(&scan.table)).then(|| scan.alias.clone());
         shown.columns = read.iter().map(|(id, _)| columns.get(*id).name.clone()).collect();
@@ -74,6 +76,7 @@ fn name(operator: &Operator) -> (&'static str, Option<&'static str>) {
     match operator {
         Operator::OneRow | Operator::Empty => ("values", None),
         Operator::Scan { scan, .. } if scan.kind == TableKind::File => ("file scan", None),
+        Operator::Scan { access: Some(access), .. } => (access.name(), None),
         Operator::Scan { .. } => ("table scan", None),
         Operator::Filter(_) => ("filter", None),
         Operator::Project(_) => ("project", None),
@@ -151,6 +154,7 @@ fn details(operator: &Operator, printer: Printer<'_>) -> Vec<String> {
             let distinct = spec.members.iter().any(|member| member.distinct);
             if distinct { vec!["each row once".into()] } else { Vec::new() }
         }
+        Operator::Scan { access: Some(access), .. } => access.order.iter().map(in_order).collect(),
         Operator::Scan { .. }
         | Operator::Filter(_)
         | Operator::UnionAll(_)
@@ -161,8 +165,17 @@ fn details(operator: &Operator, printer: Printer<'_>) -> Vec<String> {
     }
 }
 
+fn in_order(order: &KeyOrder) -> String {
+    let way = if order.backwards { "from the last key to the first" } else { "in the order of its keys" };
+    order.first.map_or_else(|| way.to_owned(), |first| format!("{way}, {first} rows"))
+}
+
 fn predicates(node: &Node, printer: Printer<'_>) -> Vec<Predicate> {
     let mut shown = Vec::new();
+    if let Operator::Scan { access: Some(access), .. } = &node.operator {
+        let bound = |term: &Expr| Predicate { text: printer.expr(term), place: "index bound", implied: false };
+        shown.extend(access.bounds.iter().map(bound));
+    }
     if let Operator::HashJoin(spec) | Operator::NestedLoopJoin(spec) = &node.operator {
         for key in &spec.keys {
             let op = if key.null_same { "IS NOT DISTINCT FROM" } else { "=" };

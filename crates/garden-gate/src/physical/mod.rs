@@ -1,9 +1,11 @@
 //! The plan that runs, and the plan as it is shown: two forms of one thing.
 
+mod access;
 mod describe;
 mod node;
 mod plan;
 
+pub(crate) use access::{Bound, IndexAccess, KeyOrder, Probe};
 pub(crate) use describe::describe;
 pub(crate) use node::{
     JoinKey, JoinSpec, Measures, MemberSpec, Node, NodeId, NodeMeasure, Operator, PhysicalPlan, RecursionSpec, Tally,

@@ -1,4 +1,4 @@
-use super::Considered;
+use super::{Considered, IndexAccess};
 use crate::logical::{Aggregate, AnyTest, ColumnId, Expand, Expr, JoinKind, Scan, SetOp, SortKey, StepId, WindowCall};
 use crate::types::{Cost, Estimate, SqlType};
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -31,6 +31,8 @@ pub(crate) enum Operator {
     Scan {
         scan: Box<Scan>,
         read: Vec<(ColumnId, usize)>,
+        /// The index by which rows are found; without one, all are read.
+        access: Option<Box<IndexAccess>>,
     },
     Filter(Vec<Expr>),
     Project(Vec<(ColumnId, Expr)>),

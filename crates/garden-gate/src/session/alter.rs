@@ -6,9 +6,10 @@ use super::constraints::{check_key, repeat, table_columns};
 use super::definition::no_table;
 use super::session::Call;
 use super::table_definition::{Maker, constraint_names, no_column};
-use crate::bind::{MissingParameters, Surroundings, bind_checks, check_definition, default_value};
+use crate::bind::{MissingParameters, Surroundings, bind_checks, check_definition, default_value, index_keys};
 use crate::catalog::{
-    Catalog, CheckConstraint, ColumnDefinition, Filled, Table, TableDefinition, TableKind, TableSource,
+    Catalog, CheckConstraint, ColumnDefinition, Filled, Index, IndexPart, Table, TableDefinition, TableKind,
+    TableSource,
 };
 use crate::diagnostic::{Error, Result, SqlState, suggestion};
 use crate::kernel::Batch;
@@ -62,6 +63,12 @@ impl Session {
         }
         let Altered { made, rows, name, .. } = altered;
         check_definition(&made, &around)?;
+        for index in &made.indexes {
+            index_keys(&made, index, &around).map_err(|error| {
+                let help = format!("index {:?} is made of it: DROP INDEX first", index.name);
+                error.with_help(help)
+            })?;
+        }
         let mut source = StoredTable::new(table_columns(&made), made.certain_keys());
         if rows.rows > 0 {
             source = source.changed(&[], std::slice::from_ref(&rows))?;
@@ -154,6 +161,9 @@ impl Altered<'_> {
             return Err(part_of(&name.text, &used).at(name.span));
         }
         self.made.checks.retain(|check| !used.contains(&check.name));
+        let around = self.around;
+        let made = self.made.clone();
+        self.made.indexes.retain(|index| index_keys(&made, index, around).is_ok());
         Ok(true)
     }
 
@@ -169,6 +179,7 @@ impl Altered<'_> {
             return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).with_help(help).at(name.span));
         }
         self.made.keys.retain(|key| !name.matches(&key.name));
+        self.made.indexes.retain(|index| !name.matches(&index.name));
         self.made.checks.retain(|check| !name.matches(&check.name));
         self.made.references.retain(|reference| !name.matches(&reference.name));
         Ok(true)
@@ -184,13 +195,7 @@ fn part_of(column: &str, constraints: &[String]) -> Error {
 
 /// All rows of a table as one batch.
 fn all_rows(table: &StoredTable) -> Result<Batch> {
-    let width = table.columns().len();
-    let segments = table.read(&(0..width).collect::<Vec<_>>())?;
-    let batches: Vec<Batch> = segments.into_iter().map(|segment| Batch::new(segment.columns, segment.rows)).collect();
-    if batches.is_empty() {
-        return table.rows_at(&[]);
-    }
-    Batch::concat(&batches, None)
+    Ok(Batch::new(table.columns_whole()?, usize::try_from(table.rows()).unwrap_or(usize::MAX)))
 }
 
 fn rename(catalog: &mut Catalog, (schema, known): (&str, &str), to: &ast::Ident) -> Result<()> {
@@ -233,7 +238,21 @@ fn drop_column(made: &mut TableDefinition, at: usize, drop: ast::Drop) -> Result
     }
     made.keys.retain(|key| !key.columns.contains(&at));
     made.references.retain(|key| !key.columns.contains(&at));
+    // An index on it goes with it.
+    let uses = |index: &Index| {
+        index.include.contains(&at)
+            || index.keys.iter().any(|key| matches!(key.part, IndexPart::Column(column) if column == at))
+    };
+    made.indexes.retain(|index| !uses(index));
     let moved = |column: &mut usize| *column -= usize::from(*column > at);
+    for index in &mut made.indexes {
+        index.include.iter_mut().for_each(moved);
+        for key in &mut index.keys {
+            if let IndexPart::Column(column) = &mut key.part {
+                moved(column);
+            }
+        }
+    }
     made.keys.iter_mut().flat_map(|key| &mut key.columns).for_each(moved);
     made.references.iter_mut().flat_map(|key| &mut key.columns).for_each(moved);
     made.columns.remove(at);

@@ -37,6 +37,8 @@ impl Session {
             ast::Definition::CreateSchema { name, if_not_exists } => create_schema(&mut changed, name, *if_not_exists)?,
             ast::Definition::DropSchema { name, drop } => drop_schema(&mut changed, name, *drop)?,
             ast::Definition::CreateTable(table) => affected = self.create_table(&mut changed, table, call)?,
+            ast::Definition::CreateIndex(index) => self.create_index(&mut changed, index, call)?,
+            ast::Definition::DropIndex { name, drop } => self.drop_index(&mut changed, name, *drop)?,
             ast::Definition::DropTable { name, drop } => self.drop_table(&mut changed, name, *drop)?,
             ast::Definition::CreateView(view) => self.create_view(&mut changed, view, call)?,
             ast::Definition::DropView { name, drop } => self.drop_view(&mut changed, name, *drop)?,
@@ -46,6 +48,7 @@ impl Session {
             definition,
             ast::Definition::DropSchema { .. }
                 | ast::Definition::DropTable { .. }
+                | ast::Definition::DropIndex { .. }
                 | ast::Definition::DropView { .. }
                 | ast::Definition::AlterTable { .. }
         );
@@ -272,6 +275,7 @@ fn cascades(definition: &ast::Definition) -> bool {
     match definition {
         ast::Definition::DropSchema { drop, .. }
         | ast::Definition::DropTable { drop, .. }
+        | ast::Definition::DropIndex { drop, .. }
         | ast::Definition::DropView { drop, .. } => drop.cascade,
         ast::Definition::AlterTable { action, .. } => matches!(
             action,

@@ -1,7 +1,7 @@
 //! What is known of tables: columns, constraints, and the statistics the planner goes by.
 
 use super::Session;
-use crate::catalog::{ColumnStatistics, Filled, Table, TableDefinition};
+use crate::catalog::{ColumnStatistics, Filled, Index, Table, TableDefinition};
 use crate::diagnostic::{Error, Result, SqlState, suggestion};
 use crate::types::SqlType;
 use std::sync::Arc;
@@ -22,6 +22,8 @@ pub struct TableFacts {
     pub columns: Vec<ColumnFacts>,
     /// Keys, checks and references, as they are written.
     pub constraints: Vec<ConstraintFacts>,
+    /// Its indexes, e.g. `INDEX (sun) INCLUDE (name)`.
+    pub indexes: Vec<ConstraintFacts>,
     /// The query of a view.
     pub query: Option<String>,
 }
@@ -88,6 +90,7 @@ impl Session {
                     rows: None,
                     columns: view.columns.iter().map(column).collect(),
                     constraints: Vec::new(),
+                    indexes: Vec::new(),
                     query: Some(view.query.text().to_owned()),
                 });
             }
@@ -134,15 +137,29 @@ fn described(schema: &str, table: &Table) -> Result<TableFacts> {
         rows: Some(table.source.rows()),
         columns,
         constraints: definition.map(constraints).unwrap_or_default(),
+        indexes: definition.map(indexes).unwrap_or_default(),
         query: None,
     })
+}
+
+fn indexes(definition: &TableDefinition) -> Vec<ConstraintFacts> {
+    let index = |index: &Index| {
+        let unique = if definition.keys.iter().any(|key| key.name == index.name) { "UNIQUE " } else { "" };
+        let include: Vec<&str> = index.include.iter().map(|at| definition.columns[*at].name.as_str()).collect();
+        let include = if include.is_empty() { String::new() } else { format!(" INCLUDE ({})", include.join(", ")) };
+        ConstraintFacts {
+            name: index.name.clone(),
+            text: format!("{unique}INDEX ({}){include}", definition.key_text(index)),
+        }
+    };
+    definition.indexes.iter().map(index).collect()
 }
 
 fn constraints(definition: &TableDefinition) -> Vec<ConstraintFacts> {
     let names = |columns: &[usize]| {
         columns.iter().map(|at| definition.columns[*at].name.as_str()).collect::<Vec<_>>().join(", ")
     };
-    let keys = definition.keys.iter().map(|key| {
+    let keys = definition.keys.iter().filter(|key| !definition.is_index(&key.name)).map(|key| {
         let kind = match (key.primary, key.nulls_same) {
             (true, _) => "PRIMARY KEY",
             (false, true) => "UNIQUE NULLS NOT DISTINCT",

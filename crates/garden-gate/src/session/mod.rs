@@ -11,6 +11,7 @@ mod definition;
 mod describe;
 mod export;
 mod files;
+mod index;
 mod load;
 mod outcome;
 mod progress;

@@ -222,7 +222,7 @@ impl Maker<'_> {
     }
 
     /// An expression as the definition keeps it. It stands where it stood in the statement, so that places in messages are right.
-    fn written(&self, expr: &ast::Expr) -> Written {
+    pub(super) fn written(&self, expr: &ast::Expr) -> Written {
         let before = " ".repeat(expr.span.start as usize);
         SourceText::new(format!("{before}{}", self.source.slice(expr.span)))
     }

@@ -4,11 +4,12 @@ use super::part::Part;
 use super::store::stored_table;
 use super::stored_table::StoredTable;
 use crate::catalog::{
-    Catalog, CheckConstraint, Column, ColumnDefinition, Filled, ForeignKey, Identity, KeyConstraint, ReferentialAction,
-    Schema, Table, TableDefinition, TableKind, View,
+    Catalog, CheckConstraint, Column, ColumnDefinition, Filled, ForeignKey, Identity, Index, IndexKey, IndexPart,
+    KeyConstraint, ReferentialAction, Schema, Table, TableDefinition, TableKind, View,
 };
 use crate::diagnostic::{Result, SourceText};
 use crate::syntax::type_of;
+use crate::types::{Direction, Nulls};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
@@ -31,6 +32,8 @@ struct TableText {
     keys: Vec<KeyText>,
     checks: Vec<(String, String)>,
     references: Vec<ReferenceText>,
+    #[serde(default)]
+    indexes: Vec<IndexText>,
     next_number: Option<i64>,
     /// Number and rows of each part.
     parts: Vec<(u64, usize)>,
@@ -72,6 +75,48 @@ struct ReferenceText {
     on_delete: String,
     on_update: String,
     full: bool,
+}
+
+#[derive(Serialize, Deserialize)]
+struct IndexText {
+    name: String,
+    keys: Vec<IndexKeyText>,
+    include: Vec<usize>,
+}
+
+#[derive(Serialize, Deserialize)]
+#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
+struct IndexKeyText {
+    column: Option<usize>,
+    expression: Option<String>,
+    descending: bool,
+    nulls_first: bool,
+}
+
+impl IndexText {
+    fn of(index: &Index) -> Self {
+        let key = |key: &IndexKey| {
+            let (column, expression) = match &key.part {
+                IndexPart::Column(at) => (Some(*at), None),
+                IndexPart::Expression(text) => (None, Some(text.text().trim().to_owned())),
+            };
+            let (descending, nulls_first) = (key.direction == Direction::Descending, key.nulls == Nulls::First);
+            IndexKeyText { column, expression, descending, nulls_first }
+        };
+        Self { name: index.name.clone(), keys: index.keys.iter().map(key).collect(), include: index.include.clone() }
+    }
+
+    fn index(self) -> Index {
+        let key = |key: IndexKeyText| IndexKey {
+            part: match (key.column, key.expression) {
+                (Some(at), _) => IndexPart::Column(at),
+                (None, text) => IndexPart::Expression(SourceText::new(text.unwrap_or_default())),
+            },
+            direction: if key.descending { Direction::Descending } else { Direction::Ascending },
+            nulls: if key.nulls_first { Nulls::First } else { Nulls::Last },
+        };
+        Index { name: self.name, keys: self.keys.into_iter().map(key).collect(), include: self.include }
+    }
 }
 
 #[derive(Serialize, Deserialize)]
@@ -165,6 +210,7 @@ fn table_text(
         keys: definition.keys.iter().map(key).collect(),
         checks: definition.checks.iter().map(check).collect(),
         references: definition.references.iter().map(reference).collect(),
+        indexes: definition.indexes.iter().map(IndexText::of).collect(),
         next_number,
         parts,
     }
@@ -234,6 +280,7 @@ fn read_table(
         full: reference.full,
     };
     definition.references = table.references.into_iter().map(reference).collect();
+    definition.indexes = table.indexes.into_iter().map(IndexText::index).collect();
     let width = definition.columns.len();
     let parts = table.parts.into_iter().map(|(id, rows)| part(id, rows, width)).collect::<Result<Vec<_>>>();
     Ok(parts.map(|parts| {

@@ -2,6 +2,7 @@
 
 mod catalog_text;
 mod column_table;
+mod index;
 mod memory_table;
 mod part;
 mod statistics;
@@ -9,6 +10,7 @@ mod store;
 mod stored_table;
 
 pub(crate) use column_table::ColumnTable;
+pub(crate) use index::{IndexRead, KeyRange};
 pub(crate) use memory_table::MemoryTable;
 pub(crate) use store::Store;
 pub(crate) use stored_table::{Place, StoredTable};

@@ -1,6 +1,8 @@
+use super::index::PartIndex;
 use super::store::Cells;
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, JoinTable};
+use crate::logical::ScanIndex;
 use arrow::array::{ArrayRef, BooleanArray, Int64Array};
 use arrow::buffer::BooleanBuffer;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError, RwLock};
@@ -18,6 +20,8 @@ pub(super) struct Part {
     dense: Vec<OnceLock<ArrayRef>>,
     /// Rows by the values of some columns, worked out when they are first looked up; shared by all versions of the part.
     lookups: Arc<Mutex<Lookups>>,
+    /// Rows sorted by keys, by the signature of the index; likewise.
+    indexes: Arc<Mutex<Vec<(String, Arc<PartIndex>)>>>,
 }
 
 /// Where the columns are; the same for all versions of a part.
@@ -40,7 +44,8 @@ impl Part {
     pub(super) fn of(content: Content, (rows, width): (usize, usize), live: Option<BooleanBuffer>) -> Self {
         let dense = (0..width).map(|_| OnceLock::new()).collect();
         let left = live.as_ref().map_or(rows, BooleanBuffer::count_set_bits);
-        Self { content: Arc::new(RwLock::new(content)), width, rows, live, left, dense, lookups: Arc::default() }
+        let (lookups, indexes) = (Arc::default(), Arc::default());
+        Self { content: Arc::new(RwLock::new(content)), width, rows, live, left, dense, lookups, indexes }
     }
 
     /// Rows that are left.
@@ -58,7 +63,7 @@ impl Part {
     }
 
     /// A column with the deleted rows.
-    fn whole(&self, at: usize) -> Result<ArrayRef> {
+    pub(super) fn whole(&self, at: usize) -> Result<ArrayRef> {
         match &*self.content.read().unwrap_or_else(PoisonError::into_inner) {
             Content::Memory(columns) => Ok(Arc::clone(&columns[at])),
             Content::Stored(cells) => cells.column(at),
@@ -102,12 +107,24 @@ impl Part {
         let left = live.count_set_bits();
         let dense = (0..self.width).map(|_| OnceLock::new()).collect();
         let (content, lookups) = (Arc::clone(&self.content), Arc::clone(&self.lookups));
+        let indexes = Arc::clone(&self.indexes);
         let (width, rows) = (self.width, self.rows);
-        (left > 0).then_some(Self { content, width, rows, live: Some(live), left, dense, lookups })
+        (left > 0).then_some(Self { content, width, rows, live: Some(live), left, dense, lookups, indexes })
     }
 
     pub(super) fn is_live(&self, row: u32) -> bool {
         self.live.as_ref().is_none_or(|live| live.value(row as usize))
+    }
+
+    /// The rows sorted by the keys of an index, deleted ones among them.
+    pub(super) fn index(&self, shape: &ScanIndex) -> Result<Arc<PartIndex>> {
+        let mut known = self.indexes.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, index)) = known.iter().find(|(signature, _)| *signature == shape.signature) {
+            return Ok(Arc::clone(index));
+        }
+        let index = Arc::new(PartIndex::new(self, shape)?);
+        known.push((shape.signature.clone(), Arc::clone(&index)));
+        Ok(index)
     }
 
     /// The rows by the values of these columns, deleted ones among them.

@@ -59,6 +59,26 @@ impl StoredTable {
         Self { columns, keys, parts, rows, statistics, next_number: None, earlier }
     }
 
+    /// The same rows, of a table with other keys.
+    pub(crate) fn with_keys(&self, keys: Vec<Vec<usize>>) -> Self {
+        let (columns, earlier) = (Arc::clone(&self.columns), self.earlier.clone());
+        let table = Self::of(columns, Arc::new(keys), self.parts.clone(), earlier);
+        for (known, kept) in table.statistics.iter().zip(&self.statistics) {
+            if let Some(statistics) = kept.get() {
+                let _ = known.set(Arc::clone(statistics));
+            }
+        }
+        Self { next_number: self.next_number, ..table }
+    }
+
+    /// All rows of each column as one array.
+    pub(crate) fn columns_whole(&self) -> Result<Vec<ArrayRef>> {
+        let all: Vec<usize> = (0..self.columns.len()).collect();
+        let batches = self.read(&all)?.into_iter().map(|segment| Batch::new(segment.columns, segment.rows));
+        let batches: Vec<Batch> = batches.collect();
+        if batches.is_empty() { Ok(self.rows_at(&[])?.columns) } else { Ok(Batch::concat(&batches, None)?.columns) }
+    }
+
     /// The places of all rows, in order.
     pub(crate) fn places(&self) -> Result<Vec<Place>> {
         let column = self.place_column();

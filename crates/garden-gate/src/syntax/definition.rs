@@ -1,8 +1,8 @@
 //! CREATE, DROP and ALTER (clause 11).
 
 use super::ast::{
-    AlterTable, ColumnElement, ConstraintKind, CreateTable, CreateView, Definition, Drop, FilledBy, ForeignElement,
-    Ident, TableConstraint, TableContent, TableElement,
+    AlterTable, ColumnElement, ConstraintKind, CreateIndex, CreateTable, CreateView, Definition, Drop, FilledBy,
+    ForeignElement, Ident, TableConstraint, TableContent, TableElement,
 };
 use super::lexer::Symbol;
 use super::parser::Parser;
@@ -23,19 +23,21 @@ impl Parser<'_> {
         if self.accept_word("VIEW") {
             return self.create_view(or_replace).map(Definition::CreateView);
         }
-        const LATER: &[&str] =
-            &["INDEX", "UNIQUE", "LOCAL", "GLOBAL", "SHARED", "TEMPORARY", "SEQUENCE", "DOMAIN", "FUNCTION", "TRIGGER"];
+        if self.at_word("INDEX") || self.at_words(&["UNIQUE", "INDEX"]) {
+            return self.create_index().map(Definition::CreateIndex);
+        }
+        const LATER: &[&str] = &["LOCAL", "GLOBAL", "SHARED", "TEMPORARY", "SEQUENCE", "DOMAIN", "FUNCTION", "TRIGGER"];
         if self.at_any(LATER) {
             return Err(self.not_supported(format!("CREATE {}", self.found().to_uppercase())));
         }
-        Err(self.expected("SCHEMA, TABLE or VIEW"))
+        Err(self.expected("SCHEMA, TABLE, VIEW or INDEX"))
     }
 
     /// What stands behind DROP.
     pub(super) fn drop(&mut self) -> Result<Definition> {
-        let kinds = ["SCHEMA", "TABLE", "VIEW"];
+        let kinds = ["SCHEMA", "TABLE", "VIEW", "INDEX"];
         let Some(kind) = kinds.iter().position(|kind| self.at_word(kind)) else {
-            return Err(self.expected("SCHEMA, TABLE or VIEW"));
+            return Err(self.expected("SCHEMA, TABLE, VIEW or INDEX"));
         };
         self.advance();
         let if_exists = self.accept_words(&["IF", "EXISTS"]);
@@ -47,7 +49,8 @@ impl Parser<'_> {
                 Err(_) => return Err(self.expected("the name of a schema")),
             },
             1 => Definition::DropTable { name, drop },
-            _ => Definition::DropView { name, drop },
+            2 => Definition::DropView { name, drop },
+            _ => Definition::DropIndex { name, drop },
         })
     }
 
@@ -57,6 +60,21 @@ impl Parser<'_> {
             self.accept_word("RESTRICT");
         }
         Drop { if_exists, cascade }
+    }
+
+    fn create_index(&mut self) -> Result<CreateIndex> {
+        let unique = self.accept_word("UNIQUE");
+        self.expect_word("INDEX")?;
+        let if_not_exists = self.accept_words(&["IF", "NOT", "EXISTS"]);
+        let name = self.name("the name of an index")?;
+        self.expect_word("ON")?;
+        let table = self.qualified_name("the name of a table")?;
+        let open = self.span();
+        self.expect_symbol(Symbol::LeftParen, "( and columns")?;
+        let keys = self.list(Self::sort_item)?;
+        self.close(open)?;
+        let include = if self.accept_word("INCLUDE") { self.names_in_parentheses("a column")? } else { Vec::new() };
+        Ok(CreateIndex { name, table, unique, if_not_exists, keys, include })
     }
 
     fn create_table(&mut self) -> Result<CreateTable> {

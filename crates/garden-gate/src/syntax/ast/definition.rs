@@ -1,6 +1,6 @@
 //! Statements that define: schemas, tables, views.
 
-use super::{Expr, FileOptions, Ident, Query};
+use super::{Expr, FileOptions, Ident, Query, SortItem};
 use crate::catalog::{Identity, ReferentialAction};
 use crate::diagnostic::Span;
 use crate::types::SqlType;
@@ -14,6 +14,8 @@ pub(crate) enum Definition {
     DropSchema { name: Ident, drop: Drop },
     CreateTable(CreateTable),
     DropTable { name: Name, drop: Drop },
+    CreateIndex(CreateIndex),
+    DropIndex { name: Name, drop: Drop },
     CreateView(CreateView),
     DropView { name: Name, drop: Drop },
     AlterTable { name: Name, action: AlterTable },
@@ -25,6 +27,18 @@ pub(crate) enum Definition {
 pub(crate) struct Drop {
     pub(crate) if_exists: bool,
     pub(crate) cascade: bool,
+}
+
+/// `CREATE [UNIQUE] INDEX name ON table (key, …) INCLUDE (column, …)`
+#[derive(Clone, Debug)]
+#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
+pub(crate) struct CreateIndex {
+    pub(crate) name: Ident,
+    pub(crate) table: Name,
+    pub(crate) unique: bool,
+    pub(crate) if_not_exists: bool,
+    pub(crate) keys: Vec<SortItem>,
+    pub(crate) include: Vec<Ident>,
 }
 
 #[derive(Clone, Debug)]

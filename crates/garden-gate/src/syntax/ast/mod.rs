@@ -8,8 +8,8 @@ pub(crate) use change::{
     MergeBranch, Overriding, Transaction,
 };
 pub(crate) use definition::{
-    AlterTable, ColumnElement, ConstraintKind, CreateTable, CreateView, Definition, Drop, FilledBy, ForeignElement,
-    Name, TableConstraint, TableContent, TableElement,
+    AlterTable, ColumnElement, ConstraintKind, CreateIndex, CreateTable, CreateView, Definition, Drop, FilledBy,
+    ForeignElement, Name, TableConstraint, TableContent, TableElement,
 };
 
 pub(crate) use crate::catalog::FileOptions;

@@ -1,0 +1,48 @@
+use super::{ColumnId, Expr, ExprKind, SortKey};
+use crate::diagnostic::Span;
+
+/// An index of a scanned table.
+#[derive(Clone, Debug)]
+pub(crate) struct ScanIndex {
+    pub(crate) name: String,
+    /// What its rows are sorted by, over the columns of the table as slots.
+    pub(crate) keys: Vec<SortKey>,
+    /// For each key whether it is never NULL.
+    pub(crate) never_null: Vec<bool>,
+    /// Columns that it holds besides those of its keys.
+    pub(crate) include: Vec<usize>,
+    /// The keys as text: equal for two indexes of a table exactly when their rows are sorted alike.
+    pub(crate) signature: String,
+}
+
+impl ScanIndex {
+    /// The keys over these columns of a scan; `None` for one that uses a column the scan does not read.
+    pub(crate) fn keys_over(&self, columns: &[(ColumnId, usize)]) -> Vec<Option<SortKey>> {
+        let of = |slot: usize| columns.iter().find(|(_, place)| *place == slot).map(|(id, _)| *id);
+        let over = |key: &SortKey| {
+            let mut known = true;
+            key.expr.walk(&mut |expr| known &= !matches!(expr.kind(), ExprKind::Slot(slot) if of(*slot).is_none()));
+            known.then(|| SortKey { expr: over(key.expr.clone(), &of), ..key.clone() })
+        };
+        self.keys.iter().map(over).collect()
+    }
+
+    /// The columns whose values it holds as they are.
+    pub(crate) fn holds(&self) -> Vec<usize> {
+        let plain = self.keys.iter().filter_map(|key| match key.expr.kind() {
+            ExprKind::Slot(slot) => Some(*slot),
+            _ => None,
+        });
+        plain.chain(self.include.iter().copied()).collect()
+    }
+}
+
+/// Slots as columns.
+fn over(expr: Expr, of: &impl Fn(usize) -> Option<ColumnId>) -> Expr {
+    if let ExprKind::Slot(slot) = expr.kind() {
+        let id = of(*slot);
+        return id.map_or(expr.clone(), |id| Expr::column(id, expr.sql_type(), Span::default()));
+    }
+    let Ok(mapped) = expr.map_children(&mut |child| Ok::<_, std::convert::Infallible>(over(child, of)));
+    mapped
+}

@@ -1,0 +1,305 @@
+//! Rows sorted by keys, part by part: made when a statement first needs them, and shared by all versions of the part. A range is found
+//! by binary search in each part whose keys reach into it.
+
+use super::part::Part;
+use super::stored_table::StoredTable;
+use crate::catalog::Segment;
+use crate::diagnostic::Result;
+use crate::kernel::{Batch, evaluate, sort_options};
+use crate::logical::{ExprKind, ScanIndex};
+use crate::types::index;
+use arrow::array::{Array, ArrayRef, Int64Array, UInt32Array, new_null_array};
+use arrow::compute;
+use arrow::row::{RowConverter, Rows, SortField};
+use std::cmp::{Ordering, Reverse};
+use std::collections::{BinaryHeap, HashMap};
+use std::sync::{Arc, Mutex, PoisonError};
+
+/// The rows of a part, sorted.
+#[derive(Debug)]
+pub(super) struct PartIndex {
+    /// Row numbers in the order of their keys.
+    order: Vec<u32>,
+    keys: Rows,
+    /// Columns in that order, made when they are first read from the index.
+    columns: Mutex<HashMap<usize, ArrayRef>>,
+}
+
+/// The rows whose keys begin with these values, and lie between these bounds in the key behind them. Each array has one value, of the
+/// type of its key; a bound may be inclusive.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct KeyRange {
+    pub(crate) equal: Vec<ArrayRef>,
+    pub(crate) low: Option<(ArrayRef, bool)>,
+    pub(crate) high: Option<(ArrayRef, bool)>,
+}
+
+/// What is read of an index.
+#[derive(Debug)]
+pub(crate) struct IndexRead<'a> {
+    pub(crate) index: &'a ScanIndex,
+    pub(crate) ranges: Vec<KeyRange>,
+    pub(crate) columns: &'a [usize],
+    /// Whether the columns are those that the index holds.
+    pub(crate) only: bool,
+    /// In the order of the keys, or backwards, and how many rows are wanted; else in the order of the table.
+    pub(crate) order: Option<(bool, usize)>,
+}
+
+/// A range of encoded keys: those that are not below the first and not above the second. A bound stands for all keys that begin with it.
+#[derive(Debug, PartialEq, Eq, PartialOrd, Ord)]
+struct ByteRange {
+    low: (Vec<u8>, bool),
+    high: Option<(Vec<u8>, bool)>,
+}
+
+impl PartIndex {
+    /// O(rows · log rows).
+    pub(super) fn new(part: &Part, shape: &ScanIndex) -> Result<Self> {
+        let rows = part.mask().0;
+        let width = shape.keys.iter().map(|key| highest_slot(key).map_or(0, |slot| slot + 1)).max().unwrap_or(0);
+        let mut used = vec![false; width];
+        shape.keys.iter().for_each(|key| {
+            key.expr.walk(&mut |expr| {
+                if let ExprKind::Slot(slot) = expr.kind() {
+                    used[*slot] = true;
+                }
+            });
+        });
+        let empty: ArrayRef = new_null_array(&arrow::datatypes::DataType::Null, rows);
+        let column = |(at, used): (usize, &bool)| if *used { part.whole(at) } else { Ok(Arc::clone(&empty)) };
+        let columns = used.iter().enumerate().map(column).collect::<Result<_>>()?;
+        let batch = Batch::new(columns, rows);
+        let keys = shape.keys.iter().map(|key| evaluate(&key.expr, &batch)?.into_array(rows));
+        let keys: Vec<ArrayRef> = keys.collect::<Result<_>>()?;
+        let converter = converter(shape, shape.keys.len())?;
+        let encoded = converter.convert_columns(&keys)?;
+        let mut order: Vec<u32> = (0..index(rows)).collect();
+        order.sort_by(|a, b| encoded.row(*a as usize).cmp(&encoded.row(*b as usize)));
+        let mut sorted = converter.empty_rows(rows, encoded.size());
+        order.iter().for_each(|row| sorted.push(encoded.row(*row as usize)));
+        Ok(Self { order, keys: sorted, columns: Mutex::default() })
+    }
+
+    /// Where a range begins and ends in the order of the keys.
+    fn find(&self, range: &ByteRange) -> (usize, usize) {
+        let key = |at: usize| self.keys.row(at);
+        let below = |at: usize, (bytes, inclusive): &(Vec<u8>, bool)| {
+            let key = key(at);
+            key.as_ref() < bytes.as_slice() || (!inclusive && key.as_ref().starts_with(bytes))
+        };
+        let within = |at: usize, (bytes, inclusive): &(Vec<u8>, bool)| {
+            let key = key(at);
+            key.as_ref() < bytes.as_slice() || (*inclusive && key.as_ref().starts_with(bytes))
+        };
+        let rows = self.order.len();
+        if rows == 0 || below(rows - 1, &range.low) || range.high.as_ref().is_some_and(|high| !within(0, high)) {
+            return (0, 0);
+        }
+        let from = partition(rows, |at| below(at, &range.low));
+        let to = range.high.as_ref().map_or(rows, |high| partition(rows, |at| within(at, high)));
+        (from, to.max(from))
+    }
+
+    fn column(&self, part: &Part, at: usize) -> Result<ArrayRef> {
+        if let Some(known) = self.columns.lock().unwrap_or_else(PoisonError::into_inner).get(&at) {
+            return Ok(Arc::clone(known));
+        }
+        let sorted = compute::take(&part.whole(at)?, &UInt32Array::from(self.order.clone()), None)?;
+        self.columns.lock().unwrap_or_else(PoisonError::into_inner).insert(at, Arc::clone(&sorted));
+        Ok(sorted)
+    }
+}
+
+fn highest_slot(key: &crate::logical::SortKey) -> Option<usize> {
+    let mut highest = None;
+    key.expr.walk(&mut |expr| {
+        if let ExprKind::Slot(slot) = expr.kind() {
+            highest = highest.max(Some(*slot));
+        }
+    });
+    highest
+}
+
+/// The first of `rows` for which `before` does not hold, as in `slice::partition_point`.
+fn partition(rows: usize, before: impl Fn(usize) -> bool) -> usize {
+    let (mut low, mut high) = (0, rows);
+    while low < high {
+        let middle = low.midpoint(high);
+        if before(middle) {
+            low = middle + 1;
+        } else {
+            high = middle;
+        }
+    }
+    low
+}
+
+/// Encodes the first `keys` keys; such a row is the beginning of the row of all keys.
+fn converter(shape: &ScanIndex, keys: usize) -> Result<RowConverter> {
+    let field =
+        |key: &crate::logical::SortKey| SortField::new_with_options(key.expr.sql_type().arrow(), sort_options(key));
+    Ok(RowConverter::new(shape.keys[..keys].iter().map(field).collect())?)
+}
+
+fn encode(shape: &ScanIndex, values: &[ArrayRef]) -> Result<Vec<u8>> {
+    if values.is_empty() {
+        return Ok(Vec::new());
+    }
+    Ok(converter(shape, values.len())?.convert_columns(values)?.row(0).as_ref().to_vec())
+}
+
+fn byte_range(shape: &ScanIndex, range: &KeyRange) -> Result<ByteRange> {
+    let prefix = encode(shape, &range.equal)?;
+    let mut low = (prefix.clone(), true);
+    let mut high = (!prefix.is_empty()).then_some((prefix, true));
+    if range.low.is_none() && range.high.is_none() {
+        return Ok(ByteRange { low, high });
+    }
+    let key = &shape.keys[range.equal.len()];
+    let options = sort_options(key);
+    let bound = |value: &ArrayRef| encode(shape, &[range.equal.as_slice(), std::slice::from_ref(value)].concat());
+    let (first, last) = if options.descending { (&range.high, &range.low) } else { (&range.low, &range.high) };
+    // A comparison is never TRUE for NULL, which stands at one end.
+    let null = new_null_array(&key.expr.sql_type().arrow(), 1);
+    if let Some((value, inclusive)) = first {
+        low = (bound(value)?, *inclusive);
+    } else if options.nulls_first {
+        low = (bound(&null)?, false);
+    }
+    if let Some((value, inclusive)) = last {
+        high = Some((bound(value)?, *inclusive));
+    } else if !options.nulls_first {
+        high = Some((bound(&null)?, false));
+    }
+    Ok(ByteRange { low, high })
+}
+
+/// The places in the order of one part's keys that lie in the ranges.
+struct Found {
+    part: usize,
+    index: Arc<PartIndex>,
+    places: Vec<u32>,
+}
+
+impl StoredTable {
+    /// Rows by an index. O(parts · log rows) to find them, and for each row of the result its columns.
+    pub(crate) fn read_index(&self, read: &IndexRead<'_>) -> Result<Vec<Segment>> {
+        let mut ranges = read.ranges.iter().map(|range| byte_range(read.index, range)).collect::<Result<Vec<_>>>()?;
+        ranges.sort();
+        ranges.dedup();
+        let mut found = Vec::new();
+        for (number, part) in self.parts().iter().enumerate() {
+            let index = part.index(read.index)?;
+            let mut places: Vec<u32> = Vec::new();
+            for range in &ranges {
+                let (from, to) = index.find(range);
+                let live = |place: &usize| part.is_live(index.order[*place]);
+                places.extend((from..to).filter(live).map(crate::types::index));
+            }
+            if !places.is_empty() {
+                found.push(Found { part: number, index, places });
+            }
+        }
+        match read.order {
+            Some((backwards, first)) => self.in_order(read, &found, backwards, first),
+            None => found.iter().map(|found| self.of_part(read, found)).collect(),
+        }
+    }
+
+    /// The rows of one part, in the order of the table, or of the index when they come from there.
+    fn of_part(&self, read: &IndexRead<'_>, found: &Found) -> Result<Segment> {
+        let part = &self.parts()[found.part];
+        let mut rows: Vec<u32> = found.places.iter().map(|place| found.index.order[*place as usize]).collect();
+        if !read.only {
+            rows.sort_unstable();
+        }
+        let (places, rows) = (UInt32Array::from(found.places.clone()), UInt32Array::from(rows));
+        let in_a_row = found.places.windows(2).all(|pair| pair[0] + 1 == pair[1]);
+        let column = |at: &usize| -> Result<ArrayRef> {
+            Ok(match *at {
+                at if at == self.place_column() => place_array(found.part, rows.values()),
+                at if read.only && in_a_row => {
+                    found.index.column(part, at)?.slice(found.places[0] as usize, found.places.len())
+                }
+                at if read.only => compute::take(&found.index.column(part, at)?, &places, None)?,
+                at => compute::take(&part.whole(at)?, &rows, None)?,
+            })
+        };
+        Ok(Segment { columns: read.columns.iter().map(column).collect::<Result<_>>()?, rows: found.places.len() })
+    }
+
+    /// The first rows of all parts in the order of their keys; equal ones in the order of the table.
+    fn in_order(&self, read: &IndexRead<'_>, found: &[Found], backwards: bool, first: usize) -> Result<Vec<Segment>> {
+        let place = |run: usize, step: usize| {
+            let places = &found[run].places;
+            let at = if backwards { places.len().checked_sub(step + 1)? } else { step };
+            places.get(at).copied()
+        };
+        let head = |run: usize, step: usize| -> Option<Reverse<Head<'_>>> {
+            let place = place(run, step)?;
+            let key = found[run].index.keys.row(place as usize).data();
+            Some(Reverse(Head { key, backwards, run, step, place }))
+        };
+        let mut heads: BinaryHeap<Reverse<Head<'_>>> = (0..found.len()).filter_map(|run| head(run, 0)).collect();
+        let mut chosen: Vec<(usize, usize)> = Vec::new();
+        while chosen.len() < first
+            && let Some(Reverse(next)) = heads.pop()
+        {
+            chosen.push((next.run, found[next.run].index.order[next.place as usize] as usize));
+            heads.extend(head(next.run, next.step + 1));
+        }
+        if chosen.is_empty() {
+            return Ok(Vec::new());
+        }
+        let column = |at: &usize| -> Result<ArrayRef> {
+            if *at == self.place_column() {
+                let place =
+                    |(run, row): &(usize, usize)| (i64::from(index(found[*run].part)) << 32) | i64::from(index(*row));
+                return Ok(Arc::new(chosen.iter().map(place).collect::<Int64Array>()));
+            }
+            let arrays = found.iter().map(|found| self.parts()[found.part].whole(*at));
+            let arrays: Vec<ArrayRef> = arrays.collect::<Result<_>>()?;
+            let arrays: Vec<&dyn Array> = arrays.iter().map(AsRef::as_ref).collect();
+            Ok(compute::interleave(&arrays, &chosen)?)
+        };
+        let columns = read.columns.iter().map(column).collect::<Result<_>>()?;
+        Ok(vec![Segment { columns, rows: chosen.len() }])
+    }
+}
+
+/// The next row of a part.
+struct Head<'k> {
+    key: &'k [u8],
+    backwards: bool,
+    run: usize,
+    step: usize,
+    place: u32,
+}
+
+impl Ord for Head<'_> {
+    fn cmp(&self, other: &Self) -> Ordering {
+        let keys = self.key.cmp(other.key);
+        let keys = if self.backwards { keys.reverse() } else { keys };
+        keys.then(self.run.cmp(&other.run))
+    }
+}
+
+impl PartialOrd for Head<'_> {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl PartialEq for Head<'_> {
+    fn eq(&self, other: &Self) -> bool {
+        self.cmp(other) == Ordering::Equal
+    }
+}
+
+impl Eq for Head<'_> {}
+
+fn place_array(part: usize, rows: &[u32]) -> ArrayRef {
+    let first = i64::from(index(part)) << 32;
+    Arc::new(rows.iter().map(|row| first | i64::from(*row)).collect::<Int64Array>())
+}
