@@ -19,6 +19,8 @@ pub(crate) enum Command {
     Plan(Plan),
     /// Show the tables, or what is known of one
     Describe(Describe),
+    /// Read a whole database file, and check its checksums and constraints
+    Verify(Verify),
     /// Type statements and see their rows, one after the other
     Shell(Shell),
     /// A guided example on the demo garden, or its data written to a folder
@@ -55,6 +57,12 @@ pub(crate) struct Describe {
     /// Text to read, or one JSON object a table
     #[arg(long, value_enum, default_value = "table")]
     pub(crate) output: DescribeFormat,
+    #[command(flatten)]
+    pub(crate) common: Common,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Verify {
     #[command(flatten)]
     pub(crate) common: Common,
 }

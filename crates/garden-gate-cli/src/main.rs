@@ -51,6 +51,7 @@ fn main() -> ExitCode {
         Command::Run(run) => commands::run::run(&run),
         Command::Plan(plan) => commands::plan::plan(&plan),
         Command::Describe(describe) => commands::describe::describe(&describe),
+        Command::Verify(verify) => commands::verify::verify(&verify),
         Command::Shell(shell) => commands::shell::shell(&shell),
         Command::Demo(demo) => commands::demo::demo(&demo),
     };

@@ -74,6 +74,6 @@ pub use execute::Interrupt;
 pub use physical::{Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};
 pub use session::{
     ColumnFacts, ConstraintFacts, Database, FromValue, Outcome, Progress, ResultColumn, ResultSet, Row, Session,
-    Statements, TableFacts, table_name,
+    Statements, TableCheck, TableFacts, table_name,
 };
 pub use types::{Decimal, RowField, SqlType, Value};

@@ -166,7 +166,7 @@ fn bad_rows_are_passed_over_and_written_down() {
         "5,,\"column \"\"name\"\" of table \"\"bed\"\" can't be NULL\",\"3,,1\"",
         "6,,\"a row of table \"\"bed\"\" breaks bed_check: CHECK (area > 0) is FALSE\",\"4,Rockery,-1\"",
         "7,,\"table \"\"bed\"\" has a row with the primary key bed_id = 1 already (bed_primary_key)\",\"1,Again,1\"",
-        "8,,\"\"\"A name that is too long\"\" does not fit VARCHAR(12)\",\"5,A name that is too long,1\"",
+        "8,,'A name that is too long' has 23 characters and does not fit VARCHAR(12),\"5,A name that is too long,1\"",
         "9,area,\"\"\"1.234\"\" is no NUMERIC(5,2)\",\"6,Meadow,1.234\"",
         "10,,text behind the closing quote of a field,\"7,\"\"Wall\"\"x,1\"",
     ];

@@ -1,6 +1,7 @@
 //! The library as a program meets it: statements in, rows, plans and messages out.
 #![expect(clippy::unwrap_used, reason = "a test stops at what it does not expect")]
 
+mod change_plans;
 mod conformance;
 mod conversions;
 mod edges;
@@ -36,6 +37,7 @@ mod support;
 mod syntax;
 mod tables;
 mod temporal;
+mod temporary;
 mod tpch;
 mod transactions;
 mod whole;

@@ -56,8 +56,9 @@ fn what_comes_later_says_so() {
         ("SELECT * FROM beds_of(1)", "a function of your own as a table"),
         ("SELECT * FROM bed FOR SYSTEM_TIME AS OF COMMIT 1", "SYSTEM_TIME"),
         ("SELECT * FROM bed GUIDE (WORKERS 2)", "GUIDE"),
-        ("CREATE INDEX x ON bed (name)", "CREATE INDEX"),
-        ("CREATE LOCAL TEMPORARY TABLE x (a INTEGER)", "CREATE LOCAL"),
+        ("CREATE SEQUENCE x", "CREATE SEQUENCE"),
+        ("CREATE DOMAIN x AS INTEGER", "CREATE DOMAIN"),
+        ("CREATE GLOBAL TEMPORARY TABLE x (a INTEGER)", "CREATE GLOBAL"),
     ] {
         let error = session().query(sql, ()).unwrap_err();
         assert_eq!(error.sqlstate().as_str(), "0A000", "{sql}: {error}");

@@ -5,3 +5,4 @@ pub(crate) mod describe;
 pub(crate) mod plan;
 pub(crate) mod run;
 pub(crate) mod shell;
+pub(crate) mod verify;

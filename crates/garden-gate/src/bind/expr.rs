@@ -307,7 +307,7 @@ impl Binder<'_> {
 }
 
 /// The table of clause 6.13, syntax rule 6, for the types there are.
-fn castable(from: SqlType, to: SqlType) -> bool {
+pub(crate) fn castable(from: SqlType, to: SqlType) -> bool {
     use SqlType as T;
     match (from, to) {
         (a, b) if a == b => true,

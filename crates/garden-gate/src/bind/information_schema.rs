@@ -100,7 +100,7 @@ fn tables(catalog: &Catalog) -> Rows {
     let stored = catalog
         .schemas
         .iter()
-        .flat_map(|schema| schema.tables.iter().map(|table| row(&schema.name, &table.name, "BASE TABLE")));
+        .flat_map(|schema| schema.tables.iter().map(|table| row(&schema.name, &table.name, table_type(table))));
     let views =
         catalog.schemas.iter().flat_map(|schema| schema.views.iter().map(|view| row(&schema.name, &view.name, "VIEW")));
     let stored = stored.chain(views);
@@ -161,6 +161,14 @@ struct Known {
     name: String,
     kind: &'static str,
     columns: Vec<usize>,
+}
+
+fn table_type(table: &Table) -> &'static str {
+    match table.definition.as_ref().and_then(|definition| definition.temporary) {
+        Some(temporary) if temporary.shared => "SHARED TEMPORARY",
+        Some(_) => "LOCAL TEMPORARY",
+        None => "BASE TABLE",
+    }
 }
 
 /// The constraints of a table as it was defined; of a source its keys, under names made of the table's and their numbers.

@@ -38,6 +38,7 @@ mod with;
 
 pub(crate) use change::{BoundChange, Meaning, bind_change, bind_returning};
 pub(crate) use definition::{bind_checks, check_definition, default_value, index_keys};
+pub(crate) use expr::castable;
 pub(crate) use merge::done;
 pub use parameter::Parameters;
 

@@ -3,7 +3,7 @@
 use super::definition::scan_indexes;
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
 use super::{Binder, OutputColumn, problem::Problem};
-use crate::catalog::{Table, TableKind};
+use crate::catalog::{LOCAL_SCHEMA, Table, TableKind};
 use crate::diagnostic::{Error, Result, Span, nearest};
 use crate::logical::{ColumnId, ColumnInfo, Expand, Expr, LogicalPlan, Scan};
 use crate::syntax::ast::{Ident, TableAlias, TableCall, TableExpr};
@@ -116,6 +116,15 @@ impl Binder<'_> {
     pub(super) fn lookup(&self, name: &[Ident]) -> Result<(String, Table), Problem> {
         let catalog = self.around.catalog;
         let default = Ident { text: self.schema.to_owned(), quoted: false, span: Span::default() };
+        // A table of the session's own hides others of its name, though not from the views of the database.
+        let in_view = !std::ptr::eq(self.schema, self.around.schema);
+        if let [table] = name
+            && !in_view
+            && let Some(own) = catalog.schema(LOCAL_SCHEMA)
+            && let Some(found) = own.tables.iter().find(|known| table.matches(&known.name))
+        {
+            return Ok((own.name.clone(), found.clone()));
+        }
         let (schema_name, table_name) = match name {
             [table] => (&default, table),
             [schema, table] => (schema, table),

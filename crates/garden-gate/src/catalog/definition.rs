@@ -15,6 +15,18 @@ pub(crate) struct TableDefinition {
     pub(crate) checks: Vec<CheckConstraint>,
     pub(crate) references: Vec<ForeignKey>,
     pub(crate) indexes: Vec<Index>,
+    /// Of a temporary table.
+    pub(crate) temporary: Option<Temporary>,
+}
+
+/// `CREATE LOCAL | SHARED TEMPORARY TABLE`
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
+pub(crate) struct Temporary {
+    /// Seen by all sessions of the database.
+    pub(crate) shared: bool,
+    /// ON COMMIT DELETE ROWS
+    pub(crate) delete_rows: bool,
 }
 
 impl TableDefinition {

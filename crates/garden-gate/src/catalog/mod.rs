@@ -8,7 +8,7 @@ mod statistics;
 
 pub(crate) use definition::{
     CheckConstraint, ColumnDefinition, Filled, ForeignKey, Identity, Index, IndexKey, IndexPart, KeyConstraint,
-    ReferentialAction, TableDefinition, View, Written,
+    ReferentialAction, TableDefinition, Temporary, View, Written,
 };
 pub(crate) use file_options::{FileOptions, LoadOptions, RowEnd};
 pub use schema::Column;
@@ -18,6 +18,9 @@ pub use statistics::{ColumnStatistics, CommonValue};
 
 /// The schema that unqualified names are looked up in, until `SET SCHEMA` says otherwise.
 pub const DEFAULT_SCHEMA: &str = "home";
+
+/// The schema of a session's own temporary tables; no schema of the database has this name.
+pub(crate) const LOCAL_SCHEMA: &str = "local";
 
 /// Rows of a segment at most.
 pub(crate) const SEGMENT_ROWS: usize = 131_072;

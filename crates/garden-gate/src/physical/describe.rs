@@ -7,6 +7,9 @@ use crate::logical::{Columns, Expand, Expr, JoinKind, Printer, RewriteNote, SetO
 use crate::types::approximate;
 use std::sync::atomic::Ordering;
 
+/// One row put into a table or taken out, and once more for each thing that is checked of it.
+const CHANGE_ROW: f64 = 20.0;
+
 /// The plan as it is shown; with `measures`, also what each node did.
 pub(crate) fn describe(
     plan: &PhysicalPlan,
@@ -30,6 +33,35 @@ pub(crate) fn describe(
         considered: plan.considered.clone(),
         notes: Vec::new(),
     }
+}
+
+/// A change of a table as a plan: the query that finds the rows, and above it what is done with them.
+pub(crate) fn above(plan: Plan, operator: &'static str, target: &str, details: Vec<String>) -> Plan {
+    let rows = plan.root.estimated_rows;
+    let actual_rows = plan.root.actual_rows;
+    let own_cost = rows * CHANGE_ROW * approximate(details.len() + 1);
+    let root = PlanNode {
+        operator,
+        kind: None,
+        target: Some(target.to_owned()),
+        index: None,
+        alias: None,
+        columns: Vec::new(),
+        details,
+        predicates: Vec::new(),
+        estimated_rows: rows,
+        own_cost,
+        cost: plan.root.cost + own_cost,
+        actual_rows,
+        batches: plan.root.batches,
+        elapsed_ms: None,
+        estimate_error: plan.root.estimate_error,
+        truth: Vec::new(),
+        children: vec![plan.root],
+    };
+    let mut shape = String::new();
+    write_shape(&root, &mut shape);
+    Plan { fingerprint: format!("{:016x}", fnv(&shape)), cost: plan.cost + own_cost, root, ..plan }
 }
 
 fn node(node: &Node, printer: Printer<'_>, columns: &Columns, measures: Option<&Measures>) -> PlanNode {

@@ -6,7 +6,7 @@ mod node;
 mod plan;
 
 pub(crate) use access::{Bound, IndexAccess, KeyOrder, Probe};
-pub(crate) use describe::describe;
+pub(crate) use describe::{above, describe};
 pub(crate) use node::{
     JoinKey, JoinSpec, Measures, MemberSpec, Node, NodeId, NodeMeasure, Operator, PhysicalPlan, RecursionSpec, Tally,
 };

@@ -6,15 +6,18 @@ use super::constraints::{check_key, repeat, table_columns};
 use super::definition::no_table;
 use super::session::Call;
 use super::table_definition::{Maker, constraint_names, no_column};
-use crate::bind::{MissingParameters, Surroundings, bind_checks, check_definition, default_value, index_keys};
+use crate::bind::{
+    MissingParameters, Surroundings, bind_checks, castable, check_definition, default_value, index_keys,
+};
 use crate::catalog::{
-    Catalog, CheckConstraint, ColumnDefinition, Filled, Index, IndexPart, Table, TableDefinition, TableKind,
-    TableSource,
+    Catalog, CheckConstraint, ColumnDefinition, Filled, ForeignKey, Index, IndexPart, Table, TableDefinition,
+    TableKind, TableSource,
 };
 use crate::diagnostic::{Error, Result, SqlState, suggestion};
-use crate::kernel::Batch;
+use crate::kernel::{Batch, cast_values};
 use crate::storage::StoredTable;
 use crate::syntax::ast;
+use crate::types::SqlType;
 use std::sync::Arc;
 
 /// A table on its way to another definition.
@@ -107,6 +110,7 @@ impl Altered<'_> {
                 let filled = value.as_ref().map_or(Filled::Null, |expr| self.maker.default(expr));
                 self.column_mut(column)?.filled = filled;
             }
+            ast::AlterTable::SetType { column, sql_type } => self.set_type(column, *sql_type)?,
             ast::AlterTable::SetNotNull { column, not_null } => {
                 self.column_mut(column)?.not_null = *not_null;
                 let in_key = |at: &usize| column.matches(&self.made.columns[*at].name);
@@ -122,6 +126,32 @@ impl Altered<'_> {
             ast::AlterTable::Rename(_) => {}
         }
         Ok(true)
+    }
+
+    /// Every value becomes one of the new type, as CAST makes it.
+    fn set_type(&mut self, name: &ast::Ident, sql_type: SqlType) -> Result<()> {
+        let Some(at) = self.made.columns.iter().position(|column| name.matches(&column.name)) else {
+            return Err(no_column(&self.made, &self.name, name));
+        };
+        let own = (self.schema.to_owned(), self.name.clone());
+        let is_referred = |key: &&ForeignKey| key.table == own && key.referred.contains(&at);
+        let tables = self.maker.catalog.tables();
+        let mut foreign = tables.filter_map(|(_, table)| table.definition.as_ref()).flat_map(|known| &known.references);
+        let part = self.made.references.iter().find(|key| key.columns.contains(&at));
+        if let Some(key) = part.or_else(|| foreign.find(is_referred)) {
+            let message = format!("column {:?} is part of foreign key {:?}", name.text, key.name);
+            let help = "ALTER TABLE … DROP CONSTRAINT first, and add it again when both columns have the new type";
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).with_help(help).at(name.span));
+        }
+        let from = self.made.columns[at].sql_type;
+        if !castable(from, sql_type) {
+            let message = format!("column {:?} is {from}, which can't become {sql_type}", name.text);
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(name.span));
+        }
+        self.rows.columns[at] =
+            cast_values(&self.rows.columns[at], from, sql_type).map_err(|error| error.at(name.span))?;
+        self.made.columns[at].sql_type = sql_type;
+        Ok(())
     }
 
     fn column_mut(&mut self, name: &ast::Ident) -> Result<&mut ColumnDefinition> {

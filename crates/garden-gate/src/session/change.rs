@@ -1,5 +1,6 @@
 //! INSERT, UPDATE, DELETE and TRUNCATE: runs the query that finds the rows, and puts them into a new version of the table.
 
+use super::change_plan::change_plan;
 use super::constraints::{Changer, Delta};
 use super::load::FromFile;
 use super::result_set::ResultSet;
@@ -51,6 +52,7 @@ impl Session {
         let around = self.around(catalog, files, call.parameters, MissingParameters::Refuse);
         let BoundChange { schema, table, rows, meaning } = bind_change(change, call.source, &around)?;
         let (old, definition) = stored(catalog, &schema, &table)?;
+        self.note_use(catalog, &schema, &table);
         // What is wrong with RETURNING is told before anything is done.
         let returning = |new: &Batch, before: &Batch| -> Result<Option<ResultSet>> {
             let Some(items) = &change.returning else { return Ok(None) };
@@ -61,7 +63,12 @@ impl Session {
         let nothing = empty(&definition);
         returning(&nothing, &nothing)?;
         let prepared = self.prepare_bound(rows, call)?;
-        let found = self.run_prepared(&prepared, None)?;
+        let measures = call.measured.map(|_| prepared.measures());
+        let found = self.run_prepared(&prepared, measures.as_ref())?;
+        if let Some(measured) = call.measured {
+            let plan = change_plan(change, catalog, (&schema, &table), (&prepared, measures.as_ref()))?;
+            measured.replace(Some(plan));
+        }
         let rows = if found.batches.is_empty() { None } else { Some(Batch::concat(&found.batches, None)?) };
         let mut changer = Changer::new(Catalog::clone(catalog), &around, is_unchecked(change));
         let (affected, returned) = match meaning {

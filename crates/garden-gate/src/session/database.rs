@@ -1,5 +1,6 @@
 use super::Session;
 use super::files::FileCache;
+use super::temporary::SharedTables;
 use crate::catalog::{Catalog, Column, DEFAULT_SCHEMA, FileOptions, Segment, Table, TableKind, TableSource};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::storage::{MemoryTable, Store, table_of};
@@ -38,6 +39,7 @@ pub(super) struct Shared {
     /// Held by the one session that changes the database.
     pub(super) writer: Mutex<()>,
     pub(super) files: FileCache,
+    pub(super) temporary: SharedTables,
     /// The file of a durable database.
     store: Option<Arc<Store>>,
 }
@@ -55,8 +57,13 @@ impl Shared {
         if let Some(store) = &self.store {
             store.save(&catalog)?;
         }
-        *self.catalog.write().unwrap_or_else(PoisonError::into_inner) = catalog;
+        self.replace(catalog);
         Ok(())
+    }
+
+    /// Puts a new picture in the place of the old one, which differs in nothing that the file holds.
+    pub(super) fn replace(&self, catalog: Arc<Catalog>) {
+        *self.catalog.write().unwrap_or_else(PoisonError::into_inner) = catalog;
     }
 }
 

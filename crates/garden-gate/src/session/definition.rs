@@ -6,7 +6,7 @@ use super::table_definition::{Maker, names};
 use super::{Outcome, Session};
 use crate::bind::{MissingParameters, Surroundings, bind_query, check_definition};
 use crate::catalog::{
-    Catalog, ColumnDefinition, DEFAULT_SCHEMA, Filled, Schema, Table, TableDefinition, TableKind, View,
+    Catalog, ColumnDefinition, DEFAULT_SCHEMA, Filled, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableKind, View,
 };
 use crate::diagnostic::{Error, Result, SourceText, SqlState, suggestion};
 use crate::kernel::Batch;
@@ -68,15 +68,34 @@ impl Session {
                 return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(name[0].span));
             }
         };
-        let Some(schema) = schema else { return Ok((self.schema.clone(), name)) };
+        let Some(schema) = schema else {
+            // A table of the session's own hides others of its name.
+            let own = catalog.schema(LOCAL_SCHEMA).is_some_and(|own| own.tables.iter().any(|t| name.matches(&t.name)));
+            return Ok((if own { LOCAL_SCHEMA.to_owned() } else { self.schema.clone() }, name));
+        };
         match catalog.schemas.iter().find(|known| schema.matches(&known.name)) {
             Some(found) => Ok((found.name.clone(), name)),
             None => Err(no_schema(catalog, schema)),
         }
     }
 
+    /// As [`Session::place`], for what is to be made: never a table of the session's own.
+    fn new_place<'n>(&self, catalog: &Catalog, name: &'n [ast::Ident]) -> Result<(String, &'n ast::Ident)> {
+        match name {
+            [name] => Ok((self.schema.clone(), name)),
+            _ => self.place(catalog, name),
+        }
+    }
+
     fn create_table(&self, catalog: &mut Catalog, table: &ast::CreateTable, call: &Call<'_>) -> Result<Option<u64>> {
-        let (schema, name) = self.place(catalog, &table.name)?;
+        let (mut schema, name) = self.new_place(catalog, &table.name)?;
+        if table.temporary.is_some_and(|temporary| !temporary.shared) {
+            if table.name.len() > 1 {
+                let message = "a table of the session's own has no schema before its name";
+                return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(name.span));
+            }
+            LOCAL_SCHEMA.clone_into(&mut schema);
+        }
         if let Err(error) = free_name(catalog, &schema, name) {
             return if table.if_not_exists { Ok(None) } else { Err(error) };
         }
@@ -86,9 +105,11 @@ impl Session {
         let query = match &table.content {
             ast::TableContent::Elements(elements) => {
                 let maker = Maker { session: self, catalog: &before, source: call.source, table: name };
-                let definition = Arc::new(maker.table(elements, &schema)?);
+                let mut definition = maker.table(elements, &schema)?;
+                definition.temporary = table.temporary;
                 check_definition(&definition, &around)?;
-                put_new(catalog, &schema, &name.text, definition, None)?;
+                put_new(catalog, &schema, &name.text, Arc::new(definition), None)?;
+                self.note_use(catalog, &schema, &name.text);
                 return Ok(None);
             }
             ast::TableContent::Query { query, .. } => bind_query(query, call.source, &around)?,
@@ -117,9 +138,11 @@ impl Session {
         let rows =
             if with_data { self.run_prepared(&self.prepare_bound(query, call)?, None)?.batches } else { Vec::new() };
         let count = rows.iter().map(|batch| batch.rows as u64).sum();
-        let definition = Arc::new(TableDefinition { columns, ..TableDefinition::default() });
+        let temporary = table.temporary;
+        let definition = Arc::new(TableDefinition { columns, temporary, ..TableDefinition::default() });
         let rows = if rows.is_empty() { None } else { Some(Batch::concat(&rows, None)?) };
         put_new(catalog, &schema, &name.text, definition, rows)?;
+        self.note_use(catalog, &schema, &name.text);
         Ok(Some(count))
     }
 
@@ -147,7 +170,7 @@ impl Session {
     }
 
     fn create_view(&self, catalog: &mut Catalog, view: &ast::CreateView, call: &Call<'_>) -> Result<()> {
-        let (schema, name) = self.place(catalog, &view.name)?;
+        let (schema, name) = self.new_place(catalog, &view.name)?;
         let before = catalog.clone();
         if !view.or_replace {
             free_name(catalog, &schema, name)?;
@@ -286,7 +309,10 @@ fn cascades(definition: &ast::Definition) -> bool {
 }
 
 fn create_schema(catalog: &mut Catalog, name: &ast::Ident, if_not_exists: bool) -> Result<()> {
-    if catalog.schemas.iter().any(|schema| name.matches(&schema.name)) || name.matches("INFORMATION_SCHEMA") {
+    if catalog.schemas.iter().any(|schema| name.matches(&schema.name))
+        || name.matches("INFORMATION_SCHEMA")
+        || name.matches(LOCAL_SCHEMA)
+    {
         if if_not_exists {
             return Ok(());
         }

@@ -3,6 +3,7 @@
 mod access;
 mod alter;
 mod change;
+mod change_plan;
 mod constraints;
 #[cfg(test)]
 mod crash;
@@ -21,7 +22,9 @@ mod session;
 mod settings;
 mod statement;
 mod table_definition;
+mod temporary;
 mod transaction;
+mod verify;
 
 pub use database::Database;
 pub use describe::{ColumnFacts, ConstraintFacts, TableFacts};
@@ -30,3 +33,4 @@ pub use outcome::Outcome;
 pub use progress::Progress;
 pub use result_set::{FromValue, ResultColumn, ResultSet, Row};
 pub use session::{Session, Statements};
+pub use verify::TableCheck;

@@ -16,7 +16,7 @@ pub struct ResultColumn {
 }
 
 /// The rows of a query.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct ResultSet {
     pub(super) columns: Vec<ResultColumn>,
     pub(super) batches: Vec<Batch>,

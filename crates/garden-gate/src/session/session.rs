@@ -7,9 +7,10 @@ use super::progress::{Progress, Teller};
 use super::result_set::{ResultColumn, ResultSet};
 use super::settings::Settings;
 use super::statement::{Prepared, prepare, prepare_bound};
+use super::temporary::no_tables;
 use super::transaction::Transaction;
 use crate::bind::{Bound, MissingParameters, Moment, OpenFile, Parameters, Surroundings, bind_value};
-use crate::catalog::DEFAULT_SCHEMA;
+use crate::catalog::{DEFAULT_SCHEMA, Schema};
 use crate::diagnostic::{Error, Result, SourceText, SqlState};
 use crate::execute::{Control, Interrupt, Pool};
 use crate::kernel::{Batch, array_of};
@@ -26,6 +27,10 @@ use std::time::Instant;
 #[derive(Debug)]
 pub struct Session {
     pub(super) shared: Arc<Shared>,
+    /// Among the sessions of the database.
+    pub(super) id: u64,
+    /// Its own temporary tables.
+    pub(super) local: Arc<Schema>,
     settings: Settings,
     variables: Parameters,
     pub(super) schema: String,
@@ -40,6 +45,8 @@ impl Session {
     pub(super) fn new(shared: Arc<Shared>) -> Self {
         let settings = Settings::default();
         Self {
+            id: shared.temporary.new_session(),
+            local: no_tables(),
             shared,
             pool: Pool::new(settings.workers),
             settings,
@@ -106,7 +113,7 @@ impl Session {
         let started = Instant::now();
         let (statement, source, parameters) = (one_statement(sql)?, SourceText::new(sql), parameters.into());
         parameters.refuse_unused(&Script::new(Arc::clone(&source)).parameter_names())?;
-        let call = Call { source: &source, parameters: &parameters, started };
+        let call = Call { source: &source, parameters: &parameters, started, measured: None };
         let rows = match &statement.kind {
             ast::StatementKind::Query(query) => self.query_rows(query, &call),
             ast::StatementKind::Change(change) if change.returning.is_some() => {
@@ -134,7 +141,7 @@ impl Session {
         Ok(affected)
     }
 
-    /// Plans the last statement of a script, after running those before it. Parameters may lack a value; the plan is then generic.
+    /// Plans the last statement of a script, a query or a change that is not carried out, after running those before it. Parameters may lack a value; the plan is then generic.
     ///
     /// # Errors
     /// As [`Session::query`].
@@ -147,13 +154,20 @@ impl Session {
     /// # Errors
     /// As [`Session::query`].
     pub fn plan_source(&mut self, source: &Arc<SourceText>, parameters: &Parameters) -> Result<Plan> {
-        let query = self.last_query(source, parameters)?;
-        let call = Call { source, parameters, started: Instant::now() };
-        let prepared = self.prepare(&query, &call, MissingParameters::PlanGenerically);
-        prepared.map(|prepared| prepared.describe(None)).map_err(|error| error.in_source(source))
+        let last = self.last_statement(source, parameters)?;
+        let call = Call { source, parameters, started: Instant::now(), measured: None };
+        let plan = match &last.kind {
+            ast::StatementKind::Query(query) => {
+                self.prepare(query, &call, MissingParameters::PlanGenerically).map(|prepared| prepared.describe(None))
+            }
+            ast::StatementKind::Change(change) => self.plan_change(change, &call),
+            _ => Err(no_query().at(last.span)),
+        };
+        plan.map_err(|error| error.in_source(source))
     }
 
-    /// Runs the last statement of a script, after those before it, and gives its rows with the plan that ran and what it did.
+    /// Runs the last statement of a script, a query or a change, after those before it, and gives its rows with the plan that ran and
+    /// what it did.
     ///
     /// # Errors
     /// As [`Session::query`].
@@ -166,30 +180,44 @@ impl Session {
     /// # Errors
     /// As [`Session::query`].
     pub fn measure_source(&mut self, source: &Arc<SourceText>, parameters: &Parameters) -> Result<(ResultSet, Plan)> {
-        let query = self.last_query(source, parameters)?;
-        let call = Call { source, parameters, started: Instant::now() };
-        let outcome = self.prepare(&query, &call, MissingParameters::Refuse).and_then(|prepared| {
-            let measures = prepared.measures();
-            let rows = self.run_prepared(&prepared, Some(&measures))?;
-            Ok((rows, prepared.describe(Some(&measures))))
-        });
+        let last = self.last_statement(source, parameters)?;
+        let measured = std::cell::RefCell::default();
+        let call = Call { source, parameters, started: Instant::now(), measured: Some(&measured) };
+        let outcome = match &last.kind {
+            ast::StatementKind::Query(query) => {
+                self.prepare(query, &call, MissingParameters::Refuse).and_then(|prepared| {
+                    let measures = prepared.measures();
+                    let rows = self.run_prepared(&prepared, Some(&measures))?;
+                    Ok((rows, prepared.describe(Some(&measures))))
+                })
+            }
+            ast::StatementKind::Change(change) => self.change(change, &call).and_then(|outcome| {
+                let plan = measured.take().ok_or_else(|| no_query().at(last.span))?;
+                let rows = match outcome {
+                    Outcome::Rows(rows) => rows,
+                    Outcome::Changed { affected, elapsed, notes } => {
+                        ResultSet { affected: Some(affected), elapsed, notes, ..ResultSet::default() }
+                    }
+                    Outcome::Done { .. } => ResultSet::default(),
+                };
+                Ok((rows, plan))
+            }),
+            _ => Err(no_query().at(last.span)),
+        };
         outcome.map_err(|error| error.in_source(source))
     }
 
-    /// Runs all statements but the last, which must be a query.
-    fn last_query(&mut self, source: &Arc<SourceText>, parameters: &Parameters) -> Result<ast::Query> {
+    /// Runs all statements but the last.
+    fn last_statement(&mut self, source: &Arc<SourceText>, parameters: &Parameters) -> Result<ast::Statement> {
         parameters.refuse_unused(&Script::new(Arc::clone(source)).parameter_names())?;
         let mut script = Script::new(Arc::clone(source));
         let mut last = script.next_statement().unwrap_or_else(|| Err(nothing()))?;
         while let Some(next) = script.next_statement() {
-            self.run_statement(&last, &Call { source, parameters, started: Instant::now() })
+            self.run_statement(&last, &Call { source, parameters, started: Instant::now(), measured: None })
                 .map_err(|error| error.in_source(source))?;
             last = next?;
         }
-        match last.kind {
-            ast::StatementKind::Query(query) => Ok(*query),
-            _ => Err(no_query().at(last.span).in_source(source)),
-        }
+        Ok(last)
     }
 
     /// Runs any statement.
@@ -279,6 +307,7 @@ impl Session {
         if let Some(transaction) = &self.transaction {
             transaction.note_reads(&prepared.reads);
         }
+        self.note_uses(&self.catalog(), &prepared.reads);
     }
 
     pub(super) fn query_rows(&self, query: &ast::Query, call: &Call<'_>) -> Result<ResultSet> {
@@ -322,6 +351,8 @@ pub(super) struct Call<'a> {
     pub(super) parameters: &'a Parameters,
     /// When reading its text began.
     pub(super) started: Instant,
+    /// Where the plan of a change is put when it is to be measured.
+    pub(super) measured: Option<&'a std::cell::RefCell<Option<Plan>>>,
 }
 
 /// The statements of a script, each run when it is asked for; see [`Session::statements`].
@@ -339,7 +370,7 @@ impl Iterator for Statements<'_> {
     fn next(&mut self) -> Option<Self::Item> {
         let started = Instant::now();
         let statement = self.script.next_statement()?;
-        let call = Call { source: &self.source, parameters: self.parameters, started };
+        let call = Call { source: &self.source, parameters: self.parameters, started, measured: None };
         let outcome = statement.and_then(|statement| self.session.run_statement(&statement, &call));
         Some(outcome.map_err(|error| error.in_source(&self.source)))
     }

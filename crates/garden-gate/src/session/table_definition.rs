@@ -3,7 +3,8 @@
 use super::Session;
 use super::definition::no_table;
 use crate::catalog::{
-    Catalog, CheckConstraint, ColumnDefinition, Filled, ForeignKey, KeyConstraint, TableDefinition, Written,
+    Catalog, CheckConstraint, ColumnDefinition, Filled, ForeignKey, KeyConstraint, LOCAL_SCHEMA, TableDefinition,
+    Written,
 };
 use crate::diagnostic::{Error, Result, SourceText, Span, SqlState, suggestion};
 use crate::syntax::ast;
@@ -130,6 +131,10 @@ impl Maker<'_> {
         let columns = self.columns(made, &foreign.columns)?;
         let (schema, target) = self.session.place(self.catalog, &foreign.table)?;
         let own = schema == own_schema && target.matches(&self.table.text);
+        if schema == LOCAL_SCHEMA && own_schema != LOCAL_SCHEMA {
+            let message = format!("table {:?} is temporary: a table that stays can't refer to it", target.text);
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(target.span));
+        }
         let tables = self.catalog.schema(&schema).map(|schema| schema.tables.as_slice()).unwrap_or_default();
         let known = tables.iter().find(|table| target.matches(&table.name));
         let (parent, parent_name) = match known {

@@ -2,7 +2,7 @@
 //! there when it commits, unless something it read has been changed since: then it is undone with 40001.
 
 use super::Session;
-use super::database::Shared;
+use super::temporary::{after_commit, same_schemas, split, with_local};
 use crate::catalog::{Catalog, Table, TableSource};
 use crate::diagnostic::{Error, Note, Result, SqlState, suggestion};
 use crate::syntax::ast;
@@ -84,7 +84,10 @@ fn holds(catalog: &Catalog, schema: &str, table: &Table) -> bool {
 impl Session {
     /// The database as a statement of this session sees it.
     pub(super) fn catalog(&self) -> Arc<Catalog> {
-        self.transaction.as_ref().map_or_else(|| self.shared.snapshot(), |transaction| Arc::clone(&transaction.work))
+        match &self.transaction {
+            Some(transaction) => Arc::clone(&transaction.work),
+            None => with_local(self.shared.snapshot(), &self.local),
+        }
     }
 
     /// Whether a transaction is open that START TRANSACTION began.
@@ -118,7 +121,13 @@ impl Session {
         let (changed, result) = change(self, &base)?;
         match &mut self.transaction {
             Some(transaction) => transaction.work = Arc::new(changed),
-            None => shared.install(Arc::new(changed))?,
+            None => {
+                let (changed, local) = split(changed);
+                if !same_schemas(&changed, &shared.snapshot()) {
+                    shared.install(Arc::new(with_shared_emptied(changed)?))?;
+                }
+                self.local = after_commit(local)?;
+            }
         }
         Ok(result)
     }
@@ -132,19 +141,27 @@ impl Session {
                         Error::new(SqlState::ACTIVE_TRANSACTION, "a transaction is open already").with_help(help)
                     );
                 }
-                self.transaction = Some(begin(&self.shared, *read_only));
+                self.transaction = Some(begin(self, *read_only));
             }
             ast::Transaction::Commit { chain } => {
-                let transaction = self.transaction.take().ok_or_else(no_transaction)?;
+                let mut transaction = self.transaction.take().ok_or_else(no_transaction)?;
+                let (work, local) = split(Catalog::clone(&transaction.work));
+                transaction.work =
+                    if same_schemas(&work, &transaction.base) { Arc::clone(&transaction.base) } else { Arc::new(work) };
                 let shared = Arc::clone(&self.shared);
                 let only_writer = shared.writer.lock().unwrap_or_else(PoisonError::into_inner);
-                shared.install(transaction.merged(&shared.snapshot())?)?;
+                let current = shared.snapshot();
+                let merged = transaction.merged(&current)?;
+                if !same_schemas(&merged, &current) {
+                    shared.install(Arc::new(with_shared_emptied(Catalog::clone(&merged))?))?;
+                }
                 drop(only_writer);
-                self.transaction = chain.then(|| begin(&shared, transaction.read_only));
+                self.local = after_commit(local)?;
+                self.transaction = chain.then(|| begin(self, transaction.read_only));
             }
             ast::Transaction::Rollback { chain, to: None } => {
                 let transaction = self.transaction.take().ok_or_else(no_transaction)?;
-                self.transaction = chain.then(|| begin(&self.shared, transaction.read_only));
+                self.transaction = chain.then(|| begin(self, transaction.read_only));
             }
             ast::Transaction::Rollback { to: Some(name), .. } => {
                 let (transaction, at) = self.savepoint(name)?;
@@ -179,9 +196,23 @@ impl Session {
     }
 }
 
-fn begin(shared: &Shared, read_only: bool) -> Transaction {
-    let base = shared.snapshot();
-    Transaction { work: Arc::clone(&base), base, savepoints: Vec::new(), read_only, reads: Mutex::default() }
+/// Empties the shared temporary tables that a commit empties.
+fn with_shared_emptied(mut catalog: Catalog) -> Result<Catalog> {
+    for schema in &mut catalog.schemas {
+        *schema = after_commit(Arc::clone(schema))?;
+    }
+    Ok(catalog)
+}
+
+fn begin(session: &Session, read_only: bool) -> Transaction {
+    let base = session.shared.snapshot();
+    Transaction {
+        work: with_local(Arc::clone(&base), &session.local),
+        base,
+        savepoints: Vec::new(),
+        read_only,
+        reads: Mutex::default(),
+    }
 }
 
 fn no_transaction() -> Error {

@@ -150,6 +150,9 @@ pub(super) fn write(catalog: &Catalog, number: &mut impl FnMut(&Arc<Part>) -> Re
         let mut tables = Vec::new();
         for table in &schema.tables {
             let (Some(stored), Some(definition)) = (stored_table(table), &table.definition) else { continue };
+            if definition.temporary.is_some() {
+                continue;
+            }
             let parts = stored.parts().iter().map(|part| Ok((number(part)?, part.mask().0))).collect::<Result<_>>()?;
             tables.push(table_text(&table.name, definition, stored.next_number, parts));
         }

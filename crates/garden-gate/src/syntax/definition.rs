@@ -6,7 +6,7 @@ use super::ast::{
 };
 use super::lexer::Symbol;
 use super::parser::Parser;
-use crate::catalog::{Identity, ReferentialAction};
+use crate::catalog::{Identity, ReferentialAction, Temporary};
 use crate::diagnostic::Result;
 
 impl Parser<'_> {
@@ -15,6 +15,24 @@ impl Parser<'_> {
         if self.accept_word("SCHEMA") {
             let if_not_exists = self.accept_words(&["IF", "NOT", "EXISTS"]);
             return Ok(Definition::CreateSchema { name: self.name("the name of a schema")?, if_not_exists });
+        }
+        let temporary = match () {
+            () if self.accept_words(&["LOCAL", "TEMPORARY"]) => Some(false),
+            () if self.accept_words(&["SHARED", "TEMPORARY"]) => Some(true),
+            () => None,
+        };
+        if let Some(shared) = temporary {
+            self.expect_word("TABLE")?;
+            let mut table = self.create_table()?;
+            let delete_rows = self.accept_words(&["ON", "COMMIT", "DELETE", "ROWS"]);
+            if !delete_rows {
+                self.accept_words(&["ON", "COMMIT", "PRESERVE", "ROWS"]);
+            }
+            table.temporary = Some(Temporary { shared, delete_rows });
+            return Ok(Definition::CreateTable(table));
+        }
+        if self.at_word("TEMPORARY") {
+            return Err(self.expected("LOCAL TEMPORARY TABLE, of this session, or SHARED TEMPORARY TABLE, of all"));
         }
         if self.accept_word("TABLE") {
             return self.create_table().map(Definition::CreateTable);
@@ -26,7 +44,7 @@ impl Parser<'_> {
         if self.at_word("INDEX") || self.at_words(&["UNIQUE", "INDEX"]) {
             return self.create_index().map(Definition::CreateIndex);
         }
-        const LATER: &[&str] = &["LOCAL", "GLOBAL", "SHARED", "TEMPORARY", "SEQUENCE", "DOMAIN", "FUNCTION", "TRIGGER"];
+        const LATER: &[&str] = &["GLOBAL", "SEQUENCE", "DOMAIN", "FUNCTION", "TRIGGER"];
         if self.at_any(LATER) {
             return Err(self.not_supported(format!("CREATE {}", self.found().to_uppercase())));
         }
@@ -85,22 +103,32 @@ impl Parser<'_> {
             let path = self.text_literal("the path of a file")?;
             let options = self.file_options()?;
             let content = TableContent::File { path, options, span: start.to(self.last_span()) };
-            return Ok(CreateTable { name, if_not_exists, content });
+            return Ok(CreateTable { name, if_not_exists, temporary: None, content });
         }
         if self.at_word("AS") {
-            return self.create_table_as(None).map(|content| CreateTable { name, if_not_exists, content });
+            return self.create_table_as(None).map(|content| CreateTable {
+                name,
+                if_not_exists,
+                temporary: None,
+                content,
+            });
         }
         if !self.at_symbol(Symbol::LeftParen) {
             return Err(self.expected("(, AS or FROM FILE"));
         }
         if self.only_names_follow() {
             let columns = self.names_in_parentheses("a column")?;
-            return self.create_table_as(Some(columns)).map(|content| CreateTable { name, if_not_exists, content });
+            return self.create_table_as(Some(columns)).map(|content| CreateTable {
+                name,
+                if_not_exists,
+                temporary: None,
+                content,
+            });
         }
         let open = self.advance().span;
         let elements = self.list(Self::table_element)?;
         self.close(open)?;
-        Ok(CreateTable { name, if_not_exists, content: TableContent::Elements(elements) })
+        Ok(CreateTable { name, if_not_exists, temporary: None, content: TableContent::Elements(elements) })
     }
 
     /// Whether `(a, b, …)` stands here, names and nothing else.
@@ -374,9 +402,9 @@ impl Parser<'_> {
         if self.accept_words(&["DROP", "NOT", "NULL"]) {
             return Ok(AlterTable::SetNotNull { column, not_null: false });
         }
-        if self.at_words(&["SET", "DATA", "TYPE"]) {
-            return Err(self.not_supported("ALTER COLUMN … SET DATA TYPE"));
+        if self.accept_words(&["SET", "DATA", "TYPE"]) {
+            return Ok(AlterTable::SetType { column, sql_type: self.data_type()? });
         }
-        Err(self.expected("SET DEFAULT, DROP DEFAULT, SET NOT NULL or DROP NOT NULL"))
+        Err(self.expected("SET DEFAULT, DROP DEFAULT, SET NOT NULL, DROP NOT NULL or SET DATA TYPE"))
     }
 }

@@ -1,7 +1,7 @@
 //! Statements that define: schemas, tables, views.
 
 use super::{Expr, FileOptions, Ident, Query, SortItem};
-use crate::catalog::{Identity, ReferentialAction};
+use crate::catalog::{Identity, ReferentialAction, Temporary};
 use crate::diagnostic::Span;
 use crate::types::SqlType;
 
@@ -45,6 +45,7 @@ pub(crate) struct CreateIndex {
 pub(crate) struct CreateTable {
     pub(crate) name: Name,
     pub(crate) if_not_exists: bool,
+    pub(crate) temporary: Option<Temporary>,
     pub(crate) content: TableContent,
 }
 
@@ -131,6 +132,7 @@ pub(crate) enum AlterTable {
     RenameColumn { name: Ident, to: Ident },
     Rename(Ident),
     SetDefault { column: Ident, value: Option<Expr> },
+    SetType { column: Ident, sql_type: SqlType },
     SetNotNull { column: Ident, not_null: bool },
     AddConstraint(TableConstraint),
     DropConstraint { name: Ident, drop: Drop },
