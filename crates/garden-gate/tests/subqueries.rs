@@ -155,3 +155,28 @@ fn many_queries_in_a_dependent_query_share_its_rows() {
     let (four, eight, sixteen) = (nodes(4), nodes(8), nodes(16));
     assert!(sixteen - eight <= 2 * (eight - four), "{four}, {eight} and {sixteen} operators");
 }
+
+/// A query that BETWEEN or CASE repeats is taken up once where its rows are among those of the first time, else with columns of its own.
+#[test]
+fn a_query_repeated_behind_a_condition() {
+    let rows = "(VALUES ('ab'), (''), (NULL)) AS a (t)";
+    let one = "(SELECT ABS((SELECT 1 WHERE 'a' IN (SELECT 'a'))))";
+    check_rows(&[
+        // All rows are kept; those with NULL give UNKNOWN, which EVERY passes over.
+        (
+            &format!(
+                "SELECT EVERY((a.t, a.t) IN (SELECT a.t, b.t FROM (VALUES ('ab'), (''), (NULL)) AS b (t)))
+                 FROM {rows} WHERE UNKNOWN OR {one} BETWEEN 1 AND 1 GROUP BY GROUPING SETS (TRUE)"
+            ),
+            "TRUE",
+        ),
+        (&format!("SELECT COUNT(*) FROM {rows} WHERE a.t = '' OR {one} BETWEEN 2 AND 3"), "1"),
+        (
+            &format!(
+                "SELECT CASE WHEN a.t = '' THEN {one} BETWEEN 1 AND 5 WHEN a.t = 'ab' THEN {one} NOT BETWEEN 1 AND 5 END FROM {rows}"
+            ),
+            "FALSE; TRUE; NULL",
+        ),
+        (&format!("SELECT COALESCE(NULLIF({one}, 1), NULLIF({one}, 2)) FROM {rows}"), "1; 1; 1"),
+    ]);
+}

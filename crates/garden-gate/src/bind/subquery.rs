@@ -215,8 +215,8 @@ struct Attach<'b, 'a> {
     plan: LogicalPlan,
     /// What is TRUE for the rows that reach the expression at hand: the conditions of the branches around it.
     guard: Vec<Expr>,
-    /// The values of queries that were taken up for all rows, by their numbers.
-    taken: Vec<(usize, Expr)>,
+    /// The values of queries that were taken up, by their numbers, and for which rows: those that fulfil these conditions.
+    taken: Vec<(usize, Vec<Expr>, Expr)>,
 }
 
 impl Attach<'_, '_> {
@@ -276,10 +276,15 @@ impl Attach<'_, '_> {
     }
 
     fn take_up(&mut self, subquery: Subquery, sql_type: SqlType, span: Span) -> Expr {
-        let Subquery { number, test, plan: right } = subquery;
-        if let Some((_, known)) = self.taken.iter().find(|(known, _)| *known == number) {
+        let number = subquery.number;
+        let here = |term: &Expr| self.guard.iter().any(|guard| guard.same_as(term));
+        let mut same = self.taken.iter().filter(|(known, ..)| *known == number);
+        if let Some((_, _, known)) = same.find(|(_, guard, _)| guard.iter().all(here)) {
             return known.clone();
         }
+        // Taken up before for other rows: this time it makes columns of its own.
+        let again = self.taken.iter().any(|(known, ..)| *known == number);
+        let Subquery { test, plan: right, .. } = if again { self.copied(subquery) } else { subquery };
         let left = std::mem::replace(&mut self.plan, LogicalPlan::OneRow);
         let guard = if right.can_raise() { self.usable_guard(&left) } else { Vec::new() };
         let mut join = SideJoin { dependent: true, guard, ..SideJoin::new(JoinKind::Mark, left, right, Vec::new()) };
@@ -304,11 +309,22 @@ impl Attach<'_, '_> {
                 self.mark(&mut join, span)
             }
         };
-        if join.guard.is_empty() {
-            self.taken.push((number, value.clone()));
-        }
+        self.taken.push((number, join.guard.clone(), value.clone()));
         self.plan = join.into_plan();
         value
+    }
+
+    fn copied(&mut self, subquery: Subquery) -> Subquery {
+        let (plan, map) = subquery.plan.copy(&mut self.binder.columns);
+        let moved = |id: ColumnId| map.get(&id).copied().unwrap_or(id);
+        let test = match subquery.test {
+            SubqueryTest::Scalar(id) => SubqueryTest::Scalar(moved(id)),
+            SubqueryTest::Exists => SubqueryTest::Exists,
+            SubqueryTest::Any { op, operands, columns } => {
+                SubqueryTest::Any { op, operands, columns: columns.into_iter().map(moved).collect() }
+            }
+        };
+        Subquery { test, plan, ..subquery }
     }
 
     /// The conditions around that the rows at hand can tell.
