@@ -73,7 +73,7 @@ pub use diagnostic::{DataPlace, Error, Label, Note, Position, Result, SourceText
 pub use execute::Interrupt;
 pub use physical::{Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};
 pub use session::{
-    ColumnFacts, ConstraintFacts, Database, FromValue, Outcome, Progress, ResultColumn, ResultSet, Row, Session,
-    Statements, TableCheck, TableFacts, table_name,
+    ColumnFacts, ConstraintFacts, Database, FromValue, Outcome, PreparedStatement, Progress, ResultColumn, ResultSet,
+    Row, Session, Statements, TableCheck, TableFacts, table_name,
 };
 pub use types::{Decimal, RowField, SqlType, Value};

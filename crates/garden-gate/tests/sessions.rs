@@ -1,7 +1,7 @@
 //! Databases and sessions: what is shared, what is not, on one thread and on several.
 
 use crate::support::{database, run, show, text};
-use garden_gate::{Column, Database, Outcome, SqlState, SqlType, Value};
+use garden_gate::{Column, Database, Outcome, Parameters, SqlState, SqlType, Value};
 use std::thread;
 
 #[test]
@@ -177,4 +177,33 @@ fn every_type_survives_a_table() {
             "{name}"
         );
     }
+}
+
+#[test]
+fn a_prepared_statement_runs_with_other_values() {
+    let mut session = Database::in_memory().session();
+    session.run("CREATE TABLE bed (bed_id INTEGER PRIMARY KEY, name VARCHAR(9))").unwrap();
+    let insert = session.prepare("INSERT INTO bed VALUES (:id, :name)").unwrap();
+    for (id, name) in [(1, "Fern"), (2, "Scree")] {
+        let parameters = Parameters::new().set("id", id).set("name", name);
+        assert_eq!(session.execute_prepared(&insert, parameters).unwrap(), 1);
+    }
+    let find = session.prepare("SELECT name FROM bed WHERE bed_id = :id").unwrap();
+    assert_eq!((find.columns()[0].name.as_str(), find.text().len()), ("name", 39));
+    for (id, expected) in [(2, "Scree"), (1, "Fern"), (3, "")] {
+        let rows = session.query_prepared(&find, Parameters::new().set("id", id)).unwrap();
+        assert_eq!(show(&rows), expected);
+    }
+    let again = Parameters::new().set("id", 1).set("name", "x");
+    assert_eq!(session.execute_prepared(&insert, again).unwrap_err().sqlstate().as_str(), "23000");
+    for (sql, state) in
+        [("SELECT nam FROM bed", "42S22"), ("SELECT 1; SELECT 2", "42000"), ("DELETE FROM beds", "42S02")]
+    {
+        assert_eq!(session.prepare(sql).unwrap_err().sqlstate().as_str(), state, "{sql}");
+    }
+    let unknown = session.query_prepared(&find, Parameters::new().set("idd", 1)).unwrap_err();
+    assert_eq!(unknown.sqlstate().as_str(), "07001");
+    // A table may get another form between two runs.
+    session.run("ALTER TABLE bed RENAME COLUMN name TO title").unwrap();
+    assert_eq!(session.query_prepared(&find, Parameters::new().set("id", 1)).unwrap_err().sqlstate().as_str(), "42S22");
 }

@@ -89,6 +89,18 @@ pub(super) fn part_of(hash: u64, parts: usize) -> usize {
     (hash >> 48) as usize & (parts - 1)
 }
 
+/// The least and the greatest value of an array of an integer-like type; `None` for other types, and where there are only NULLs.
+pub(crate) fn lane_bounds(array: &ArrayRef) -> Option<(i64, i64)> {
+    let lanes = integer_lanes(array)?;
+    let valid = |row: &usize| array.is_valid(*row);
+    if array.null_count() == 0 {
+        return Some((*lanes.iter().min()?, *lanes.iter().max()?));
+    }
+    let least = (0..lanes.len()).filter(valid).map(|row| lanes[row]).min()?;
+    let greatest = (0..lanes.len()).filter(valid).map(|row| lanes[row]).max()?;
+    Some((least, greatest))
+}
+
 /// Cuts rows into parts by the hash of their keys: for each part its rows, in order. Equal keys, NULLs among them, fall into one
 /// part, whatever arrays they stand in. Keys of other types than whole numbers and texts do not count.
 pub(crate) fn hash_parts(keys: &[ArrayRef], rows: usize, parts: usize) -> Vec<Vec<u32>> {

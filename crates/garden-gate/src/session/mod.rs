@@ -15,6 +15,7 @@ mod files;
 mod index;
 mod load;
 mod outcome;
+mod prepared;
 mod progress;
 mod result_set;
 #[expect(clippy::module_inception, reason = "the session is what this layer is called after")]
@@ -30,6 +31,7 @@ pub use database::Database;
 pub use describe::{ColumnFacts, ConstraintFacts, TableFacts};
 pub use files::table_name;
 pub use outcome::Outcome;
+pub use prepared::PreparedStatement;
 pub use progress::Progress;
 pub use result_set::{FromValue, ResultColumn, ResultSet, Row};
 pub use session::{Session, Statements};

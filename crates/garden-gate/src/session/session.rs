@@ -157,9 +157,9 @@ impl Session {
         let last = self.last_statement(source, parameters)?;
         let call = Call { source, parameters, started: Instant::now(), measured: None };
         let plan = match &last.kind {
-            ast::StatementKind::Query(query) => {
-                self.prepare(query, &call, MissingParameters::PlanGenerically).map(|prepared| prepared.describe(None))
-            }
+            ast::StatementKind::Query(query) => self
+                .plan_query(query, &call, MissingParameters::PlanGenerically)
+                .map(|prepared| prepared.describe(None)),
             ast::StatementKind::Change(change) => self.plan_change(change, &call),
             _ => Err(no_query().at(last.span)),
         };
@@ -185,7 +185,7 @@ impl Session {
         let call = Call { source, parameters, started: Instant::now(), measured: Some(&measured) };
         let outcome = match &last.kind {
             ast::StatementKind::Query(query) => {
-                self.prepare(query, &call, MissingParameters::Refuse).and_then(|prepared| {
+                self.plan_query(query, &call, MissingParameters::Refuse).and_then(|prepared| {
                     let measures = prepared.measures();
                     let rows = self.run_prepared(&prepared, Some(&measures))?;
                     Ok((rows, prepared.describe(Some(&measures))))
@@ -221,7 +221,7 @@ impl Session {
     }
 
     /// Runs any statement.
-    fn run_statement(&mut self, statement: &ast::Statement, call: &Call<'_>) -> Result<Outcome> {
+    pub(super) fn run_statement(&mut self, statement: &ast::Statement, call: &Call<'_>) -> Result<Outcome> {
         let started = call.started;
         let done = |notes| Ok(Outcome::Done { elapsed: started.elapsed(), notes });
         match &statement.kind {
@@ -289,7 +289,7 @@ impl Session {
         }
     }
 
-    fn prepare(&self, query: &ast::Query, call: &Call<'_>, missing: MissingParameters) -> Result<Prepared> {
+    fn plan_query(&self, query: &ast::Query, call: &Call<'_>, missing: MissingParameters) -> Result<Prepared> {
         let (catalog, files) = (self.catalog(), self.files());
         let around = self.around(&catalog, &files, call.parameters, missing);
         let prepared = prepare(query, call.source, &around, &self.settings, call.started)?;
@@ -311,7 +311,7 @@ impl Session {
     }
 
     pub(super) fn query_rows(&self, query: &ast::Query, call: &Call<'_>) -> Result<ResultSet> {
-        let prepared = self.prepare(query, call, MissingParameters::Refuse)?;
+        let prepared = self.plan_query(query, call, MissingParameters::Refuse)?;
         let rows = self.run_prepared(&prepared, None)?;
         self.access.check_rows(rows.row_count())?;
         Ok(rows)
@@ -377,7 +377,7 @@ impl Iterator for Statements<'_> {
 }
 
 /// The statement that a text consists of.
-fn one_statement(sql: &str) -> Result<ast::Statement> {
+pub(super) fn one_statement(sql: &str) -> Result<ast::Statement> {
     let source = SourceText::new(sql);
     let mut script = Script::new(Arc::clone(&source));
     let statement = script.next_statement().unwrap_or_else(|| Err(nothing()))?;
@@ -388,7 +388,7 @@ fn one_statement(sql: &str) -> Result<ast::Statement> {
     Ok(statement)
 }
 
-fn no_query() -> Error {
+pub(super) fn no_query() -> Error {
     Error::new(SqlState::SYNTAX_OR_RULE, "this statement has no rows: a query was expected")
 }
 

@@ -1,7 +1,7 @@
 use super::index::PartIndex;
 use super::store::Cells;
 use crate::diagnostic::Result;
-use crate::kernel::{Batch, JoinTable};
+use crate::kernel::{Batch, JoinTable, lane_bounds};
 use crate::logical::ScanIndex;
 use arrow::array::{ArrayRef, BooleanArray, Int64Array};
 use arrow::buffer::BooleanBuffer;
@@ -20,6 +20,8 @@ pub(super) struct Part {
     dense: Vec<OnceLock<ArrayRef>>,
     /// Rows by the values of some columns, worked out when they are first looked up; shared by all versions of the part.
     lookups: Arc<Mutex<Lookups>>,
+    /// Least and greatest values of columns, where they are known; likewise.
+    bounds: Arc<Vec<OnceLock<Option<(i64, i64)>>>>,
     /// Rows sorted by keys, by the signature of the index; likewise.
     indexes: Arc<Mutex<Vec<(String, Arc<PartIndex>)>>>,
 }
@@ -45,7 +47,8 @@ impl Part {
         let dense = (0..width).map(|_| OnceLock::new()).collect();
         let left = live.as_ref().map_or(rows, BooleanBuffer::count_set_bits);
         let (lookups, indexes) = (Arc::default(), Arc::default());
-        Self { content: Arc::new(RwLock::new(content)), width, rows, live, left, dense, lookups, indexes }
+        let bounds = Arc::new((0..width).map(|_| OnceLock::new()).collect());
+        Self { content: Arc::new(RwLock::new(content)), width, rows, live, left, dense, lookups, bounds, indexes }
     }
 
     /// Rows that are left.
@@ -107,9 +110,9 @@ impl Part {
         let left = live.count_set_bits();
         let dense = (0..self.width).map(|_| OnceLock::new()).collect();
         let (content, lookups) = (Arc::clone(&self.content), Arc::clone(&self.lookups));
-        let indexes = Arc::clone(&self.indexes);
+        let (bounds, indexes) = (Arc::clone(&self.bounds), Arc::clone(&self.indexes));
         let (width, rows) = (self.width, self.rows);
-        (left > 0).then_some(Self { content, width, rows, live: Some(live), left, dense, lookups, indexes })
+        (left > 0).then_some(Self { content, width, rows, live: Some(live), left, dense, lookups, bounds, indexes })
     }
 
     pub(super) fn is_live(&self, row: u32) -> bool {
@@ -125,6 +128,15 @@ impl Part {
         let index = Arc::new(PartIndex::new(self, shape)?);
         known.push((shape.signature.clone(), Arc::clone(&index)));
         Ok(index)
+    }
+
+    /// The least and the greatest value of a column, deleted rows among them; `None` when its type has no such bounds.
+    pub(super) fn bounds(&self, at: usize) -> Result<Option<(i64, i64)>> {
+        if let Some(known) = self.bounds[at].get() {
+            return Ok(*known);
+        }
+        let found = lane_bounds(&self.whole(at)?);
+        Ok(*self.bounds[at].get_or_init(|| found))
     }
 
     /// The rows by the values of these columns, deleted ones among them.

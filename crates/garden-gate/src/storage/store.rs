@@ -13,13 +13,13 @@ use arrow::ipc::reader::StreamReader;
 use arrow::ipc::writer::StreamWriter;
 use redb::{ReadableDatabase, ReadableTable, TableDefinition};
 use std::any::Any;
-use std::collections::{HashMap, HashSet, VecDeque};
+use std::collections::{BTreeSet, HashMap, HashSet, VecDeque};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 /// The layout of the file; a file of a later one is refused.
-const FORMAT: u32 = 1;
+const FORMAT: u32 = 2;
 /// Bytes of columns kept in memory.
 const CACHE_BYTES: usize = 256 << 20;
 
@@ -149,13 +149,12 @@ impl Store {
         let read = self.file.begin_read().map_err(|error| bad(error.into()))?;
         let facts = read.open_table(FACTS).map_err(|error| bad(error.into()))?;
         let masks = read.open_table(MASKS).map_err(|error| bad(error.into()))?;
-        let cells = read.open_table(CELLS).map_err(|error| bad(error.into()))?;
         let mut state = State::default();
-        let mut known = HashSet::new();
-        for entry in cells.iter().map_err(|error| bad(error.into()))? {
-            let (key, _) = entry.map_err(|error| bad(error.into()))?;
-            known.insert(key.value().0);
-        }
+        let listed = facts.get("parts").map_err(|error| bad(error.into()))?;
+        let known: HashSet<u64> = match &listed {
+            Some(list) => self.checked(list.value(), "the list of parts")?.chunks_exact(8).map(number_of).collect(),
+            None => HashSet::new(),
+        };
         state.next_part = known.iter().max().map_or(0, |last| last + 1);
         let Some(text) = facts.get("catalog").map_err(|error| bad(error.into()))? else {
             *self.state.lock().unwrap_or_else(PoisonError::into_inner) = state;
@@ -235,6 +234,12 @@ impl Store {
             let text = catalog_text::write(catalog, &mut number)?;
             let mut facts = write.open_table(FACTS).map_err(|error| bad(error.into()))?;
             facts.insert("catalog", framed(&text).as_slice()).map_err(|error| bad(error.into()))?;
+            // What is stored, so that opening the file need not look at all of it.
+            let stored =
+                state.left.keys().chain(left.iter().map(|(id, _)| id)).chain(fresh.iter().map(|(_, id, _)| id));
+            let stored: BTreeSet<u64> = stored.copied().filter(|id| !state.garbage.contains(id)).collect();
+            let list: Vec<u8> = stored.iter().flat_map(|id| id.to_le_bytes()).collect();
+            facts.insert("parts", framed(&list).as_slice()).map_err(|error| bad(error.into()))?;
             for id in &state.garbage {
                 let all: Vec<(u64, u32)> = cells
                     .range((*id, 0)..=(*id, u32::MAX))
@@ -315,6 +320,10 @@ fn failed(path: &Path, error: impl Into<redb::Error>) -> Error {
         other => (SqlState::FILE_ACCESS, format!("the database file cannot be used: {other}")),
     };
     Error::new(state, message).in_file(path, None)
+}
+
+fn number_of(bytes: &[u8]) -> u64 {
+    bytes.try_into().map_or(0, u64::from_le_bytes)
 }
 
 /// Bytes behind their checksum.

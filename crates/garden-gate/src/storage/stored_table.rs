@@ -5,7 +5,7 @@ use super::part::Part;
 use super::statistics::collect;
 use crate::catalog::{Column, ColumnStatistics, SEGMENT_ROWS, Segment, TableSource};
 use crate::diagnostic::Result;
-use crate::kernel::Batch;
+use crate::kernel::{Batch, lane_bounds};
 use crate::types::{SqlType, approximate, index};
 use arrow::array::{ArrayRef, AsArray};
 use arrow::datatypes::Int64Type;
@@ -155,7 +155,15 @@ impl StoredTable {
         (keys, rows): (&[ArrayRef], usize),
         mut found: impl FnMut(u32, Place),
     ) -> Result<()> {
+        // A part whose values lie elsewhere is not looked at: keys mostly come in some order.
+        let wanted = keys.first().filter(|_| !nulls_same).and_then(lane_bounds);
         for (number, part) in self.parts.iter().enumerate() {
+            if let Some((least, greatest)) = wanted
+                && let Some(of_part) = part.bounds(columns[0])?
+                && (of_part.1 < least || of_part.0 > greatest)
+            {
+                continue;
+            }
             let first = i64::from(index(number)) << 32;
             part.lookup(columns, nulls_same)?.probe(keys, rows, |key, row| {
                 if part.is_live(row) {

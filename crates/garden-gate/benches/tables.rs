@@ -1,0 +1,150 @@
+//! Tables that live: loading against reading the same text by hand, single inserts and batches, commits to a file, lookups by key,
+//! updates by key, opening a file. `cargo bench --bench tables [ROWS]`; without a number, a small size that takes seconds.
+
+use garden_gate::{Database, Parameters, Session};
+use std::fs::{self, File};
+use std::hint::black_box;
+use std::io::Write;
+use std::time::{Duration, Instant};
+
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
+const COLUMNS: &str = "id INTEGER PRIMARY KEY, bed INTEGER, taken DATE, moisture NUMERIC(6,2), note VARCHAR(20)";
+
+fn time(mut work: impl FnMut()) -> Duration {
+    let start = Instant::now();
+    work();
+    start.elapsed()
+}
+
+fn report(what: &str, figure: String) {
+    println!("{what:<58} {figure}");
+}
+
+fn session(workers: i64) -> Session {
+    let mut session = Database::in_memory().session();
+    session.set("workers", workers).unwrap();
+    session
+}
+
+/// The same text split at commas and line ends into typed vectors.
+fn by_hand(text: &str) -> usize {
+    let (mut ids, mut beds, mut days, mut numbers) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+    let mut notes = Vec::new();
+    for line in text.lines().skip(1) {
+        let mut fields = line.split(',');
+        ids.push(fields.next().and_then(|field| field.parse::<i32>().ok()));
+        beds.push(fields.next().and_then(|field| field.parse::<i32>().ok()));
+        days.push(fields.next().map(|field| {
+            let mut parts = field.split('-').map(|part| part.parse::<i32>().unwrap_or(0));
+            [parts.next(), parts.next(), parts.next()]
+        }));
+        numbers.push(fields.next().and_then(|field| field.parse::<f64>().ok()));
+        notes.push(fields.next().map(str::to_owned));
+    }
+    black_box((&beds, &days, &numbers, &notes));
+    ids.len()
+}
+
+fn main() {
+    let rows = std::env::args().filter_map(|argument| argument.parse::<usize>().ok()).next().unwrap_or(1_000_000);
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("reading.csv");
+    let mut file = std::io::BufWriter::new(File::create(&path).unwrap());
+    writeln!(file, "id,bed,taken,moisture,note").unwrap();
+    for id in 0..rows {
+        let (month, day) = (id % 12 + 1, id % 28 + 1);
+        writeln!(file, "{id},{},2024-{month:02}-{day:02},{}.{:02},note {}", id % 97, id % 100, id % 89, id % 1000)
+            .unwrap();
+    }
+    file.into_inner().unwrap().sync_all().unwrap();
+    let bytes = fs::metadata(&path).unwrap().len();
+    println!("{rows} rows, {} MB of text", bytes / 1_000_000);
+
+    let hand = time(|| {
+        let text = fs::read_to_string(&path).unwrap();
+        assert_eq!(by_hand(&text), rows);
+    });
+    for workers in [1, 2] {
+        let mut session = session(workers);
+        session.allow_folder(folder.path()).unwrap();
+        session.run(&format!("CREATE TABLE reading ({COLUMNS})")).unwrap();
+        let sql = format!("INSERT INTO reading FROM FILE '{}'", path.display());
+        let load = time(|| assert_eq!(session.execute(&sql, ()).unwrap(), rows as u64));
+        report(
+            &format!("load, {workers} worker(s), against reading by hand"),
+            format!("{:.2} ×", load.as_secs_f64() / hand.as_secs_f64()),
+        );
+        if workers == 2 {
+            keyed(&mut session, rows);
+        }
+    }
+    inserts();
+    commits(folder.path());
+    opening(folder.path(), &path);
+}
+
+/// Lookups and updates by primary key.
+fn keyed(session: &mut Session, rows: usize) {
+    let find = session.prepare("SELECT note FROM reading WHERE id = :id").unwrap();
+    let mut one = |id: usize| {
+        let id = i64::try_from(id).unwrap();
+        assert_eq!(session.query_prepared(&find, Parameters::new().set("id", id)).unwrap().row_count(), 1);
+    };
+    one(0);
+    let count = 2000;
+    let lookups = time(|| (0..count).for_each(|at| one(at * 7919 % rows)));
+    report("point lookup by primary key, prepared", format!("{:.1} µs", lookups.as_secs_f64() * 1e6 / count as f64));
+    let update = format!("UPDATE reading SET moisture = moisture + 1 WHERE id < {}", rows / 100);
+    let update = time(|| assert_eq!(session.execute(&update, ()).unwrap(), rows as u64 / 100));
+    report("UPDATE of 1 % of the rows by key", format!("{:.1} ms", update.as_secs_f64() * 1e3));
+}
+
+fn inserts() {
+    let mut session = session(1);
+    session.run("CREATE TABLE t (a INTEGER, b INTEGER, c DATE, d NUMERIC(6,2), e VARCHAR(20))").unwrap();
+    let insert = session.prepare("INSERT INTO t VALUES (:a, 2, DATE '2024-01-01', 1.5, 'note')").unwrap();
+    let count = 5000_i64;
+    let single = time(|| {
+        for a in 0..count {
+            session.execute_prepared(&insert, Parameters::new().set("a", a)).unwrap();
+        }
+    });
+    report("single-row inserts, prepared, in memory", format!("{:.0} a second", count as f64 / single.as_secs_f64()));
+    let batch = "INSERT INTO t SELECT i, i, DATE '2024-01-01', 1.5, 'note' FROM SERIES(1, 10000) AS s (i)";
+    let batches = time(|| (0..30).for_each(|_| assert_eq!(session.execute(batch, ()).unwrap(), 10_000)));
+    report("batches of 10,000 rows of 5 columns", format!("{:.2} million rows a second", 0.3 / batches.as_secs_f64()));
+}
+
+fn commits(folder: &std::path::Path) {
+    let mut session = Database::open(folder.join("commits.db")).unwrap().session();
+    session.run("CREATE TABLE t (a INTEGER)").unwrap();
+    let count = 50;
+    let commit =
+        time(|| (0..count).for_each(|_| assert_eq!(session.execute("INSERT INTO t VALUES (1)", ()).unwrap(), 1)));
+    let mut file = File::create(folder.join("plain")).unwrap();
+    let sync = time(|| {
+        for _ in 0..count {
+            file.write_all(&[0; 4096]).unwrap();
+            file.sync_all().unwrap();
+        }
+    });
+    report(
+        "commit of one row to a file, against one fsync",
+        format!("{:.2} ×", commit.as_secs_f64() / sync.as_secs_f64()),
+    );
+}
+
+fn opening(folder: &std::path::Path, csv: &std::path::Path) {
+    let path = folder.join("open.db");
+    let mut session = Database::open(&path).unwrap().session();
+    session.allow_folder(folder).unwrap();
+    session
+        .run(&format!("CREATE TABLE reading ({COLUMNS}); INSERT INTO reading FROM FILE '{}'", csv.display()))
+        .unwrap();
+    drop(session);
+    let open = time(|| drop(black_box(Database::open(&path).unwrap())));
+    let size = fs::metadata(&path).unwrap().len() / 1_000_000;
+    report(&format!("opening a database of {size} MB"), format!("{:.1} ms", open.as_secs_f64() * 1e3));
+}

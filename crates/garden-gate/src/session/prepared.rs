@@ -1,0 +1,93 @@
+//! Statements that are read once and run often.
+
+use super::session::{Call, no_query, one_statement};
+use super::{Outcome, ResultColumn, ResultSet, Session};
+use crate::bind::{MissingParameters, Parameters, bind_change, bind_query};
+use crate::diagnostic::{Result, SourceText};
+use crate::syntax::{Script, ast};
+use crate::types::ParameterName;
+use std::sync::Arc;
+use std::time::Instant;
+
+/// A statement that was read and checked by [`Session::prepare`]. It is planned anew for the values of each run, and works in any
+/// session of the database.
+#[derive(Clone, Debug)]
+pub struct PreparedStatement {
+    statement: Arc<ast::Statement>,
+    source: Arc<SourceText>,
+    names: Vec<ParameterName>,
+    columns: Vec<ResultColumn>,
+}
+
+impl PreparedStatement {
+    /// The columns of its rows; none for a statement without rows. A parameter may still change a type.
+    pub fn columns(&self) -> &[ResultColumn] {
+        &self.columns
+    }
+
+    /// Its text.
+    pub fn text(&self) -> &str {
+        self.source.text()
+    }
+}
+
+impl Session {
+    /// Reads a statement and looks whether it could run, to run it often.
+    ///
+    /// # Errors
+    /// As [`Session::query`], for what can be known without the values of parameters.
+    pub fn prepare(&self, sql: &str) -> Result<PreparedStatement> {
+        let source = SourceText::new(sql);
+        let statement = one_statement(sql)?;
+        let columns = self.checked_columns(&statement, &source).map_err(|error| error.in_source(&source))?;
+        let names = Script::new(Arc::clone(&source)).parameter_names();
+        Ok(PreparedStatement { statement: Arc::new(statement), source, names, columns })
+    }
+
+    fn checked_columns(&self, statement: &ast::Statement, source: &Arc<SourceText>) -> Result<Vec<ResultColumn>> {
+        let (catalog, files, parameters) = (self.catalog(), self.files(), Parameters::new());
+        let around = self.around(&catalog, &files, &parameters, MissingParameters::PlanGenerically);
+        match &statement.kind {
+            ast::StatementKind::Query(query) => {
+                let output = bind_query(query, source, &around)?.output;
+                Ok(output
+                    .into_iter()
+                    .map(|known| ResultColumn { name: known.name, sql_type: known.sql_type })
+                    .collect())
+            }
+            ast::StatementKind::Change(change) => bind_change(change, source, &around).map(|_| Vec::new()),
+            _ => Ok(Vec::new()),
+        }
+    }
+
+    /// Runs a prepared query.
+    ///
+    /// # Errors
+    /// As [`Session::query`].
+    pub fn query_prepared(
+        &mut self,
+        prepared: &PreparedStatement,
+        parameters: impl Into<Parameters>,
+    ) -> Result<ResultSet> {
+        let outcome = self.outcome_prepared(prepared, &parameters.into())?;
+        outcome.rows().ok_or_else(|| no_query().in_source(&prepared.source))
+    }
+
+    /// Runs a prepared statement, and gives how many rows it changed.
+    ///
+    /// # Errors
+    /// As [`Session::execute`].
+    pub fn execute_prepared(&mut self, prepared: &PreparedStatement, parameters: impl Into<Parameters>) -> Result<u64> {
+        Ok(match self.outcome_prepared(prepared, &parameters.into())? {
+            Outcome::Changed { affected, .. } => affected,
+            Outcome::Rows(rows) => rows.affected().unwrap_or(0),
+            Outcome::Done { .. } => 0,
+        })
+    }
+
+    fn outcome_prepared(&mut self, prepared: &PreparedStatement, parameters: &Parameters) -> Result<Outcome> {
+        parameters.refuse_unused(&prepared.names)?;
+        let call = Call { source: &prepared.source, parameters, started: Instant::now(), measured: None };
+        self.run_statement(&prepared.statement, &call).map_err(|error| error.in_source(&prepared.source))
+    }
+}
