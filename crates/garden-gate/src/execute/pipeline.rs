@@ -3,8 +3,8 @@ use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::Batch;
 use crate::physical::NodeId;
 use rayon::ThreadPool;
-use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
 /// Batches in one morsel.
@@ -13,7 +13,7 @@ const MORSEL_BATCHES: usize = 4;
 /// Worker threads, started when a plan first asks for more than one.
 #[derive(Debug, Default)]
 pub(crate) struct Pool {
-    threads: OnceLock<ThreadPool>,
+    threads: OnceLock<Arc<ThreadPool>>,
     workers: usize,
 }
 
@@ -23,11 +23,15 @@ impl Pool {
     }
 
     /// The threads, where there are several workers.
-    pub(crate) fn shared_threads(&self) -> Result<Option<&ThreadPool>> {
-        if self.workers > 1 { self.threads().map(Some) } else { Ok(None) }
+    pub(crate) fn shared_threads(&self) -> Result<Option<Arc<ThreadPool>>> {
+        if self.workers > 1 { self.kept_threads().map(|threads| Some(Arc::clone(threads))) } else { Ok(None) }
     }
 
     pub(super) fn threads(&self) -> Result<&ThreadPool> {
+        self.kept_threads().map(AsRef::as_ref)
+    }
+
+    fn kept_threads(&self) -> Result<&Arc<ThreadPool>> {
         if let Some(threads) = self.threads.get() {
             return Ok(threads);
         }
@@ -35,7 +39,7 @@ impl Pool {
         let built = built.map_err(|error| {
             Error::new(SqlState::GENERAL, format!("the {} workers cannot be started", self.workers)).caused_by(error)
         })?;
-        Ok(self.threads.get_or_init(|| built))
+        Ok(self.threads.get_or_init(|| Arc::new(built)))
     }
 }
 

@@ -70,7 +70,7 @@ impl Files<'_> {
     }
 
     /// The threads that read large files together.
-    pub(super) fn threads(&self) -> Result<Option<&rayon::ThreadPool>> {
+    pub(super) fn threads(&self) -> Result<Option<Arc<rayon::ThreadPool>>> {
         self.pool.shared_threads()
     }
 }
@@ -90,7 +90,7 @@ impl OpenFile for Files<'_> {
         if let Some(known) = self.cache.get(&key) {
             return Ok(known);
         }
-        let table = crate::storage::table_of(crate::file::open(path, options, self.threads()?)?);
+        let table = crate::storage::table_of(crate::file::open(path, options, self.threads()?.as_deref())?);
         self.cache.put(key, Arc::clone(&table));
         Ok(table)
     }

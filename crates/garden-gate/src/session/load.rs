@@ -15,6 +15,7 @@ use crate::types::{SqlType, Value};
 use std::collections::VecDeque;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::mpsc::Receiver;
 
 /// Bad rows that a note names.
 const NAMED_LINES: usize = 5;
@@ -39,7 +40,7 @@ struct Source {
 }
 
 enum Kind {
-    Text(Loader),
+    Text(TextRows),
     /// A file whose columns have types, as it is read whole.
     Typed,
 }
@@ -228,11 +229,12 @@ impl Session {
         let files = self.files();
         let at = |error: Error| if error.span().is_none() { error.at(file.span) } else { error };
         let path = files.readable(file.path).map_err(at)?;
-        let mut source = match Loader::open(&path, file.options, files.threads()?).map_err(at)? {
+        let threads = files.threads()?;
+        let mut source = match Loader::open(&path, file.options, threads.as_deref()).map_err(at)? {
             Some(loader) => Source {
                 path: PathBuf::from(file.path),
                 columns: loader.columns(),
-                kind: Kind::Text(loader),
+                kind: Kind::Text(TextRows::Here(loader)),
                 waiting: VecDeque::new(),
                 rows_read: 0,
                 whole: false,
@@ -247,9 +249,12 @@ impl Session {
         // Rows may refer to rows that come later in the file.
         let own = (bound.schema, bound.table);
         source.whole = definition.references.iter().any(|reference| reference.table == own);
-        if let Kind::Text(loader) = &mut source.kind {
+        if let Kind::Text(TextRows::Here(mut loader)) = std::mem::replace(&mut source.kind, Kind::Typed) {
             loader.set_types(&types_of(&source.columns, change, &definition));
             source.columns = loader.columns();
+            source.kind = Kind::Text(TextRows::of(loader, threads));
+        } else {
+            source.kind = Kind::Typed;
         }
         Ok(source)
     }
@@ -272,11 +277,10 @@ fn typed_source(files: &Files<'_>, file: FromFile<'_>) -> Result<Source> {
 impl Source {
     /// The next rows, so many at most.
     fn next(&mut self, session: &Session, report: &mut Report, most: u64) -> Result<Vec<Run>> {
-        while let Kind::Text(loader) = &mut self.kind
+        while let Kind::Text(rows) = &mut self.kind
             && (self.whole || self.waiting.is_empty())
         {
-            let files = session.files();
-            let loaded = loader.next_rows(files.threads()?)?;
+            let (loaded, (bytes, read)) = rows.next_rows()?;
             if loaded.is_empty() {
                 break;
             }
@@ -294,7 +298,6 @@ impl Source {
                     self.waiting.push_back(Run { columns, rows, first: 0, from: Arc::new(Origin::Text(loaded)) });
                 }
             }
-            let (bytes, read) = loader.progress();
             session.tell(&Progress { bytes, read, rows: self.rows_read });
         }
         let mut left = usize::try_from(most).unwrap_or(usize::MAX);
@@ -311,6 +314,48 @@ impl Source {
             runs.push(run);
         }
         Ok(runs)
+    }
+}
+
+/// The runs of rows of a text file, and how far its reading is.
+type Runs = (Vec<Loaded>, (u64, u64));
+
+/// Where a text file is read: here, or ahead of those who use its rows.
+enum TextRows {
+    Here(Loader),
+    Ahead { receiver: Receiver<Result<Runs>>, ended: bool },
+}
+
+impl TextRows {
+    /// With several workers the next rows are read while those before them are put into the table.
+    fn of(mut loader: Loader, threads: Option<Arc<rayon::ThreadPool>>) -> Self {
+        let Some(threads) = threads else { return Self::Here(loader) };
+        let (sender, receiver) = std::sync::mpsc::sync_channel(1);
+        let read = move || {
+            loop {
+                let runs = loader.next_rows(Some(&threads)).map(|rows| (rows, loader.progress()));
+                let is_last = !matches!(&runs, Ok((rows, _)) if !rows.is_empty());
+                // Without a receiver nobody wants the rest.
+                if sender.send(runs).is_err() || is_last {
+                    return;
+                }
+            }
+        };
+        std::thread::spawn(read);
+        Self::Ahead { receiver, ended: false }
+    }
+
+    fn next_rows(&mut self) -> Result<Runs> {
+        match self {
+            Self::Here(loader) => loader.next_rows(None).map(|rows| (rows, loader.progress())),
+            Self::Ahead { ended: true, .. } => Ok((Vec::new(), (0, 0))),
+            Self::Ahead { receiver, ended } => {
+                let lost = || Error::new(SqlState::GENERAL, "internal error: the reading of the file broke off");
+                let (rows, progress) = receiver.recv().map_err(|_| lost())??;
+                *ended = rows.is_empty();
+                Ok((rows, progress))
+            }
+        }
     }
 }
 

@@ -5,7 +5,7 @@ use super::part::Part;
 use super::stored_table::StoredTable;
 use crate::catalog::Segment;
 use crate::diagnostic::Result;
-use crate::kernel::{Batch, evaluate, sort_options};
+use crate::kernel::{Batch, evaluate, lane_bounds, sort_options};
 use crate::logical::{ExprKind, ScanIndex};
 use crate::types::index;
 use arrow::array::{Array, ArrayRef, Int64Array, UInt32Array, new_null_array};
@@ -189,7 +189,14 @@ impl StoredTable {
         ranges.sort();
         ranges.dedup();
         let mut found = Vec::new();
+        let wanted = first_key_bounds(read);
         for (number, part) in self.parts().iter().enumerate() {
+            if let Some((column, least, greatest)) = wanted
+                && let Some(of_part) = part.bounds(column)?
+                && (of_part.1 < least || of_part.0 > greatest)
+            {
+                continue;
+            }
             let index = part.index(read.index)?;
             let mut places: Vec<u32> = Vec::new();
             for range in &ranges {
@@ -266,6 +273,17 @@ impl StoredTable {
         let columns = read.columns.iter().map(column).collect::<Result<_>>()?;
         Ok(vec![Segment { columns, rows: chosen.len() }])
     }
+}
+
+/// The column that is the first key, and the least and greatest of the values that all ranges fix it to.
+fn first_key_bounds(read: &IndexRead<'_>) -> Option<(usize, i64, i64)> {
+    let ExprKind::Slot(column) = read.index.keys.first()?.expr.kind() else { return None };
+    let mut bounds: Option<(i64, i64)> = None;
+    for range in &read.ranges {
+        let (least, greatest) = lane_bounds(range.equal.first()?)?;
+        bounds = Some(bounds.map_or((least, greatest), |(low, high)| (low.min(least), high.max(greatest))));
+    }
+    bounds.map(|(least, greatest)| (*column, least, greatest))
 }
 
 /// The next row of a part.
