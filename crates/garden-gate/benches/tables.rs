@@ -1,5 +1,6 @@
 //! Tables that live: loading against reading the same text by hand, single inserts and batches, commits to a file, lookups by key,
 //! updates by key, opening a file. `cargo bench --bench tables [ROWS]`; without a number, a small size that takes seconds.
+#![expect(clippy::print_stdout, clippy::expect_used, reason = "a bench prints, and stops at what it does not expect")]
 
 use garden_gate::{Database, Parameters, Session};
 use std::fs::{self, File};
@@ -18,13 +19,13 @@ fn time(mut work: impl FnMut()) -> Duration {
     start.elapsed()
 }
 
-fn report(what: &str, figure: String) {
+fn report(what: &str, figure: &str) {
     println!("{what:<58} {figure}");
 }
 
 fn session(workers: i64) -> Session {
     let mut session = Database::in_memory().session();
-    session.set("workers", workers).unwrap();
+    session.set("workers", workers).expect("a bench");
     session
 }
 
@@ -49,32 +50,32 @@ fn by_hand(text: &str) -> usize {
 
 fn main() {
     let rows = std::env::args().filter_map(|argument| argument.parse::<usize>().ok()).next().unwrap_or(1_000_000);
-    let folder = tempfile::tempdir().unwrap();
+    let folder = tempfile::tempdir().expect("a bench");
     let path = folder.path().join("reading.csv");
-    let mut file = std::io::BufWriter::new(File::create(&path).unwrap());
-    writeln!(file, "id,bed,taken,moisture,note").unwrap();
+    let mut file = std::io::BufWriter::new(File::create(&path).expect("a bench"));
+    writeln!(file, "id,bed,taken,moisture,note").expect("a bench");
     for id in 0..rows {
         let (month, day) = (id % 12 + 1, id % 28 + 1);
         writeln!(file, "{id},{},2024-{month:02}-{day:02},{}.{:02},note {}", id % 97, id % 100, id % 89, id % 1000)
-            .unwrap();
+            .expect("a bench");
     }
-    file.into_inner().unwrap().sync_all().unwrap();
-    let bytes = fs::metadata(&path).unwrap().len();
+    file.into_inner().expect("a bench").sync_all().expect("a bench");
+    let bytes = fs::metadata(&path).expect("a bench").len();
     println!("{rows} rows, {} MB of text", bytes / 1_000_000);
 
     let hand = time(|| {
-        let text = fs::read_to_string(&path).unwrap();
+        let text = fs::read_to_string(&path).expect("a bench");
         assert_eq!(by_hand(&text), rows);
     });
     for workers in [1, 2] {
         let mut session = session(workers);
-        session.allow_folder(folder.path()).unwrap();
-        session.run(&format!("CREATE TABLE reading ({COLUMNS})")).unwrap();
+        session.allow_folder(folder.path()).expect("a bench");
+        session.run(&format!("CREATE TABLE reading ({COLUMNS})")).expect("a bench");
         let sql = format!("INSERT INTO reading FROM FILE '{}'", path.display());
-        let load = time(|| assert_eq!(session.execute(&sql, ()).unwrap(), rows as u64));
+        let load = time(|| assert_eq!(session.execute(&sql, ()).expect("a bench"), rows as u64));
         report(
             &format!("load, {workers} worker(s), against reading by hand"),
-            format!("{:.2} ×", load.as_secs_f64() / hand.as_secs_f64()),
+            &format!("{:.2} ×", load.as_secs_f64() / hand.as_secs_f64()),
         );
         if workers == 2 {
             keyed(&mut session, rows);
@@ -87,65 +88,72 @@ fn main() {
 
 /// Lookups and updates by primary key.
 fn keyed(session: &mut Session, rows: usize) {
-    let find = session.prepare("SELECT note FROM reading WHERE id = :id").unwrap();
+    let find = session.prepare("SELECT note FROM reading WHERE id = :id").expect("a bench");
     let mut one = |id: usize| {
-        let id = i64::try_from(id).unwrap();
-        assert_eq!(session.query_prepared(&find, Parameters::new().set("id", id)).unwrap().row_count(), 1);
+        let id = i64::try_from(id).expect("a bench");
+        assert_eq!(session.query_prepared(&find, Parameters::new().set("id", id)).expect("a bench").row_count(), 1);
     };
     // The index of a part is made when it is first needed.
     (0..rows).step_by(100_000).for_each(&mut one);
-    let count = 2000;
-    let lookups = time(|| (0..count).for_each(|at| one(at * 7919 % rows)));
-    report("point lookup by primary key, prepared", format!("{:.1} µs", lookups.as_secs_f64() * 1e6 / count as f64));
+    let count = 2000_u16;
+    let lookups = time(|| (0..count).for_each(|at| one(usize::from(at) * 7919 % rows)));
+    report(
+        "point lookup by primary key, prepared",
+        &format!("{:.1} µs", lookups.as_secs_f64() * 1e6 / f64::from(count)),
+    );
     let update = format!("UPDATE reading SET moisture = moisture + 1 WHERE id < {}", rows / 100);
-    let update = time(|| assert_eq!(session.execute(&update, ()).unwrap(), rows as u64 / 100));
-    report("UPDATE of 1 % of the rows by key", format!("{:.1} ms", update.as_secs_f64() * 1e3));
+    let update = time(|| assert_eq!(session.execute(&update, ()).expect("a bench"), rows as u64 / 100));
+    report("UPDATE of 1 % of the rows by key", &format!("{:.1} ms", update.as_secs_f64() * 1e3));
 }
 
 fn inserts() {
     let mut session = session(1);
-    session.run("CREATE TABLE t (a INTEGER, b INTEGER, c DATE, d NUMERIC(6,2), e VARCHAR(20))").unwrap();
-    let insert = session.prepare("INSERT INTO t VALUES (:a, 2, DATE '2024-01-01', 1.5, 'note')").unwrap();
-    let count = 5000_i64;
+    session.run("CREATE TABLE t (a INTEGER, b INTEGER, c DATE, d NUMERIC(6,2), e VARCHAR(20))").expect("a bench");
+    let insert = session.prepare("INSERT INTO t VALUES (:a, 2, DATE '2024-01-01', 1.5, 'note')").expect("a bench");
+    let count = 5000_i32;
     let single = time(|| {
         for a in 0..count {
-            session.execute_prepared(&insert, Parameters::new().set("a", a)).unwrap();
+            session.execute_prepared(&insert, Parameters::new().set("a", a)).expect("a bench");
         }
     });
-    report("single-row inserts, prepared, in memory", format!("{:.0} a second", count as f64 / single.as_secs_f64()));
+    report(
+        "single-row inserts, prepared, in memory",
+        &format!("{:.0} a second", f64::from(count) / single.as_secs_f64()),
+    );
     let batch = "INSERT INTO t SELECT i, i, DATE '2024-01-01', 1.5, 'note' FROM SERIES(1, 10000) AS s (i)";
-    let batches = time(|| (0..30).for_each(|_| assert_eq!(session.execute(batch, ()).unwrap(), 10_000)));
-    report("batches of 10,000 rows of 5 columns", format!("{:.2} million rows a second", 0.3 / batches.as_secs_f64()));
+    let batches = time(|| (0..30).for_each(|_| assert_eq!(session.execute(batch, ()).expect("a bench"), 10_000)));
+    report("batches of 10,000 rows of 5 columns", &format!("{:.2} million rows a second", 0.3 / batches.as_secs_f64()));
 }
 
 fn commits(folder: &std::path::Path) {
-    let mut session = Database::open(folder.join("commits.db")).unwrap().session();
-    session.run("CREATE TABLE t (a INTEGER)").unwrap();
+    let mut session = Database::open(folder.join("commits.db")).expect("a bench").session();
+    session.run("CREATE TABLE t (a INTEGER)").expect("a bench");
     let count = 50;
-    let commit =
-        time(|| (0..count).for_each(|_| assert_eq!(session.execute("INSERT INTO t VALUES (1)", ()).unwrap(), 1)));
-    let mut file = File::create(folder.join("plain")).unwrap();
+    let commit = time(|| {
+        (0..count).for_each(|_| assert_eq!(session.execute("INSERT INTO t VALUES (1)", ()).expect("a bench"), 1))
+    });
+    let mut file = File::create(folder.join("plain")).expect("a bench");
     let sync = time(|| {
         for _ in 0..count {
-            file.write_all(&[0; 4096]).unwrap();
-            file.sync_all().unwrap();
+            file.write_all(&[0; 4096]).expect("a bench");
+            file.sync_all().expect("a bench");
         }
     });
     report(
         "commit of one row to a file, against one fsync",
-        format!("{:.2} ×", commit.as_secs_f64() / sync.as_secs_f64()),
+        &format!("{:.2} ×", commit.as_secs_f64() / sync.as_secs_f64()),
     );
 }
 
 fn opening(folder: &std::path::Path, csv: &std::path::Path) {
     let path = folder.join("open.db");
-    let mut session = Database::open(&path).unwrap().session();
-    session.allow_folder(folder).unwrap();
+    let mut session = Database::open(&path).expect("a bench").session();
+    session.allow_folder(folder).expect("a bench");
     session
         .run(&format!("CREATE TABLE reading ({COLUMNS}); INSERT INTO reading FROM FILE '{}'", csv.display()))
-        .unwrap();
+        .expect("a bench");
     drop(session);
-    let open = time(|| drop(black_box(Database::open(&path).unwrap())));
-    let size = fs::metadata(&path).unwrap().len() / 1_000_000;
-    report(&format!("opening a database of {size} MB"), format!("{:.1} ms", open.as_secs_f64() * 1e3));
+    let open = time(|| drop(black_box(Database::open(&path).expect("a bench"))));
+    let size = fs::metadata(&path).expect("a bench").len() / 1_000_000;
+    report(&format!("opening a database of {size} MB"), &format!("{:.1} ms", open.as_secs_f64() * 1e3));
 }

@@ -2,7 +2,7 @@
 
 use super::Session;
 use crate::diagnostic::{Error, Result, SqlState};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 /// Folders and limits of a session.
@@ -47,7 +47,7 @@ impl Session {
     /// # Errors
     /// 58030 when there is no such folder.
     pub fn allow_folder(&mut self, folder: impl Into<PathBuf>) -> Result<()> {
-        self.access.readable.push(real(folder.into())?);
+        self.access.readable.push(real(&folder.into())?);
         Ok(())
     }
 
@@ -56,7 +56,7 @@ impl Session {
     /// # Errors
     /// 58030 when there is no such folder.
     pub fn allow_writing(&mut self, folder: impl Into<PathBuf>) -> Result<()> {
-        self.access.writable.push(real(folder.into())?);
+        self.access.writable.push(real(&folder.into())?);
         Ok(())
     }
 
@@ -81,9 +81,9 @@ impl Session {
     }
 }
 
-fn real(folder: PathBuf) -> Result<PathBuf> {
+fn real(folder: &Path) -> Result<PathBuf> {
     folder.canonicalize().map_err(|error| {
         let message = format!("no such folder: {error}");
-        Error::new(SqlState::FILE_ACCESS, message).caused_by(error).in_file(&folder, None)
+        Error::new(SqlState::FILE_ACCESS, message).caused_by(error).in_file(folder, None)
     })
 }

@@ -410,5 +410,6 @@ fn whole_table(name: &[ast::Ident]) -> ast::Query {
 
 fn whole_file(path: &str, options: &ast::FileOptions, span: crate::diagnostic::Span) -> ast::Query {
     let (path, options, alias) = (path.to_owned(), options.clone(), ast::TableAlias::default());
+    let options = Box::new(options);
     select_all(ast::TableExpr::File { path, options, alias, span }, span)
 }

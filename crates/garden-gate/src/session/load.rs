@@ -40,7 +40,7 @@ struct Source {
 }
 
 enum Kind {
-    Text(TextRows),
+    Text(Box<TextRows>),
     /// A file whose columns have types, as it is read whole.
     Typed,
 }
@@ -172,7 +172,7 @@ impl Session {
             if runs.is_empty() {
                 return Ok(false);
             }
-            self.put(change, &runs, source, report, (catalog, call))?;
+            self.put((change, call), &runs, (source, report), catalog)?;
             left -= count;
             if left == 0 {
                 return Ok(true);
@@ -183,11 +183,10 @@ impl Session {
     /// Inserts these rows; when they fail, each half by itself, until the bad rows are found.
     fn put(
         &self,
-        change: &ast::Change,
+        (change, call): (&ast::Change, &Call<'_>),
         runs: &[Run],
-        source: &Source,
-        report: &mut Report,
-        (catalog, call): (&mut Arc<Catalog>, &Call<'_>),
+        (source, report): (&Source, &mut Report),
+        catalog: &mut Arc<Catalog>,
     ) -> Result<()> {
         let segment = |run: &Run| Segment { columns: run.columns.clone(), rows: run.rows };
         let segments: Vec<Segment> = runs.iter().map(segment).collect();
@@ -219,7 +218,7 @@ impl Session {
             }
         };
         for half in halves {
-            self.put(change, &half, source, report, (catalog, call))?;
+            self.put((change, call), &half, (source, report), catalog)?;
         }
         Ok(())
     }
@@ -234,7 +233,7 @@ impl Session {
             Some(loader) => Source {
                 path: PathBuf::from(file.path),
                 columns: loader.columns(),
-                kind: Kind::Text(TextRows::Here(loader)),
+                kind: Kind::Text(Box::new(TextRows::Here(Box::new(loader)))),
                 waiting: VecDeque::new(),
                 rows_read: 0,
                 whole: false,
@@ -249,12 +248,12 @@ impl Session {
         // Rows may refer to rows that come later in the file.
         let own = (bound.schema, bound.table);
         source.whole = definition.references.iter().any(|reference| reference.table == own);
-        if let Kind::Text(TextRows::Here(mut loader)) = std::mem::replace(&mut source.kind, Kind::Typed) {
+        if let Kind::Text(rows) = std::mem::replace(&mut source.kind, Kind::Typed)
+            && let TextRows::Here(mut loader) = *rows
+        {
             loader.set_types(&types_of(&source.columns, change, &definition));
             source.columns = loader.columns();
-            source.kind = Kind::Text(TextRows::of(loader, threads));
-        } else {
-            source.kind = Kind::Typed;
+            source.kind = Kind::Text(Box::new(TextRows::of(loader, threads)));
         }
         Ok(source)
     }
@@ -322,13 +321,13 @@ type Runs = (Vec<Loaded>, (u64, u64));
 
 /// Where a text file is read: here, or ahead of those who use its rows.
 enum TextRows {
-    Here(Loader),
+    Here(Box<Loader>),
     Ahead { receiver: Receiver<Result<Runs>>, ended: bool },
 }
 
 impl TextRows {
     /// With several workers the next rows are read while those before them are put into the table.
-    fn of(mut loader: Loader, threads: Option<Arc<rayon::ThreadPool>>) -> Self {
+    fn of(mut loader: Box<Loader>, threads: Option<Arc<rayon::ThreadPool>>) -> Self {
         let Some(threads) = threads else { return Self::Here(loader) };
         let (sender, receiver) = std::sync::mpsc::sync_channel(1);
         let read = move || {

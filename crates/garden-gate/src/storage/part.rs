@@ -21,9 +21,9 @@ pub(super) struct Part {
     /// Rows by the values of some columns, worked out when they are first looked up; shared by all versions of the part.
     lookups: Arc<Mutex<Lookups>>,
     /// Least and greatest values of columns, where they are known; likewise.
-    bounds: Arc<Vec<OnceLock<Option<(i64, i64)>>>>,
+    bounds: Arc<Vec<OnceLock<Bounds>>>,
     /// Rows sorted by keys, by the signature of the index; likewise.
-    indexes: Arc<Mutex<Vec<(String, Arc<PartIndex>)>>>,
+    indexes: Arc<Mutex<Indexes>>,
 }
 
 /// Where the columns are; the same for all versions of a part.
@@ -33,6 +33,11 @@ pub(super) enum Content {
     /// In the database file, read when they are needed.
     Stored(Cells),
 }
+
+/// Least and greatest value of a column.
+type Bounds = Option<(i64, i64)>;
+
+type Indexes = Vec<(String, Arc<PartIndex>)>;
 
 /// By columns, and whether NULL is the same as NULL.
 type Lookups = Vec<((Vec<usize>, bool), Arc<JoinTable>)>;
@@ -131,7 +136,7 @@ impl Part {
     }
 
     /// The least and the greatest value of a column, deleted rows among them; `None` when its type has no such bounds.
-    pub(super) fn bounds(&self, at: usize) -> Result<Option<(i64, i64)>> {
+    pub(super) fn bounds(&self, at: usize) -> Result<Bounds> {
         if let Some(known) = self.bounds[at].get() {
             return Ok(*known);
         }

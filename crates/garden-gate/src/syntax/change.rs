@@ -83,7 +83,7 @@ impl Parser<'_> {
         if self.accept_words(&["FROM", "FILE"]) {
             let start = self.span();
             let path = self.text_literal("the path of a file")?;
-            let options = self.load_options()?;
+            let options = Box::new(self.load_options()?);
             return Ok(InsertRows::File { path, options, span: start.to(self.last_span()) });
         }
         if self.at_word("VALUES") && self.values_to_the_end() {

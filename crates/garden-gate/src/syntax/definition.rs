@@ -101,7 +101,7 @@ impl Parser<'_> {
         if self.accept_words(&["FROM", "FILE"]) {
             let start = self.span();
             let path = self.text_literal("the path of a file")?;
-            let options = self.file_options()?;
+            let options = Box::new(self.file_options()?);
             let content = TableContent::File { path, options, span: start.to(self.last_span()) };
             return Ok(CreateTable { name, if_not_exists, temporary: None, content });
         }

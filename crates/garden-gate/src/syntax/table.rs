@@ -96,7 +96,7 @@ impl Parser<'_> {
         if self.at_word("FILE") && self.ahead(1).kind == TokenKind::Text {
             self.advance();
             let path = self.text_literal("the path of a file")?;
-            let options = self.file_options()?;
+            let options = Box::new(self.file_options()?);
             let span = start.to(self.last_span());
             return Ok(TableExpr::File { path, options, alias: self.table_alias()?, span });
         }

@@ -19,5 +19,5 @@ pub(crate) fn index(value: usize) -> u32 {
 pub(crate) fn whole_part(value: f64) -> Option<i64> {
     // 2^63 is the first that does not fit; both bounds are exact.
     #[expect(clippy::cast_possible_truncation, reason = "within the bounds, only the fraction is cut")]
-    (-9.223_372_036_854_775_8e18..9.223_372_036_854_775_8e18).contains(&value).then_some(value as i64)
+    (-9_223_372_036_854_775_808.0..9_223_372_036_854_775_808.0).contains(&value).then_some(value as i64)
 }

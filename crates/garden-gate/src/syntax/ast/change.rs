@@ -60,7 +60,7 @@ pub(crate) enum InsertRows {
     Query(Box<Query>),
     Values(Vec<Vec<Given>>),
     Defaults,
-    File { path: String, options: FileOptions, span: Span },
+    File { path: String, options: Box<FileOptions>, span: Span },
 }
 
 /// A value, or DEFAULT.

@@ -61,7 +61,7 @@ pub(crate) enum TableContent {
     /// `FROM FILE 'path' (…)`
     File {
         path: String,
-        options: FileOptions,
+        options: Box<FileOptions>,
         span: Span,
     },
 }

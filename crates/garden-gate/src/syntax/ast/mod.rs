@@ -229,7 +229,7 @@ pub(crate) struct TableAlias {
 #[derive(Clone, Debug)]
 pub(crate) enum TableExpr {
     Named { name: Vec<Ident>, alias: TableAlias, span: Span },
-    File { path: String, options: FileOptions, alias: TableAlias, span: Span },
+    File { path: String, options: Box<FileOptions>, alias: TableAlias, span: Span },
     Derived { query: Box<Query>, lateral: bool, alias: TableAlias },
     Function { call: TableCall, alias: TableAlias },
     Join(Box<Join>),
