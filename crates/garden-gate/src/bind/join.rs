@@ -3,9 +3,12 @@
 use super::scope::{Clause, Merged, Scope, ScopeColumn};
 use super::{Binder, problem::Problem};
 use crate::diagnostic::{Error, Result, Span};
-use crate::logical::{ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, SideJoin, WindowCall};
+use crate::logical::{
+    ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, SideJoin, Step, StepDefinition, StepId, WindowCall,
+};
 use crate::syntax::ast::{CompareOp, Ident, Join, JoinCondition};
 use crate::types::SqlType;
+use std::collections::HashMap;
 
 impl Binder<'_> {
     /// Every row of the one with every row of the other; the right side may depend on the left.
@@ -96,7 +99,7 @@ impl Binder<'_> {
         let (left, left_number) = self.numbered(left, span);
         if kind == JoinKind::Left {
             // The pairs have a copy of the left side, and the right side itself, which may depend on that copy.
-            let (copy, map) = left.copy(&mut self.columns);
+            let (left, copy, map) = self.twice(left);
             let moved = |id: ColumnId| map.get(&id).copied().unwrap_or(id);
             let pairs = self.beside(copy, right.map_columns(&mut |id| moved(id)));
             let pairs = self.filter_attached(pairs, condition.map_columns(&mut |id| moved(id)));
@@ -105,8 +108,8 @@ impl Binder<'_> {
         }
         let (right, right_number) = self.numbered(right, span);
         // The pairs are made of copies, so that every column has one origin.
-        let (left_copy, left_map) = left.copy(&mut self.columns);
-        let (right_copy, right_map) = right.copy(&mut self.columns);
+        let (left, left_copy, left_map) = self.twice(left);
+        let (right, right_copy, right_map) = self.twice(right);
         let moved = |id: ColumnId| left_map.get(&id).or_else(|| right_map.get(&id)).copied().unwrap_or(id);
         let condition = condition.map_columns(&mut |id| moved(id));
         let pairs = self.beside(left_copy, right_copy);
@@ -116,6 +119,25 @@ impl Binder<'_> {
         };
         let with_left = SideJoin::new(kind, left, pairs, vec![same(self, left_number)]).into_plan();
         SideJoin::new(kind, with_left, right, vec![same(self, right_number)]).into_plan()
+    }
+
+    /// Rows that are used in two places, the second time under other columns: run once, unless they belong to rows around them.
+    fn twice(&mut self, plan: LogicalPlan) -> (LogicalPlan, LogicalPlan, HashMap<ColumnId, ColumnId>) {
+        let (copy, map) = plan.copy(&mut self.columns);
+        if !plan.free().is_empty() {
+            return (plan, copy, map);
+        }
+        let inner = |id: ColumnId| map.get(&id).copied().unwrap_or(id);
+        let (name, id) = ("rows to join", StepId(self.steps.len()));
+        let outer = plan.output();
+        let output = outer.iter().map(|column| inner(*column)).collect();
+        self.steps.push(StepDefinition { name: name.into(), plan: copy, output, uses: 2 });
+        let again: HashMap<ColumnId, ColumnId> =
+            outer.iter().map(|column| (*column, self.columns.copy(*column))).collect();
+        let step = |columns: Vec<(ColumnId, ColumnId)>| LogicalPlan::Step(Step { id, name: name.into(), columns });
+        let first = step(outer.iter().map(|column| (*column, inner(*column))).collect());
+        let second = step(outer.iter().map(|column| (again[column], inner(*column))).collect());
+        (first, second, again)
     }
 
     /// The rows with a number each.

@@ -110,6 +110,9 @@ fn run(seeds: std::ops::Range<u64>) {
         }
         for _ in 0..8 {
             let query = Generator::new(&mut draw).query();
+            if std::env::var_os("GARDEN_GATE_SHOW").is_some() {
+                println!("{}", query.sql());
+            }
             for way in WAYS {
                 let Some(first) = wrong(&query, &tables, &mut session, way) else { continue };
                 // The same kind of failure: wrong rows, or the same error (a mistake of the shrunken text itself is another).
