@@ -186,7 +186,11 @@ fn a_query_repeated_behind_a_condition() {
 fn outer_joins_with_queries_in_on_do_not_double() {
     let joined = |count: usize| {
         let join = |n: usize| {
-            format!(" FULL JOIN bed b{n} ON b{n}.bed_id = b{}.bed_id AND EXISTS (SELECT 1 FROM task t WHERE t.bed_id = b{n}.bed_id + b{}.bed_id - b{n}.bed_id)", n - 1, n - 1)
+            format!(
+                " FULL JOIN bed b{n} ON b{n}.bed_id = b{}.bed_id AND EXISTS (SELECT 1 FROM task t WHERE t.bed_id = b{n}.bed_id + b{}.bed_id - b{n}.bed_id)",
+                n - 1,
+                n - 1
+            )
         };
         format!("SELECT COUNT(*) FROM bed b0{}", (1..=count).map(join).collect::<String>())
     };
@@ -195,7 +199,9 @@ fn outer_joins_with_queries_in_on_do_not_double() {
     let (two, four, eight) = (nodes(2), nodes(4), nodes(8));
     assert!(eight - four <= 3 * (four - two), "{two}, {four} and {eight} operators");
     let beds = crate::support::run(&mut session, "SELECT COUNT(*) FROM bed").unwrap();
-    let with_task = crate::support::run(&mut session, "SELECT COUNT(*) FROM bed WHERE bed_id IN (SELECT bed_id FROM task)").unwrap();
+    let with_task =
+        crate::support::run(&mut session, "SELECT COUNT(*) FROM bed WHERE bed_id IN (SELECT bed_id FROM task)")
+            .unwrap();
     let (beds, with_task): (u64, u64) = (beds.parse().unwrap(), with_task.parse().unwrap());
     // Beds without a task meet nobody: each join adds them anew.
     let expected = with_task + 2 * (beds - with_task);

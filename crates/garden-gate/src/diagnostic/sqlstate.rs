@@ -83,6 +83,8 @@ states! {
     INTERVAL_OVERFLOW = b"22015";
     /// A recursion has not ended after as many rounds as are allowed.
     RECURSION_LIMIT = b"R0001";
+    /// A statement whose plan would grow without measure.
+    TOO_COMPLEX = b"54001";
     /// More than the program allows.
     PROGRAM_LIMIT = b"54000";
     /// A row breaks a constraint.

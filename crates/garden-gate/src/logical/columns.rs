@@ -28,6 +28,11 @@ impl Columns {
         ColumnId(crate::types::index(self.0.len() - 1))
     }
 
+    /// How many there are.
+    pub(crate) fn count(&self) -> usize {
+        self.0.len()
+    }
+
     pub(crate) fn get(&self, id: ColumnId) -> &ColumnInfo {
         &self.0[id.0 as usize]
     }

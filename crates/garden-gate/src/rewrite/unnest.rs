@@ -9,13 +9,16 @@
 
 use super::domain::Domain;
 use super::{Rule, RuleContext};
-use crate::diagnostic::{Result, Span};
+use crate::diagnostic::{Error, Result, Span, SqlState};
 use crate::logical::{
     Aggregate, AggregateFunction, ColumnId, ColumnInfo, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote,
     SideJoin,
 };
 use crate::types::{SqlType, Value};
 use std::collections::HashSet;
+
+/// Columns of a plan, copies included, past which it is given up: some hundred megabytes.
+const MOST_COLUMNS: usize = 300_000;
 
 pub(super) struct Unnest;
 
@@ -41,6 +44,11 @@ fn join_domains(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<Logi
         LogicalPlan::SideJoin(mut join) if join.dependent => {
             join.dependent = false;
             join.left = join_domains(join.left, context)?;
+            if context.columns.count() > MOST_COLUMNS {
+                let message = "the queries that depend on one another make a plan too large to be worked with";
+                let help = "queries inside of a branch of a recursion double it: take some out of it";
+                return Err(Error::new(SqlState::TOO_COMPLEX, message).with_help(help));
+            }
             let outer = columns_from_left(&join);
             log(context, "it is worked out for all different values it needs at once, and joined");
             let mut join = Domain::join(*join, &outer, context);
