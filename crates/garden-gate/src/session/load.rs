@@ -103,6 +103,8 @@ impl OpenFile for Rows {
 
 impl Session {
     pub(super) fn load(&mut self, change: &ast::Change, file: FromFile<'_>, call: &Call<'_>) -> Result<Outcome> {
+        // Also the file of bad rows is a change.
+        self.access.check_changes()?;
         let load = &file.options.load;
         if load.batch.is_some() && self.in_transaction() {
             let message = "BATCH commits as it goes, and a transaction is open";

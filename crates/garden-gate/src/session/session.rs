@@ -188,6 +188,7 @@ impl Session {
                 self.plan_query(query, &call, MissingParameters::Refuse).and_then(|prepared| {
                     let measures = prepared.measures();
                     let rows = self.run_prepared(&prepared, Some(&measures))?;
+                    self.access.check_rows(rows.row_count())?;
                     Ok((rows, prepared.describe(Some(&measures))))
                 })
             }
@@ -307,7 +308,9 @@ impl Session {
         if let Some(transaction) = &self.transaction {
             transaction.note_reads(&prepared.reads);
         }
-        self.note_uses(&self.catalog(), &prepared.reads);
+        if self.shared.temporary.any() {
+            self.note_uses(&self.catalog(), &prepared.reads);
+        }
     }
 
     pub(super) fn query_rows(&self, query: &ast::Query, call: &Call<'_>) -> Result<ResultSet> {

@@ -21,6 +21,11 @@ impl SharedTables {
         self.next_session.fetch_add(1, Ordering::Relaxed)
     }
 
+    /// Whether there are such tables at all, so that other statements need not look for them.
+    pub(super) fn any(&self) -> bool {
+        !self.users.lock().unwrap_or_else(PoisonError::into_inner).is_empty()
+    }
+
     fn use_by(&self, session: u64, schema: &str, table: &str) {
         let mut users = self.users.lock().unwrap_or_else(PoisonError::into_inner);
         users.entry((schema.to_owned(), table.to_owned())).or_default().insert(session);
