@@ -29,6 +29,7 @@ mod reference;
 mod reopened;
 mod results;
 mod rules;
+mod samples;
 mod sessions;
 mod set_operators;
 mod story;

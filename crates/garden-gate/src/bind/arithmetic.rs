@@ -125,12 +125,13 @@ fn temporal_type(op: Op, a: T, b: T) -> Option<T> {
         (Op::Add, T::YearMonth | T::DayTime, T::Date) => Some(T::Date),
         (Op::Add | Op::Subtract, T::Timestamp | T::TimestampTz, T::YearMonth | T::DayTime) => Some(a),
         (Op::Add, T::YearMonth | T::DayTime, T::Timestamp | T::TimestampTz) => Some(b),
-        (Op::Add | Op::Subtract, T::Time, T::DayTime) => Some(T::Time),
-        (Op::Add, T::DayTime, T::Time) => Some(T::Time),
+        (Op::Add | Op::Subtract, T::Time | T::TimeTz, T::DayTime) => Some(a),
+        (Op::Add, T::DayTime, T::Time | T::TimeTz) => Some(b),
         (Op::Subtract, T::Date, T::Date)
         | (Op::Subtract, T::Timestamp, T::Timestamp)
         | (Op::Subtract, T::TimestampTz, T::TimestampTz)
-        | (Op::Subtract, T::Time, T::Time) => Some(T::DayTime),
+        | (Op::Subtract, T::Time, T::Time)
+        | (Op::Subtract, T::TimeTz, T::TimeTz) => Some(T::DayTime),
         (Op::Add | Op::Subtract, T::YearMonth, T::YearMonth) => Some(T::YearMonth),
         (Op::Add | Op::Subtract, T::DayTime, T::DayTime) => Some(T::DayTime),
         (Op::Multiply | Op::Divide, T::YearMonth | T::DayTime, number) if number.is_number() => Some(a),

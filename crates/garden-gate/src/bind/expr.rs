@@ -284,11 +284,24 @@ impl Binder<'_> {
                 let days = i32::try_from(micros.div_euclid(MICROS_PER_DAY)).unwrap_or(i32::MAX);
                 (Value::Date(days), SqlType::Date)
             }
+            Now::TimeTz => (Value::TimeTz(micros.rem_euclid(MICROS_PER_DAY)), SqlType::TimeTz),
             Now::Time => (Value::Time(micros.rem_euclid(MICROS_PER_DAY)), SqlType::Time),
             Now::Timestamp => (Value::Instant(micros), SqlType::TimestampTz),
             Now::LocalTimestamp => (Value::Timestamp(micros), SqlType::Timestamp),
         };
         Expr::literal(value, sql_type, span)
+    }
+
+    /// A time of day as a timestamp is that time of the current day (clause 6.13, general rule 16).
+    fn time_of_today(&mut self, operand: Expr, target: SqlType, span: Span) -> Expr {
+        let zero = Expr::literal(Value::Time(0), SqlType::Time, span);
+        let time = Expr::new(ExprKind::Cast(Box::new(operand)), SqlType::Time, span);
+        let since = self.arithmetic(ast::ArithmeticOp::Subtract, time, zero, span);
+        let micros = self.around.moment.micros;
+        let midnight = Value::Timestamp(micros - micros.rem_euclid(MICROS_PER_DAY));
+        let midnight = Expr::literal(midnight, SqlType::Timestamp, span);
+        let moment = self.arithmetic(ast::ArithmeticOp::Add, midnight, since, span);
+        super::convert::convert(moment, target)
     }
 
     pub(super) fn cast(&mut self, operand: Expr, target: SqlType, span: Span) -> Expr {
@@ -298,6 +311,11 @@ impl Binder<'_> {
         }
         if from == SqlType::Null {
             return super::convert::convert(operand, target);
+        }
+        if matches!(from, SqlType::Time | SqlType::TimeTz)
+            && matches!(target, SqlType::Timestamp | SqlType::TimestampTz)
+        {
+            return self.time_of_today(operand, target, span);
         }
         if !castable(from, target) {
             return self.report(&Problem::NoCast { from, to: target }, span);
@@ -323,7 +341,8 @@ pub(crate) fn castable(from: SqlType, to: SqlType) -> bool {
         (a, b) if a.is_number() && b.is_number() => true,
         (T::YearMonth | T::DayTime, b) if b.is_exact() => false,
         (T::Date, T::Timestamp | T::TimestampTz) => true,
-        (T::Timestamp | T::TimestampTz, T::Date | T::Time | T::Timestamp | T::TimestampTz) => true,
+        (T::Timestamp | T::TimestampTz, T::Date | T::Time | T::TimeTz | T::Timestamp | T::TimestampTz) => true,
+        (T::Time | T::TimeTz, T::Time | T::TimeTz) => true,
         _ => false,
     }
 }

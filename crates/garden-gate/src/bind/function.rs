@@ -215,9 +215,11 @@ impl Binder<'_> {
         let sql_type = match types.0 {
             T::Timestamp => T::TimestampTz,
             T::TimestampTz => T::Timestamp,
+            T::Time => T::TimeTz,
+            T::TimeTz => T::Time,
             found => {
                 let what = function.name().into();
-                self.report(&Problem::WrongType { what, expected: "a timestamp", found }, span);
+                self.report(&Problem::WrongType { what, expected: "a time or timestamp", found }, span);
                 return None;
             }
         };
@@ -272,6 +274,7 @@ fn extracted(field: ExtractField, from: T) -> Option<T> {
     let has = match from {
         T::Date => matches!(field, X::Year | X::Month | X::Day),
         T::Time => matches!(field, X::Hour | X::Minute | X::Second),
+        T::TimeTz => !matches!(field, X::Year | X::Month | X::Day),
         T::Timestamp => !matches!(field, X::TimezoneHour | X::TimezoneMinute),
         T::TimestampTz => true,
         T::YearMonth => matches!(field, X::Year | X::Month),

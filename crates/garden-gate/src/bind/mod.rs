@@ -26,6 +26,7 @@ mod predicate;
 mod problem;
 mod query;
 mod recursion;
+mod sample;
 mod scope;
 mod search;
 mod select;
@@ -123,7 +124,7 @@ struct Level {
     /// Column aliases with the expressions they stand for; only for messages.
     aliases: Vec<(ast::Ident, Span)>,
     /// The WINDOW clause.
-    definitions: Vec<(ast::Ident, ast::WindowSpec)>,
+    definitions: Vec<window::NamedWindow>,
     /// The text of FROM, for messages.
     from: Span,
 }

@@ -147,6 +147,7 @@ pub(super) fn value_type(value: &Value) -> SqlType {
         Value::Text(_) => SqlType::TEXT,
         Value::Date(_) => SqlType::Date,
         Value::Time(_) => SqlType::Time,
+        Value::TimeTz(_) => SqlType::TimeTz,
         Value::Timestamp(_) => SqlType::Timestamp,
         Value::Instant(_) => SqlType::TimestampTz,
         Value::Binary(_) => SqlType::Varbinary(None),

@@ -302,6 +302,7 @@ fn compare_help(left: SqlType, right: SqlType) -> Option<String> {
     }
     Some(match other {
         SqlType::Date => "write the day as DATE 'YYYY-MM-DD'".into(),
+        SqlType::TimeTz => "write the time as TIME 'HH:MM:SS+00:00'".into(),
         SqlType::Time => "write the time as TIME 'HH:MM:SS'".into(),
         SqlType::Timestamp => "write it as TIMESTAMP 'YYYY-MM-DD HH:MM:SS'".into(),
         other if other.is_number() => "write the number without quotes, or CAST one side".into(),

@@ -64,6 +64,7 @@ impl Binder<'_> {
             distinct: select.distinct.is_some(),
         };
         let keys = order_by.iter().map(|item| self.sort_key(item, &context)).collect::<Result<Vec<_>>>()?;
+        self.check_unused_windows(&scope)?;
         self.check_groupings(grouping.as_ref());
         plan = self.group_and_window(plan, grouping, having)?;
         plan = self.project_attached(plan, computed);

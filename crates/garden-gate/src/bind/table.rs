@@ -54,6 +54,11 @@ impl Binder<'_> {
                 let left = left.clone();
                 self.inner((&left, Clause::From), |binder| binder.table_function(call, alias))
             }
+            TableExpr::Sampled(sampled) => {
+                let (table, sample) = sampled.as_ref();
+                let (plan, scope) = self.table_expr(table, left)?;
+                Ok((self.sample(plan, sample)?, scope))
+            }
             TableExpr::Join(join) => self.join(join, left),
         }
     }
@@ -262,7 +267,7 @@ impl Binder<'_> {
             return (Expand::Series(Box::new([nothing(), nothing(), nothing()])), SqlType::BigInt);
         };
         let sql_type = from.sql_type();
-        if sql_type.is_datetime() && sql_type != SqlType::Time {
+        if sql_type.is_datetime() && !matches!(sql_type, SqlType::Time | SqlType::TimeTz) {
             let day = Expr::literal(Value::Micros(crate::types::MICROS_PER_DAY), SqlType::DayTime, span);
             let step = step.unwrap_or(day);
             if !step.sql_type().is_interval() {

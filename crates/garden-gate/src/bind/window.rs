@@ -18,6 +18,13 @@ pub(super) struct BoundWindow {
     call: Option<WindowCall>,
 }
 
+/// A window of the WINDOW clause, with the parts of the one it refines.
+pub(super) struct NamedWindow {
+    name: ast::Ident,
+    spec: ast::WindowSpec,
+    used: bool,
+}
+
 impl BoundWindow {
     pub(super) fn map_exprs<E>(self, change: &mut impl FnMut(Expr) -> Result<Expr, E>) -> Result<Self, E> {
         Ok(Self {
@@ -88,13 +95,29 @@ impl Binder<'_> {
     /// The windows of WINDOW, each with the parts of the one before that it refines.
     pub(super) fn define_windows(&mut self, windows: &[(ast::Ident, ast::WindowSpec)]) -> Result<()> {
         for (name, spec) in windows {
-            if self.level.definitions.iter().any(|(known, _)| name.matches(&known.text)) {
+            if self.level.definitions.iter().any(|known| name.matches(&known.name.text)) {
                 self.report(&Problem::WindowTwice { name: name.text.clone() }, name.span);
                 continue;
             }
             if let Some(spec) = self.refined(spec.clone())? {
-                self.level.definitions.push((name.clone(), spec));
+                self.level.definitions.push(NamedWindow { name: name.clone(), spec, used: false });
             }
+        }
+        Ok(())
+    }
+
+    /// What is wrong with the windows of WINDOW that no call has named; the others are read where they are named.
+    pub(super) fn check_unused_windows(&mut self, scope: &Scope) -> Result<()> {
+        let unused = self.level.definitions.iter().filter(|window| !window.used).map(|window| window.spec.clone());
+        for spec in unused.collect::<Vec<_>>() {
+            self.all(&spec.partition, (scope, Clause::Window))?;
+            let mut order = Vec::new();
+            for item in &spec.order {
+                let expr = self.expr(&item.expr, scope, Clause::Window)?;
+                order.push(SortKey { expr: self.settled(expr), direction: item.direction, nulls: item.nulls });
+            }
+            let function = WindowFunction::FirstValue;
+            self.frame(spec.frame.as_ref(), &function, (&order, (scope, Clause::Window)), spec.span)?;
         }
         Ok(())
     }
@@ -108,10 +131,11 @@ impl Binder<'_> {
     }
 
     fn named_window(&mut self, name: &ast::Ident) -> Result<Option<ast::WindowSpec>> {
-        if let Some((_, spec)) = self.level.definitions.iter().find(|(known, _)| name.matches(&known.text)) {
-            return Ok(Some(spec.clone()));
+        if let Some(window) = self.level.definitions.iter_mut().find(|known| name.matches(&known.name.text)) {
+            window.used = true;
+            return Ok(Some(window.spec.clone()));
         }
-        let known = self.level.definitions.iter().map(|(name, _)| name.text.clone()).collect();
+        let known = self.level.definitions.iter().map(|window| window.name.text.clone()).collect();
         self.report(&Problem::NoSuchWindow { name: name.text.clone(), known }, name.span);
         Ok(None)
     }

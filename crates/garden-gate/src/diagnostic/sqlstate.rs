@@ -79,6 +79,10 @@ states! {
     INVALID_FRAME = b"22013";
     /// An offset from UTC that there is not.
     INVALID_TIME_ZONE = b"22009";
+    /// A sample of less than 0 or more than 100 percent.
+    INVALID_SAMPLE_SIZE = b"2202H";
+    /// The number of REPEATABLE is NULL.
+    INVALID_SAMPLE_REPEAT = b"2202G";
     /// An interval does not fit its fields.
     INTERVAL_OVERFLOW = b"22015";
     /// A recursion has not ended after as many rounds as are allowed.

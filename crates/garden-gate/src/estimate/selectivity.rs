@@ -1,6 +1,6 @@
 use crate::catalog::ColumnStatistics;
 use crate::diagnostic::Result;
-use crate::logical::{Columns, CompareOp, Expr, ExprKind, Test};
+use crate::logical::{Columns, CompareOp, Expr, ExprKind, Function, Test};
 use crate::types::{Selectivity, Value, approximate};
 
 /// Without any knowledge: an equality holds for one row in ten, another comparison for one in three.
@@ -77,6 +77,10 @@ impl Truth {
                 let prefix = matches!(parts[1].constant(), Some(Value::Text(text)) if !text.starts_with(['%', '_']));
                 Self::new((1.0 - nulls) * if prefix { GUESS_PREFIX } else { GUESS_PATTERN }, nulls)
             }
+            ExprKind::Call(Function::Sampled { .. }, args) => match args.get(1).and_then(Expr::constant) {
+                Some(percent) => Self::new(percent.ordinal().unwrap_or(0.0) / 100.0, 0.0),
+                None => Self::new(GUESS_EQUAL, 0.0),
+            },
             ExprKind::Column(id) => match columns.statistics(*id)? {
                 Some(statistics) => equals(&statistics, &Value::Boolean(true)),
                 None => Self::new(0.5, 0.0),

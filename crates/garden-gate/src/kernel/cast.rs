@@ -5,7 +5,7 @@ use super::keys::{from_integer_lanes, integer_lanes};
 use super::problem::Problem;
 use crate::types::{
     Decimal, Field, Interval, MICROS_PER_DAY, RowField, SqlType, Value, format_timestamp, parse_address, parse_date,
-    parse_instant, parse_interval, parse_time, parse_timestamp, parse_uuid, rescale,
+    parse_instant, parse_interval, parse_time, parse_time_of_zone, parse_timestamp, parse_uuid, rescale,
 };
 use arrow::array::{
     Array, ArrayRef, AsArray, BinaryViewArray, BinaryViewBuilder, BooleanArray, FixedSizeBinaryArray, PrimitiveArray,
@@ -50,6 +50,9 @@ pub(super) fn cast_array(array: &ArrayRef, from: SqlType, to: SqlType) -> Result
             let local = cast_array(array, T::Date, T::Timestamp)?;
             cast_array(&local, T::Timestamp, to)
         }
+        // The session's zone is UTC.
+        (T::Time, T::TimeTz) | (T::TimeTz, T::Time) => Ok(Arc::clone(array)),
+        (T::Timestamp | T::TimestampTz, T::TimeTz) => cast_array(array, from, T::Time),
         (T::TimestampTz, T::Date | T::Time) => cast_array(&cast_array(array, from, T::Timestamp)?, T::Timestamp, to),
         (T::Date, T::Timestamp) => {
             let array = array.as_primitive::<Date32Type>();
@@ -273,6 +276,7 @@ fn from_text(texts: &StringViewArray, to: SqlType) -> Result<ArrayRef, Problem> 
         SqlType::Double => read!(Float64Type, read_double),
         SqlType::Date => read!(Date32Type, parse_date),
         SqlType::Time => read!(Time64MicrosecondType, parse_time),
+        SqlType::TimeTz => read!(Time64MicrosecondType, |text| parse_time_of_zone(text).or_else(|| parse_time(text))),
         SqlType::Timestamp => read!(TimestampMicrosecondType, read_timestamp),
         SqlType::TimestampTz => {
             let read = |text: &str| parse_instant(text).or_else(|| read_timestamp(text));

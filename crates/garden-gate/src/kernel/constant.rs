@@ -58,7 +58,9 @@ pub(crate) fn array_of(value: &Value, sql_type: SqlType) -> Result<ArrayRef> {
             Arc::new(StringViewArray::from(vec![value.as_str()]))
         }
         (Value::Date(value), SqlType::Date) => Arc::new(Date32Array::from(vec![*value])),
-        (Value::Time(value), SqlType::Time) => Arc::new(Time64MicrosecondArray::from(vec![*value])),
+        (Value::Time(value), SqlType::Time) | (Value::TimeTz(value), SqlType::TimeTz) => {
+            Arc::new(Time64MicrosecondArray::from(vec![*value]))
+        }
         (Value::Timestamp(value), SqlType::Timestamp) => Arc::new(TimestampMicrosecondArray::from(vec![*value])),
         (Value::Months(value), SqlType::YearMonth) => Arc::new(IntervalYearMonthArray::from(vec![*value])),
         (Value::Micros(value), SqlType::DayTime) => Arc::new(DurationMicrosecondArray::from(vec![*value])),
@@ -74,6 +76,7 @@ pub(crate) fn array_of_all(values: &[Value], sql_type: SqlType) -> Result<ArrayR
     let whole = |value: &Value| match value {
         Value::Integer(value)
         | Value::Time(value)
+        | Value::TimeTz(value)
         | Value::Timestamp(value)
         | Value::Instant(value)
         | Value::Micros(value) => Some(*value),
@@ -149,6 +152,7 @@ pub(crate) fn value_at(array: &ArrayRef, sql_type: SqlType, row: usize) -> Value
         SqlType::Varchar(_) | SqlType::Char(_) => Value::Text(array.as_string_view().value(row).to_owned()),
         SqlType::Date => Value::Date(array.as_primitive::<Date32Type>().value(row)),
         SqlType::Time => Value::Time(array.as_primitive::<Time64MicrosecondType>().value(row)),
+        SqlType::TimeTz => Value::TimeTz(array.as_primitive::<Time64MicrosecondType>().value(row)),
         SqlType::Timestamp => Value::Timestamp(array.as_primitive::<TimestampMicrosecondType>().value(row)),
         SqlType::YearMonth => Value::Months(array.as_primitive::<IntervalYearMonthType>().value(row)),
         SqlType::DayTime => Value::Micros(array.as_primitive::<DurationMicrosecondType>().value(row)),

@@ -52,6 +52,10 @@ pub(crate) enum Problem {
     NoSuchZone { zone: String },
     #[error("the share {share} does not lie between 0 and 1")]
     BadShare { share: String },
+    #[error("a sample has between 0 and 100 percent of the rows, not {share}")]
+    BadSampleSize { share: String },
+    #[error("the number of REPEATABLE is NULL")]
+    BadRepeat,
     #[error("LISTAGG makes a text of more than {most} characters")]
     ListTooLong { most: usize },
 }
@@ -62,7 +66,7 @@ impl Facts for Problem {
             Self::DivisionByZero => SqlState::DIVISION_BY_ZERO,
             Self::Overflow(_) | Self::OutOfRange { .. } => SqlState::NUMERIC_OUT_OF_RANGE,
             Self::NoSuchValue {
-                target: SqlType::Date | SqlType::Time | SqlType::Timestamp | SqlType::TimestampTz,
+                target: SqlType::Date | SqlType::Time | SqlType::TimeTz | SqlType::Timestamp | SqlType::TimestampTz,
                 ..
             } => SqlState::INVALID_DATETIME_FORMAT,
             Self::NoSuchValue { .. } => SqlState::INVALID_CHARACTER_VALUE,
@@ -83,6 +87,8 @@ impl Facts for Problem {
             Self::BadNth { .. } => SqlState::INVALID_NTH_VALUE,
             Self::BadDistance => SqlState::INVALID_FRAME,
             Self::NoElement { .. } => SqlState::ARRAY_ELEMENT,
+            Self::BadSampleSize { .. } => SqlState::INVALID_SAMPLE_SIZE,
+            Self::BadRepeat => SqlState::INVALID_SAMPLE_REPEAT,
             Self::NoSuchZone { .. } => SqlState::INVALID_TIME_ZONE,
             Self::ListTooLong { .. } => SqlState::STRING_RIGHT_TRUNCATION,
         }

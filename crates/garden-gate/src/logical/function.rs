@@ -65,6 +65,12 @@ pub(crate) enum Function {
     TrimArray,
     /// Whether an array has an element; not part of the language, used for CYCLE.
     Contains,
+    /// Whether the row at a place belongs to a sample: place, percent, seed. With `pages` whole pages of rows are taken or left.
+    Sampled {
+        pages: bool,
+        /// Whether the seed was given.
+        repeatable: bool,
+    },
     CastFormat,
 }
 
@@ -141,6 +147,7 @@ impl Function {
             Self::AtLocal => "AT LOCAL",
             Self::Element => "an element",
             Self::CastFormat => "CAST … FORMAT",
+            Self::Sampled { .. } => "TABLESAMPLE",
             _ => "a test for a cycle",
         })
     }

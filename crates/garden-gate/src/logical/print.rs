@@ -251,6 +251,14 @@ impl<'a> Printer<'a> {
             Function::Overlay => {
                 format!("OVERLAY({} PLACING {} FROM {} FOR {})", text(0), text(1), text(2), text(3))
             }
+            Function::Sampled { pages, repeatable } => {
+                let again = if repeatable { format!(" REPEATABLE ({})", text(2)) } else { String::new() };
+                let percent = match terms.get(1).map(Expr::kind) {
+                    Some(ExprKind::Literal(Value::Double(percent))) => percent.to_string(),
+                    _ => text(1),
+                };
+                format!("TABLESAMPLE {} ({percent}){again}", if pages { "SYSTEM" } else { "BERNOULLI" })
+            }
             Function::Contains => format!("{} IS ON THE PATH {}", text(1), text(0)),
             _ => format!("{}({})", function.name(), self.exprs(terms)),
         };
@@ -348,6 +356,7 @@ fn literal(value: &Value, out: &mut String) {
         Value::Double(number) => write!(out, "{number:E}"),
         Value::Text(text) | Value::Untyped(text) => write!(out, "'{}'", text.replace('\'', "''")),
         Value::Date(_) => write!(out, "{} '{value}'", SqlType::Date),
+        Value::TimeTz(_) => write!(out, "{} '{value}'", SqlType::Time),
         Value::Time(_) => write!(out, "{} '{value}'", SqlType::Time),
         Value::Instant(_) => write!(out, "TIMESTAMP '{value}'"),
         Value::Binary(_) => write!(out, "X'{value}'"),

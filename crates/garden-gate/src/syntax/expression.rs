@@ -185,13 +185,11 @@ impl Parser<'_> {
             ("CURRENT_TIMESTAMP", Now::Timestamp),
             ("LOCALTIMESTAMP", Now::LocalTimestamp),
             ("LOCALTIME", Now::Time),
+            ("CURRENT_TIME", Now::TimeTz),
         ];
         if let Some((_, now)) = now.into_iter().find(|(word, _)| self.at_word(word)) {
             self.advance();
             return self.node(ExprKind::Now(now), span);
-        }
-        if self.at_word("CURRENT_TIME") {
-            return Err(self.not_supported("CURRENT_TIME, which has a time zone").with_help("LOCALTIME has none"));
         }
         if self.at_word("CASE") {
             return self.case();

@@ -7,7 +7,7 @@ use super::problem::Problem;
 use crate::diagnostic::{Error, Result};
 use crate::types::{
     Decimal, Field, Interval, RowField, SqlType, Value, parse_address, parse_date, parse_hex, parse_instant,
-    parse_interval, parse_time, parse_timestamp, parse_uuid,
+    parse_interval, parse_time, parse_time_of_zone, parse_timestamp, parse_uuid,
 };
 
 impl Parser<'_> {
@@ -66,7 +66,7 @@ impl Parser<'_> {
             let form = "'192.0.2.7' or '2001:db8::7'";
             self.typed_text(SqlType::IpAddress, form, |text| parse_address(text).map(Value::IpAddress))?
         } else if self.at_word("TIME") {
-            self.typed_text(SqlType::Time, "'HH:MM:SS'", |text| parse_time(text).map(Value::Time))?
+            self.time()?
         } else {
             return Ok(None);
         };
@@ -84,6 +84,17 @@ impl Parser<'_> {
         }
         let parse = |text: &str| parse_timestamp(text).map(Value::Timestamp);
         self.typed_text(SqlType::Timestamp, "'YYYY-MM-DD HH:MM:SS'", parse)
+    }
+
+    /// `TIME '…'`; with an offset at the end of the text it is one of a zone.
+    fn time(&mut self) -> Result<Expr> {
+        let token = self.ahead(1);
+        if let Some(micros) = parse_time_of_zone(&unquote(self.raw(token))) {
+            let start = self.advance().span;
+            self.advance();
+            return self.node(ExprKind::Literal(Value::TimeTz(micros), SqlType::TimeTz), start.to(token.span));
+        }
+        self.typed_text(SqlType::Time, "'HH:MM:SS'", |text| parse_time(text).map(Value::Time))
     }
 
     /// `X'0F10'`
@@ -262,11 +273,8 @@ impl Parser<'_> {
             return Err(self.not_supported("a precision of TIME or TIMESTAMP other than 6"));
         }
         if self.at_words(&["WITH", "TIME", "ZONE"]) {
-            if found == SqlType::Time {
-                return Err(self.not_supported("TIME WITH TIME ZONE"));
-            }
             self.accept_words(&["WITH", "TIME", "ZONE"]);
-            return Ok(SqlType::TimestampTz);
+            return Ok(if found == SqlType::Time { SqlType::TimeTz } else { SqlType::TimestampTz });
         }
         self.accept_words(&["WITHOUT", "TIME", "ZONE"]);
         Ok(found)

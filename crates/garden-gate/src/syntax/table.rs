@@ -1,4 +1,4 @@
-use super::ast::{Join, JoinCondition, JoinKind, TableAlias, TableCall, TableExpr};
+use super::ast::{Expr, Join, JoinCondition, JoinKind, Sample, TableAlias, TableCall, TableExpr};
 use super::lexer::{Symbol, TokenKind};
 use super::parser::{MAX_NESTING, Parser};
 use super::problem::Problem;
@@ -16,7 +16,7 @@ struct JoinWords {
 impl Parser<'_> {
     /// One item of FROM with the joins that follow it.
     pub(super) fn table_expression(&mut self) -> Result<TableExpr> {
-        let first = self.table_primary()?;
+        let first = self.table_factor()?;
         self.joins(first)
     }
 
@@ -26,7 +26,7 @@ impl Parser<'_> {
             let start = self.span();
             let Some(words) = self.join_words()? else { return Ok(left) };
             let span = start.to(self.last_span());
-            let mut right = self.table_primary()?;
+            let mut right = self.table_factor()?;
             let condition = match (words.cross, words.natural) {
                 (true, _) => JoinCondition::Cross,
                 (_, true) => JoinCondition::Natural,
@@ -80,6 +80,32 @@ impl Parser<'_> {
         Err(self.expected("ON or USING").with_help("CROSS JOIN pairs every row with every other, without a condition"))
     }
 
+    /// A table, or a sample of it.
+    fn table_factor(&mut self) -> Result<TableExpr> {
+        let table = self.table_primary()?;
+        let start = self.span();
+        if !self.accept_word("TABLESAMPLE") {
+            return Ok(table);
+        }
+        let pages = self.accept_word("SYSTEM");
+        if !pages && !self.accept_word("BERNOULLI") {
+            let help = "BERNOULLI decides for each row, SYSTEM for pages of rows: TABLESAMPLE BERNOULLI (10)";
+            return Err(self.expected("BERNOULLI or SYSTEM").with_help(help));
+        }
+        let percent = self.number_in_parentheses()?;
+        let repeatable = if self.accept_word("REPEATABLE") { Some(self.number_in_parentheses()?) } else { None };
+        let span = start.to(self.last_span());
+        Ok(TableExpr::Sampled(Box::new((table, Sample { pages, percent, repeatable, span }))))
+    }
+
+    fn number_in_parentheses(&mut self) -> Result<Expr> {
+        let open = self.span();
+        self.expect_symbol(Symbol::LeftParen, "( and a number")?;
+        let number = self.expression()?;
+        self.close(open)?;
+        Ok(number)
+    }
+
     fn table_primary(&mut self) -> Result<TableExpr> {
         let start = self.span();
         let lateral = self.accept_word("LATERAL");
@@ -129,11 +155,8 @@ impl Parser<'_> {
     }
 
     fn table_alias(&mut self) -> Result<TableAlias> {
-        if self.at_any(&["GUIDE", "FOR"]) {
+        if self.at_any(&["GUIDE", "FOR", "TABLESAMPLE"]) {
             return Ok(TableAlias::default());
-        }
-        if self.at_word("TABLESAMPLE") {
-            return Err(self.not_supported("TABLESAMPLE"));
         }
         let Some(alias) = self.alias("a name for the table after AS")? else { return Ok(TableAlias::default()) };
         let columns = if self.at_symbol(Symbol::LeftParen) {

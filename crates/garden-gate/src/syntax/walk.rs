@@ -161,6 +161,7 @@ impl TableExpr {
             Self::Function { call: TableCall::Series(args) | TableCall::Unnest { arrays: args, .. }, .. } => {
                 args.iter().for_each(|arg| arg.for_each_table(visit));
             }
+            Self::Sampled(sampled) => sampled.0.for_each_table(visit),
             Self::Join(join) => {
                 let Join { left, right, condition, .. } = join.as_ref();
                 left.for_each_table(visit);

@@ -19,7 +19,7 @@ impl SqlType {
             Self::Real => DataType::Float32,
             Self::Double => DataType::Float64,
             Self::Date => DataType::Date32,
-            Self::Time => DataType::Time64(TimeUnit::Microsecond),
+            Self::Time | Self::TimeTz => DataType::Time64(TimeUnit::Microsecond),
             Self::Timestamp => DataType::Timestamp(TimeUnit::Microsecond, None),
             Self::TimestampTz => DataType::Timestamp(TimeUnit::Microsecond, Some("UTC".into())),
             Self::Binary(_) | Self::Varbinary(_) => DataType::BinaryView,

@@ -90,6 +90,14 @@ pub(crate) fn parse_instant(text: &str) -> Option<i64> {
     Some(local - parse_offset(&text[sign..])? * MICROS_PER_SECOND)
 }
 
+/// A time of day with an offset from UTC at its end, as microseconds since midnight UTC.
+pub(crate) fn parse_time_of_zone(text: &str) -> Option<i64> {
+    let text = text.trim();
+    let sign = text.rfind(['+', '-'])?;
+    let local = parse_time(text[..sign].trim_end())?;
+    Some((local - parse_offset(&text[sign..])? * MICROS_PER_SECOND).rem_euclid(MICROS_PER_DAY))
+}
+
 /// An offset from UTC such as `+02:00` or `-5`, in seconds.
 pub(crate) fn parse_offset(text: &str) -> Option<i64> {
     let (sign, body) = match text.as_bytes().first()? {

@@ -20,7 +20,7 @@ pub use composite::RowField;
 pub(crate) use date::MICROS_PER_DAY;
 pub(crate) use date::{
     add_months, date_parts, format_date, format_time, format_timestamp, parse_date, parse_instant, parse_offset,
-    parse_time, parse_timestamp,
+    parse_time, parse_time_of_zone, parse_timestamp,
 };
 pub use decimal::Decimal;
 pub(crate) use decimal::{divide_rounded, power_of_ten, rescale};

@@ -42,6 +42,8 @@ pub enum SqlType {
     Date,
     /// A time of day in microseconds, without time zone.
     Time,
+    /// A time of day of an instant, in microseconds; times are compared as they are in UTC.
+    TimeTz,
     /// A day and a time of day in microseconds, without time zone.
     Timestamp,
     /// An instant, in microseconds.
@@ -93,7 +95,7 @@ impl SqlType {
 
     /// Whether it is a day, a time of day, or both.
     pub(crate) fn is_datetime(self) -> bool {
-        matches!(self, Self::Date | Self::Time | Self::Timestamp | Self::TimestampTz)
+        matches!(self, Self::Date | Self::Time | Self::TimeTz | Self::Timestamp | Self::TimestampTz)
     }
 
     pub(crate) fn is_interval(self) -> bool {
@@ -123,6 +125,7 @@ impl SqlType {
             }
             (a, b) if a.is_binary() && b.is_binary() => Some(Self::Varbinary(binary_length(a, b))),
             (Self::Timestamp | Self::TimestampTz, Self::Timestamp | Self::TimestampTz) => Some(Self::TimestampTz),
+            (Self::Time | Self::TimeTz, Self::Time | Self::TimeTz) => Some(Self::TimeTz),
             (Self::Array(a), Self::Array(b)) => Some(Self::array_of(a.common(*b)?)),
             (Self::Row(a), Self::Row(b)) => common_row(a, b),
             (a, b) if a.is_integer() && b.is_integer() => Some(if a.digits() > b.digits() { a } else { b }),
@@ -176,6 +179,7 @@ impl fmt::Display for SqlType {
             Self::Varchar(Some(length)) => write!(f, "VARCHAR({length})"),
             Self::Date => f.write_str("DATE"),
             Self::Time => f.write_str("TIME"),
+            Self::TimeTz => f.write_str("TIME WITH TIME ZONE"),
             Self::Timestamp => f.write_str("TIMESTAMP"),
             Self::TimestampTz => f.write_str("TIMESTAMP WITH TIME ZONE"),
             Self::YearMonth => f.write_str("INTERVAL YEAR TO MONTH"),
@@ -204,6 +208,7 @@ mod tests {
             (T::Char(3), T::Varchar(Some(2)), Some(T::Varchar(Some(3)))),
             (T::Binary(3), T::Varbinary(Some(7)), Some(T::Varbinary(Some(7)))),
             (T::Timestamp, T::TimestampTz, Some(T::TimestampTz)),
+            (T::Time, T::TimeTz, Some(T::TimeTz)),
             (T::array_of(T::Integer), T::array_of(T::BigInt), Some(T::array_of(T::BigInt))),
             (T::array_of(T::Integer), T::array_of(T::Date), None),
             (T::Date, T::TEXT, None),

@@ -97,7 +97,7 @@ fn parse(template: &str) -> Result<Vec<Part>, String> {
 fn split(value: i64, sql_type: SqlType) -> (i64, i64) {
     match sql_type {
         SqlType::Date => (value, 0),
-        SqlType::Time => (0, value),
+        SqlType::Time | SqlType::TimeTz => (0, value),
         _ => (value.div_euclid(MICROS_PER_DAY), value.rem_euclid(MICROS_PER_DAY)),
     }
 }
@@ -193,7 +193,7 @@ fn read(text: &str, target: SqlType, parts: &[Part], current: i64) -> Option<i64
     let time = ((hour * 60 + minute) * 60 + second) * MICROS_PER_SECOND + micros;
     Some(match target {
         SqlType::Date => date,
-        SqlType::Time => time,
+        SqlType::Time | SqlType::TimeTz => time,
         _ => date * MICROS_PER_DAY + time,
     })
 }

@@ -97,6 +97,8 @@ pub(crate) enum Test {
 pub(crate) enum Now {
     Date,
     Time,
+    /// With time zone.
+    TimeTz,
     /// With time zone: an instant.
     Timestamp,
     LocalTimestamp,

@@ -24,6 +24,8 @@ pub enum Value {
     Date(i32),
     /// Microseconds since midnight.
     Time(i64),
+    /// A time of day with time zone: microseconds since midnight UTC.
+    TimeTz(i64),
     /// Microseconds since 1970-01-01 00:00:00.
     Timestamp(i64),
     /// An instant: microseconds since 1970-01-01 00:00:00 UTC.
@@ -71,6 +73,7 @@ impl Value {
             Self::Boolean(value) => f64::from(u8::from(*value)),
             Self::Integer(value)
             | Self::Time(value)
+            | Self::TimeTz(value)
             | Self::Timestamp(value)
             | Self::Instant(value)
             | Self::Micros(value) => super::approximate(*value),
@@ -121,6 +124,7 @@ impl fmt::Display for Value {
             Self::Text(value) | Self::Untyped(value) => f.write_str(value),
             Self::Date(days) => f.write_str(&format_date(*days)),
             Self::Time(micros) => f.write_str(&format_time(*micros)),
+            Self::TimeTz(micros) => write!(f, "{}+00:00", format_time(*micros)),
             Self::Timestamp(micros) => f.write_str(&format_timestamp(*micros)),
             Self::Instant(micros) => write!(f, "{}+00:00", format_timestamp(*micros)),
             Self::Binary(bytes) => f.write_str(&super::format_hex(bytes)),

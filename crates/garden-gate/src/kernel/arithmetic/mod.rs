@@ -21,6 +21,7 @@ pub(super) fn binary(op: ArithmeticOp, left: &Lane, right: &Lane, result: SqlTyp
         SqlType::Numeric { precision, scale } => decimal::binary(op, left, right, (precision, scale)),
         SqlType::Date
         | SqlType::Time
+        | SqlType::TimeTz
         | SqlType::Timestamp
         | SqlType::TimestampTz
         | SqlType::YearMonth

@@ -29,7 +29,10 @@ pub(super) fn extract(field: X, arguments: &Arguments<'_>) -> Result<ArrayRef, P
     let is_date = matches!(field, X::Year | X::Month | X::Day);
     let one = |value: i64| match arguments.types[0] {
         SqlType::Date => date(value),
-        SqlType::Time => time(value),
+        SqlType::Time | SqlType::TimeTz => match field {
+            X::TimezoneHour | X::TimezoneMinute => 0,
+            _ => time(value),
+        },
         SqlType::Timestamp | SqlType::TimestampTz => match field {
             X::TimezoneHour | X::TimezoneMinute => 0,
             _ if is_date => date(value.div_euclid(MICROS_PER_DAY)),
@@ -75,13 +78,15 @@ pub(super) fn months_between(arguments: &Arguments<'_>) -> Result<ArrayRef, Prob
 pub(super) fn at_zone(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     let array = arguments.array(0)?;
     let lanes = integer_lanes(&array).unwrap_or_default();
-    let sign = if arguments.types[0] == SqlType::Timestamp { -1 } else { 1 };
+    let sign = if matches!(arguments.types[0], SqlType::Timestamp | SqlType::Time) { -1 } else { 1 };
+    let of_day = matches!(arguments.types[0], SqlType::Time | SqlType::TimeTz);
     let mut values = Vec::with_capacity(lanes.len());
     let mut valid = Vec::with_capacity(lanes.len());
     for (row, value) in lanes.iter().enumerate() {
         let offset = if function == F::AtLocal { Some(0) } else { offset(arguments, row)? };
         valid.push(array.is_valid(row) && offset.is_some());
-        values.push(value.checked_add(sign * offset.unwrap_or(0)).ok_or(Problem::OutsideCalendar)?);
+        let moved = value.checked_add(sign * offset.unwrap_or(0)).ok_or(Problem::OutsideCalendar)?;
+        values.push(if of_day { moved.rem_euclid(MICROS_PER_DAY) } else { moved });
     }
     Ok(from_integer_lanes(values, Some(valid.into()), &arguments.result.arrow()))
 }

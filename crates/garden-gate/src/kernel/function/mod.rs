@@ -4,6 +4,7 @@ mod array;
 mod datetime;
 mod number;
 mod regex;
+mod sample;
 mod series;
 mod template;
 mod text;
@@ -147,6 +148,7 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
         F::MonthsBetween => datetime::months_between(arguments),
         F::AtZone | F::AtLocal => datetime::at_zone(function, arguments),
         F::CastFormat => template::cast(arguments),
+        F::Sampled { pages, .. } => sample::sampled(pages, arguments),
         F::Element | F::Cardinality | F::TrimArray | F::Contains => array::call(function, arguments),
         _ => number::call(function, arguments),
     }

@@ -232,7 +232,18 @@ pub(crate) enum TableExpr {
     File { path: String, options: Box<FileOptions>, alias: TableAlias, span: Span },
     Derived { query: Box<Query>, lateral: bool, alias: TableAlias },
     Function { call: TableCall, alias: TableAlias },
+    Sampled(Box<(TableExpr, Sample)>),
     Join(Box<Join>),
+}
+
+/// `TABLESAMPLE BERNOULLI | SYSTEM (percent) [REPEATABLE (number)]`
+#[derive(Clone, Debug)]
+pub(crate) struct Sample {
+    /// SYSTEM: pages of rows, not single ones, are taken.
+    pub(crate) pages: bool,
+    pub(crate) percent: Expr,
+    pub(crate) repeatable: Option<Expr>,
+    pub(crate) span: Span,
 }
 
 /// A table made by a function of the rows to its left.
