@@ -50,6 +50,7 @@ fn an_unclosed_parenthesis_shows_both_places() {
 fn what_comes_later_says_so() {
     for (sql, what) in [
         ("SELECT JSON_VALUE(name, 'x') FROM bed", "JSON_VALUE"),
+        ("CREATE TABLE x (a TIME(3))", "a precision of TIME"),
         ("SELECT * FROM beds_of(1)", "a function of your own as a table"),
         ("SELECT * FROM bed FOR SYSTEM_TIME AS OF COMMIT 1", "SYSTEM_TIME"),
         ("SELECT * FROM bed GUIDE (WORKERS 2)", "GUIDE"),

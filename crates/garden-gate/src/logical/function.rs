@@ -72,6 +72,8 @@ pub(crate) enum Function {
         repeatable: bool,
     },
     CastFormat,
+    /// A time or timestamp with so many digits of its seconds.
+    SecondDigits,
 }
 
 /// Every function that is called by a name and arguments, or whose syntax the parser turns into such a call.
@@ -88,6 +90,7 @@ pub(crate) const FUNCTIONS: &[(&str, Function)] = &[
     ("CHAR_LENGTH", Function::CharacterLength),
     ("COS", Function::Cos),
     ("COSH", Function::Cosh),
+    ("DIGITS OF SECONDS", Function::SecondDigits),
     ("EXP", Function::Exp),
     ("FLOOR", Function::Floor),
     ("GREATEST", Function::Greatest),

@@ -259,6 +259,20 @@ impl<'a> Printer<'a> {
                 };
                 format!("TABLESAMPLE {} ({percent}){again}", if pages { "SYSTEM" } else { "BERNOULLI" })
             }
+            Function::SecondDigits => {
+                let zone = if terms
+                    .first()
+                    .is_some_and(|term| matches!(term.sql_type(), SqlType::TimeTz | SqlType::TimestampTz))
+                {
+                    " WITH TIME ZONE"
+                } else {
+                    ""
+                };
+                let of_day =
+                    terms.first().is_some_and(|term| matches!(term.sql_type(), SqlType::Time | SqlType::TimeTz));
+                let name = if of_day { "TIME" } else { "TIMESTAMP" };
+                format!("CAST({} AS {name}({}){zone})", text(0), text(1))
+            }
             Function::Contains => format!("{} IS ON THE PATH {}", text(1), text(0)),
             _ => format!("{}({})", function.name(), self.exprs(terms)),
         };

@@ -23,7 +23,7 @@ impl Parser<'_> {
         self.node(ExprKind::Literal(Value::Text(text.into()), SqlType::TEXT), span)
     }
 
-    fn number_node(&self, value: i64, span: Span) -> Result<Expr> {
+    pub(super) fn number_node(&self, value: i64, span: Span) -> Result<Expr> {
         self.node(ExprKind::Literal(Value::Integer(value), SqlType::Integer), span)
     }
 

@@ -189,7 +189,10 @@ impl Parser<'_> {
         ];
         if let Some((_, now)) = now.into_iter().find(|(word, _)| self.at_word(word)) {
             self.advance();
-            return self.node(ExprKind::Now(now), span);
+            let digits = if now == Now::Date { 6 } else { self.second_digits()? };
+            let span = span.to(self.last_span());
+            let moment = self.node(ExprKind::Now(now), span)?;
+            return self.to_digits(moment, digits, span);
         }
         if self.at_word("CASE") {
             return self.case();
@@ -295,11 +298,23 @@ impl Parser<'_> {
         self.expect_symbol(Symbol::LeftParen, "(")?;
         let operand = self.expression()?;
         self.expect_word("AS")?;
-        let target = self.data_type()?;
+        let (target, digits) =
+            if self.at_any(&["TIME", "TIMESTAMP"]) { self.precise_time_type()? } else { (self.data_type()?, 6) };
         let format =
             if self.accept_word("FORMAT") { Some(self.text_literal("a template in single quotes")?) } else { None };
         self.close(open)?;
-        self.node(ExprKind::Cast(Box::new(operand), target, format), start.to(self.last_span()))
+        let span = start.to(self.last_span());
+        let cast = self.node(ExprKind::Cast(Box::new(operand), target, format), span)?;
+        self.to_digits(cast, digits, span)
+    }
+
+    /// A time with fewer digits of its seconds; the others are dropped.
+    fn to_digits(&mut self, time: Expr, digits: u8, span: Span) -> Result<Expr> {
+        if digits == 6 {
+            return Ok(time);
+        }
+        let digits = self.number_node(digits.into(), span)?;
+        self.plain_call("DIGITS OF SECONDS", vec![time, digits], span)
     }
 
     fn name_or_call(&mut self) -> Result<Expr> {

@@ -267,17 +267,36 @@ impl Parser<'_> {
     }
 
     fn time_type(&mut self) -> Result<SqlType> {
+        match self.precise_time_type()? {
+            (found, 6) => Ok(found),
+            _ => Err(self.not_supported("a precision of TIME or TIMESTAMP other than 6, outside of CAST")),
+        }
+    }
+
+    /// The digits behind the point of a second, in parentheses; six when they are not given.
+    pub(super) fn second_digits(&mut self) -> Result<u8> {
+        if !self.at_symbol(Symbol::LeftParen) {
+            return Ok(6);
+        }
+        let open = self.advance().span;
+        let digits = self.raw(self.current()).parse::<u8>().ok().filter(|digits| *digits <= 6);
+        let digits = digits.ok_or_else(|| self.expected("a number of digits from 0 to 6"))?;
+        self.advance();
+        self.close(open)?;
+        Ok(digits)
+    }
+
+    /// TIME or TIMESTAMP, and the digits of its seconds.
+    pub(super) fn precise_time_type(&mut self) -> Result<(SqlType, u8)> {
         let found = if self.at_word("TIME") { SqlType::Time } else { SqlType::Timestamp };
         self.advance();
-        if self.at_symbol(Symbol::LeftParen) && self.length()? != 6 {
-            return Err(self.not_supported("a precision of TIME or TIMESTAMP other than 6"));
-        }
+        let digits = self.second_digits()?;
         if self.at_words(&["WITH", "TIME", "ZONE"]) {
             self.accept_words(&["WITH", "TIME", "ZONE"]);
-            return Ok(if found == SqlType::Time { SqlType::TimeTz } else { SqlType::TimestampTz });
+            return Ok((if found == SqlType::Time { SqlType::TimeTz } else { SqlType::TimestampTz }, digits));
         }
         self.accept_words(&["WITHOUT", "TIME", "ZONE"]);
-        Ok(found)
+        Ok((found, digits))
     }
 
     fn interval_type(&mut self) -> Result<SqlType> {

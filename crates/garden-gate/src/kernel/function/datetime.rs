@@ -55,6 +55,18 @@ pub(super) fn extract(field: X, arguments: &Arguments<'_>) -> Result<ArrayRef, P
     Ok(from_integer_lanes(values, array.nulls().cloned(), &arguments.result.arrow()))
 }
 
+/// Times without the digits of their seconds past the first so many.
+pub(super) fn second_digits(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
+    let (array, digits) = (arguments.array(0)?, arguments.array(1)?);
+    let (lanes, digits) = (integer_lanes(&array).unwrap_or_default(), integer_lanes(&digits).unwrap_or_default());
+    let cut = |(micros, digits): (&i64, &i64)| {
+        let unit = u32::try_from(6 - digits).ok().and_then(|power| 10_i64.checked_pow(power)).unwrap_or(1);
+        micros - micros.rem_euclid(unit)
+    };
+    let values = lanes.iter().zip(digits.iter()).map(cut).collect();
+    Ok(from_integer_lanes(values, array.nulls().cloned(), &arguments.result.arrow()))
+}
+
 /// Whole months from the second day to the first, toward zero.
 pub(super) fn months_between(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     let (end, start) = (arguments.array(0)?, arguments.array(1)?);

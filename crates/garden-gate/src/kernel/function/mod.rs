@@ -145,6 +145,7 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
         | F::SubstringRegex
         | F::TranslateRegex => regex::call(function, arguments),
         F::Extract(field) => datetime::extract(field, arguments),
+        F::SecondDigits => datetime::second_digits(arguments),
         F::MonthsBetween => datetime::months_between(arguments),
         F::AtZone | F::AtLocal => datetime::at_zone(function, arguments),
         F::CastFormat => template::cast(arguments),
