@@ -29,6 +29,9 @@ pub fn tables(all: &[TableFacts], look: Look) -> String {
 pub fn describe(table: &TableFacts, look: Look) -> String {
     let rows = table.rows.map_or_else(String::new, |rows| format!(", {rows} row{}", if rows == 1 { "" } else { "s" }));
     let mut out = format!("{}\n\n", look.strong(format!("{} {}.{}{rows}", table.kind, table.schema, table.name)));
+    if let Some(comment) = &table.comment {
+        let _ = writeln!(out, "{comment}\n");
+    }
     let mut lines = vec![["column", "type", "nulls", "different", "least", "greatest", ""].map(str::to_owned)];
     for column in &table.columns {
         let known = column.statistics.as_deref();
@@ -60,10 +63,11 @@ pub fn describe(table: &TableFacts, look: Look) -> String {
     out
 }
 
-/// NOT NULL and what fills the column.
+/// NOT NULL, what fills the column, what people say of it.
 fn words(column: &ColumnFacts) -> String {
     let not_null = column.not_null.then(|| "NOT NULL".to_owned());
-    not_null.into_iter().chain(column.filled.clone()).collect::<Vec<_>>().join(" ")
+    let comment = column.comment.as_ref().map(|comment| format!("-- {comment}"));
+    not_null.into_iter().chain(column.filled.clone()).chain(comment).collect::<Vec<_>>().join(" ")
 }
 
 fn frequent(out: &mut String, column: &ColumnFacts, look: Look) {
@@ -138,6 +142,7 @@ pub fn describe_json(table: &TableFacts) -> String {
             "type": column.sql_type.map(|sql_type| sql_type.to_string()),
             "nullable": !column.not_null,
             "filled": column.filled,
+            "comment": column.comment,
             "nulls": known.map(|known| known.nulls),
             "distinct": known.map(|known| known.distinct),
             "exact": known.map(|known| known.exact),
@@ -160,6 +165,7 @@ pub fn describe_json(table: &TableFacts) -> String {
         "keys": keys,
         "indexes": indexes,
         "query": table.query,
+        "comment": table.comment,
     });
     format!("{object}\n")
 }

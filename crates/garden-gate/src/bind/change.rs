@@ -113,9 +113,9 @@ pub(crate) fn bind_returning(
 
 impl<'a> Binder<'a> {
     pub(super) fn bound(self, plan: LogicalPlan, output: Vec<OutputColumn>) -> Result<Bound> {
-        let Binder { columns, problems, notes, generic, steps, .. } = self;
+        let Binder { columns, problems, notes, generic, numbered, steps, .. } = self;
         fail_with_all(problems)?;
-        Ok(Bound { plan, output, columns, notes, generic, steps })
+        Ok(Bound { plan, output, columns, notes, generic, numbered, steps })
     }
 
     fn target(&self, name: &[ast::Ident], span: Span) -> Result<Target<'a>> {
@@ -264,6 +264,7 @@ impl<'a> Binder<'a> {
             ids[at] = id;
             computed.push((id, value));
         }
+        let plan = self.with_next_values(plan);
         let plan = self.project_attached(plan, computed);
         let (plan, columns) = self.generated(plan, ids, target.definition);
         let place = OutputColumn { name: "place".into(), id: place, sql_type: SqlType::BigInt };

@@ -3,7 +3,7 @@
 use super::change_problem::ChangeProblem;
 use super::scope::{Relation, Scope, ScopeColumn};
 use super::{Binder, Surroundings, fail_with_all};
-use crate::catalog::{Filled, Index, IndexPart, TableDefinition};
+use crate::catalog::{ColumnDefinition, Domain, Filled, Index, IndexPart, TableDefinition};
 use crate::diagnostic::{Error, Result, Span, SqlState};
 use crate::logical::{ColumnId, Expr, ExprKind, ScanIndex, SortKey};
 use crate::types::Value;
@@ -71,19 +71,29 @@ pub(super) fn scan_indexes<'a>(definition: &'a TableDefinition, around: &'a Surr
 /// Whatever is wrong with one of them; 42000 when a value does not fit its column.
 pub(crate) fn check_definition<'a>(definition: &'a TableDefinition, around: &'a Surroundings<'a>) -> Result<()> {
     for column in &definition.columns {
-        let (text, generated) = match &column.filled {
-            Filled::Default(text) => (text, false),
-            Filled::Generated(text) => (text, true),
-            Filled::Null | Filled::Identity(_) => continue,
-        };
+        check_default(column, around)?;
+        let Filled::Generated(text) = &column.filled else { continue };
         let mut binder = Binder::new(text, around);
-        let scope = if generated { binder.row_scope(definition) } else { Scope::default() };
+        let scope = binder.row_scope(definition);
         let value = binder.written(text, &scope)?;
-        binder.refuse_query(&value, if generated { "a generated column" } else { "DEFAULT" });
+        binder.refuse_query(&value, "a generated column");
         binder.assign(value, column);
         fail_with_all(binder.problems)?;
     }
     bind_checks(definition, around).map(|_| ())
+}
+
+/// Reads the default of a column, to find what is wrong with it.
+///
+/// # Errors
+/// Whatever is wrong with it; 42000 when the value does not fit the column.
+pub(crate) fn check_default<'a>(column: &'a ColumnDefinition, around: &'a Surroundings<'a>) -> Result<()> {
+    let Filled::Default(text) = &column.filled else { return Ok(()) };
+    let mut binder = Binder::new(text, around);
+    let value = binder.written(text, &Scope::default())?;
+    binder.refuse_query(&value, "DEFAULT");
+    binder.assign(value, column);
+    fail_with_all(binder.problems)
 }
 
 /// The value a column has in a row that does not give one.
@@ -100,8 +110,35 @@ pub(crate) fn default_value<'a>(
     let mut binder = Binder::new(text, around);
     let value = binder.written(text, &Scope::default())?;
     let value = binder.assign(value, column);
+    if binder.has_next_values() {
+        binder.problems.push(Error::not_supported("a number of a sequence for rows that are there already"));
+    }
     fail_with_all(binder.problems)?;
     crate::kernel::evaluate_constant(&value)
+}
+
+/// Reads the default and the conditions of a domain, to find what is wrong with them.
+///
+/// # Errors
+/// Whatever is wrong with one of them.
+pub(crate) fn check_domain<'a>(domain: &'a Domain, around: &'a Surroundings<'a>) -> Result<()> {
+    if let Some(text) = &domain.default {
+        let mut binder = Binder::new(text, around);
+        let value = binder.written(text, &Scope::default())?;
+        binder.coerce(value, domain.sql_type);
+        fail_with_all(binder.problems)?;
+    }
+    for (_, text) in &domain.checks {
+        let mut binder = Binder::new(text, around);
+        let columns = vec![ScopeColumn { name: "VALUE".into(), id: binder.new_column("VALUE", domain.sql_type) }];
+        let name = domain.name.clone();
+        let scope = Scope::of(Relation { schema: None, name, hidden_name: None, columns, keys: Vec::new() });
+        let bound = binder.written(text, &scope)?;
+        let bound = binder.condition(bound, "CHECK");
+        binder.refuse_query(&bound, "CHECK");
+        fail_with_all(binder.problems)?;
+    }
+    Ok(())
 }
 
 impl Binder<'_> {
@@ -116,6 +153,10 @@ impl Binder<'_> {
     }
 
     fn refuse_query(&mut self, expr: &Expr, what: &'static str) {
+        if what != "DEFAULT" && self.has_next_values() {
+            let message = format!("{what} can't use NEXT VALUE FOR");
+            self.problems.push(Error::new(SqlState::SYNTAX_OR_RULE, message).at(expr.span()));
+        }
         if expr.has_subquery() {
             self.problems.push(Error::from_facts(&ChangeProblem::Subquery { what }).at(expr.span()));
         }

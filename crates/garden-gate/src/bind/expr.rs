@@ -55,6 +55,7 @@ impl Binder<'_> {
                     None => self.cast(operand, *target, span),
                 }
             }
+            K::NextValue(name) => self.next_value(name, clause, span),
             K::Call(call) => self.call(call, (scope, clause), span)?,
             _ => self.further_expr(expr, (scope, clause), span)?,
         })

@@ -1,6 +1,6 @@
 //! `INFORMATION_SCHEMA` (ISO/IEC 9075-11): what there is, as tables that can be queried.
 
-use crate::catalog::{Catalog, Column, Filled, Table, TableKind};
+use crate::catalog::{Catalog, Column, Domain, Filled, Numbers, Schema, Sequence, Table, TableFunction, TableKind};
 use crate::storage::MemoryTable;
 use crate::syntax::ast::Ident;
 use crate::types::{SqlType, Value};
@@ -74,6 +74,40 @@ const VIEWS: &[View] = &[
         "REFERENTIAL_CONSTRAINTS",
         &["CONSTRAINT_CATALOG", "CONSTRAINT_SCHEMA", "CONSTRAINT_NAME", "UNIQUE_CONSTRAINT_NAME", "MATCH_OPTION"],
         references,
+    ),
+    (
+        "SEQUENCES",
+        &[
+            "SEQUENCE_CATALOG",
+            "SEQUENCE_SCHEMA",
+            "SEQUENCE_NAME",
+            "DATA_TYPE",
+            "START_VALUE",
+            "MINIMUM_VALUE",
+            "MAXIMUM_VALUE",
+            "INCREMENT",
+            "CYCLE_OPTION",
+        ],
+        sequences,
+    ),
+    ("DOMAINS", &["DOMAIN_CATALOG", "DOMAIN_SCHEMA", "DOMAIN_NAME", "DATA_TYPE", "DOMAIN_DEFAULT"], domains),
+    (
+        "ROUTINES",
+        &["ROUTINE_CATALOG", "ROUTINE_SCHEMA", "ROUTINE_NAME", "ROUTINE_TYPE", "ROUTINE_BODY", "ROUTINE_DEFINITION"],
+        routines,
+    ),
+    (
+        "PARAMETERS",
+        &[
+            "SPECIFIC_CATALOG",
+            "SPECIFIC_SCHEMA",
+            "SPECIFIC_NAME",
+            "ORDINAL_POSITION*",
+            "PARAMETER_MODE",
+            "PARAMETER_NAME",
+            "DATA_TYPE",
+        ],
+        parameters,
     ),
     ("CHECK_CONSTRAINTS", &["CONSTRAINT_CATALOG", "CONSTRAINT_SCHEMA", "CONSTRAINT_NAME", "CHECK_CLAUSE"], checks),
 ];
@@ -249,6 +283,50 @@ fn checks(catalog: &Catalog) -> Rows {
         for check in table.definition.iter().flat_map(|definition| &definition.checks) {
             let text = check.condition.text().trim();
             rows.push([CATALOG, schema, &check.name, text].map(Value::from).to_vec());
+        }
+    }
+    rows
+}
+
+fn sequences(catalog: &Catalog) -> Rows {
+    let row = |schema: &Schema, sequence: &Sequence| {
+        let Numbers { sql_type, start, increment, least, most, cycle } = sequence.numbers;
+        let numbers = [start, least, most, increment].map(|number| number.to_string().into());
+        let firsts = [CATALOG.into(), schema.name.as_str().into(), sequence.name.as_str().into()];
+        let cycle = if cycle { "YES" } else { "NO" };
+        firsts.into_iter().chain([sql_type.to_string().into()]).chain(numbers).chain([cycle.into()]).collect()
+    };
+    catalog.schemas.iter().flat_map(|schema| schema.sequences.iter().map(|sequence| row(schema, sequence))).collect()
+}
+
+fn domains(catalog: &Catalog) -> Rows {
+    let row = |schema: &Schema, domain: &Domain| {
+        let default = domain.default.as_ref().map_or(Value::Null, |text| text.text().trim().into());
+        let (schema, name) = (schema.name.as_str(), domain.name.as_str());
+        vec![CATALOG.into(), schema.into(), name.into(), domain.sql_type.to_string().into(), default]
+    };
+    catalog.schemas.iter().flat_map(|schema| schema.domains.iter().map(|domain| row(schema, domain))).collect()
+}
+
+fn routines(catalog: &Catalog) -> Rows {
+    let row = |schema: &Schema, function: &TableFunction| {
+        let (schema, name) = (schema.name.as_str(), function.name.as_str());
+        vec![CATALOG.into(), schema.into(), name.into(), "FUNCTION".into(), "SQL".into(), function.query.text().into()]
+    };
+    catalog.schemas.iter().flat_map(|schema| schema.functions.iter().map(|function| row(schema, function))).collect()
+}
+
+fn parameters(catalog: &Catalog) -> Rows {
+    let mut rows = Vec::new();
+    for schema in &catalog.schemas {
+        for function in &schema.functions {
+            for (at, (name, sql_type)) in function.parameters.iter().enumerate() {
+                let number = Value::Integer(i64::from(crate::types::index(at)) + 1);
+                let (schema, function) = (schema.name.as_str(), function.name.as_str());
+                let first = [CATALOG.into(), schema.into(), function.into(), number];
+                let rest = ["IN".into(), name.as_str().into(), sql_type.to_string().into()];
+                rows.push(first.into_iter().chain(rest).collect());
+            }
         }
     }
     rows

@@ -72,6 +72,7 @@ impl<'a> Binder<'a> {
         (target, insert, span): (&Target<'a>, &ast::Insert, Span),
     ) -> Result<(LogicalPlan, Vec<(usize, ColumnId)>)> {
         let mut bound = Vec::new();
+        let mut numbered = false;
         for row in rows {
             let first = row.first().map_or(span, |given| match given {
                 ast::Given::Value(expr) => expr.span,
@@ -94,13 +95,18 @@ impl<'a> Binder<'a> {
                     }
                 });
             }
-            bound.push(values);
+            numbered |= self.has_next_values();
+            bound.push((self.with_next_values(LogicalPlan::OneRow), values));
         }
         let ids: Vec<ColumnId> = wanted
             .iter()
             .map(|at| self.new_column(&target.definition.columns[*at].name, target.definition.columns[*at].sql_type))
             .collect();
-        let plan = self.values_plan(ids.clone(), bound);
+        let plan = if numbered {
+            self.rows_plan(ids.clone(), bound)
+        } else {
+            self.values_plan(ids.clone(), bound.into_iter().map(|(_, values)| values).collect())
+        };
         Ok((plan, wanted.iter().copied().zip(ids).collect()))
     }
 
@@ -207,7 +213,7 @@ impl<'a> Binder<'a> {
             computed.push((id, value.unwrap_or_else(|_| null(column.sql_type))));
             ids.push(id);
         }
-        let plan = plan.project(computed);
+        let plan = self.with_next_values(plan).project(computed);
         self.generated(plan, ids, definition)
     }
 }

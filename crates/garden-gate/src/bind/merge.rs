@@ -78,6 +78,7 @@ impl<'a> Binder<'a> {
             computed.push((id, self.by_branch(number, &branches, value, old.clone())));
             ids.push(id);
         }
+        plan = self.with_next_values(plan);
         plan = self.project_attached(plan, computed);
         let (plan, columns) = self.generated(plan, ids, target.definition);
         let first = |name: &str, id: ColumnId, sql_type| OutputColumn { name: name.into(), id, sql_type };

@@ -30,18 +30,21 @@ mod sample;
 mod scope;
 mod search;
 mod select;
+mod sequence;
 mod set_operation;
 mod subquery;
 mod table;
+mod table_function;
 mod view;
 mod window;
 mod with;
 
 pub(crate) use change::{BoundChange, Meaning, bind_change, bind_returning};
-pub(crate) use definition::{bind_checks, check_definition, default_value, index_keys};
+pub(crate) use definition::{bind_checks, check_default, check_definition, check_domain, default_value, index_keys};
 pub(crate) use expr::castable;
 pub(crate) use merge::done;
 pub use parameter::Parameters;
+pub(crate) use table_function::function_problem;
 
 use crate::catalog::{Catalog, FileOptions, TableSource};
 use crate::diagnostic::{Error, Facts, Note, Result, SourceText, Span};
@@ -99,6 +102,8 @@ pub(crate) struct Bound {
     pub(crate) notes: Vec<Note>,
     /// Whether a parameter lacks its value.
     pub(crate) generic: bool,
+    /// Whether it takes numbers of a sequence.
+    pub(crate) numbered: bool,
     /// The queries of WITH, in an order in which each uses earlier ones only.
     pub(crate) steps: Vec<StepDefinition>,
 }
@@ -145,6 +150,7 @@ pub(crate) struct Binder<'a> {
     problems: Vec<Error>,
     notes: Vec<Note>,
     generic: bool,
+    numbered: bool,
     level: Level,
     /// The queries around, the innermost last.
     outer: Vec<Outer>,
@@ -156,6 +162,8 @@ pub(crate) struct Binder<'a> {
     recursions: usize,
     /// How many views are being read, one inside of the other.
     views: usize,
+    /// How many queries are being read, one inside of the other.
+    depth: usize,
     /// How many queries inside of expressions there have been.
     subqueries: usize,
     /// The operands of the simple CASEs around, the innermost last.
@@ -204,6 +212,7 @@ impl<'a> Binder<'a> {
             problems: Vec::new(),
             notes: Vec::new(),
             generic: false,
+            numbered: false,
             level: Level::default(),
             outer: Vec::new(),
             withs: Vec::new(),
@@ -211,6 +220,7 @@ impl<'a> Binder<'a> {
             untyped: HashSet::new(),
             recursions: 0,
             views: 0,
+            depth: 0,
             subqueries: 0,
             case_operands: Vec::new(),
             bare_name: BareName::Column,

@@ -87,6 +87,14 @@ pub(crate) enum Problem {
     WindowWithoutOrder { name: &'static str },
     #[error("no window {name:?}")]
     NoSuchWindow { name: String, known: Vec<String> },
+    #[error("NEXT VALUE FOR can't be used {}", if *inside { "in a query inside of another".to_owned() } else { format!("in {clause}") })]
+    NextValueMisplaced { clause: Clause, inside: bool },
+    #[error("no sequence {name:?}")]
+    NoSuchSequence { name: String, near: Option<String> },
+    #[error("no table function {name:?}")]
+    NoSuchTableFunction { name: String, near: Option<String> },
+    #[error("function {name} has {} parameters, {found} arguments were given", wanted.len())]
+    FunctionArguments { name: String, wanted: Vec<String>, found: usize },
     #[error("two windows have the name {name:?}")]
     WindowTwice { name: String },
     #[error("a window that refines {name} can't add {what}")]
@@ -254,6 +262,12 @@ impl Problem {
             Self::WindowMisplaced { rewritten, .. } => {
                 Some(format!("compute it in a step and use its column outside:\n{rewritten}"))
             }
+            Self::NextValueMisplaced { .. } => Some(
+                "it numbers the rows of the outermost SELECT list, of VALUES and SET, and columns by their DEFAULT"
+                    .into(),
+            ),
+            Self::NoSuchSequence { near, .. } | Self::NoSuchTableFunction { near, .. } => did_you_mean(near.as_deref()),
+            Self::FunctionArguments { wanted, .. } => known("its parameters are", wanted),
             Self::NoSuchWindow { known: names, .. } => {
                 known("the windows are", names).or_else(|| Some("define it behind HAVING: WINDOW name AS (…)".into()))
             }

@@ -15,6 +15,13 @@ pub(super) type Rows = (LogicalPlan, Vec<OutputColumn>);
 
 impl Binder<'_> {
     pub(super) fn query(&mut self, query: &ast::Query) -> Result<Rows> {
+        self.depth += 1;
+        let rows = self.query_inside(query);
+        self.depth -= 1;
+        rows
+    }
+
+    fn query_inside(&mut self, query: &ast::Query) -> Result<Rows> {
         let visible = self.withs.len();
         if let Some(with) = &query.with {
             self.with(with)?;
@@ -111,15 +118,23 @@ impl Binder<'_> {
         if rows.iter().flatten().all(plain) {
             return LogicalPlan::Values { columns, rows };
         }
-        let operands = rows
-            .into_iter()
-            .map(|row| {
-                let ids: Vec<_> = columns.iter().map(|id| self.columns.copy(*id)).collect();
-                let computed = ids.iter().copied().zip(row).collect();
-                let plan = self.project_attached(LogicalPlan::OneRow, computed);
-                crate::logical::SetOperand { plan, columns: ids }
-            })
-            .collect();
+        let rows = rows.into_iter().map(|row| (LogicalPlan::OneRow, row)).collect();
+        self.rows_plan(columns, rows)
+    }
+
+    /// One SELECT for each row, over the single row of a plan of its own.
+    pub(super) fn rows_plan(
+        &mut self,
+        columns: Vec<crate::logical::ColumnId>,
+        rows: Vec<(LogicalPlan, Vec<Expr>)>,
+    ) -> LogicalPlan {
+        let operands = rows.into_iter().map(|(below, row)| {
+            let ids: Vec<_> = columns.iter().map(|id| self.columns.copy(*id)).collect();
+            let computed = ids.iter().copied().zip(row).collect();
+            let plan = self.project_attached(below, computed);
+            crate::logical::SetOperand { plan, columns: ids }
+        });
+        let operands = operands.collect();
         LogicalPlan::SetOperation { op: crate::logical::SetOp::Union, all: true, operands, columns }
     }
 

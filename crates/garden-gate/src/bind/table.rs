@@ -50,6 +50,12 @@ impl Binder<'_> {
                 let scope = self.derived_scope(name, &output);
                 Ok((plan, self.renamed(scope, alias)))
             }
+            TableExpr::Call { name, args, alias, span } => {
+                let left = left.clone();
+                let (plan, scope) =
+                    self.inner((&left, Clause::From), |binder| binder.call_of_own((name, args), alias, *span))?;
+                Ok((plan, self.renamed(scope, alias)))
+            }
             TableExpr::Function { call, alias } => {
                 let left = left.clone();
                 self.inner((&left, Clause::From), |binder| binder.table_function(call, alias))

@@ -1,15 +1,16 @@
 //! Views: their text is read again in place of their name, in the schema they were made in.
 
-use super::Binder;
+use super::query::Rows;
 use super::scope::{Relation, Scope, ScopeColumn};
+use super::{Binder, Outer};
 use crate::catalog::View;
-use crate::diagnostic::{Error, Result, Span, SqlState};
+use crate::diagnostic::{Error, Result, SourceText, Span, SqlState};
 use crate::logical::LogicalPlan;
 use crate::syntax::{Script, ast};
 use std::sync::Arc;
 
 /// How many views may stand behind one another.
-const MOST_VIEWS: usize = 32;
+pub(super) const MOST_VIEWS: usize = 32;
 
 impl<'a> Binder<'a> {
     /// The view that a name means; a table of that name comes first.
@@ -35,29 +36,38 @@ impl<'a> Binder<'a> {
         let Some(Ok(ast::Statement { kind: ast::StatementKind::Query(query), .. })) = script.next_statement() else {
             return Err(Error::new(SqlState::GENERAL, "internal error: the text of a view is no query").at(span));
         };
-        // The view sees nothing of the query that it is used in.
-        let source = std::mem::replace(&mut self.source, &view.query);
-        let schema = std::mem::replace(&mut self.schema, &view.schema);
-        let (level, outer) = (std::mem::take(&mut self.level), std::mem::take(&mut self.outer));
-        let (withs, problems) = (std::mem::take(&mut self.withs), std::mem::take(&mut self.problems));
-        let notes = self.notes.len();
-        self.views += 1;
-        let bound = self.query(&query);
-        self.views -= 1;
-        self.notes.truncate(notes);
-        let own = std::mem::replace(&mut self.problems, problems);
-        (self.source, self.schema, self.level, self.outer, self.withs) = (source, schema, level, outer, withs);
-        let failed = |error: &Error| {
-            Error::new(error.sqlstate(), format!("view {:?} no longer works: {}", view.name, error.message())).at(span)
-        };
-        let (plan, output) = bound.map_err(|error| failed(&error))?;
-        if let Some(error) = own.first() {
-            return Err(failed(error));
-        }
+        let (plan, output) = self.apart((&view.query, &view.schema), Vec::new(), &query).map_err(|error| {
+            let message = format!("view {:?} no longer works: {}", view.name, error.message());
+            Error::new(error.sqlstate(), message).at(span)
+        })?;
         let columns =
             output.iter().zip(&view.columns).map(|(column, name)| ScopeColumn { name: name.clone(), id: column.id });
         let relation =
             Relation { schema: None, name: shown, hidden_name: None, columns: columns.collect(), keys: Vec::new() };
         Ok((plan, Scope::of(relation)))
+    }
+
+    /// A query that the database keeps as text: it sees nothing of the query that it is used in but what `around` has.
+    pub(super) fn apart(
+        &mut self,
+        (text, schema): (&'a SourceText, &'a str),
+        around: Vec<Outer>,
+        query: &ast::Query,
+    ) -> Result<Rows> {
+        let source = std::mem::replace(&mut self.source, text);
+        let schema = std::mem::replace(&mut self.schema, schema);
+        let (level, outer) = (std::mem::take(&mut self.level), std::mem::replace(&mut self.outer, around));
+        let (withs, problems) = (std::mem::take(&mut self.withs), std::mem::take(&mut self.problems));
+        let notes = self.notes.len();
+        self.views += 1;
+        let bound = self.query(query);
+        self.views -= 1;
+        self.notes.truncate(notes);
+        let own = std::mem::replace(&mut self.problems, problems);
+        (self.source, self.schema, self.level, self.outer, self.withs) = (source, schema, level, outer, withs);
+        match own.into_iter().next() {
+            Some(error) => bound.and(Err(error)),
+            None => bound,
+        }
     }
 }

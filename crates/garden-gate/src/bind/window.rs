@@ -3,12 +3,14 @@
 use super::problem::Problem;
 use super::scope::{Clause, Scope};
 use super::{Binder, convert::convert};
+use crate::catalog::Sequence;
 use crate::diagnostic::{Result, Span};
 use crate::logical::{
     AggregateFunction, ColumnId, Expr, ExprKind, Frame, LogicalPlan, SortKey, WindowCall, WindowFunction,
 };
 use crate::syntax::ast::{self, Call, FrameBound, FrameExclusion, FrameUnit, Over};
 use crate::types::{SqlType, Value};
+use std::sync::Arc;
 
 /// A window function with its window.
 #[derive(Clone, Debug, Default)]
@@ -26,6 +28,17 @@ pub(super) struct NamedWindow {
 }
 
 impl BoundWindow {
+    /// A call over all rows, in no order.
+    pub(super) fn of(call: WindowCall) -> Self {
+        Self { call: Some(call), ..Self::default() }
+    }
+
+    /// Whether it numbers rows from this sequence.
+    pub(super) fn numbers(&self, sequence: &Arc<Sequence>) -> bool {
+        let function = self.call.as_ref().map(|call| &call.function);
+        matches!(function, Some(WindowFunction::NextValue(known)) if Arc::ptr_eq(known, sequence))
+    }
+
     pub(super) fn map_exprs<E>(self, change: &mut impl FnMut(Expr) -> Result<Expr, E>) -> Result<Self, E> {
         Ok(Self {
             partition: self.partition.into_iter().map(&mut *change).collect::<Result<_, E>>()?,

@@ -30,9 +30,11 @@ pub(crate) struct Temporary {
 }
 
 impl TableDefinition {
-    /// The keys whose columns are never NULL: of these no two rows have the same values.
+    /// The keys whose columns are never NULL, and that hold at every moment: of these no two rows have the same values.
     pub(crate) fn certain_keys(&self) -> Vec<Vec<usize>> {
-        let never_null = |key: &&KeyConstraint| key.columns.iter().all(|at| self.columns[*at].not_null);
+        let never_null = |key: &&KeyConstraint| {
+            key.timing == Timing::AtOnce && key.columns.iter().all(|at| self.columns[*at].not_null)
+        };
         self.keys.iter().filter(never_null).map(|key| key.columns.clone()).collect()
     }
 
@@ -69,6 +71,27 @@ impl TableDefinition {
     }
 }
 
+/// When a constraint is checked (clause 10.8).
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) enum Timing {
+    /// When a statement ends.
+    #[default]
+    AtOnce,
+    /// As before, though SET CONSTRAINTS may put it off to the end of the transaction.
+    Deferrable,
+    /// When the transaction ends.
+    Deferred,
+}
+
+/// Which rows may be put in through a view (clause 11.32).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum ViewCheck {
+    /// Those that fulfil its own condition.
+    Local,
+    /// And those of the views below it.
+    Cascaded,
+}
+
 #[derive(Clone, Debug)]
 #[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 pub(crate) struct ColumnDefinition {
@@ -78,6 +101,8 @@ pub(crate) struct ColumnDefinition {
     pub(crate) filled: Filled,
     /// Left out of `*`.
     pub(crate) hidden: bool,
+    /// The domain that the type was taken from: schema and name.
+    pub(crate) domain: Option<(String, String)>,
 }
 
 /// What a column holds when an INSERT does not say.
@@ -109,6 +134,7 @@ pub(crate) struct KeyConstraint {
     pub(crate) primary: bool,
     /// NULLS NOT DISTINCT: rows with the same NULLs are the same.
     pub(crate) nulls_same: bool,
+    pub(crate) timing: Timing,
 }
 
 #[derive(Clone, Debug)]
@@ -128,6 +154,7 @@ pub(crate) struct ForeignKey {
     pub(crate) on_update: ReferentialAction,
     /// MATCH FULL: all of its columns are NULL, or none.
     pub(crate) full: bool,
+    pub(crate) timing: Timing,
 }
 
 /// What becomes of a row when the row it refers to goes (clause 11.8).
@@ -172,4 +199,5 @@ pub(crate) struct View {
     pub(crate) query: Written,
     /// The schema in which its own unqualified names are looked up.
     pub(crate) schema: String,
+    pub(crate) check: Option<ViewCheck>,
 }

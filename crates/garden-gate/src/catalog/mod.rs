@@ -2,15 +2,17 @@
 
 mod definition;
 mod file_options;
+mod objects;
 mod schema;
 mod source;
 mod statistics;
 
 pub(crate) use definition::{
     CheckConstraint, ColumnDefinition, Filled, ForeignKey, Identity, Index, IndexKey, IndexPart, KeyConstraint,
-    ReferentialAction, TableDefinition, Temporary, View, Written,
+    ReferentialAction, TableDefinition, Temporary, Timing, View, ViewCheck, Written,
 };
 pub(crate) use file_options::{FileOptions, LoadOptions, RowEnd};
+pub(crate) use objects::{Comment, Domain, Named, Numbers, Sequence, TableFunction, named, subject};
 pub use schema::Column;
 pub(crate) use schema::{Catalog, Schema, Table, TableKind};
 pub use source::{Segment, TableSource};

@@ -1,4 +1,4 @@
-use super::{DEFAULT_SCHEMA, TableDefinition, TableSource, View};
+use super::{Comment, DEFAULT_SCHEMA, Domain, Sequence, TableDefinition, TableFunction, TableSource, View};
 use crate::types::SqlType;
 use std::sync::Arc;
 
@@ -40,16 +40,36 @@ pub(crate) struct Schema {
     pub(crate) name: String,
     pub(crate) tables: Vec<Table>,
     pub(crate) views: Vec<Arc<View>>,
+    pub(crate) sequences: Vec<Arc<Sequence>>,
+    pub(crate) domains: Vec<Arc<Domain>>,
+    pub(crate) functions: Vec<Arc<TableFunction>>,
+    pub(crate) comments: Vec<Arc<Comment>>,
 }
 
 impl Schema {
     pub(crate) fn new(name: &str) -> Self {
-        Self { name: name.into(), tables: Vec::new(), views: Vec::new() }
+        Self {
+            name: name.into(),
+            tables: Vec::new(),
+            views: Vec::new(),
+            sequences: Vec::new(),
+            domains: Vec::new(),
+            functions: Vec::new(),
+            comments: Vec::new(),
+        }
     }
 
     /// The names of all tables and views.
     pub(crate) fn names(&self) -> impl Iterator<Item = &str> {
         self.tables.iter().map(|table| table.name.as_str()).chain(self.views.iter().map(|view| view.name.as_str()))
+    }
+
+    /// The names of everything in it.
+    pub(crate) fn all_names(&self) -> impl Iterator<Item = &str> {
+        let sequences = self.sequences.iter().map(|sequence| sequence.name.as_str());
+        let domains = self.domains.iter().map(|domain| domain.name.as_str());
+        let functions = self.functions.iter().map(|function| function.name.as_str());
+        self.names().chain(sequences).chain(domains).chain(functions)
     }
 }
 
@@ -72,6 +92,12 @@ impl Catalog {
 
     pub(crate) fn table(&self, schema: &str, name: &str) -> Option<&Table> {
         self.schema(schema)?.tables.iter().find(|table| table.name == name)
+    }
+
+    /// What is said of a thing in a schema.
+    pub(crate) fn comment(&self, schema: &str, subject: &str) -> Option<&str> {
+        let comments = &self.schema(schema)?.comments;
+        comments.iter().find(|comment| comment.subject == subject).map(|comment| comment.text.as_str())
     }
 
     /// The schema of this name, made when there is none.

@@ -79,6 +79,10 @@ states! {
     INVALID_FRAME = b"22013";
     /// An offset from UTC that there is not.
     INVALID_TIME_ZONE = b"22009";
+    /// A sequence that has given all its numbers.
+    SEQUENCE_EXHAUSTED = b"2200H";
+    /// A row that a view with CHECK OPTION would not show.
+    CHECK_OPTION = b"44000";
     /// A sample of less than 0 or more than 100 percent.
     INVALID_SAMPLE_SIZE = b"2202H";
     /// The number of REPEATABLE is NULL.

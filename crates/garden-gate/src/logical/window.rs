@@ -1,6 +1,8 @@
 use super::{Aggregate, Expr};
+use crate::catalog::Sequence;
 use crate::diagnostic::Span;
 use crate::types::{FrameBound, FrameExclusion, FrameUnit};
+use std::sync::Arc;
 
 /// A window function of clause 6.11 with its arguments and the frame it looks at.
 #[derive(Clone, Debug)]
@@ -28,6 +30,8 @@ pub(crate) enum WindowFunction {
     LastValue,
     NthValue,
     Aggregate(Box<Aggregate>),
+    /// The next number of a sequence for each row; not part of the language of windows.
+    NextValue(Arc<Sequence>),
 }
 
 /// The rows around a row that a window function looks at.
@@ -81,6 +85,7 @@ impl WindowFunction {
         let same = |function: &Self| std::mem::discriminant(function) == std::mem::discriminant(self);
         match self {
             Self::Aggregate(aggregate) => aggregate.function.name(),
+            Self::NextValue(_) => "NEXT VALUE FOR",
             _ => Self::NAMED.iter().find(|(_, function)| same(function)).map_or("", |(name, _)| name),
         }
     }

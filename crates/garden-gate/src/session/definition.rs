@@ -1,12 +1,14 @@
 //! CREATE, DROP and ALTER: each makes a new picture of the database.
 
 use super::constraints::Changer;
+use super::objects::drop_stale_comments;
 use super::session::Call;
 use super::table_definition::{Maker, names};
 use super::{Outcome, Session};
-use crate::bind::{MissingParameters, Surroundings, bind_query, check_definition};
+use crate::bind::{MissingParameters, Surroundings, bind_query, check_default, check_definition, function_problem};
 use crate::catalog::{
-    Catalog, ColumnDefinition, DEFAULT_SCHEMA, Filled, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableKind, View,
+    Catalog, ColumnDefinition, DEFAULT_SCHEMA, Filled, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableFunction,
+    TableKind, View,
 };
 use crate::diagnostic::{Error, Result, SourceText, SqlState, suggestion};
 use crate::kernel::Batch;
@@ -43,6 +45,12 @@ impl Session {
             ast::Definition::CreateView(view) => self.create_view(&mut changed, view, call)?,
             ast::Definition::DropView { name, drop } => self.drop_view(&mut changed, name, *drop)?,
             ast::Definition::AlterTable { name, action } => self.alter_table(&mut changed, (name, action), call)?,
+            ast::Definition::CreateSequence(made) => self.create_sequence(&mut changed, made)?,
+            ast::Definition::AlterSequence { name, change } => self.alter_sequence(&mut changed, name, change)?,
+            ast::Definition::CreateDomain(made) => self.create_domain(&mut changed, made, call)?,
+            ast::Definition::CreateFunction(made) => self.create_function(&mut changed, made, call)?,
+            ast::Definition::DropObject { kind, name, drop } => self.drop_object(&mut changed, *kind, name, *drop)?,
+            ast::Definition::Comment(comment) => self.comment(&mut changed, comment, call)?,
         }
         let gone = matches!(
             definition,
@@ -50,9 +58,13 @@ impl Session {
                 | ast::Definition::DropTable { .. }
                 | ast::Definition::DropIndex { .. }
                 | ast::Definition::DropView { .. }
+                | ast::Definition::DropObject { .. }
                 | ast::Definition::AlterTable { .. }
         );
         if gone {
+            changed.schemas.iter_mut().filter(|schema| !schema.comments.is_empty()).for_each(|schema| {
+                drop_stale_comments(Arc::make_mut(schema));
+            });
             self.check_dependents(catalog, &mut changed, cascades(definition), call)?;
         }
         Ok((changed, affected))
@@ -80,7 +92,7 @@ impl Session {
     }
 
     /// As [`Session::place`], for what is to be made: never a table of the session's own.
-    fn new_place<'n>(&self, catalog: &Catalog, name: &'n [ast::Ident]) -> Result<(String, &'n ast::Ident)> {
+    pub(super) fn new_place<'n>(&self, catalog: &Catalog, name: &'n [ast::Ident]) -> Result<(String, &'n ast::Ident)> {
         match name {
             [name] => Ok((self.schema.clone(), name)),
             _ => self.place(catalog, name),
@@ -197,7 +209,8 @@ impl Session {
             let message = format!("two columns of the view are called {:?}", columns[twice]);
             return Err(Error::new(SqlState::COLUMN_EXISTS, message).at(name.span));
         }
-        let made = View { name: name.text.clone(), columns, query: text, schema: self.schema.clone() };
+        let made =
+            View { name: name.text.clone(), columns, query: text, schema: self.schema.clone(), check: view.check };
         let views = &mut catalog.schema_mut(&schema).views;
         views.retain(|known| !name.matches(&known.name));
         views.push(Arc::new(made));
@@ -210,6 +223,7 @@ impl Session {
         loop {
             let mut broken = self.broken_views(before, catalog, call);
             broken.extend(broken_references(catalog));
+            broken.extend(self.broken_defaults(before, catalog, call));
             if broken.is_empty() {
                 return Ok(());
             }
@@ -223,6 +237,17 @@ impl Session {
             for (schema, _, what) in broken {
                 match what {
                     Dependent::View(view) => catalog.schema_mut(&schema).views.retain(|known| known.name != view),
+                    Dependent::Default(table, at) => {
+                        let tables = &mut catalog.schema_mut(&schema).tables;
+                        for known in tables.iter_mut().filter(|known| known.name == table) {
+                            if let Some(definition) = &mut known.definition {
+                                Arc::make_mut(definition).columns[at].filled = Filled::Null;
+                            }
+                        }
+                    }
+                    Dependent::Function(name) => {
+                        catalog.schema_mut(&schema).functions.retain(|known| known.name != name);
+                    }
                     Dependent::Reference(table, name) => {
                         let tables = &mut catalog.schema_mut(&schema).tables;
                         for known in tables.iter_mut().filter(|known| known.name == table) {
@@ -247,7 +272,7 @@ impl Session {
             let around = self.around(catalog, &files, call.parameters, MissingParameters::Refuse);
             bind_query(&whole_table(&[ident(&schema.name), ident(&view.name)]), call.source, &around).is_ok()
         };
-        let mut broken = Vec::new();
+        let mut broken = self.broken_functions(before, catalog, call);
         for schema in &catalog.schemas {
             for view in &schema.views {
                 if !works(catalog, schema, view) && works(before, schema, view) {
@@ -262,6 +287,53 @@ impl Session {
         broken
     }
 
+    fn broken_defaults(
+        &self,
+        before: &Catalog,
+        catalog: &Catalog,
+        call: &Call<'_>,
+    ) -> Vec<(String, String, Dependent)> {
+        let files = self.files();
+        let mut broken = Vec::new();
+        for (schema, table) in catalog.tables() {
+            let Some(definition) = &table.definition else { continue };
+            for (at, column) in definition.columns.iter().enumerate() {
+                let works = |catalog: &Catalog| {
+                    let around = self.around(catalog, &files, call.parameters, MissingParameters::Refuse);
+                    check_default(column, &around).is_ok()
+                };
+                if matches!(column.filled, Filled::Default(_)) && !works(catalog) && works(before) {
+                    let what = format!("the default of column {:?} of table {:?}", column.name, table.name);
+                    broken.push((schema.to_owned(), what, Dependent::Default(table.name.clone(), at)));
+                }
+            }
+        }
+        broken
+    }
+
+    fn broken_functions(
+        &self,
+        before: &Catalog,
+        catalog: &Catalog,
+        call: &Call<'_>,
+    ) -> Vec<(String, String, Dependent)> {
+        let files = self.files();
+        let works = |catalog: &Catalog, schema: &Schema, function: &TableFunction| {
+            let around = self.around(catalog, &files, call.parameters, MissingParameters::Refuse);
+            function_problem((&schema.name, function), crate::diagnostic::Span::default(), &around).is_none()
+        };
+        let mut broken = Vec::new();
+        for schema in &catalog.schemas {
+            for function in &schema.functions {
+                if !works(catalog, schema, function) && works(before, schema, function) {
+                    let (name, what) = (function.name.clone(), format!("function {:?}", function.name));
+                    broken.push((schema.name.clone(), what, Dependent::Function(name)));
+                }
+            }
+        }
+        broken
+    }
+
     pub(super) fn changer<'a>(&self, catalog: &Catalog, around: &'a Surroundings<'a>) -> Changer<'a> {
         Changer::new(catalog.clone(), around, false)
     }
@@ -270,6 +342,9 @@ impl Session {
 /// What stops working when something is dropped.
 enum Dependent {
     View(String),
+    Function(String),
+    /// Of a column of a table.
+    Default(String, usize),
     /// A foreign key of a table.
     Reference(String, String),
 }
@@ -299,6 +374,7 @@ fn cascades(definition: &ast::Definition) -> bool {
         ast::Definition::DropSchema { drop, .. }
         | ast::Definition::DropTable { drop, .. }
         | ast::Definition::DropIndex { drop, .. }
+        | ast::Definition::DropObject { drop, .. }
         | ast::Definition::DropView { drop, .. } => drop.cascade,
         ast::Definition::AlterTable { action, .. } => matches!(
             action,
@@ -332,7 +408,7 @@ fn drop_schema(catalog: &mut Catalog, name: &ast::Ident, drop: ast::Drop) -> Res
         let message = format!("schema {DEFAULT_SCHEMA:?} is where unqualified names are looked up, and stays");
         return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(name.span));
     }
-    let held: Vec<String> = schema.names().map(|name| format!("{name:?}")).collect();
+    let held: Vec<String> = schema.all_names().map(|name| format!("{name:?}")).collect();
     if !held.is_empty() && !drop.cascade {
         let message = format!("schema {:?} holds {}", schema.name, names(&held));
         return Err(Error::new(SqlState::SYNTAX_OR_RULE, message)
@@ -356,6 +432,10 @@ pub(super) fn no_table(catalog: &Catalog, schema: &str, name: &ast::Ident) -> Er
     if known.is_empty() { error } else { error.with_help(suggestion(&name.text, &known, "the tables are")) }
 }
 
+pub(super) fn duplicate(what: &str, name: &ast::Ident) -> Error {
+    Error::new(SqlState::SYNTAX_OR_RULE, format!("there is a {what} {:?} already", name.text)).at(name.span)
+}
+
 /// An error when the name is taken.
 fn free_name(catalog: &Catalog, schema: &str, name: &ast::Ident) -> Result<()> {
     let taken = |known: &str| name.matches(known) || known.eq_ignore_ascii_case(&name.text);
@@ -367,7 +447,14 @@ fn free_name(catalog: &Catalog, schema: &str, name: &ast::Ident) -> Result<()> {
 }
 
 pub(super) fn plain_column(name: &str, sql_type: crate::types::SqlType) -> ColumnDefinition {
-    ColumnDefinition { name: name.to_owned(), sql_type, not_null: false, filled: Filled::Null, hidden: false }
+    ColumnDefinition {
+        name: name.to_owned(),
+        sql_type,
+        not_null: false,
+        filled: Filled::Null,
+        hidden: false,
+        domain: None,
+    }
 }
 
 /// Puts a new table into the catalog.
@@ -403,7 +490,7 @@ fn select_all(from: ast::TableExpr, span: crate::diagnostic::Span) -> ast::Query
     ast::Query { with: None, body, order_by: Vec::new(), offset: None, fetch: None, span }
 }
 
-fn whole_table(name: &[ast::Ident]) -> ast::Query {
+pub(super) fn whole_table(name: &[ast::Ident]) -> ast::Query {
     let span = name[0].span;
     select_all(ast::TableExpr::Named { name: name.to_vec(), alias: ast::TableAlias::default(), span }, span)
 }

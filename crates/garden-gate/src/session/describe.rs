@@ -1,7 +1,7 @@
 //! What is known of tables: columns, constraints, and the statistics the planner goes by.
 
 use super::Session;
-use crate::catalog::{ColumnStatistics, Filled, Index, Table, TableDefinition};
+use crate::catalog::{Catalog, ColumnStatistics, Filled, Index, Table, TableDefinition, Timing, subject};
 use crate::diagnostic::{Error, Result, SqlState, suggestion};
 use crate::types::SqlType;
 use std::sync::Arc;
@@ -26,6 +26,8 @@ pub struct TableFacts {
     pub indexes: Vec<ConstraintFacts>,
     /// The query of a view.
     pub query: Option<String>,
+    /// What COMMENT ON says of it.
+    pub comment: Option<String>,
 }
 
 /// A column of a described table.
@@ -42,6 +44,8 @@ pub struct ColumnFacts {
     pub filled: Option<String>,
     /// What the planner knows of its values; `None` for the column of a view.
     pub statistics: Option<Arc<ColumnStatistics>>,
+    /// What COMMENT ON says of it.
+    pub comment: Option<String>,
 }
 
 /// A constraint of a described table.
@@ -73,7 +77,9 @@ impl Session {
             known.extend(here.names().map(str::to_owned));
             let is_wanted = |name: &str| wanted.is_none_or(|wanted| wanted.eq_ignore_ascii_case(name));
             for table in here.tables.iter().filter(|table| is_wanted(&table.name)) {
-                found.push(described(&here.name, table)?);
+                let mut facts = described(&here.name, table)?;
+                add_comments(&catalog, &mut facts, "TABLE");
+                found.push(facts);
             }
             for view in here.views.iter().filter(|view| is_wanted(&view.name)) {
                 let column = |name: &String| ColumnFacts {
@@ -82,8 +88,9 @@ impl Session {
                     not_null: false,
                     filled: None,
                     statistics: None,
+                    comment: None,
                 };
-                found.push(TableFacts {
+                let mut facts = TableFacts {
                     schema: here.name.clone(),
                     name: view.name.clone(),
                     kind: "view",
@@ -92,7 +99,10 @@ impl Session {
                     constraints: Vec::new(),
                     indexes: Vec::new(),
                     query: Some(view.query.text().to_owned()),
-                });
+                    comment: None,
+                };
+                add_comments(&catalog, &mut facts, "VIEW");
+                found.push(facts);
             }
         }
         match wanted {
@@ -108,6 +118,14 @@ impl Session {
             _ => Ok(found),
         }
     }
+}
+
+fn add_comments(catalog: &Catalog, facts: &mut TableFacts, kind: &str) {
+    let of = |subject: &str| catalog.comment(&facts.schema, subject).map(str::to_owned);
+    facts.comment = of(&subject(kind, &facts.name, None));
+    let columns: Vec<_> =
+        facts.columns.iter().map(|column| of(&subject("COLUMN", &facts.name, Some(&column.name)))).collect();
+    facts.columns.iter_mut().zip(columns).for_each(|(column, comment)| column.comment = comment);
 }
 
 fn described(schema: &str, table: &Table) -> Result<TableFacts> {
@@ -128,6 +146,7 @@ fn described(schema: &str, table: &Table) -> Result<TableFacts> {
             not_null: defined.is_some_and(|column| column.not_null),
             filled,
             statistics: Some(table.source.statistics(at)?),
+            comment: None,
         });
     }
     Ok(TableFacts {
@@ -139,6 +158,7 @@ fn described(schema: &str, table: &Table) -> Result<TableFacts> {
         constraints: definition.map(constraints).unwrap_or_default(),
         indexes: definition.map(indexes).unwrap_or_default(),
         query: None,
+        comment: None,
     })
 }
 
@@ -165,7 +185,8 @@ fn constraints(definition: &TableDefinition) -> Vec<ConstraintFacts> {
             (false, true) => "UNIQUE NULLS NOT DISTINCT",
             (false, false) => "UNIQUE",
         };
-        ConstraintFacts { name: key.name.clone(), text: format!("{kind} ({})", names(&key.columns)) }
+        let text = format!("{kind} ({}){}", names(&key.columns), timing_words(key.timing));
+        ConstraintFacts { name: key.name.clone(), text }
     });
     let checks = definition.checks.iter().map(|check| ConstraintFacts {
         name: check.name.clone(),
@@ -173,7 +194,20 @@ fn constraints(definition: &TableDefinition) -> Vec<ConstraintFacts> {
     });
     let references = definition.references.iter().map(|reference| ConstraintFacts {
         name: reference.name.clone(),
-        text: format!("FOREIGN KEY ({}) REFERENCES {}", names(&reference.columns), reference.table.1),
+        text: format!(
+            "FOREIGN KEY ({}) REFERENCES {}{}",
+            names(&reference.columns),
+            reference.table.1,
+            timing_words(reference.timing)
+        ),
     });
     keys.chain(checks).chain(references).collect()
+}
+
+fn timing_words(timing: Timing) -> &'static str {
+    match timing {
+        Timing::AtOnce => "",
+        Timing::Deferrable => " DEFERRABLE",
+        Timing::Deferred => " DEFERRABLE INITIALLY DEFERRED",
+    }
 }

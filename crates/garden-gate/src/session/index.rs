@@ -113,7 +113,13 @@ fn unique_key(index: &Index, written: &ast::CreateIndex) -> Result<KeyConstraint
     };
     let columns: Option<Vec<usize>> = index.keys.iter().map(column).collect();
     match columns {
-        Some(columns) => Ok(KeyConstraint { name: index.name.clone(), columns, primary: false, nulls_same: false }),
+        Some(columns) => Ok(KeyConstraint {
+            name: index.name.clone(),
+            columns,
+            primary: false,
+            nulls_same: false,
+            timing: crate::catalog::Timing::AtOnce,
+        }),
         None => {
             let help = "a generated column with a UNIQUE constraint does the same";
             Err(Error::not_supported("a unique index on an expression").with_help(help).at(written.name.span))

@@ -14,6 +14,7 @@ mod export;
 mod files;
 mod index;
 mod load;
+mod objects;
 mod outcome;
 mod prepared;
 mod progress;

@@ -315,7 +315,13 @@ impl Session {
 
     pub(super) fn query_rows(&self, query: &ast::Query, call: &Call<'_>) -> Result<ResultSet> {
         let prepared = self.plan_query(query, call, MissingParameters::Refuse)?;
+        if prepared.numbered {
+            self.check_changes()?;
+        }
         let rows = self.run_prepared(&prepared, None)?;
+        if prepared.numbered {
+            self.keep_sequences()?;
+        }
         self.access.check_rows(rows.row_count())?;
         Ok(rows)
     }

@@ -21,6 +21,8 @@ pub(super) struct Prepared {
     plan: PhysicalPlan,
     rewrites: Vec<RewriteNote>,
     started: Instant,
+    /// Whether it takes numbers of a sequence.
+    pub(super) numbered: bool,
     /// Every table that the query names.
     pub(super) reads: Vec<Arc<dyn TableSource>>,
 }
@@ -51,14 +53,14 @@ pub(super) fn prepare_bound(
     settings: &Settings,
     started: Instant,
 ) -> Result<Prepared> {
-    let Bound { plan, output, mut columns, mut notes, generic, steps } = bound;
+    let Bound { plan, output, mut columns, mut notes, generic, numbered, steps } = bound;
     let reads = sources(&plan, &steps);
     notes.iter_mut().for_each(|note| note.source = Some(Arc::clone(source)));
     let mut rewritten = crate::rewrite::rewrite(plan, steps, &mut columns, &settings.without_rules)?;
     let resources = Resources { workers: settings.workers };
     let rewrites = std::mem::take(&mut rewritten.log);
     let plan = choose(rewritten, &wanted(&output), &columns, resources)?;
-    Ok(Prepared { bound: BoundParts { output, columns, notes, generic }, plan, rewrites, started, reads })
+    Ok(Prepared { bound: BoundParts { output, columns, notes, generic }, plan, rewrites, started, numbered, reads })
 }
 
 /// The sources of all tables in a plan and its steps.

@@ -3,11 +3,11 @@
 use super::Session;
 use super::definition::no_table;
 use crate::catalog::{
-    Catalog, CheckConstraint, ColumnDefinition, Filled, ForeignKey, KeyConstraint, LOCAL_SCHEMA, TableDefinition,
-    Written,
+    Catalog, CheckConstraint, ColumnDefinition, Domain, Filled, ForeignKey, KeyConstraint, LOCAL_SCHEMA,
+    TableDefinition, Timing, Written,
 };
 use crate::diagnostic::{Error, Result, SourceText, Span, SqlState, suggestion};
-use crate::syntax::ast;
+use crate::syntax::{ast, with_name_for};
 use std::sync::Arc;
 
 /// Makes the definition of one table.
@@ -40,13 +40,16 @@ impl Maker<'_> {
 
     pub(super) fn column(&self, made: &mut TableDefinition, column: &ast::ColumnElement) -> Result<()> {
         self.new_name(made, &column.name)?;
+        let domain = column.domain.as_ref().map(|name| self.domain(name)).transpose()?;
+        let (domain, domain_name) = domain.unzip();
+        let sql_type = domain.as_ref().map_or(column.sql_type, |domain| domain.sql_type);
         let filled = match &column.filled {
-            None => Filled::Null,
+            None => domain.as_ref().and_then(|domain| domain.default.clone()).map_or(Filled::Null, Filled::Default),
             Some(ast::FilledBy::Default(expr)) => Filled::Default(self.written(expr)),
             Some(ast::FilledBy::Generated(expr)) => Filled::Generated(self.written(expr)),
             Some(ast::FilledBy::Identity(identity)) => {
-                if !column.sql_type.is_integer() && column.sql_type.digits().is_none_or(|(_, scale)| scale > 0) {
-                    let message = format!("column {:?} can't be numbered: it is {}", column.name.text, column.sql_type);
+                if !sql_type.is_integer() && sql_type.digits().is_none_or(|(_, scale)| scale > 0) {
+                    let message = format!("column {:?} can't be numbered: it is {sql_type}", column.name.text);
                     return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(column.name.span));
                 }
                 Filled::Identity(*identity)
@@ -54,12 +57,37 @@ impl Maker<'_> {
         };
         made.columns.push(ColumnDefinition {
             name: column.name.text.clone(),
-            sql_type: column.sql_type,
-            not_null: column.not_null || matches!(filled, Filled::Identity(_)),
+            sql_type,
+            not_null: column.not_null
+                || domain.as_ref().is_some_and(|domain| domain.not_null)
+                || matches!(filled, Filled::Identity(_)),
             filled,
             hidden: column.hidden,
+            domain: domain_name,
         });
+        for (name, condition) in domain.iter().flat_map(|domain| &domain.checks) {
+            let text = with_name_for(condition, "VALUE", &column.name.text)?;
+            let name = self.free_name(made, &format!("{}_{name}", column.name.text));
+            made.checks.push(CheckConstraint { name, condition: SourceText::new(text) });
+        }
         Ok(())
+    }
+
+    /// The domain of a name, and where it is kept.
+    fn domain(&self, name: &[ast::Ident]) -> Result<(Arc<Domain>, (String, String))> {
+        let (schema, name) = self.session.place(self.catalog, name)?;
+        let schema = if schema == LOCAL_SCHEMA { self.session.schema.clone() } else { schema };
+        let domains = self.catalog.schema(&schema).map(|schema| schema.domains.as_slice()).unwrap_or_default();
+        let Some(found) = domains.iter().find(|known| name.matches(&known.name)) else {
+            let names = domains.iter().map(|domain| domain.name.as_str());
+            let types = ["BOOLEAN", "INTEGER", "BIGINT", "NUMERIC", "DOUBLE PRECISION", "VARCHAR", "DATE", "TIMESTAMP"];
+            let known: Vec<&str> = types.into_iter().chain(names).collect();
+            let message = format!("{:?} is no type, and no domain", name.text);
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message)
+                .with_help(suggestion(&name.text, &known, "some types are"))
+                .at(name.span));
+        };
+        Ok((Arc::clone(found), (schema, found.name.clone())))
     }
 
     fn new_name(&self, made: &TableDefinition, name: &ast::Ident) -> Result<()> {
@@ -106,7 +134,8 @@ impl Maker<'_> {
                 }
                 let kind = if *primary { "primary_key".to_owned() } else { format!("{}_unique", self.joined(columns)) };
                 let name = self.name(made, constraint, &kind)?;
-                made.keys.push(KeyConstraint { name, columns: places, primary: *primary, nulls_same: *nulls_same });
+                let (primary, nulls_same, timing) = (*primary, *nulls_same, constraint.timing);
+                made.keys.push(KeyConstraint { name, columns: places, primary, nulls_same, timing });
             }
             ast::ConstraintKind::Check(condition) => {
                 let name = self.name(made, constraint, "check")?;
@@ -115,7 +144,7 @@ impl Maker<'_> {
             ast::ConstraintKind::Foreign(foreign) => {
                 let name = self.name(made, constraint, &format!("{}_reference", self.joined(&foreign.columns)))?;
                 let key = self.foreign(made, (foreign, constraint.span), name, schema)?;
-                made.references.push(key);
+                made.references.push(ForeignKey { timing: constraint.timing, ..key });
             }
         }
         Ok(())
@@ -186,7 +215,8 @@ impl Maker<'_> {
             }
         }
         let (on_delete, on_update, full) = (foreign.on_delete, foreign.on_update, foreign.full);
-        Ok(ForeignKey { name, columns, table: (schema, parent_name), referred, on_delete, on_update, full })
+        let timing = Timing::AtOnce;
+        Ok(ForeignKey { name, columns, table: (schema, parent_name), referred, on_delete, on_update, full, timing })
     }
 
     fn columns(&self, made: &TableDefinition, names: &[ast::Ident]) -> Result<Vec<usize>> {
@@ -217,9 +247,15 @@ impl Maker<'_> {
             }
             return Ok(name.text.clone());
         }
+        Ok(self.free_name(made, kind))
+    }
+
+    /// A name for a constraint that no other has.
+    fn free_name(&self, made: &TableDefinition, kind: &str) -> String {
+        let known = constraint_names(made);
         let plain = format!("{}_{kind}", self.table.text);
         let numbered = (2..).map(|number| format!("{plain}_{number}"));
-        Ok(std::iter::once(plain.clone()).chain(numbered).find(|name| !known.contains(name)).unwrap_or(plain))
+        std::iter::once(plain.clone()).chain(numbered).find(|name| !known.contains(name)).unwrap_or(plain)
     }
 
     pub(super) fn default(&self, expr: &ast::Expr) -> Filled {
@@ -228,9 +264,14 @@ impl Maker<'_> {
 
     /// An expression as the definition keeps it. It stands where it stood in the statement, so that places in messages are right.
     pub(super) fn written(&self, expr: &ast::Expr) -> Written {
-        let before = " ".repeat(expr.span.start as usize);
-        SourceText::new(format!("{before}{}", self.source.slice(expr.span)))
+        written(self.source, expr)
     }
+}
+
+/// An expression as a definition keeps it, with its place.
+pub(super) fn written(source: &SourceText, expr: &ast::Expr) -> Written {
+    let before = " ".repeat(expr.span.start as usize);
+    SourceText::new(format!("{before}{}", source.slice(expr.span)))
 }
 
 pub(super) fn constraint_names(definition: &TableDefinition) -> Vec<String> {

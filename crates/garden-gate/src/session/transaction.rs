@@ -3,9 +3,10 @@
 
 use super::Session;
 use super::temporary::{after_commit, same_schemas, split, with_local};
-use crate::catalog::{Catalog, Table, TableSource};
+use crate::catalog::{Catalog, Named, Schema, Table, TableSource, named};
 use crate::diagnostic::{Error, Note, Result, SqlState, suggestion};
 use crate::syntax::ast;
+use std::collections::BTreeSet;
 use std::sync::{Arc, Mutex, PoisonError};
 
 #[derive(Debug)]
@@ -46,9 +47,9 @@ impl Transaction {
             return Err(Error::new(SqlState::SERIALIZATION, message).with_help("run the transaction again"));
         }
         let mut merged = Catalog::clone(current);
-        for schema in &self.work.schemas {
-            let own = merged.schema_mut(&schema.name);
-            own.views.clone_from(&schema.views);
+        for work in &self.work.schemas {
+            let (base, own) = (self.base.schema(&work.name), merged.schema_mut(&work.name));
+            merge_objects(base.map(Arc::as_ref), work, own)?;
         }
         for (schema, table) in self.work.tables().filter(|(schema, table)| !holds(&self.base, schema, table)) {
             if self.base.table(schema, &table.name).is_none() && current.table(schema, &table.name).is_some() {
@@ -65,6 +66,39 @@ impl Transaction {
             .retain(|schema| self.work.schema(&schema.name).is_some() || self.base.schema(&schema.name).is_none());
         Ok(Arc::new(merged))
     }
+}
+
+/// What a transaction has made of the views and other objects of a schema, put into the current one.
+fn merge_objects(base: Option<&Schema>, work: &Schema, own: &mut Schema) -> Result<()> {
+    merge_list(base.map(|base| base.views.as_slice()), &work.views, &mut own.views)?;
+    merge_list(base.map(|base| base.sequences.as_slice()), &work.sequences, &mut own.sequences)?;
+    merge_list(base.map(|base| base.domains.as_slice()), &work.domains, &mut own.domains)?;
+    merge_list(base.map(|base| base.functions.as_slice()), &work.functions, &mut own.functions)?;
+    merge_list(base.map(|base| base.comments.as_slice()), &work.comments, &mut own.comments)
+}
+
+/// Changes of a list since `base` made in `current` too; 40001 when both lists changed the same entry.
+fn merge_list<T: Named>(base: Option<&[Arc<T>]>, work: &[Arc<T>], current: &mut Vec<Arc<T>>) -> Result<()> {
+    let base = base.unwrap_or_default();
+    let same = |a: Option<&Arc<T>>, b: Option<&Arc<T>>| match (a, b) {
+        (Some(a), Some(b)) => Arc::ptr_eq(a, b),
+        (None, None) => true,
+        _ => false,
+    };
+    let names: BTreeSet<&str> = base.iter().chain(work).map(|entry| entry.name()).collect();
+    for name in names {
+        let (was, is) = (named(base, name), named(work, name));
+        if same(was, is) {
+            continue;
+        }
+        if !same(was, named(current, name)) {
+            let message = format!("another transaction has changed {name:?} since this one began");
+            return Err(Error::new(SqlState::SERIALIZATION, message).with_help("run the transaction again"));
+        }
+        current.retain(|known| known.name() != name);
+        current.extend(is.cloned());
+    }
+    Ok(())
 }
 
 fn same(a: &Arc<dyn TableSource>, b: &Arc<dyn TableSource>) -> bool {
@@ -108,12 +142,9 @@ impl Session {
         &mut self,
         change: impl FnOnce(&Self, &Arc<Catalog>) -> Result<(Catalog, T)>,
     ) -> Result<T> {
-        self.access.check_changes()?;
+        self.check_changes()?;
         let shared = Arc::clone(&self.shared);
         let _only_writer = match &self.transaction {
-            Some(transaction) if transaction.read_only => {
-                return Err(Error::new(SqlState::READ_ONLY, "this transaction is READ ONLY"));
-            }
             Some(_) => None,
             None => Some(shared.writer.lock().unwrap_or_else(PoisonError::into_inner)),
         };
@@ -130,6 +161,26 @@ impl Session {
             }
         }
         Ok(result)
+    }
+
+    /// An error when nothing may be changed now.
+    pub(super) fn check_changes(&self) -> Result<()> {
+        self.access.check_changes()?;
+        match &self.transaction {
+            Some(transaction) if transaction.read_only => {
+                Err(Error::new(SqlState::READ_ONLY, "this transaction is READ ONLY"))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Writes down how far sequences have come, after a query that took numbers; within a transaction its COMMIT does.
+    pub(super) fn keep_sequences(&self) -> Result<()> {
+        if self.transaction.is_some() {
+            return Ok(());
+        }
+        let _only_writer = self.shared.writer.lock().unwrap_or_else(PoisonError::into_inner);
+        self.shared.install(self.shared.snapshot())
     }
 
     pub(super) fn transact(&mut self, statement: &ast::Transaction) -> Result<()> {

@@ -1,11 +1,12 @@
 //! What tables and views there are, as JSON: definitions in SQL's own words, tables as lists of parts.
 
+use super::object_text::ObjectTexts;
 use super::part::Part;
 use super::store::stored_table;
 use super::stored_table::StoredTable;
 use crate::catalog::{
     Catalog, CheckConstraint, Column, ColumnDefinition, Filled, ForeignKey, Identity, Index, IndexKey, IndexPart,
-    KeyConstraint, ReferentialAction, Schema, Table, TableDefinition, TableKind, View,
+    KeyConstraint, ReferentialAction, Schema, Table, TableDefinition, TableKind, Timing, View, ViewCheck,
 };
 use crate::diagnostic::{Result, SourceText};
 use crate::syntax::type_of;
@@ -23,6 +24,8 @@ struct SchemaText {
     name: String,
     tables: Vec<TableText>,
     views: Vec<ViewText>,
+    #[serde(flatten)]
+    objects: ObjectTexts,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -47,6 +50,8 @@ struct ColumnText {
     not_null: bool,
     hidden: bool,
     filled: FilledText,
+    #[serde(default)]
+    domain: Option<(String, String)>,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -64,6 +69,8 @@ struct KeyText {
     columns: Vec<usize>,
     primary: bool,
     nulls_same: bool,
+    #[serde(default)]
+    timing: Option<String>,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -75,6 +82,8 @@ struct ReferenceText {
     on_delete: String,
     on_update: String,
     full: bool,
+    #[serde(default)]
+    timing: Option<String>,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -125,7 +134,21 @@ struct ViewText {
     columns: Vec<String>,
     query: String,
     schema: String,
+    #[serde(default)]
+    check: Option<String>,
 }
+
+const TIMINGS: [(Timing, &str); 2] = [(Timing::Deferrable, "deferrable"), (Timing::Deferred, "deferred")];
+
+fn timing_text(timing: Timing) -> Option<String> {
+    TIMINGS.iter().find(|(known, _)| *known == timing).map(|(_, text)| (*text).to_owned())
+}
+
+fn timing_of(text: Option<&str>) -> Timing {
+    TIMINGS.iter().find(|(_, known)| Some(*known) == text).map_or(Timing::AtOnce, |(timing, _)| *timing)
+}
+
+const CHECKS: [(ViewCheck, &str); 2] = [(ViewCheck::Local, "local"), (ViewCheck::Cascaded, "cascaded")];
 
 const ACTIONS: [(ReferentialAction, &str); 5] = [
     (ReferentialAction::NoAction, "no action"),
@@ -161,9 +184,10 @@ pub(super) fn write(catalog: &Catalog, number: &mut impl FnMut(&Arc<Part>) -> Re
             columns: view.columns.clone(),
             query: view.query.text().to_owned(),
             schema: view.schema.clone(),
+            check: CHECKS.iter().find(|(check, _)| Some(*check) == view.check).map(|(_, text)| (*text).to_owned()),
         };
         let views = schema.views.iter().map(view).collect();
-        schemas.push(SchemaText { name: schema.name.clone(), tables, views });
+        schemas.push(SchemaText { name: schema.name.clone(), tables, views, objects: ObjectTexts::of(schema) });
     }
     serde_json::to_vec(&Text { schemas }).map_err(|error| {
         let message = format!("internal error: the list of tables cannot be written: {error}");
@@ -190,12 +214,14 @@ fn table_text(
                 FilledText::Identity { always: *always, start: *start, increment: *increment }
             }
         },
+        domain: column.domain.clone(),
     };
     let key = |key: &KeyConstraint| KeyText {
         name: key.name.clone(),
         columns: key.columns.clone(),
         primary: key.primary,
         nulls_same: key.nulls_same,
+        timing: timing_text(key.timing),
     };
     let reference = |reference: &ForeignKey| ReferenceText {
         name: reference.name.clone(),
@@ -205,6 +231,7 @@ fn table_text(
         on_delete: action_text(reference.on_delete),
         on_update: action_text(reference.on_update),
         full: reference.full,
+        timing: timing_text(reference.timing),
     };
     let check = |check: &CheckConstraint| (check.name.clone(), check.condition.text().trim().to_owned());
     TableText {
@@ -239,10 +266,12 @@ pub(super) fn read(
             .views
             .into_iter()
             .map(|view| {
-                let ViewText { name, columns, query, schema } = view;
-                Arc::new(View { name, columns, query: SourceText::new(query), schema })
+                let ViewText { name, columns, query, schema, check } = view;
+                let check = CHECKS.iter().find(|(_, text)| Some(*text) == check.as_deref()).map(|(check, _)| *check);
+                Arc::new(View { name, columns, query: SourceText::new(query), schema, check })
             })
             .collect();
+        schema.objects.put_into(&mut made)?;
         schemas.push(Arc::new(made));
     }
     Ok(Ok(Catalog { schemas }))
@@ -263,12 +292,12 @@ fn read_table(
                 Filled::Identity(Identity { always, start, increment })
             }
         };
-        let ColumnText { name, not_null, hidden, .. } = column;
-        definition.columns.push(ColumnDefinition { name, sql_type, not_null, filled, hidden });
+        let ColumnText { name, not_null, hidden, domain, .. } = column;
+        definition.columns.push(ColumnDefinition { name, sql_type, not_null, filled, hidden, domain });
     }
     let key = |key: KeyText| {
-        let KeyText { name, columns, primary, nulls_same } = key;
-        KeyConstraint { name, columns, primary, nulls_same }
+        let KeyText { name, columns, primary, nulls_same, timing } = key;
+        KeyConstraint { name, columns, primary, nulls_same, timing: timing_of(timing.as_deref()) }
     };
     definition.keys = table.keys.into_iter().map(key).collect();
     let check = |(name, text): (String, String)| CheckConstraint { name, condition: SourceText::new(text) };
@@ -281,6 +310,7 @@ fn read_table(
         table: reference.table,
         referred: reference.referred,
         full: reference.full,
+        timing: timing_of(reference.timing.as_deref()),
     };
     definition.references = table.references.into_iter().map(reference).collect();
     definition.indexes = table.indexes.into_iter().map(IndexText::index).collect();

@@ -4,6 +4,7 @@ mod catalog_text;
 mod column_table;
 mod index;
 mod memory_table;
+mod object_text;
 mod part;
 mod statistics;
 mod store;

@@ -19,7 +19,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 /// The layout of the file; a file of a later one is refused.
-const FORMAT: u32 = 2;
+const FORMAT: u32 = 3;
+
+/// The oldest version that is still read.
+const OLDEST_FORMAT: u32 = 2;
 /// Bytes of columns kept in memory.
 const CACHE_BYTES: usize = 256 << 20;
 
@@ -128,13 +131,15 @@ impl Store {
             write.open_table(CELLS).map_err(|error| bad(error.into()))?;
             write.open_table(MASKS).map_err(|error| bad(error.into()))?;
             let known = facts.get("format").map_err(|error| bad(error.into()))?.map(|value| value.value().to_vec());
-            if known.is_none() {
+            if known.as_deref() != Some(FORMAT.to_le_bytes().as_slice())
+                && known.as_ref().is_none_or(|known| is_older(known))
+            {
                 facts.insert("format", FORMAT.to_le_bytes().as_slice()).map_err(|error| bad(error.into()))?;
             }
             known
         };
         let format = known.map_or(FORMAT, |bytes| bytes.try_into().map_or(0, u32::from_le_bytes));
-        if format != FORMAT {
+        if !(OLDEST_FORMAT..=FORMAT).contains(&format) {
             write.abort().map_err(|error| bad(error.into()))?;
             let message = format!("the database file has format {format}, this program reads format {FORMAT}");
             return Err(Error::new(SqlState::DATA_EXCEPTION, message)
@@ -320,6 +325,11 @@ fn failed(path: &Path, error: impl Into<redb::Error>) -> Error {
         other => (SqlState::FILE_ACCESS, format!("the database file cannot be used: {other}")),
     };
     Error::new(state, message).in_file(path, None)
+}
+
+/// Whether a file of this version is read, and is of the current one from then on.
+fn is_older(known: &[u8]) -> bool {
+    known.try_into().is_ok_and(|bytes| (OLDEST_FORMAT..FORMAT).contains(&u32::from_le_bytes(bytes)))
 }
 
 fn number_of(bytes: &[u8]) -> u64 {

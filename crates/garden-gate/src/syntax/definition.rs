@@ -2,12 +2,13 @@
 
 use super::ast::{
     AlterTable, ColumnElement, ConstraintKind, CreateIndex, CreateTable, CreateView, Definition, Drop, FilledBy,
-    ForeignElement, Ident, TableConstraint, TableContent, TableElement,
+    ForeignElement, Ident, Name, TableConstraint, TableContent, TableElement,
 };
 use super::lexer::Symbol;
 use super::parser::Parser;
-use crate::catalog::{Identity, ReferentialAction, Temporary};
+use crate::catalog::{Identity, ReferentialAction, Temporary, Timing, ViewCheck};
 use crate::diagnostic::Result;
+use crate::types::SqlType;
 
 impl Parser<'_> {
     /// What stands behind CREATE.
@@ -44,18 +45,24 @@ impl Parser<'_> {
         if self.at_word("INDEX") || self.at_words(&["UNIQUE", "INDEX"]) {
             return self.create_index().map(Definition::CreateIndex);
         }
-        const LATER: &[&str] = &["GLOBAL", "SEQUENCE", "DOMAIN", "FUNCTION", "TRIGGER"];
+        if let Some(object) = self.create_object(or_replace)? {
+            return Ok(object);
+        }
+        const LATER: &[&str] = &["GLOBAL", "TRIGGER"];
         if self.at_any(LATER) {
             return Err(self.not_supported(format!("CREATE {}", self.found().to_uppercase())));
         }
-        Err(self.expected("SCHEMA, TABLE, VIEW or INDEX"))
+        Err(self.expected("SCHEMA, TABLE, VIEW, INDEX, SEQUENCE, DOMAIN or FUNCTION"))
     }
 
     /// What stands behind DROP.
     pub(super) fn drop(&mut self) -> Result<Definition> {
+        if let Some(object) = self.drop_object()? {
+            return Ok(object);
+        }
         let kinds = ["SCHEMA", "TABLE", "VIEW", "INDEX"];
         let Some(kind) = kinds.iter().position(|kind| self.at_word(kind)) else {
-            return Err(self.expected("SCHEMA, TABLE, VIEW or INDEX"));
+            return Err(self.expected("SCHEMA, TABLE, VIEW, INDEX, SEQUENCE, DOMAIN or FUNCTION"));
         };
         self.advance();
         let if_exists = self.accept_words(&["IF", "EXISTS"]);
@@ -72,7 +79,7 @@ impl Parser<'_> {
         })
     }
 
-    fn drop_behaviour(&mut self, if_exists: bool) -> Drop {
+    pub(super) fn drop_behaviour(&mut self, if_exists: bool) -> Drop {
         let cascade = self.accept_word("CASCADE");
         if !cascade {
             self.accept_word("RESTRICT");
@@ -164,9 +171,16 @@ impl Parser<'_> {
 
     pub(super) fn column_element(&mut self) -> Result<ColumnElement> {
         let name = self.name("a column or a constraint")?;
-        let sql_type = self.data_type()?;
-        let mut element =
-            ColumnElement { name, sql_type, not_null: false, filled: None, hidden: false, constraints: Vec::new() };
+        let (sql_type, domain) = self.type_or_domain()?;
+        let mut element = ColumnElement {
+            name,
+            sql_type,
+            domain,
+            not_null: false,
+            filled: None,
+            hidden: false,
+            constraints: Vec::new(),
+        };
         loop {
             let start = self.span();
             if self.accept_word("DEFAULT") {
@@ -182,9 +196,22 @@ impl Parser<'_> {
                 let Some(kind) = self.column_constraint(&element.name)? else {
                     return if name.is_some() { Err(self.expected("a constraint")) } else { Ok(element) };
                 };
-                element.constraints.push(TableConstraint { name, kind, span: start.to(self.last_span()) });
-                self.constraint_characteristics()?;
+                let span = start.to(self.last_span());
+                let timing = self.constraint_timing()?;
+                element.constraints.push(TableConstraint { name, kind, timing, span });
             }
+        }
+    }
+
+    /// The type of a column; the name of a domain stands for its type.
+    fn type_or_domain(&mut self) -> Result<(SqlType, Option<Name>)> {
+        let start = self.span();
+        match self.data_type() {
+            Ok(sql_type) => Ok((sql_type, None)),
+            Err(_) if self.span() == start && self.at_name() => {
+                Ok((SqlType::Null, Some(self.qualified_name("a data type")?)))
+            }
+            Err(error) => Err(error),
         }
     }
 
@@ -219,7 +246,7 @@ impl Parser<'_> {
         Ok(FilledBy::Identity(identity))
     }
 
-    fn whole_number(&mut self) -> Result<i64> {
+    pub(super) fn whole_number(&mut self) -> Result<i64> {
         let negative = self.accept_symbol(Symbol::Minus);
         let token = self.current();
         let number: i64 = self.raw(token).parse().map_err(|_| self.expected("a whole number"))?;
@@ -270,11 +297,11 @@ impl Parser<'_> {
         } else {
             return Err(self.expected("PRIMARY KEY, UNIQUE, CHECK or FOREIGN KEY"));
         };
-        self.constraint_characteristics()?;
-        Ok(TableConstraint { name, kind, span: start.to(self.last_span()) })
+        let span = start.to(self.last_span());
+        Ok(TableConstraint { name, kind, timing: self.constraint_timing()?, span })
     }
 
-    fn check(&mut self) -> Result<ConstraintKind> {
+    pub(super) fn check(&mut self) -> Result<ConstraintKind> {
         self.advance();
         let open = self.span();
         self.expect_symbol(Symbol::LeftParen, "( and a condition")?;
@@ -325,13 +352,31 @@ impl Parser<'_> {
         }
     }
 
-    fn constraint_characteristics(&mut self) -> Result<()> {
-        if self.at_word("DEFERRABLE") || self.at_words(&["INITIALLY", "DEFERRED"]) {
-            return Err(self.not_supported("a constraint that is checked later than its statement"));
+    /// `[NOT] DEFERRABLE` and `INITIALLY { IMMEDIATE | DEFERRED }`, in either order.
+    fn constraint_timing(&mut self) -> Result<Timing> {
+        let (mut deferrable, mut deferred) = (None, None);
+        loop {
+            let start = self.span();
+            if self.accept_words(&["INITIALLY", "DEFERRED"]) {
+                deferred = Some(true);
+            } else if self.accept_words(&["INITIALLY", "IMMEDIATE"]) {
+                deferred = Some(false);
+            } else if self.accept_words(&["NOT", "DEFERRABLE"]) {
+                deferrable = Some(false);
+            } else if self.accept_word("DEFERRABLE") {
+                deferrable = Some(true);
+            } else {
+                break;
+            }
+            if deferrable == Some(false) && deferred == Some(true) {
+                return Err(self.expected("a constraint that is INITIALLY DEFERRED is DEFERRABLE").at(start));
+            }
         }
-        self.accept_words(&["INITIALLY", "IMMEDIATE"]);
-        self.accept_words(&["NOT", "DEFERRABLE"]);
-        Ok(())
+        Ok(match (deferrable, deferred) {
+            (_, Some(true)) => Timing::Deferred,
+            (Some(true), _) => Timing::Deferrable,
+            _ => Timing::AtOnce,
+        })
     }
 
     fn create_view(&mut self, or_replace: bool) -> Result<CreateView> {
@@ -340,15 +385,24 @@ impl Parser<'_> {
             if self.at_symbol(Symbol::LeftParen) { Some(self.names_in_parentheses("a column")?) } else { None };
         self.expect_word("AS")?;
         let query = Box::new(self.query()?);
-        if self.at_word("WITH") {
-            return Err(self.not_supported("WITH CHECK OPTION"));
-        }
-        Ok(CreateView { name, columns, query, or_replace })
+        let check = if self.accept_words(&["WITH", "LOCAL", "CHECK", "OPTION"]) {
+            Some(ViewCheck::Local)
+        } else if self.accept_words(&["WITH", "CASCADED", "CHECK", "OPTION"])
+            || self.accept_words(&["WITH", "CHECK", "OPTION"])
+        {
+            Some(ViewCheck::Cascaded)
+        } else {
+            None
+        };
+        Ok(CreateView { name, columns, query, or_replace, check })
     }
 
     /// What stands behind ALTER.
     pub(super) fn alter(&mut self) -> Result<Definition> {
-        self.expect_word("TABLE")?;
+        if self.accept_word("SEQUENCE") {
+            return self.alter_sequence();
+        }
+        self.expect_either("TABLE", "TABLE or SEQUENCE")?;
         let name = self.qualified_name("the name of a table")?;
         let action = self.alter_table()?;
         Ok(Definition::AlterTable { name, action })

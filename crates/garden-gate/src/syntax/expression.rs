@@ -180,6 +180,10 @@ impl Parser<'_> {
         if let Some(literal) = self.word_literal()? {
             return Ok(literal);
         }
+        if self.accept_words(&["NEXT", "VALUE", "FOR"]) {
+            let name = self.qualified_name("the name of a sequence")?;
+            return self.node(ExprKind::NextValue(name), span.to(self.last_span()));
+        }
         let now = [
             ("CURRENT_DATE", Now::Date),
             ("CURRENT_TIMESTAMP", Now::Timestamp),
@@ -354,6 +358,7 @@ impl ExprKind {
             | Self::Literal(..)
             | Self::Parameter(_)
             | Self::Now(_)
+            | Self::NextValue(_)
             | Self::CaseOperand
             | Self::Exists(_)
             | Self::Unique(..)

@@ -12,6 +12,7 @@ mod file_options;
 mod keyword;
 mod lexer;
 mod literal;
+mod objects;
 mod parser;
 mod predicate;
 mod problem;
@@ -20,4 +21,4 @@ mod statement;
 mod table;
 mod walk;
 
-pub(crate) use parser::{Script, expression_of, type_of};
+pub(crate) use parser::{Script, expression_of, type_of, with_name_for};

@@ -113,6 +113,23 @@ pub(crate) fn expression_of(source: &SourceText) -> Result<super::ast::Expr> {
     Parser::new(source.text(), tokens).expression()
 }
 
+/// A text of SQL with a quoted name in place of each use of a word.
+pub(crate) fn with_name_for(source: &SourceText, word: &str, name: &str) -> Result<String> {
+    let tokens = Script::new(Arc::new(source.clone())).tokens_to_semicolon()?;
+    let mut text = String::new();
+    let mut copied = 0;
+    for token in tokens {
+        let range = token.span.range();
+        if token.kind == TokenKind::Word && source.slice(token.span).eq_ignore_ascii_case(word) {
+            text.push_str(&source.text()[copied..range.start]);
+            text.push_str(&format!("\"{}\"", name.replace('"', "\"\"")));
+            copied = range.end;
+        }
+    }
+    text.push_str(&source.text()[copied..]);
+    Ok(text)
+}
+
 /// The type that a text names.
 pub(crate) fn type_of(text: &str) -> Result<crate::types::SqlType> {
     let source = SourceText::new(text);

@@ -5,7 +5,7 @@ use crate::diagnostic::{Result, nearest};
 use crate::types::{SqlType, Value};
 
 /// Statements that the language has and the engine has not yet.
-const LATER: &[(&str, &str)] = &[("ANALYZE", "ANALYZE"), ("COMMENT", "COMMENT ON"), ("TRIM", "TRIM HISTORY")];
+const LATER: &[(&str, &str)] = &[("ANALYZE", "ANALYZE"), ("TRIM", "TRIM HISTORY")];
 
 /// The words that statements begin with, for those who misspell one.
 const STATEMENTS: [&str; 16] = [
@@ -66,6 +66,8 @@ impl Parser<'_> {
             StatementKind::Definition(Box::new(self.drop()?))
         } else if self.accept_word("ALTER") {
             StatementKind::Definition(Box::new(self.alter()?))
+        } else if self.at_word("COMMENT") {
+            StatementKind::Definition(Box::new(self.comment()?))
         } else if self.at_any(&["START", "COMMIT", "ROLLBACK", "SAVEPOINT", "RELEASE"]) {
             StatementKind::Transaction(self.transaction()?)
         } else if self.at_any(&["SELECT", "WITH", "VALUES", "TABLE"]) || self.at_symbol(Symbol::LeftParen) {

@@ -2,7 +2,7 @@ use super::ast::{Expr, Join, JoinCondition, JoinKind, Sample, TableAlias, TableC
 use super::lexer::{Symbol, TokenKind};
 use super::parser::{MAX_NESTING, Parser};
 use super::problem::Problem;
-use crate::diagnostic::Result;
+use crate::diagnostic::{Result, Span};
 
 /// What a join's words say.
 #[expect(clippy::struct_excessive_bools, reason = "words of the clause, each there or not")]
@@ -98,6 +98,7 @@ impl Parser<'_> {
         Ok(TableExpr::Sampled(Box::new((table, Sample { pages, percent, repeatable, span }))))
     }
 
+    /// The `(number)` of a sample clause.
     fn number_in_parentheses(&mut self) -> Result<Expr> {
         let open = self.span();
         self.expect_symbol(Symbol::LeftParen, "( and a number")?;
@@ -130,15 +131,34 @@ impl Parser<'_> {
             let call = self.table_call()?;
             return Ok(TableExpr::Function { call, alias: self.table_alias()? });
         }
+        if self.at_word("TABLE") && self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen) {
+            self.advance();
+            let open = self.advance().span;
+            let at = self.span();
+            let name = self.qualified_name("a table function")?;
+            let (args, span) = self.table_arguments(at)?;
+            self.close(open)?;
+            return Ok(TableExpr::Call { name, args, alias: self.table_alias()?, span });
+        }
         let name = self.qualified_name("a table")?;
         if self.at_symbol(Symbol::LeftParen) {
-            return Err(self.not_supported("a function of your own as a table"));
+            let (args, span) = self.table_arguments(start)?;
+            return Ok(TableExpr::Call { name, args, alias: self.table_alias()?, span });
         }
         if self.at_words(&["FOR", "SYSTEM_TIME"]) {
             return Err(self.not_supported("FOR SYSTEM_TIME"));
         }
         let span = start.to(self.last_span());
         Ok(TableExpr::Named { name, alias: self.table_alias()?, span })
+    }
+
+    /// The arguments of a table function of the database.
+    fn table_arguments(&mut self, start: Span) -> Result<(Vec<Expr>, Span)> {
+        let open = self.span();
+        self.expect_symbol(Symbol::LeftParen, "( and arguments")?;
+        let args = if self.at_symbol(Symbol::RightParen) { Vec::new() } else { self.list(Self::expression)? };
+        self.close(open)?;
+        Ok((args, start.to(self.last_span())))
     }
 
     fn table_call(&mut self) -> Result<TableCall> {

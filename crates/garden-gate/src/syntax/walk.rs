@@ -13,6 +13,7 @@ impl Expr {
             | ExprKind::Literal(..)
             | ExprKind::Parameter(_)
             | ExprKind::Now(_)
+            | ExprKind::NextValue(_)
             | ExprKind::CaseOperand
             | ExprKind::Exists(_)
             | ExprKind::Unique(..)
@@ -161,6 +162,7 @@ impl TableExpr {
             Self::Function { call: TableCall::Series(args) | TableCall::Unnest { arrays: args, .. }, .. } => {
                 args.iter().for_each(|arg| arg.for_each_table(visit));
             }
+            Self::Call { args, .. } => args.iter().for_each(|arg| arg.for_each_table(visit)),
             Self::Sampled(sampled) => sampled.0.for_each_table(visit),
             Self::Join(join) => {
                 let Join { left, right, condition, .. } = join.as_ref();

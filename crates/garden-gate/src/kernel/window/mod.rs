@@ -9,10 +9,13 @@ mod navigate;
 mod rank;
 
 use super::{Batch, evaluate};
-use crate::diagnostic::Result;
+use crate::catalog::Sequence;
+use crate::diagnostic::{Error, Result, SqlState};
 use crate::logical::{SortKey, WindowCall, WindowFunction as W};
-use arrow::array::ArrayRef;
+use crate::types::SqlType;
+use arrow::array::{ArrayRef, Int64Array};
 use std::ops::Range;
+use std::sync::Arc;
 
 /// Where partitions and groups of peers begin and end.
 #[derive(Debug)]
@@ -68,6 +71,7 @@ pub(crate) fn window(call: &WindowCall, batch: &Batch, layout: &Layout, order: &
         .collect::<Result<Vec<_>>>()?;
     match &call.function {
         W::RowNumber | W::Rank | W::DenseRank | W::PercentRank | W::CumeDist => Ok(rank::rank(&call.function, layout)),
+        W::NextValue(sequence) => numbers(sequence, batch.rows).map_err(|error| error.at(call.span)),
         W::Ntile => rank::ntile(&arguments[0], layout).map_err(|error| error.at(call.span)),
         W::Lead | W::Lag => navigate::shifted(call, &arguments, layout),
         W::FirstValue | W::LastValue | W::NthValue => {
@@ -79,4 +83,14 @@ pub(crate) fn window(call: &WindowCall, batch: &Batch, layout: &Layout, order: &
             aggregate::aggregate(aggregate, batch, layout, &frames)
         }
     }
+}
+
+/// The next numbers of a sequence.
+fn numbers(sequence: &Sequence, rows: usize) -> Result<ArrayRef> {
+    let taken = sequence.take(rows).ok_or_else(|| {
+        let message = format!("sequence {:?} has no number left", sequence.name);
+        Error::new(SqlState::SEQUENCE_EXHAUSTED, message).with_help("ALTER SEQUENCE gives it other bounds, or CYCLE")
+    })?;
+    let numbers: ArrayRef = Arc::new(Int64Array::from(taken));
+    super::cast_values(&numbers, SqlType::BigInt, sequence.numbers.sql_type)
 }

@@ -1,7 +1,7 @@
 //! Statements that define: schemas, tables, views.
 
 use super::{Expr, FileOptions, Ident, Query, SortItem};
-use crate::catalog::{Identity, ReferentialAction, Temporary};
+use crate::catalog::{Identity, ReferentialAction, Temporary, Timing, ViewCheck};
 use crate::diagnostic::Span;
 use crate::types::SqlType;
 
@@ -19,6 +19,72 @@ pub(crate) enum Definition {
     CreateView(CreateView),
     DropView { name: Name, drop: Drop },
     AlterTable { name: Name, action: AlterTable },
+    CreateSequence(CreateSequence),
+    AlterSequence { name: Name, change: SequenceChange },
+    CreateDomain(CreateDomain),
+    CreateFunction(Box<CreateFunction>),
+    DropObject { kind: ObjectKind, name: Name, drop: Drop },
+    Comment(CommentOn),
+}
+
+/// What is neither a table nor a view.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum ObjectKind {
+    Sequence,
+    Domain,
+    Function,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) struct CreateSequence {
+    pub(crate) name: Name,
+    pub(crate) if_not_exists: bool,
+    pub(crate) options: SequenceOptions,
+}
+
+/// What is said of a sequence's numbers.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct SequenceOptions {
+    pub(crate) sql_type: Option<SqlType>,
+    pub(crate) start: Option<i64>,
+    pub(crate) increment: Option<i64>,
+    pub(crate) least: Option<i64>,
+    pub(crate) most: Option<i64>,
+    pub(crate) cycle: Option<bool>,
+}
+
+/// What ALTER SEQUENCE says; `RESTART` without a number begins with the first.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct SequenceChange {
+    pub(crate) restart: Option<Option<i64>>,
+    pub(crate) options: SequenceOptions,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) struct CreateDomain {
+    pub(crate) name: Name,
+    pub(crate) sql_type: SqlType,
+    pub(crate) default: Option<Expr>,
+    pub(crate) not_null: bool,
+    pub(crate) checks: Vec<(Option<Ident>, Expr)>,
+}
+
+/// `CREATE FUNCTION name (parameters) RETURNS TABLE (columns) RETURN query`
+#[derive(Clone, Debug)]
+pub(crate) struct CreateFunction {
+    pub(crate) name: Name,
+    pub(crate) parameters: Vec<(Ident, SqlType)>,
+    pub(crate) columns: Vec<(Ident, SqlType)>,
+    pub(crate) query: Box<Query>,
+    pub(crate) or_replace: bool,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) struct CommentOn {
+    pub(crate) kind: &'static str,
+    pub(crate) name: Name,
+    /// `None` takes the comment away.
+    pub(crate) text: Option<String>,
 }
 
 /// `IF EXISTS` and `RESTRICT | CASCADE`
@@ -79,6 +145,8 @@ pub(crate) enum TableElement {
 pub(crate) struct ColumnElement {
     pub(crate) name: Ident,
     pub(crate) sql_type: SqlType,
+    /// A domain in place of the type.
+    pub(crate) domain: Option<Name>,
     pub(crate) not_null: bool,
     pub(crate) filled: Option<FilledBy>,
     pub(crate) hidden: bool,
@@ -96,6 +164,7 @@ pub(crate) enum FilledBy {
 pub(crate) struct TableConstraint {
     pub(crate) name: Option<Ident>,
     pub(crate) kind: ConstraintKind,
+    pub(crate) timing: Timing,
     pub(crate) span: Span,
 }
 
@@ -123,6 +192,7 @@ pub(crate) struct CreateView {
     pub(crate) columns: Option<Vec<Ident>>,
     pub(crate) query: Box<Query>,
     pub(crate) or_replace: bool,
+    pub(crate) check: Option<ViewCheck>,
 }
 
 #[derive(Clone, Debug)]

@@ -8,8 +8,9 @@ pub(crate) use change::{
     MergeBranch, Overriding, Transaction,
 };
 pub(crate) use definition::{
-    AlterTable, ColumnElement, ConstraintKind, CreateIndex, CreateTable, CreateView, Definition, Drop, FilledBy,
-    ForeignElement, Name, TableConstraint, TableContent, TableElement,
+    AlterTable, ColumnElement, CommentOn, ConstraintKind, CreateDomain, CreateFunction, CreateIndex, CreateSequence,
+    CreateTable, CreateView, Definition, Drop, FilledBy, ForeignElement, Name, ObjectKind, SequenceChange,
+    SequenceOptions, TableConstraint, TableContent, TableElement,
 };
 
 pub(crate) use crate::catalog::FileOptions;
@@ -228,10 +229,33 @@ pub(crate) struct TableAlias {
 
 #[derive(Clone, Debug)]
 pub(crate) enum TableExpr {
-    Named { name: Vec<Ident>, alias: TableAlias, span: Span },
-    File { path: String, options: Box<FileOptions>, alias: TableAlias, span: Span },
-    Derived { query: Box<Query>, lateral: bool, alias: TableAlias },
-    Function { call: TableCall, alias: TableAlias },
+    Named {
+        name: Vec<Ident>,
+        alias: TableAlias,
+        span: Span,
+    },
+    File {
+        path: String,
+        options: Box<FileOptions>,
+        alias: TableAlias,
+        span: Span,
+    },
+    Derived {
+        query: Box<Query>,
+        lateral: bool,
+        alias: TableAlias,
+    },
+    Function {
+        call: TableCall,
+        alias: TableAlias,
+    },
+    /// A call of a table function of the database.
+    Call {
+        name: Vec<Ident>,
+        args: Vec<Expr>,
+        alias: TableAlias,
+        span: Span,
+    },
     Sampled(Box<(TableExpr, Sample)>),
     Join(Box<Join>),
 }
@@ -383,6 +407,8 @@ pub(crate) enum ExprKind {
     Cast(Box<Expr>, SqlType, Option<String>),
     Call(Box<Call>),
     Now(Now),
+    /// `NEXT VALUE FOR sequence`
+    NextValue(Vec<Ident>),
 }
 
 /// `CASE [operand] WHEN … THEN … [ELSE …] END`

@@ -1,0 +1,155 @@
+//! CREATE, ALTER and DROP of sequences, domains and table functions, and COMMENT ON.
+
+use super::ast::{
+    CommentOn, ConstraintKind, CreateDomain, CreateFunction, CreateSequence, Definition, Drop, ObjectKind,
+    SequenceChange, SequenceOptions,
+};
+use super::lexer::Symbol;
+use super::parser::Parser;
+use crate::diagnostic::Result;
+
+impl Parser<'_> {
+    /// What stands behind CREATE [OR REPLACE], when it is one of these.
+    pub(super) fn create_object(&mut self, or_replace: bool) -> Result<Option<Definition>> {
+        if self.accept_word("FUNCTION") {
+            return self.create_function(or_replace).map(|made| Some(Definition::CreateFunction(Box::new(made))));
+        }
+        if or_replace {
+            return Ok(None);
+        }
+        if self.accept_word("SEQUENCE") {
+            let if_not_exists = self.accept_words(&["IF", "NOT", "EXISTS"]);
+            let name = self.qualified_name("the name of a sequence")?;
+            let options = self.sequence_options()?;
+            return Ok(Some(Definition::CreateSequence(CreateSequence { name, if_not_exists, options })));
+        }
+        if self.accept_word("DOMAIN") {
+            return self.create_domain().map(|made| Some(Definition::CreateDomain(made)));
+        }
+        Ok(None)
+    }
+
+    /// `AS type START WITH n INCREMENT BY n MINVALUE n MAXVALUE n CYCLE`, in any order.
+    fn sequence_options(&mut self) -> Result<SequenceOptions> {
+        let mut options = SequenceOptions::default();
+        loop {
+            if self.accept_word("AS") {
+                options.sql_type = Some(self.data_type()?);
+            } else if self.accept_words(&["START", "WITH"]) {
+                options.start = Some(self.whole_number()?);
+            } else if self.accept_words(&["INCREMENT", "BY"]) {
+                options.increment = Some(self.whole_number()?);
+            } else if self.accept_words(&["NO", "MINVALUE"]) {
+                options.least = None;
+            } else if self.accept_word("MINVALUE") {
+                options.least = Some(self.whole_number()?);
+            } else if self.accept_words(&["NO", "MAXVALUE"]) {
+                options.most = None;
+            } else if self.accept_word("MAXVALUE") {
+                options.most = Some(self.whole_number()?);
+            } else if self.accept_words(&["NO", "CYCLE"]) {
+                options.cycle = Some(false);
+            } else if self.accept_word("CYCLE") {
+                options.cycle = Some(true);
+            } else {
+                return Ok(options);
+            }
+        }
+    }
+
+    /// `ALTER SEQUENCE name [RESTART [WITH n]] [options]`
+    pub(super) fn alter_sequence(&mut self) -> Result<Definition> {
+        let name = self.qualified_name("the name of a sequence")?;
+        let mut restart = None;
+        if self.accept_word("RESTART") {
+            restart = Some(if self.accept_word("WITH") { Some(self.whole_number()?) } else { None });
+        }
+        let options = self.sequence_options()?;
+        Ok(Definition::AlterSequence { name, change: SequenceChange { restart, options } })
+    }
+
+    fn create_domain(&mut self) -> Result<CreateDomain> {
+        let name = self.qualified_name("the name of a domain")?;
+        self.accept_word("AS");
+        let sql_type = self.data_type()?;
+        let mut domain = CreateDomain { name, sql_type, default: None, not_null: false, checks: Vec::new() };
+        loop {
+            if self.accept_word("DEFAULT") {
+                domain.default = Some(self.expression()?);
+                continue;
+            }
+            if self.accept_words(&["NOT", "NULL"]) {
+                domain.not_null = true;
+                continue;
+            }
+            let name = if self.accept_word("CONSTRAINT") { Some(self.name("a constraint")?) } else { None };
+            if !self.at_word("CHECK") {
+                return if name.is_some() { Err(self.expected("CHECK")) } else { Ok(domain) };
+            }
+            if let ConstraintKind::Check(condition) = self.check()? {
+                domain.checks.push((name, condition));
+            }
+        }
+    }
+
+    /// `name (parameter type, …) RETURNS TABLE (column type, …) [LANGUAGE SQL] RETURN query`
+    fn create_function(&mut self, or_replace: bool) -> Result<CreateFunction> {
+        let name = self.qualified_name("the name of a function")?;
+        let open = self.span();
+        self.expect_symbol(Symbol::LeftParen, "( and parameters")?;
+        let parameters = if self.at_symbol(Symbol::RightParen) { Vec::new() } else { self.list(Self::typed_name)? };
+        self.close(open)?;
+        self.expect_word("RETURNS")?;
+        if !self.accept_word("TABLE") {
+            return Err(self.not_supported("a function that gives a value and not a table"));
+        }
+        let open = self.span();
+        self.expect_symbol(Symbol::LeftParen, "( and columns")?;
+        let columns = self.list(Self::typed_name)?;
+        self.close(open)?;
+        while self.accept_words(&["LANGUAGE", "SQL"])
+            || self.accept_words(&["READS", "SQL", "DATA"])
+            || self.accept_words(&["NOT", "DETERMINISTIC"])
+            || self.accept_word("DETERMINISTIC")
+        {}
+        self.expect_word("RETURN")?;
+        let in_parentheses = self.ahead(1).kind == super::lexer::TokenKind::Symbol(Symbol::LeftParen);
+        if self.at_word("TABLE") && in_parentheses {
+            self.advance();
+            let query = Box::new(self.parenthesised_query()?);
+            return Ok(CreateFunction { name, parameters, columns, query, or_replace });
+        }
+        let query = Box::new(self.query()?);
+        Ok(CreateFunction { name, parameters, columns, query, or_replace })
+    }
+
+    fn typed_name(&mut self) -> Result<(super::ast::Ident, crate::types::SqlType)> {
+        let name = self.name("a name")?;
+        Ok((name, self.data_type()?))
+    }
+
+    /// What stands behind DROP, when it is one of these.
+    pub(super) fn drop_object(&mut self) -> Result<Option<Definition>> {
+        let kinds =
+            [("SEQUENCE", ObjectKind::Sequence), ("DOMAIN", ObjectKind::Domain), ("FUNCTION", ObjectKind::Function)];
+        let Some((_, kind)) = kinds.into_iter().find(|(word, _)| self.accept_word(word)) else { return Ok(None) };
+        let if_exists = self.accept_words(&["IF", "EXISTS"]);
+        let name = self.qualified_name("a name")?;
+        let drop: Drop = self.drop_behaviour(if_exists);
+        Ok(Some(Definition::DropObject { kind, name, drop }))
+    }
+
+    /// `COMMENT ON kind name IS 'text'`; IS NULL takes it away.
+    pub(super) fn comment(&mut self) -> Result<Definition> {
+        self.expect_word("COMMENT")?;
+        self.expect_word("ON")?;
+        let kinds = ["TABLE", "COLUMN", "VIEW", "SCHEMA", "SEQUENCE", "DOMAIN", "FUNCTION"];
+        let Some(kind) = kinds.into_iter().find(|kind| self.accept_word(kind)) else {
+            return Err(self.expected("TABLE, COLUMN, VIEW, SCHEMA, SEQUENCE, DOMAIN or FUNCTION"));
+        };
+        let name = self.qualified_name("a name")?;
+        self.expect_word("IS")?;
+        let text = if self.accept_word("NULL") { None } else { Some(self.text_literal("a text, or NULL")?) };
+        Ok(Definition::Comment(CommentOn { kind, name, text }))
+    }
+}
