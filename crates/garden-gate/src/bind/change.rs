@@ -3,6 +3,7 @@
 use super::change_problem::ChangeProblem;
 use super::convert::{convert, is_unsettled};
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
+use super::updatable::{Levels, view_checks, view_columns};
 use super::{Binder, Bound, OutputColumn, Surroundings, fail_with_all, problem::Problem};
 use crate::catalog::{ColumnDefinition, Filled, Table, TableDefinition, TableSource, Written};
 use crate::diagnostic::{Error, Result, SourceText, Span};
@@ -20,6 +21,8 @@ pub(crate) struct BoundChange {
     pub(crate) table: String,
     pub(crate) rows: Bound,
     pub(crate) meaning: Meaning,
+    /// What CHECK OPTION asks of new rows, by the name of the view; over batches of all columns.
+    pub(crate) checks: Vec<(String, Expr)>,
 }
 
 /// What the rows of a bound change are.
@@ -41,6 +44,35 @@ pub(super) struct Target<'a> {
     schema: String,
     table: Table,
     pub(super) definition: &'a TableDefinition,
+    /// The views through which it is changed, the lowest first.
+    pub(super) levels: Levels<'a>,
+    /// The columns as the change names them, with their places in the table; one that is worked out has none.
+    pub(super) shown: Vec<(String, Option<usize>)>,
+}
+
+impl Target<'_> {
+    /// The name of the view or table as the change has it.
+    fn shown_name(&self) -> String {
+        self.levels.last().map_or_else(|| self.table.name.clone(), |level| level.view.name.clone())
+    }
+
+    /// An error when the change goes through a view.
+    pub(super) fn refuse_view(&self, what: &'static str, span: Span) -> Result<()> {
+        if self.levels.is_empty() {
+            return Ok(());
+        }
+        Err(Error::from_facts(&ChangeProblem::IsView { name: self.shown_name(), what }).at(span))
+    }
+}
+
+/// The rows that a change is about.
+pub(super) struct Affected {
+    pub(super) plan: LogicalPlan,
+    /// What names mean.
+    pub(super) scope: Scope,
+    pub(super) place: ColumnId,
+    /// The columns of the table.
+    pub(super) own: Vec<ScopeColumn>,
 }
 
 /// Binds a change.
@@ -57,11 +89,15 @@ pub(crate) fn bind_change(change: &ast::Change, source: &SourceText, around: &Su
         ast::ChangeKind::Insert(insert) => binder.insert(insert, &target, change.span)?,
         ast::ChangeKind::Update { set, condition } => binder.update(change, (set, condition.as_ref()), &target)?,
         ast::ChangeKind::Delete { condition } => binder.delete(change, condition.as_ref(), &target)?,
-        ast::ChangeKind::Truncate { .. } => binder.delete(change, None, &target)?,
+        ast::ChangeKind::Truncate { .. } => {
+            target.refuse_view("TRUNCATE", change.span)?;
+            binder.delete(change, None, &target)?
+        }
         ast::ChangeKind::Merge(merge) => binder.merge(change, merge, &target)?,
     };
+    let checks = view_checks(&target, around).map_err(|error| error.at(change.span))?;
     let (schema, table) = (target.schema, target.table.name);
-    Ok(BoundChange { schema, table, rows: binder.bound(plan, output)?, meaning })
+    Ok(BoundChange { schema, table, rows: binder.bound(plan, output)?, meaning, checks })
 }
 
 /// Binds RETURNING over a source whose columns are those of the table as they are now, then as they were.
@@ -76,7 +112,7 @@ pub(crate) fn bind_returning(
 ) -> Result<Bound> {
     let mut binder = Binder::new(source, around);
     let target = binder.target(&change.table, change.span)?;
-    let name = change.alias.as_ref().map_or_else(|| target.table.name.clone(), |alias| alias.text.clone());
+    let name = change.alias.as_ref().map_or_else(|| target.shown_name(), |alias| alias.text.clone());
     let changed = Table { source: rows, ..target.table.clone() };
     let (plan, scope) = binder.scan(&changed, None, name.clone());
     let all = scope.relations.into_iter().next().map(|relation| relation.columns).unwrap_or_default();
@@ -89,11 +125,21 @@ pub(crate) fn bind_returning(
         columns: columns.to_vec(),
         keys: Vec::new(),
     };
-    let shown = if removed { old } else { new };
-    let visible = shown.iter().zip(&target.definition.columns).filter(|(_, column)| !column.hidden);
+    let named = |columns: &[ScopeColumn]| -> Vec<ScopeColumn> {
+        let of = |(name, at): &(String, Option<usize>)| {
+            at.map(|at| ScopeColumn { name: name.clone(), ..columns[at].clone() })
+        };
+        target.shown.iter().filter_map(of).collect()
+    };
+    let (new, old) = (named(new), named(old));
+    let shown = if removed { &old } else { &new };
+    let hidden = |column: &&ScopeColumn| {
+        target.levels.is_empty()
+            && target.definition.columns.iter().any(|known| known.name == column.name && known.hidden)
+    };
     let scope = Scope {
-        star: visible.map(|(column, _)| column.clone()).collect(),
-        relations: vec![relation(&name, shown), relation("NEW", new), relation("OLD", old)],
+        star: shown.iter().filter(|column| !hidden(column)).cloned().collect(),
+        relations: vec![relation(&name, shown), relation("NEW", &new), relation("OLD", &old)],
     };
     let select = ast::Select {
         distinct: None,
@@ -118,33 +164,54 @@ impl<'a> Binder<'a> {
         Ok(Bound { plan, output, columns, notes, generic, numbered, steps })
     }
 
-    fn target(&self, name: &[ast::Ident], span: Span) -> Result<Target<'a>> {
-        let (schema, table) = self.lookup(name).map_err(|problem| match self.find_view(name) {
-            Some(view) => Error::from_facts(&ChangeProblem::IsView { name: view.name.clone() }).at(span),
-            None => Error::from_facts(&problem).at(span),
-        })?;
+    pub(super) fn target(&self, name: &[ast::Ident], span: Span) -> Result<Target<'a>> {
+        let (levels, schema, table) = match (self.lookup(name), self.find_view(name)) {
+            (Ok((schema, table)), _) => (Vec::new(), schema, table),
+            (Err(_), Some(view)) => {
+                let (levels, within, below) = self.levels(view, span)?;
+                let mut inside = Binder::new(self.source, self.around);
+                inside.schema = within;
+                let found = inside.lookup(&below).map_err(|problem| Error::from_facts(&problem).at(span))?;
+                (levels, found.0, found.1)
+            }
+            (Err(problem), None) => return Err(Error::from_facts(&problem).at(span)),
+        };
         let catalog = self.around.catalog;
         let stored = catalog.table(&schema, &table.name).and_then(|table| table.definition.as_deref());
         let Some(definition) = stored else {
             return Err(Error::from_facts(&ChangeProblem::NotStored { table: table.name }).at(span));
         };
-        Ok(Target { schema, table, definition })
+        let shown = if levels.is_empty() {
+            definition.columns.iter().enumerate().map(|(at, column)| (column.name.clone(), Some(at))).collect()
+        } else {
+            view_columns(&levels, definition, self.around).map_err(|error| {
+                let view = name.last().map_or("", |name| name.text.as_str());
+                Error::new(error.sqlstate(), format!("view {view:?} no longer works: {}", error.message())).at(span)
+            })?
+        };
+        Ok(Target { schema, table, definition, levels, shown })
     }
 
+    /// The place of a column that a change gives a value.
     pub(super) fn target_column(&mut self, name: &ast::Ident, target: &Target<'_>) -> Option<usize> {
-        let columns = &target.definition.columns;
-        let found = columns.iter().position(|column| name.matches(&column.name));
-        if found.is_none() {
-            let near = crate::diagnostic::nearest(&name.text, columns.iter().map(|column| column.name.as_str()));
+        let Some((column, place)) = target.shown.iter().find(|(known, _)| name.matches(known)) else {
+            let near = crate::diagnostic::nearest(&name.text, target.shown.iter().map(|(name, _)| name.as_str()));
             let problem = Problem::NoSuchColumn {
                 name: name.text.clone(),
-                tables: vec![target.table.name.clone()],
+                tables: vec![target.shown_name()],
                 near: near.map(str::to_owned),
                 meant_text: false,
             };
             self.report(&problem, name.span);
+            return None;
+        };
+        if place.is_none() {
+            self.report(
+                &ChangeProblem::ComputedColumn { column: column.clone(), view: target.shown_name() },
+                name.span,
+            );
         }
-        found
+        *place
     }
 
     pub(super) fn generated(
@@ -210,31 +277,42 @@ impl<'a> Binder<'a> {
         &mut self,
         change: &ast::Change,
         condition: Option<&ast::Expr>,
-        target: &Target<'_>,
-    ) -> Result<(LogicalPlan, Scope, ColumnId)> {
-        let name = change.alias.as_ref().map_or_else(|| target.table.name.clone(), |alias| alias.text.clone());
-        let (mut plan, scope) = self.scan(&target.table, None, name);
+        target: &Target<'a>,
+    ) -> Result<Affected> {
+        let name = change.alias.as_ref().map_or_else(|| target.shown_name(), |alias| alias.text.clone());
+        let (mut plan, mut scope) = self.scan(&target.table, None, name.clone());
+        let own = scope.relations[0].columns.clone();
         let info = ColumnInfo { qualifier: None, name: "place".into(), sql_type: SqlType::BigInt, origin: None };
         let place = self.columns.add(info);
         let any: &dyn Any = target.table.source.as_ref();
         if let (LogicalPlan::Scan(scan), Some(stored)) = (&mut plan, any.downcast_ref::<StoredTable>()) {
             scan.columns.push((place, stored.place_column()));
         }
+        if !target.levels.is_empty() {
+            let seen = self.through(&target.levels, &own)?;
+            for condition in seen.conditions.into_iter().flatten() {
+                plan = self.filter_attached(plan, condition);
+            }
+            plan = self.project_attached(plan, seen.computed.into_iter().collect());
+            let columns = seen.columns.into_iter().map(|column| ScopeColumn { name: column.name, id: column.id });
+            let columns = columns.collect();
+            scope = Scope::of(Relation { schema: None, name, hidden_name: None, columns, keys: Vec::new() });
+        }
         if let Some(condition) = condition {
             let bound = self.expr(condition, &scope, Clause::Where)?;
             let condition = self.condition(bound, "WHERE");
             plan = self.filter_attached(plan, condition);
         }
-        Ok((plan, scope, place))
+        Ok(Affected { plan, scope, place, own })
     }
 
     fn delete(
         &mut self,
         change: &ast::Change,
         condition: Option<&ast::Expr>,
-        target: &Target<'_>,
+        target: &Target<'a>,
     ) -> Result<(LogicalPlan, Vec<OutputColumn>, Meaning)> {
-        let (plan, _, place) = self.affected(change, condition, target)?;
+        let Affected { plan, place, .. } = self.affected(change, condition, target)?;
         let place = OutputColumn { name: "place".into(), id: place, sql_type: SqlType::BigInt };
         Ok((plan, vec![place], Meaning::Removed))
     }
@@ -245,7 +323,7 @@ impl<'a> Binder<'a> {
         (set, condition): (&[ast::Assignment], Option<&ast::Expr>),
         target: &Target<'a>,
     ) -> Result<(LogicalPlan, Vec<OutputColumn>, Meaning)> {
-        let (plan, scope, place) = self.affected(change, condition, target)?;
+        let Affected { plan, scope, place, own } = self.affected(change, condition, target)?;
         let mut values: Vec<(usize, Expr)> = Vec::new();
         for assignment in set {
             for (at, value) in self.assignment(assignment, &scope, target)? {
@@ -256,7 +334,7 @@ impl<'a> Binder<'a> {
                 values.push((at, value));
             }
         }
-        let all = &scope.relations[0].columns;
+        let all = &own;
         let mut ids: Vec<ColumnId> = all.iter().map(|column| column.id).collect();
         let mut computed = Vec::new();
         for (at, value) in values {

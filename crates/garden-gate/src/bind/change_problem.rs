@@ -6,8 +6,12 @@ use crate::types::SqlType;
 pub(crate) enum ChangeProblem {
     #[error("{table} holds rows of a file or a program, and can't be changed")]
     NotStored { table: String },
-    #[error("{name} is a view: rows are changed in the tables behind it")]
-    IsView { name: String },
+    #[error("{name} is a view: {what} needs its table")]
+    IsView { name: String, what: &'static str },
+    #[error("rows can't be changed through view {name:?}: {reason}")]
+    NotUpdatable { name: String, reason: &'static str },
+    #[error("column {column:?} of view {view:?} is worked out from others")]
+    ComputedColumn { column: String, view: String },
     #[error("{given} values for {wanted} columns")]
     Width { given: usize, wanted: usize, columns: Vec<String> },
     #[error("column {column:?} is {to}, the value is {from}")]
@@ -36,6 +40,8 @@ impl Facts for ChangeProblem {
             }
             Self::Width { columns, .. } => format!("the columns are {}", sentence_list(columns)),
             Self::NotAssignable { to, .. } => format!("CAST(… AS {to}) turns the value into one"),
+            Self::NotUpdatable { .. } => "change the rows of the tables behind it".into(),
+            Self::ComputedColumn { .. } => "name the columns that are to have values, without it".into(),
             Self::IdentityAlways { .. } => {
                 "leave the column out, or write OVERRIDING SYSTEM VALUE before VALUES".into()
             }

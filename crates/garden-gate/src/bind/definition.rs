@@ -143,7 +143,7 @@ pub(crate) fn check_domain<'a>(domain: &'a Domain, around: &'a Surroundings<'a>)
 
 impl Binder<'_> {
     /// The columns of a table under their own names; the first is column 0 of the statement, and so on.
-    fn row_scope(&mut self, definition: &TableDefinition) -> Scope {
+    pub(super) fn row_scope(&mut self, definition: &TableDefinition) -> Scope {
         let columns = definition.columns.iter().map(|column| ScopeColumn {
             name: column.name.clone(),
             id: self.new_column(&column.name, column.sql_type),
@@ -168,7 +168,7 @@ impl Binder<'_> {
 }
 
 /// Columns as places in a batch of all columns; each keeps the type it was given where it stands.
-fn in_slots(expr: Expr, definition: &TableDefinition) -> Expr {
+pub(super) fn in_slots(expr: Expr, definition: &TableDefinition) -> Expr {
     if let ExprKind::Column(ColumnId(id)) = expr.kind() {
         let slot = ExprKind::Slot(*id as usize);
         let known = definition.columns.len() > *id as usize;

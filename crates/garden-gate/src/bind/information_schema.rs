@@ -1,6 +1,8 @@
 //! `INFORMATION_SCHEMA` (ISO/IEC 9075-11): what there is, as tables that can be queried.
 
-use crate::catalog::{Catalog, Column, Domain, Filled, Numbers, Schema, Sequence, Table, TableFunction, TableKind};
+use crate::catalog::{
+    Catalog, Column, Domain, Filled, Numbers, Schema, Sequence, Table, TableFunction, TableKind, ViewCheck,
+};
 use crate::storage::MemoryTable;
 use crate::syntax::ast::Ident;
 use crate::types::{SqlType, Value};
@@ -184,7 +186,13 @@ fn views(catalog: &Catalog) -> Rows {
     for schema in &catalog.schemas {
         for view in &schema.views {
             let (place, name) = (schema.name.as_str().into(), view.name.as_str().into());
-            rows.push(vec![CATALOG.into(), place, name, view.query.text().into(), "NONE".into(), "NO".into()]);
+            let check = match view.check {
+                None => "NONE",
+                Some(ViewCheck::Local) => "LOCAL",
+                Some(ViewCheck::Cascaded) => "CASCADED",
+            };
+            let updatable = if super::updatable::is_simple(view) { "YES" } else { "NO" };
+            rows.push(vec![CATALOG.into(), place, name, view.query.text().into(), check.into(), updatable.into()]);
         }
     }
     rows

@@ -17,7 +17,7 @@ impl<'a> Binder<'a> {
         target: &Target<'a>,
         span: Span,
     ) -> Result<(LogicalPlan, Vec<OutputColumn>, Meaning)> {
-        let wanted = self.insert_columns(insert, target);
+        let wanted = self.insert_columns(insert, target, span);
         let (plan, given) = match &insert.rows {
             ast::InsertRows::Values(rows) => self.given_rows(rows, &wanted, (target, insert, span))?,
             ast::InsertRows::Defaults => (LogicalPlan::OneRow, Vec::new()),
@@ -27,6 +27,7 @@ impl<'a> Binder<'a> {
                 self.assigned(plan, &output, (&wanted, target, query.span))?
             }
             ast::InsertRows::File { path, options, span } => {
+                target.refuse_view("INSERT FROM FILE", *span)?;
                 let source = self.around.files.open(path, options).map_err(|error| error.at(*span))?;
                 let table =
                     Table { name: path.clone(), kind: crate::catalog::TableKind::File, source, definition: None };
@@ -46,10 +47,15 @@ impl<'a> Binder<'a> {
     }
 
     /// The columns that values are given for: those named, else all that `*` shows.
-    pub(super) fn insert_columns(&mut self, insert: &ast::Insert, target: &Target<'_>) -> Vec<usize> {
-        let columns = &target.definition.columns;
+    pub(super) fn insert_columns(&mut self, insert: &ast::Insert, target: &Target<'_>, span: Span) -> Vec<usize> {
         let Some(names) = &insert.columns else {
-            return (0..columns.len()).filter(|at| !columns[*at].hidden).collect();
+            if target.levels.is_empty() {
+                let columns = &target.definition.columns;
+                return (0..columns.len()).filter(|at| !columns[*at].hidden).collect();
+            }
+            let all: Vec<ast::Ident> =
+                target.shown.iter().map(|(name, _)| ast::Ident { text: name.clone(), quoted: true, span }).collect();
+            return all.iter().filter_map(|name| self.target_column(name, target)).collect();
         };
         let mut found = Vec::new();
         for name in names {

@@ -2,7 +2,7 @@
 
 use super::Binder;
 use super::OutputColumn;
-use super::change::{Meaning, Target, null};
+use super::change::{Affected, Meaning, Target, null};
 use super::change_problem::ChangeProblem;
 use super::scope::{Clause, Scope};
 use crate::catalog::{Filled, TableDefinition};
@@ -33,8 +33,7 @@ impl<'a> Binder<'a> {
         target: &Target<'a>,
     ) -> Result<(LogicalPlan, Vec<OutputColumn>, Meaning)> {
         let (source, source_scope) = self.table_expr(&merge.source, &Scope::default())?;
-        let (rows, rows_scope, place) = self.affected(change, None, target)?;
-        let own = rows_scope.relations[0].columns.clone();
+        let Affected { plan: rows, scope: rows_scope, place, own } = self.affected(change, None, target)?;
         let scope = source_scope.clone().beside(rows_scope, &[]);
         let on = self.expr(&merge.on, &scope, Clause::On)?;
         let on = self.condition(on, "ON");
@@ -110,7 +109,7 @@ impl<'a> Binder<'a> {
             overriding: *overriding,
             duplicates: ast::Duplicates::Refuse,
         };
-        let wanted = self.insert_columns(&insert, target);
+        let wanted = self.insert_columns(&insert, target, span);
         if wanted.len() != given.len() {
             let columns = wanted.iter().map(|at| target.definition.columns[*at].name.clone()).collect();
             self.report(&ChangeProblem::Width { given: given.len(), wanted: wanted.len(), columns }, span);

@@ -35,6 +35,7 @@ mod set_operation;
 mod subquery;
 mod table;
 mod table_function;
+mod updatable;
 mod view;
 mod window;
 mod with;
@@ -45,6 +46,7 @@ pub(crate) use expr::castable;
 pub(crate) use merge::done;
 pub use parameter::Parameters;
 pub(crate) use table_function::function_problem;
+pub(crate) use updatable::check_view_option;
 
 use crate::catalog::{Catalog, FileOptions, TableSource};
 use crate::diagnostic::{Error, Facts, Note, Result, SourceText, Span};

@@ -15,6 +15,11 @@ pub(super) const MOST_VIEWS: usize = 32;
 impl<'a> Binder<'a> {
     /// The view that a name means; a table of that name comes first.
     pub(super) fn find_view(&self, name: &[ast::Ident]) -> Option<&'a View> {
+        self.view_of(name, self.schema)
+    }
+
+    /// As [`Binder::find_view`], for a name that is written in this schema.
+    pub(super) fn view_of(&self, name: &[ast::Ident], own: &str) -> Option<&'a View> {
         let (schema, view) = match name {
             [view] => (None, view),
             [schema, view] => (Some(schema), view),
@@ -22,7 +27,7 @@ impl<'a> Binder<'a> {
         };
         let schemas = self.around.catalog.schemas.iter();
         let mut fitting =
-            schemas.filter(|known| schema.map_or(known.name == self.schema, |schema| schema.matches(&known.name)));
+            schemas.filter(|known| schema.map_or(known.name == own, |schema| schema.matches(&known.name)));
         fitting.find_map(|schema| schema.views.iter().find(|known| view.matches(&known.name))).map(Arc::as_ref)
     }
 

@@ -9,7 +9,8 @@ use super::{Outcome, Session};
 use crate::bind::{BoundChange, Meaning, MissingParameters, OpenFile, bind_change, bind_returning, done};
 use crate::catalog::{Catalog, Column, Filled, TableDefinition};
 use crate::diagnostic::{Error, Note, Result, SqlState};
-use crate::kernel::{Batch, cast_values};
+use crate::kernel::{Batch, cast_values, evaluate};
+use crate::logical::Expr;
 use crate::storage::{MemoryTable, StoredTable};
 use crate::syntax::ast;
 use crate::types::SqlType;
@@ -50,7 +51,7 @@ impl Session {
         (catalog, files): (&Arc<Catalog>, &dyn OpenFile),
     ) -> Result<(Catalog, Changed)> {
         let around = self.around(catalog, files, call.parameters, MissingParameters::Refuse);
-        let BoundChange { schema, table, rows, meaning } = bind_change(change, call.source, &around)?;
+        let BoundChange { schema, table, rows, meaning, checks } = bind_change(change, call.source, &around)?;
         let (old, definition) = stored(catalog, &schema, &table)?;
         self.note_use(catalog, &schema, &table);
         // What is wrong with RETURNING is told before anything is done.
@@ -77,6 +78,7 @@ impl Session {
                 let next_number = number(&mut rows, &numbered, (&old, &definition))?;
                 let delta = changer.without_duplicates((&schema, &table), rows, duplicates)?;
                 let (rows, affected) = (delta.added.clone(), delta.added.rows as u64);
+                check_option(&checks, &rows, &definition)?;
                 changer.apply((&schema, &table), &delta)?;
                 changer.set_next_number((&schema, &table), next_number)?;
                 let before = nulls_like(&rows);
@@ -86,6 +88,7 @@ impl Session {
                 let rows = rows.unwrap_or_else(|| with_place(&nothing));
                 let places = rows.columns[0].as_primitive::<Int64Type>().values().to_vec();
                 let new = Batch::new(rows.columns[1..].to_vec(), rows.rows);
+                check_option(&checks, &new, &definition)?;
                 let before = if change.returning.is_some() { old.rows_at(&places)? } else { nothing.clone() };
                 changer.apply((&schema, &table), &Delta { replaced: new.rows, removed: places, added: new.clone() })?;
                 (rows.rows as u64, if change.returning.is_some() { returning(&new, &before)? } else { None })
@@ -96,6 +99,7 @@ impl Session {
                 let affected = (merged.added.rows + merged.removed.len() - merged.replaced) as u64;
                 let before = old.rows_at(&merged.removed)?;
                 let new = merged.added.clone();
+                check_option(&checks, &new, &definition)?;
                 let replaced = merged.replaced;
                 changer.apply((&schema, &table), &merged)?;
                 changer.set_next_number((&schema, &table), next_number)?;
@@ -117,6 +121,23 @@ impl Session {
         };
         Ok((changer.catalog, Changed { affected, returned, notes: found.notes }))
     }
+}
+
+/// An error for a new row that a view with CHECK OPTION would not show.
+fn check_option(checks: &[(String, Expr)], rows: &Batch, definition: &TableDefinition) -> Result<()> {
+    for (view, condition) in checks {
+        let truth = evaluate(condition, rows)?.into_array(rows.rows)?;
+        let truth = truth.as_boolean();
+        if let Some(row) = (0..rows.rows).find(|row| truth.is_null(*row) || !truth.value(*row)) {
+            let row = super::constraints::shown_row(definition, rows, row);
+            return Err(Error::new(
+                SqlState::CHECK_OPTION,
+                format!("view {view:?} would not show the row: CHECK OPTION"),
+            )
+            .with_help(format!("the row is {row}")));
+        }
+    }
+    Ok(())
 }
 
 /// Whether CHECK constraints and foreign keys are not looked at.

@@ -5,7 +5,9 @@ use super::objects::drop_stale_comments;
 use super::session::Call;
 use super::table_definition::{Maker, names};
 use super::{Outcome, Session};
-use crate::bind::{MissingParameters, Surroundings, bind_query, check_default, check_definition, function_problem};
+use crate::bind::{
+    MissingParameters, Surroundings, bind_query, check_default, check_definition, check_view_option, function_problem,
+};
 use crate::catalog::{
     Catalog, ColumnDefinition, DEFAULT_SCHEMA, Filled, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableFunction,
     TableKind, View,
@@ -215,6 +217,9 @@ impl Session {
         views.retain(|known| !name.matches(&known.name));
         views.push(Arc::new(made));
         let around = self.around(catalog, &files, call.parameters, MissingParameters::Refuse);
+        if view.check.is_some() {
+            check_view_option(&view.name, view.query.span, &around)?;
+        }
         bind_query(&whole_table(&view.name), call.source, &around).map(|_| ())
     }
 
