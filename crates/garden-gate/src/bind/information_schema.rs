@@ -1,7 +1,7 @@
 //! `INFORMATION_SCHEMA` (ISO/IEC 9075-11): what there is, as tables that can be queried.
 
 use crate::catalog::{
-    Catalog, Column, Domain, Filled, Numbers, Schema, Sequence, Table, TableFunction, TableKind, ViewCheck,
+    Catalog, Column, Domain, Filled, Numbers, Schema, Sequence, Table, TableFunction, TableKind, Timing, ViewCheck,
 };
 use crate::storage::MemoryTable;
 use crate::syntax::ast::Ident;
@@ -203,6 +203,7 @@ struct Known {
     name: String,
     kind: &'static str,
     columns: Vec<usize>,
+    timing: Timing,
 }
 
 fn table_type(table: &Table) -> &'static str {
@@ -220,6 +221,7 @@ fn known(table: &Table) -> Vec<Known> {
             name: format!("{}_key_{}", table.name, number + 1),
             kind: "UNIQUE",
             columns: columns.clone(),
+            timing: Timing::AtOnce,
         };
         return table.source.keys().iter().enumerate().map(key).collect();
     };
@@ -227,14 +229,20 @@ fn known(table: &Table) -> Vec<Known> {
         name: key.name.clone(),
         kind: if key.primary { "PRIMARY KEY" } else { "UNIQUE" },
         columns: key.columns.clone(),
+        timing: key.timing,
     });
     let references = definition.references.iter().map(|key| Known {
         name: key.name.clone(),
         kind: "FOREIGN KEY",
         columns: key.columns.clone(),
+        timing: key.timing,
     });
-    let checks =
-        definition.checks.iter().map(|check| Known { name: check.name.clone(), kind: "CHECK", columns: Vec::new() });
+    let checks = definition.checks.iter().map(|check| Known {
+        name: check.name.clone(),
+        kind: "CHECK",
+        columns: Vec::new(),
+        timing: Timing::AtOnce,
+    });
     keys.chain(references).chain(checks).collect()
 }
 
@@ -248,7 +256,9 @@ fn constraints(catalog: &Catalog) -> Rows {
     for (schema, table) in catalog.tables() {
         for constraint in known(table) {
             let mut row = begin(schema, &constraint.name, &table.name);
-            row.extend([constraint.kind, "NO", "NO"].map(Value::from));
+            let is = |truth| if truth { "YES" } else { "NO" };
+            let (deferrable, deferred) = (constraint.timing != Timing::AtOnce, constraint.timing == Timing::Deferred);
+            row.extend([constraint.kind, is(deferrable), is(deferred)].map(Value::from));
             rows.push(row);
         }
     }

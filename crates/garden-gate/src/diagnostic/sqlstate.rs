@@ -79,6 +79,8 @@ states! {
     INVALID_FRAME = b"22013";
     /// An offset from UTC that there is not.
     INVALID_TIME_ZONE = b"22009";
+    /// A constraint that the end of a transaction finds broken.
+    CONSTRAINT_ROLLBACK = b"40002";
     /// A sequence that has given all its numbers.
     SEQUENCE_EXHAUSTED = b"2200H";
     /// A row that a view with CHECK OPTION would not show.

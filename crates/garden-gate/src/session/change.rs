@@ -71,7 +71,7 @@ impl Session {
             measured.replace(Some(plan));
         }
         let rows = if found.batches.is_empty() { None } else { Some(Batch::concat(&found.batches, None)?) };
-        let mut changer = Changer::new(Catalog::clone(catalog), &around, is_unchecked(change));
+        let mut changer = Changer::new(Catalog::clone(catalog), &around, is_unchecked(change), self.deferral());
         let (affected, returned) = match meaning {
             Meaning::Added { numbered, duplicates } => {
                 let mut rows = rows.unwrap_or_else(|| nothing.clone());

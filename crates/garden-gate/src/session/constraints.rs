@@ -2,6 +2,7 @@
 //! ends, and what refers to a row goes or changes with it.
 
 use super::change::{empty, stored};
+use super::deferred::Deferral;
 use crate::bind::{Surroundings, bind_checks, default_value};
 use crate::catalog::{Catalog, ForeignKey, KeyConstraint, ReferentialAction, Table, TableDefinition};
 use crate::diagnostic::{Error, Result, SqlState};
@@ -32,12 +33,14 @@ pub(super) struct Changer<'a> {
     around: &'a Surroundings<'a>,
     /// CHECK constraints and foreign keys are not looked at.
     unchecked: bool,
+    /// Which constraints are left to the end of the transaction.
+    deferral: Deferral,
     depth: usize,
 }
 
 impl<'a> Changer<'a> {
-    pub(super) fn new(catalog: Catalog, around: &'a Surroundings<'a>, unchecked: bool) -> Self {
-        Self { catalog, around, unchecked, depth: 0 }
+    pub(super) fn new(catalog: Catalog, around: &'a Surroundings<'a>, unchecked: bool, deferral: Deferral) -> Self {
+        Self { catalog, around, unchecked, deferral, depth: 0 }
     }
 
     fn put(&mut self, (schema, name): TableName<'_>, source: StoredTable, definition: Arc<TableDefinition>) {
@@ -105,11 +108,14 @@ impl<'a> Changer<'a> {
         self.check_rows(name, &definition, &delta.added)?;
         let added = if delta.added.rows > 0 { vec![delta.added.clone()] } else { Vec::new() };
         let new = old.changed(&delta.removed, &added)?;
-        for key in &definition.keys {
+        for key in definition.keys.iter().filter(|key| !self.deferral.defers(schema, &key.name, key.timing)) {
             check_key(name, &definition, key, (&new, &delta.added))?;
         }
         self.put((schema, name), new, Arc::clone(&definition));
         for reference in definition.references.iter().filter(|_| !self.unchecked) {
+            if self.deferral.defers(schema, &reference.name, reference.timing) {
+                continue;
+            }
             self.check_reference(name, &definition, reference, &delta.added)?;
         }
         let referring = self.referring(schema, name);
@@ -222,6 +228,11 @@ impl<'a> Changer<'a> {
         }
         let is_update = !updated.is_empty();
         let action = if is_update { reference.on_update } else { reference.on_delete };
+        if action == ReferentialAction::NoAction
+            && self.deferral.defers(child_schema, &reference.name, reference.timing)
+        {
+            return Ok(());
+        }
         let places: Vec<Place> = children.iter().map(|(_, place)| *place).collect();
         if matches!(action, ReferentialAction::NoAction | ReferentialAction::Restrict) {
             let values = shown_values(&parent_definition, before, &reference.referred, *first as usize);

@@ -1,6 +1,7 @@
 //! CREATE, DROP and ALTER: each makes a new picture of the database.
 
 use super::constraints::Changer;
+use super::deferred::Deferral;
 use super::objects::drop_stale_comments;
 use super::session::Call;
 use super::table_definition::{Maker, names};
@@ -340,7 +341,7 @@ impl Session {
     }
 
     pub(super) fn changer<'a>(&self, catalog: &Catalog, around: &'a Surroundings<'a>) -> Changer<'a> {
-        Changer::new(catalog.clone(), around, false)
+        Changer::new(catalog.clone(), around, false, Deferral::default())
     }
 }
 

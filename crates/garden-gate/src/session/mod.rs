@@ -8,6 +8,7 @@ mod constraints;
 #[cfg(test)]
 mod crash;
 mod database;
+mod deferred;
 mod definition;
 mod describe;
 mod export;

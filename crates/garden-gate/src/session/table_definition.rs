@@ -137,6 +137,11 @@ impl Maker<'_> {
                 let (primary, nulls_same, timing) = (*primary, *nulls_same, constraint.timing);
                 made.keys.push(KeyConstraint { name, columns: places, primary, nulls_same, timing });
             }
+            ast::ConstraintKind::Check(_) if constraint.timing != Timing::AtOnce => {
+                return Err(
+                    Error::not_supported("a CHECK that is looked at later than its statement").at(constraint.span)
+                );
+            }
             ast::ConstraintKind::Check(condition) => {
                 let name = self.name(made, constraint, "check")?;
                 made.checks.push(CheckConstraint { name, condition: self.written(condition) });
@@ -195,6 +200,10 @@ impl Maker<'_> {
         let is_key = |key: &KeyConstraint| {
             key.columns.len() == referred.len() && key.columns.iter().all(|column| referred.contains(column))
         };
+        if parent.keys.iter().any(|key| is_key(key) && key.timing != Timing::AtOnce) {
+            let message = format!("the key of table {parent_name:?} is DEFERRABLE: rows can't refer to it");
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(span));
+        }
         if !parent.keys.iter().any(is_key) {
             let message = format!("no key of table {parent_name:?} has just these columns");
             let help = "a row can be referred to by the columns of its PRIMARY KEY or of a UNIQUE constraint";

@@ -2,6 +2,7 @@
 //! there when it commits, unless something it read has been changed since: then it is undone with 40001.
 
 use super::Session;
+use super::deferred::Deferral;
 use super::temporary::{after_commit, same_schemas, split, with_local};
 use crate::catalog::{Catalog, Named, Schema, Table, TableSource, named};
 use crate::diagnostic::{Error, Note, Result, SqlState, suggestion};
@@ -12,10 +13,11 @@ use std::sync::{Arc, Mutex, PoisonError};
 #[derive(Debug)]
 pub(super) struct Transaction {
     /// The database when it began.
-    base: Arc<Catalog>,
+    pub(super) base: Arc<Catalog>,
     pub(super) work: Arc<Catalog>,
     savepoints: Vec<(String, Arc<Catalog>)>,
     pub(super) read_only: bool,
+    pub(super) deferral: Deferral,
     /// Every version of a table that it has read.
     reads: Mutex<Vec<Arc<dyn TableSource>>>,
 }
@@ -30,17 +32,40 @@ impl Transaction {
         }
     }
 
+    /// The tables that foreign keys tie to those it changed: what it did is right only as long as they are as they were.
+    fn bound_by_references(&self) -> Vec<Arc<dyn TableSource>> {
+        let mut found = Vec::new();
+        for (schema, table) in self.base.tables() {
+            let is_changed = |schema: &str, name: &str| {
+                self.base.table(schema, name).is_some_and(|table| !holds(&self.work, schema, table))
+            };
+            let own = is_changed(schema, &table.name);
+            for reference in table.definition.iter().flat_map(|definition| &definition.references) {
+                let (parent_schema, parent) = (&reference.table.0, &reference.table.1);
+                if own {
+                    found.extend(self.base.table(parent_schema, parent).map(|parent| Arc::clone(&parent.source)));
+                }
+                if is_changed(parent_schema, parent) {
+                    found.push(Arc::clone(&table.source));
+                }
+            }
+        }
+        found
+    }
+
     /// The database with what this transaction changed.
     fn merged(&self, current: &Arc<Catalog>) -> Result<Arc<Catalog>> {
         if Arc::ptr_eq(&self.base, current) || Arc::ptr_eq(&self.base, &self.work) {
             return Ok(Arc::clone(if Arc::ptr_eq(&self.base, &self.work) { current } else { &self.work }));
         }
         let reads = self.reads.lock().unwrap_or_else(PoisonError::into_inner);
+        let bound = self.bound_by_references();
         let is_in = |catalog: &Catalog, source: &Arc<dyn TableSource>| {
             catalog.tables().any(|(_, table)| same(&table.source, source))
         };
         if let Some((_, table)) = self.base.tables().find(|(schema, table)| {
-            let touched = reads.iter().any(|read| same(read, &table.source)) || !holds(&self.work, schema, table);
+            let touched =
+                reads.iter().chain(&bound).any(|read| same(read, &table.source)) || !holds(&self.work, schema, table);
             touched && !is_in(current, &table.source)
         }) {
             let message = format!("another transaction has changed table {:?} since this one began", table.name);
@@ -106,7 +131,7 @@ fn same(a: &Arc<dyn TableSource>, b: &Arc<dyn TableSource>) -> bool {
 }
 
 /// Whether the catalog has the table just like this.
-fn holds(catalog: &Catalog, schema: &str, table: &Table) -> bool {
+pub(super) fn holds(catalog: &Catalog, schema: &str, table: &Table) -> bool {
     let same_definition = |known: &Table| match (&known.definition, &table.definition) {
         (Some(a), Some(b)) => Arc::ptr_eq(a, b),
         (None, None) => true,
@@ -196,6 +221,7 @@ impl Session {
             }
             ast::Transaction::Commit { chain } => {
                 let mut transaction = self.transaction.take().ok_or_else(no_transaction)?;
+                self.check_deferred(&transaction)?;
                 let (work, local) = split(Catalog::clone(&transaction.work));
                 transaction.work =
                     if same_schemas(&work, &transaction.base) { Arc::clone(&transaction.base) } else { Arc::new(work) };
@@ -219,6 +245,7 @@ impl Session {
                 transaction.work = Arc::clone(&transaction.savepoints[at].1);
                 transaction.savepoints.truncate(at + 1);
             }
+            ast::Transaction::Constraints { names, deferred } => self.set_constraints(names.as_deref(), *deferred)?,
             ast::Transaction::Savepoint(name) => {
                 let transaction = self.transaction.as_mut().ok_or_else(no_transaction)?;
                 transaction.savepoints.retain(|(known, _)| !name.matches(known));
@@ -262,11 +289,12 @@ fn begin(session: &Session, read_only: bool) -> Transaction {
         base,
         savepoints: Vec::new(),
         read_only,
+        deferral: Deferral::of_transaction(),
         reads: Mutex::default(),
     }
 }
 
-fn no_transaction() -> Error {
+pub(super) fn no_transaction() -> Error {
     Error::new(SqlState::TRANSACTION_STATE, "no transaction is open")
         .with_help("each statement outside of START TRANSACTION is a transaction of its own, and is kept at once")
 }

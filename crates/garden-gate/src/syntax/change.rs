@@ -253,6 +253,21 @@ impl Parser<'_> {
         Ok(Transaction::Rollback { chain, to })
     }
 
+    /// `SET CONSTRAINTS { ALL | name, … } { DEFERRED | IMMEDIATE }`
+    pub(super) fn set_constraints(&mut self) -> Result<Transaction> {
+        self.accept_words(&["SET", "CONSTRAINTS"]);
+        let names = if self.accept_word("ALL") {
+            None
+        } else {
+            Some(self.list(|parser| parser.qualified_name("the name of a constraint"))?)
+        };
+        let deferred = self.accept_word("DEFERRED");
+        if !deferred {
+            self.expect_either("IMMEDIATE", "DEFERRED or IMMEDIATE")?;
+        }
+        Ok(Transaction::Constraints { names, deferred })
+    }
+
     /// Every isolation level is accepted: all run as SERIALIZABLE, which each of them allows (clause 4.41).
     fn transaction_modes(&mut self) -> Result<Transaction> {
         let mut read_only = false;

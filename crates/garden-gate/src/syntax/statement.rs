@@ -72,6 +72,8 @@ impl Parser<'_> {
             StatementKind::Transaction(self.transaction()?)
         } else if self.at_any(&["SELECT", "WITH", "VALUES", "TABLE"]) || self.at_symbol(Symbol::LeftParen) {
             StatementKind::Query(Box::new(self.query()?))
+        } else if self.at_words(&["SET", "CONSTRAINTS"]) {
+            StatementKind::Transaction(self.set_constraints()?)
         } else if self.accept_word("SET") {
             self.set()?
         } else if self.accept_word("SHOW") {

@@ -101,11 +101,23 @@ pub(crate) enum Assigned {
 
 #[derive(Clone, Debug)]
 pub(crate) enum Transaction {
-    Start { read_only: bool },
-    Commit { chain: bool },
-    Rollback { chain: bool, to: Option<Ident> },
+    Start {
+        read_only: bool,
+    },
+    Commit {
+        chain: bool,
+    },
+    Rollback {
+        chain: bool,
+        to: Option<Ident>,
+    },
     Savepoint(Ident),
     Release(Ident),
+    /// `SET CONSTRAINTS { ALL | name, … } { DEFERRED | IMMEDIATE }`; no names are all.
+    Constraints {
+        names: Option<Vec<Name>>,
+        deferred: bool,
+    },
 }
 
 /// Rows that become a file.
