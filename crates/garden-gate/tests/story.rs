@@ -18,8 +18,8 @@ pub(crate) fn told(session: &mut Session, sql: &str) -> String {
     }
 }
 
-#[track_caller]
-pub(crate) fn check(session: &mut Session, (sql, expected): (&str, &str)) {
+/// What is wrong with what a statement came to, if anything is.
+fn mismatch(session: &mut Session, (sql, expected): (&str, &str)) -> Option<String> {
     let found = told(session, sql);
     let fits = match expected.strip_prefix('!') {
         Some(error) => {
@@ -28,15 +28,21 @@ pub(crate) fn check(session: &mut Session, (sql, expected): (&str, &str)) {
         }
         None => found == expected,
     };
-    assert!(fits, "{sql}\nexpected {expected}\nfound    {found}");
+    (!fits).then(|| format!("{sql}\nexpected {expected}\nfound    {found}"))
 }
 
-/// Runs a story from an empty database.
+#[track_caller]
+pub(crate) fn check(session: &mut Session, line: (&str, &str)) {
+    if let Some(wrong) = mismatch(session, line) {
+        panic!("{wrong}");
+    }
+}
+
+/// Runs a story from an empty database, to its end whatever goes wrong.
 #[track_caller]
 pub(crate) fn tell(story: &[(&str, &str)]) -> Session {
     let mut session = Database::in_memory().session();
-    for line in story {
-        check(&mut session, *line);
-    }
+    let wrong: Vec<String> = story.iter().filter_map(|line| mismatch(&mut session, *line)).collect();
+    assert!(wrong.is_empty(), "{}", wrong.join("\n\n"));
     session
 }

@@ -48,7 +48,7 @@ pub use parameter::Parameters;
 pub(crate) use table_function::function_problem;
 pub(crate) use updatable::check_view_option;
 
-use crate::catalog::{Catalog, FileOptions, TableSource};
+use crate::catalog::{Catalog, FileOptions, Table, TableSource};
 use crate::diagnostic::{Error, Facts, Note, Result, SourceText, Span};
 use crate::logical::{Aggregate, ColumnId, ColumnInfo, Columns, Expr, LogicalPlan, StepDefinition};
 use crate::syntax::ast;
@@ -79,6 +79,8 @@ pub(crate) struct Surroundings<'a> {
     /// Whether parameters may lack a value, as when a plan is asked for.
     pub(crate) missing: MissingParameters,
     pub(crate) moment: Moment,
+    /// The rows of the change in FROM, and where it stands.
+    pub(crate) delta: Option<(Span, &'a Table)>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -83,6 +83,9 @@ impl Binder<'_> {
             }
             for (column, expr) in columns.iter_mut().zip(row) {
                 let bound = self.expr(expr, &Scope::default(), Clause::Values)?;
+                if self.has_next_values() && !std::mem::take(&mut self.level.windows).is_empty() {
+                    self.report(&Problem::NextValueMisplaced { clause: Clause::Values, inside: false }, expr.span);
+                }
                 column.push(bound);
             }
         }

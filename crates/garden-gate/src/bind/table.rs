@@ -60,6 +60,15 @@ impl Binder<'_> {
                 let left = left.clone();
                 self.inner((&left, Clause::From), |binder| binder.table_function(call, alias))
             }
+            TableExpr::Delta(delta) => {
+                let Some((_, table)) = self.around.delta.filter(|(span, _)| *span == delta.span) else {
+                    let what = "a change in FROM but once, in the outermost SELECT of a statement that is run";
+                    return Err(Error::not_supported(what).at(delta.span));
+                };
+                let name = delta.alias.name.as_ref().map_or_else(|| table.name.clone(), |alias| alias.text.clone());
+                let (plan, scope) = self.scan(table, None, name);
+                Ok((plan, self.renamed(scope, &delta.alias)))
+            }
             TableExpr::Sampled(sampled) => {
                 let (table, sample) = sampled.as_ref();
                 let (plan, scope) = self.table_expr(table, left)?;

@@ -10,6 +10,7 @@ mod crash;
 mod database;
 mod deferred;
 mod definition;
+mod delta;
 mod describe;
 mod export;
 mod files;

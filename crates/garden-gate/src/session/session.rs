@@ -2,6 +2,7 @@ use super::Outcome;
 use super::access::Access;
 use super::database::Shared;
 use super::definition::no_schema;
+use super::delta::change_in;
 use super::files::Files;
 use super::progress::{Progress, Teller};
 use super::result_set::{ResultColumn, ResultSet};
@@ -233,7 +234,10 @@ impl Session {
                 self.transact(transaction).map_err(|error| error.at(statement.span))?;
                 done(Vec::new())
             }
-            ast::StatementKind::Query(query) => self.query_rows(query, call).map(Outcome::Rows),
+            ast::StatementKind::Query(query) => match change_in(query) {
+                Some(delta) => self.change_and_query(query, delta, call).map(Outcome::Rows),
+                None => self.query_rows(query, call).map(Outcome::Rows),
+            },
             ast::StatementKind::ShowSettings => self.settings_rows(started).map(Outcome::Rows),
             ast::StatementKind::Set { name, value } => {
                 let (value, notes) = self.value(value, call)?;
@@ -263,6 +267,10 @@ impl Session {
         bind_value(value, call.source, &self.around(&catalog, &files, call.parameters, MissingParameters::Refuse))
     }
 
+    pub(super) fn settings(&self) -> &Settings {
+        &self.settings
+    }
+
     pub(super) fn files(&self) -> Files<'_> {
         Files {
             folders: &self.access.readable,
@@ -287,6 +295,7 @@ impl Session {
             variables: &self.variables,
             missing,
             moment: now(),
+            delta: None,
         }
     }
 

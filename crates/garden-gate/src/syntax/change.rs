@@ -11,6 +11,10 @@ use crate::diagnostic::Result;
 impl Parser<'_> {
     /// A statement that begins here with INSERT, UPDATE, DELETE or TRUNCATE, behind its WITH.
     pub(super) fn change(&mut self, with: Option<With>) -> Result<StatementKind> {
+        Ok(StatementKind::Change(Box::new(self.change_of_rows(with)?)))
+    }
+
+    pub(super) fn change_of_rows(&mut self, with: Option<With>) -> Result<Change> {
         let mut change = if self.accept_word("INSERT") {
             self.insert()?
         } else if self.accept_word("UPDATE") {
@@ -33,7 +37,7 @@ impl Parser<'_> {
         if self.accept_word("RETURNING") {
             change.returning = Some(self.list(Self::select_item)?);
         }
-        Ok(StatementKind::Change(Box::new(change)))
+        Ok(change)
     }
 
     /// `INSERT INTO FILE 'path' (…) query`
@@ -102,7 +106,8 @@ impl Parser<'_> {
         for distance in 1.. {
             match self.ahead(distance).kind {
                 TokenKind::Symbol(Symbol::LeftParen) => open += 1,
-                TokenKind::Symbol(Symbol::RightParen) => open = open.saturating_sub(1),
+                TokenKind::Symbol(Symbol::RightParen) if open == 0 => return true,
+                TokenKind::Symbol(Symbol::RightParen) => open -= 1,
                 TokenKind::End => return true,
                 TokenKind::Word if open == 0 => {
                     let ends = ["RETURNING", "SKIP", "REPLACE"];

@@ -1,4 +1,4 @@
-use super::ast::{Expr, Join, JoinCondition, JoinKind, Sample, TableAlias, TableCall, TableExpr};
+use super::ast::{Delta, DeltaRows, Expr, Join, JoinCondition, JoinKind, Sample, TableAlias, TableCall, TableExpr};
 use super::lexer::{Symbol, TokenKind};
 use super::parser::{MAX_NESTING, Parser};
 use super::problem::Problem;
@@ -130,6 +130,17 @@ impl Parser<'_> {
         if self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen) && self.at_any(&["SERIES", "UNNEST"]) {
             let call = self.table_call()?;
             return Ok(TableExpr::Function { call, alias: self.table_alias()? });
+        }
+        let delta = [("FINAL", DeltaRows::Final), ("NEW", DeltaRows::Final), ("OLD", DeltaRows::Old)];
+        if let Some((word, rows)) = delta.into_iter().find(|(word, _)| self.at_words(&[word, "TABLE"])) {
+            self.accept_words(&[word, "TABLE"]);
+            let open = self.span();
+            self.expect_symbol(Symbol::LeftParen, "( and a change")?;
+            let change = self.change_of_rows(None)?;
+            self.close(open)?;
+            let span = start.to(self.last_span());
+            let alias = self.table_alias()?;
+            return Ok(TableExpr::Delta(Box::new(Delta { rows, change, alias, span })));
         }
         if self.at_word("TABLE") && self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen) {
             self.advance();

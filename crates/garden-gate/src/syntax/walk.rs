@@ -163,6 +163,7 @@ impl TableExpr {
                 args.iter().for_each(|arg| arg.for_each_table(visit));
             }
             Self::Call { args, .. } => args.iter().for_each(|arg| arg.for_each_table(visit)),
+            Self::Delta(delta) => visit(&delta.change.table),
             Self::Sampled(sampled) => sampled.0.for_each_table(visit),
             Self::Join(join) => {
                 let Join { left, right, condition, .. } = join.as_ref();

@@ -256,8 +256,25 @@ pub(crate) enum TableExpr {
         alias: TableAlias,
         span: Span,
     },
+    Delta(Box<Delta>),
     Sampled(Box<(TableExpr, Sample)>),
     Join(Box<Join>),
+}
+
+/// `FINAL | NEW | OLD TABLE (change)`: the rows that a change makes or takes away.
+#[derive(Clone, Debug)]
+pub(crate) struct Delta {
+    pub(crate) rows: DeltaRows,
+    pub(crate) change: Change,
+    pub(crate) alias: TableAlias,
+    pub(crate) span: Span,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum DeltaRows {
+    /// FINAL or NEW
+    Final,
+    Old,
 }
 
 /// `TABLESAMPLE BERNOULLI | SYSTEM (percent) [REPEATABLE (number)]`
