@@ -125,7 +125,16 @@ pub(crate) fn check_domain<'a>(domain: &'a Domain, around: &'a Surroundings<'a>)
     if let Some(text) = &domain.default {
         let mut binder = Binder::new(text, around);
         let value = binder.written(text, &Scope::default())?;
-        binder.coerce(value, domain.sql_type);
+        binder.refuse_query(&value, "DEFAULT");
+        let column = ColumnDefinition {
+            name: domain.name.clone(),
+            sql_type: domain.sql_type,
+            not_null: false,
+            filled: Filled::Null,
+            hidden: false,
+            domain: None,
+        };
+        binder.assign(value, &column);
         fail_with_all(binder.problems)?;
     }
     for (_, text) in &domain.checks {

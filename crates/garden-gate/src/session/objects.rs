@@ -39,7 +39,7 @@ impl Session {
         };
         let next = next.filter(|next| (numbers.least..=numbers.most).contains(next));
         if change.restart.is_some() && next.is_none() {
-            return Err(outside(name, numbers));
+            return Err(outside(name, Numbers { start: change.restart.flatten().unwrap_or(numbers.start), ..numbers }));
         }
         let made = Arc::new(Sequence::new(old.name.clone(), numbers, next));
         sequences.iter_mut().filter(|known| known.name == old.name).for_each(|known| *known = Arc::clone(&made));

@@ -32,39 +32,48 @@ impl Parser<'_> {
     /// `AS type START WITH n INCREMENT BY n MINVALUE n MAXVALUE n CYCLE`, in any order.
     fn sequence_options(&mut self) -> Result<SequenceOptions> {
         let mut options = SequenceOptions::default();
-        loop {
-            if self.accept_word("AS") {
-                options.sql_type = Some(self.data_type()?);
-            } else if self.accept_words(&["START", "WITH"]) {
-                options.start = Some(self.whole_number()?);
-            } else if self.accept_words(&["INCREMENT", "BY"]) {
-                options.increment = Some(self.whole_number()?);
-            } else if self.accept_words(&["NO", "MINVALUE"]) {
-                options.least = None;
-            } else if self.accept_word("MINVALUE") {
-                options.least = Some(self.whole_number()?);
-            } else if self.accept_words(&["NO", "MAXVALUE"]) {
-                options.most = None;
-            } else if self.accept_word("MAXVALUE") {
-                options.most = Some(self.whole_number()?);
-            } else if self.accept_words(&["NO", "CYCLE"]) {
-                options.cycle = Some(false);
-            } else if self.accept_word("CYCLE") {
-                options.cycle = Some(true);
-            } else {
-                return Ok(options);
-            }
+        while self.sequence_option(&mut options)? {}
+        Ok(options)
+    }
+
+    /// One of the options, if one stands here.
+    fn sequence_option(&mut self, options: &mut SequenceOptions) -> Result<bool> {
+        if self.accept_word("AS") {
+            options.sql_type = Some(self.data_type()?);
+        } else if self.accept_words(&["START", "WITH"]) {
+            options.start = Some(self.whole_number()?);
+        } else if self.accept_words(&["INCREMENT", "BY"]) {
+            options.increment = Some(self.whole_number()?);
+        } else if self.accept_words(&["NO", "MINVALUE"]) {
+            options.least = None;
+        } else if self.accept_word("MINVALUE") {
+            options.least = Some(self.whole_number()?);
+        } else if self.accept_words(&["NO", "MAXVALUE"]) {
+            options.most = None;
+        } else if self.accept_word("MAXVALUE") {
+            options.most = Some(self.whole_number()?);
+        } else if self.accept_words(&["NO", "CYCLE"]) {
+            options.cycle = Some(false);
+        } else if self.accept_word("CYCLE") {
+            options.cycle = Some(true);
+        } else {
+            return Ok(false);
         }
+        Ok(true)
     }
 
     /// `ALTER SEQUENCE name [RESTART [WITH n]] [options]`
     pub(super) fn alter_sequence(&mut self) -> Result<Definition> {
         let name = self.qualified_name("the name of a sequence")?;
         let mut restart = None;
-        if self.accept_word("RESTART") {
-            restart = Some(if self.accept_word("WITH") { Some(self.whole_number()?) } else { None });
+        let mut options = SequenceOptions::default();
+        loop {
+            if self.accept_word("RESTART") {
+                restart = Some(if self.accept_word("WITH") { Some(self.whole_number()?) } else { None });
+            } else if !self.sequence_option(&mut options)? {
+                break;
+            }
         }
-        let options = self.sequence_options()?;
         Ok(Definition::AlterSequence { name, change: SequenceChange { restart, options } })
     }
 
