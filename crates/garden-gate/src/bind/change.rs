@@ -159,9 +159,9 @@ pub(crate) fn bind_returning(
 
 impl<'a> Binder<'a> {
     pub(super) fn bound(self, plan: LogicalPlan, output: Vec<OutputColumn>) -> Result<Bound> {
-        let Binder { columns, problems, notes, generic, numbered, steps, .. } = self;
+        let Binder { columns, problems, notes, generic, steps, .. } = self;
         fail_with_all(problems)?;
-        Ok(Bound { plan, output, columns, notes, generic, numbered, steps })
+        Ok(Bound { plan, output, columns, notes, generic, steps })
     }
 
     pub(super) fn target(&self, name: &[ast::Ident], span: Span) -> Result<Target<'a>> {

@@ -106,8 +106,6 @@ pub(crate) struct Bound {
     pub(crate) notes: Vec<Note>,
     /// Whether a parameter lacks its value.
     pub(crate) generic: bool,
-    /// Whether it takes numbers of a sequence.
-    pub(crate) numbered: bool,
     /// The queries of WITH, in an order in which each uses earlier ones only.
     pub(crate) steps: Vec<StepDefinition>,
 }
@@ -154,7 +152,6 @@ pub(crate) struct Binder<'a> {
     problems: Vec<Error>,
     notes: Vec<Note>,
     generic: bool,
-    numbered: bool,
     level: Level,
     /// The queries around, the innermost last.
     outer: Vec<Outer>,
@@ -216,7 +213,6 @@ impl<'a> Binder<'a> {
             problems: Vec::new(),
             notes: Vec::new(),
             generic: false,
-            numbered: false,
             level: Level::default(),
             outer: Vec::new(),
             withs: Vec::new(),

@@ -20,7 +20,6 @@ impl Binder<'_> {
             Ok(sequence) => sequence,
             Err(problem) => return self.report(&problem, span),
         };
-        self.numbered = true;
         let sql_type = sequence.numbers.sql_type;
         if let Some(id) = self.level.windows.iter().find(|(_, window)| window.numbers(&sequence)).map(|(id, _)| *id) {
             return Expr::column(id, sql_type, span);

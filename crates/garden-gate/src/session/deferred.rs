@@ -33,12 +33,16 @@ impl Deferral {
         named.map(|(.., deferred)| *deferred).or(self.all).unwrap_or(timing == Timing::Deferred)
     }
 
-    fn set(&mut self, constraints: &[(String, String)], all: bool, deferred: bool) {
-        if all {
-            self.named.clear();
-            self.all = Some(deferred);
-        } else {
-            self.named.extend(constraints.iter().map(|(schema, name)| (schema.clone(), name.clone(), deferred)));
+    /// Takes note of SET CONSTRAINTS; without constraints it is about all.
+    fn set(&mut self, constraints: Option<Vec<(String, String)>>, deferred: bool) {
+        match constraints {
+            Some(constraints) => {
+                self.named.extend(constraints.into_iter().map(|(schema, name)| (schema, name, deferred)));
+            }
+            None => {
+                self.named.clear();
+                self.all = Some(deferred);
+            }
         }
     }
 }
@@ -51,12 +55,10 @@ impl Session {
     /// `SET CONSTRAINTS { ALL | name, … } { DEFERRED | IMMEDIATE }`: IMMEDIATE checks at once what was put off.
     pub(super) fn set_constraints(&mut self, names: Option<&[ast::Name]>, deferred: bool) -> Result<()> {
         let Some(transaction) = &self.transaction else { return Err(no_transaction()) };
-        let mut chosen = Vec::new();
-        for name in names.unwrap_or_default() {
-            chosen.push(self.constraint(&transaction.work, name)?);
-        }
+        let find = |names: &[ast::Name]| names.iter().map(|name| self.constraint(&transaction.work, name)).collect();
+        let chosen = names.map(find).transpose()?;
         let mut after = transaction.deferral.clone();
-        after.set(&chosen, names.is_none(), deferred);
+        after.set(chosen, deferred);
         let before = transaction.deferral.clone();
         if !deferred {
             let was_put_off = |schema: &str, name: &str, timing| {

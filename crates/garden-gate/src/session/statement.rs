@@ -9,7 +9,7 @@ use crate::catalog::TableSource;
 use crate::choose::{Resources, choose};
 use crate::diagnostic::{Note, Result, SourceText};
 use crate::execute::{self, Control, Pool, Run};
-use crate::logical::{ColumnId, LogicalPlan, RewriteNote, StepDefinition};
+use crate::logical::{ColumnId, LogicalPlan, RewriteNote, StepDefinition, WindowFunction};
 use crate::physical::{Measures, PhysicalPlan, Plan, describe};
 use crate::syntax::ast;
 use std::sync::Arc;
@@ -53,7 +53,8 @@ pub(super) fn prepare_bound(
     settings: &Settings,
     started: Instant,
 ) -> Result<Prepared> {
-    let Bound { plan, output, mut columns, mut notes, generic, numbered, steps } = bound;
+    let Bound { plan, output, mut columns, mut notes, generic, steps } = bound;
+    let numbered = takes_numbers(&plan);
     let reads = sources(&plan, &steps);
     notes.iter_mut().for_each(|note| note.source = Some(Arc::clone(source)));
     let mut rewritten = crate::rewrite::rewrite(plan, steps, &mut columns, &settings.without_rules)?;
@@ -61,6 +62,17 @@ pub(super) fn prepare_bound(
     let rewrites = std::mem::take(&mut rewritten.log);
     let plan = choose(rewritten, &wanted(&output), &columns, resources)?;
     Ok(Prepared { bound: BoundParts { output, columns, notes, generic }, plan, rewrites, started, numbered, reads })
+}
+
+/// Whether a plan takes numbers of a sequence.
+fn takes_numbers(plan: &LogicalPlan) -> bool {
+    let mut found = false;
+    plan.walk(&mut |node| {
+        if let LogicalPlan::Window { calls, .. } = node {
+            found |= calls.iter().any(|(_, call)| matches!(call.function, WindowFunction::NextValue(_)));
+        }
+    });
+    found
 }
 
 /// The sources of all tables in a plan and its steps.

@@ -196,7 +196,7 @@ impl Parser<'_> {
             let digits = if now == Now::Date { 6 } else { self.second_digits()? };
             let span = span.to(self.last_span());
             let moment = self.node(ExprKind::Now(now), span)?;
-            return self.to_digits(moment, digits, span);
+            return self.with_digits(moment, digits, span);
         }
         if self.at_word("CASE") {
             return self.case();
@@ -309,11 +309,11 @@ impl Parser<'_> {
         self.close(open)?;
         let span = start.to(self.last_span());
         let cast = self.node(ExprKind::Cast(Box::new(operand), target, format), span)?;
-        self.to_digits(cast, digits, span)
+        self.with_digits(cast, digits, span)
     }
 
     /// A time with fewer digits of its seconds; the others are dropped.
-    fn to_digits(&mut self, time: Expr, digits: u8, span: Span) -> Result<Expr> {
+    fn with_digits(&mut self, time: Expr, digits: u8, span: Span) -> Result<Expr> {
         if digits == 6 {
             return Ok(time);
         }
