@@ -26,6 +26,7 @@ mod parallel;
 mod parameters;
 mod plans;
 mod predicates;
+mod prepared;
 mod random_queries;
 mod recursion;
 mod reference;

@@ -75,7 +75,7 @@ impl Parameters {
         })
     }
 
-    fn get(&self, name: &ParameterName) -> Option<&Value> {
+    pub(crate) fn get(&self, name: &ParameterName) -> Option<&Value> {
         self.0.iter().find(|(known, _)| same_name(known, name)).map(|(_, value)| value)
     }
 }

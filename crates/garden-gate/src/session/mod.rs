@@ -12,6 +12,7 @@ mod deferred;
 mod definition;
 mod delta;
 mod describe;
+mod direct;
 mod export;
 mod files;
 mod index;

@@ -1,8 +1,10 @@
 //! Statements that are read once and run often.
 
+use super::delta::change_in;
+use super::direct::DirectInsert;
 use super::session::{Call, no_query, one_statement};
 use super::{Outcome, ResultColumn, ResultSet, Session};
-use crate::bind::{MissingParameters, Parameters, bind_change, bind_query};
+use crate::bind::{MissingParameters, OutputColumn, Parameters, bind_change, bind_query};
 use crate::diagnostic::{Result, SourceText};
 use crate::syntax::{Script, ast};
 use crate::types::ParameterName;
@@ -17,6 +19,8 @@ pub struct PreparedStatement {
     source: Arc<SourceText>,
     names: Vec<ParameterName>,
     columns: Vec<ResultColumn>,
+    /// Of an INSERT of values, the way that needs no plan.
+    direct: Option<Arc<DirectInsert>>,
 }
 
 impl PreparedStatement {
@@ -39,24 +43,29 @@ impl Session {
     pub fn prepare(&self, sql: &str) -> Result<PreparedStatement> {
         let source = SourceText::new(sql);
         let statement = one_statement(sql)?;
-        let columns = self.checked_columns(&statement, &source).map_err(|error| error.in_source(&source))?;
+        let (columns, direct) = self.checked(&statement, &source).map_err(|error| error.in_source(&source))?;
         let names = Script::new(Arc::clone(&source)).parameter_names();
-        Ok(PreparedStatement { statement: Arc::new(statement), source, names, columns })
+        Ok(PreparedStatement { statement: Arc::new(statement), source, names, columns, direct })
     }
 
-    fn checked_columns(&self, statement: &ast::Statement, source: &Arc<SourceText>) -> Result<Vec<ResultColumn>> {
+    fn checked(
+        &self,
+        statement: &ast::Statement,
+        source: &Arc<SourceText>,
+    ) -> Result<(Vec<ResultColumn>, Option<Arc<DirectInsert>>)> {
         let (catalog, files, parameters) = (self.catalog(), self.files(), Parameters::new());
         let around = self.around(&catalog, &files, &parameters, MissingParameters::PlanGenerically);
         match &statement.kind {
-            ast::StatementKind::Query(query) => {
+            ast::StatementKind::Query(query) if change_in(query).is_none() => {
                 let output = bind_query(query, source, &around)?.output;
-                Ok(output
-                    .into_iter()
-                    .map(|known| ResultColumn { name: known.name, sql_type: known.sql_type })
-                    .collect())
+                let column = |known: OutputColumn| ResultColumn { name: known.name, sql_type: known.sql_type };
+                Ok((output.into_iter().map(column).collect(), None))
             }
-            ast::StatementKind::Change(change) => bind_change(change, source, &around).map(|_| Vec::new()),
-            _ => Ok(Vec::new()),
+            ast::StatementKind::Change(change) => {
+                let bound = bind_change(change, source, &around)?;
+                Ok((Vec::new(), DirectInsert::of(self, &catalog, change, &bound).map(Arc::new)))
+            }
+            _ => Ok((Vec::new(), None)),
         }
     }
 
@@ -88,6 +97,11 @@ impl Session {
     fn outcome_prepared(&mut self, prepared: &PreparedStatement, parameters: &Parameters) -> Result<Outcome> {
         parameters.refuse_unused(&prepared.names)?;
         let call = Call { source: &prepared.source, parameters, started: Instant::now(), measured: None };
+        if let Some(direct) = &prepared.direct
+            && let Some(affected) = self.insert_directly(direct, &call)?
+        {
+            return Ok(Outcome::Changed { affected, elapsed: call.started.elapsed(), notes: Vec::new() });
+        }
         self.run_statement(&prepared.statement, &call).map_err(|error| error.in_source(&prepared.source))
     }
 }

@@ -127,22 +127,22 @@ impl StoredTable {
         Ok(Self { next_number: self.next_number, ..changed })
     }
 
-    /// Small parts at the end become one as soon as the last is no smaller than the one before it: each row is moved O(log rows) times.
+    /// Parts at the end become one when there are four of about one size: each row is moved O(log rows) times.
     fn merge_tail(&self, parts: &mut Vec<Arc<Part>>) -> Result<()> {
-        while let [.., before, last] = parts.as_slice() {
-            let rows = before.count() + last.count();
-            if last.count() < before.count() || rows > SEGMENT_ROWS {
+        const TIER: usize = 4;
+        while let Some(first) = parts.len().checked_sub(TIER) {
+            let rows = |parts: &[Arc<Part>]| parts.iter().map(|part| part.count()).sum::<usize>();
+            if rows(&parts[first + 1..]) < parts[first].count() {
                 return Ok(());
             }
-            let both: Vec<Batch> = [before, last]
-                .into_iter()
-                .map(|part| {
-                    let columns = (0..self.columns.len()).map(|at| part.column(at, 0)).collect::<Result<_>>()?;
-                    Ok(Batch::new(columns, part.count()))
-                })
-                .collect::<Result<_>>()?;
-            let merged = Batch::concat(&both, None)?;
-            parts.truncate(parts.len() - 2);
+            let fitting = (first..parts.len()).find(|from| rows(&parts[*from..]) <= SEGMENT_ROWS);
+            let Some(from) = fitting.filter(|from| parts.len() - from > 1) else { return Ok(()) };
+            let all = parts[from..].iter().map(|part| {
+                let columns = (0..self.columns.len()).map(|at| part.column(at, 0)).collect::<Result<_>>()?;
+                Ok(Batch::new(columns, part.count()))
+            });
+            let merged = Batch::concat(&all.collect::<Result<Vec<Batch>>>()?, None)?;
+            parts.truncate(from);
             parts.push(Arc::new(Part::new(merged.columns, merged.rows)));
         }
         Ok(())
