@@ -127,16 +127,23 @@ impl StoredTable {
         Ok(Self { next_number: self.next_number, ..changed })
     }
 
-    /// Parts at the end become one when there are four of about one size: each row is moved O(log rows) times.
+    /// Parts at the end become one when there are four of about one size, as long as that is no more than a segment: each row is
+    /// moved O(log rows) times, and those of large batches once.
     fn merge_tail(&self, parts: &mut Vec<Arc<Part>>) -> Result<()> {
         const TIER: usize = 4;
-        while let Some(first) = parts.len().checked_sub(TIER) {
-            let rows = |parts: &[Arc<Part>]| parts.iter().map(|part| part.count()).sum::<usize>();
-            if rows(&parts[first + 1..]) < parts[first].count() {
+        let tier = |part: &Arc<Part>| part.count().max(1).ilog(TIER);
+        while let Some(last) = parts.last().map(tier) {
+            let alike = parts.iter().rev().take_while(|part| tier(part) <= last).count();
+            let mut rows = 0;
+            let fits = |part: &&Arc<Part>| {
+                rows += part.count();
+                rows <= SEGMENT_ROWS
+            };
+            let fitting = parts.iter().rev().take(alike).take_while(fits).count();
+            if alike < TIER || fitting < 2 {
                 return Ok(());
             }
-            let fitting = (first..parts.len()).find(|from| rows(&parts[*from..]) <= SEGMENT_ROWS);
-            let Some(from) = fitting.filter(|from| parts.len() - from > 1) else { return Ok(()) };
+            let from = parts.len() - fitting;
             let all = parts[from..].iter().map(|part| {
                 let columns = (0..self.columns.len()).map(|at| part.column(at, 0)).collect::<Result<_>>()?;
                 Ok(Batch::new(columns, part.count()))
