@@ -1,5 +1,6 @@
 //! Indexes: they give the rows that a scan gives, and plans say where they are used.
 
+use crate::story::tell;
 use crate::support::show;
 use garden_gate::{Database, Parameters, Session, Value};
 
@@ -176,7 +177,7 @@ fn definitions_of_indexes() {
         ("CREATE INDEX bed_name ON bed ((SELECT 1))", "42000"),
         ("CREATE INDEX bed_name ON beds (name)", "42S02"),
         ("CREATE INDEX bed_primary_key ON bed (name)", "42000"),
-        ("CREATE UNIQUE INDEX bed_name ON bed (UPPER(name))", "0A000"),
+        ("CREATE UNIQUE INDEX bed_name ON bed (UPPER(name))", "23000"),
         ("CREATE UNIQUE INDEX bed_name ON bed (name, sun)", ""),
         ("CREATE UNIQUE INDEX bed_name ON bed (bed_id)", "42000"),
         ("CREATE UNIQUE INDEX IF NOT EXISTS bed_name ON bed (bed_id)", ""),
@@ -221,4 +222,45 @@ fn indexes_come_back_with_their_database() {
         "in the order of the texts"
     );
     assert_eq!(session.run("INSERT INTO t VALUES (0, 0, '5')").unwrap_err().sqlstate().as_str(), "23000");
+}
+
+#[test]
+fn an_index_on_an_expression_can_be_unique() {
+    tell(&[
+        ("CREATE TABLE bed (id INTEGER PRIMARY KEY, name VARCHAR(9), plot INTEGER)", ""),
+        ("INSERT INTO bed VALUES (1, 'Fern', 1), (2, 'FERN', 2), (3, NULL, 1)", "3"),
+        (
+            "CREATE UNIQUE INDEX names ON bed (UPPER(name))",
+            "!23000 UPPER(name) = FERN already (names) … the row that stands is id = 1",
+        ),
+        ("CREATE UNIQUE INDEX names ON bed (UPPER(name), plot DESC)", ""),
+        (
+            "INSERT INTO bed VALUES (4, 'fern', 1)",
+            "!23000 UPPER(name) = FERN, plot = 1 already (names) … id = 1, name = Fern, plot = 1",
+        ),
+        ("INSERT INTO bed VALUES (4, 'fern', 3), (5, 'feRn', 3)", "!23000 plot = 3 already"),
+        // NULL is no other NULL.
+        ("INSERT INTO bed VALUES (4, 'fern', NULL), (5, 'fern', NULL), (6, NULL, 1)", "3"),
+        ("UPDATE bed SET plot = 3 - plot WHERE name LIKE '____' AND id < 3", "2"),
+        ("UPDATE bed SET plot = 1 WHERE id = 1", "!23000 (names)"),
+        ("UPDATE bed SET name = LOWER(name)", "6"),
+        ("SELECT id FROM bed WHERE UPPER(name) = 'FERN' AND plot = 1", "=2"),
+        ("DELETE FROM bed WHERE id = 2", "1"),
+        ("INSERT INTO bed VALUES (2, 'Fern', 1)", "1"),
+        ("DROP INDEX names", ""),
+        ("INSERT INTO bed VALUES (7, 'Fern', 1)", "1"),
+    ]);
+    let session = tell(&[
+        ("CREATE TABLE t (a INTEGER)", ""),
+        ("INSERT INTO t SELECT n FROM SERIES(1, 5000) AS s (n)", "5000"),
+        ("CREATE UNIQUE INDEX squares ON t (a * a)", ""),
+        ("INSERT INTO t SELECT n FROM SERIES(5001, 9000) AS s (n)", "4000"),
+        (
+            "INSERT INTO t SELECT n FROM SERIES(9001, 9500) AS s (n) UNION ALL VALUES -4711",
+            "!23000 a * a = 22193521 already",
+        ),
+        ("SELECT COUNT(*) FROM t", "=9000"),
+    ]);
+    let facts = session.describe(Some("t")).unwrap();
+    assert_eq!(facts[0].indexes[0].text, "UNIQUE INDEX (a * a)");
 }

@@ -12,6 +12,7 @@ const OPS: &[&str] = &["=", "<>", "<", "<=", ">", ">="];
 const ROUNDS: u64 = 120;
 
 /// Draws whatever a test needs from a seed (Steele et al., OOPSLA 2014).
+#[derive(Clone)]
 pub(crate) struct Draw(u64);
 
 impl Draw {

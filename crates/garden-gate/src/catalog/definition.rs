@@ -45,6 +45,7 @@ impl TableDefinition {
         let made = |key: &&KeyConstraint| !self.is_index(&key.name);
         let of_key = |key: &KeyConstraint| Index {
             name: key.name.clone(),
+            unique: true,
             keys: key.columns.iter().map(column).collect(),
             include: Vec::new(),
         };
@@ -172,6 +173,8 @@ pub(crate) enum ReferentialAction {
 #[derive(Clone, Debug)]
 pub(crate) struct Index {
     pub(crate) name: String,
+    /// One of columns alone has a key of its name beside it.
+    pub(crate) unique: bool,
     pub(crate) keys: Vec<IndexKey>,
     /// Columns that it holds besides those of its keys.
     pub(crate) include: Vec<usize>,

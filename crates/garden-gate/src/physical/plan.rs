@@ -196,10 +196,12 @@ impl Plan {
         nodes
     }
 
-    /// How a table is read, by its name or its correlation name.
+    /// How a table is read, by its name or its correlation name; a change of it is no reading.
     pub fn reads(&self, table: &str) -> Reading<'_> {
         let named = |name: &Option<String>| name.as_ref().is_some_and(|name| name.eq_ignore_ascii_case(table));
-        Reading(self.nodes().into_iter().filter(|node| named(&node.target) || named(&node.alias)).collect())
+        let changes = |node: &PlanNode| matches!(node.operator, "insert" | "update" | "delete" | "merge" | "truncate");
+        let reads = |node: &&PlanNode| !changes(node) && (named(&node.target) || named(&node.alias));
+        Reading(self.nodes().into_iter().filter(reads).collect())
     }
 
     /// The method of each join, from the top down.

@@ -72,55 +72,60 @@ impl Session {
         }
         let rows = if found.batches.is_empty() { None } else { Some(Batch::concat(&found.batches, None)?) };
         let mut changer = Changer::new(Catalog::clone(catalog), &around, is_unchecked(change), self.deferral());
-        let (affected, returned) = match meaning {
-            Meaning::Added { numbered, duplicates } => {
-                let mut rows = rows.unwrap_or_else(|| nothing.clone());
-                let next_number = number(&mut rows, &numbered, (&old, &definition))?;
-                let delta = changer.without_duplicates((&schema, &table), rows, duplicates)?;
-                let (rows, affected) = (delta.added.clone(), delta.added.rows as u64);
-                check_option(&checks, &rows, &definition)?;
-                changer.apply((&schema, &table), &delta)?;
-                changer.set_next_number((&schema, &table), next_number)?;
-                let before = nulls_like(&rows);
-                (affected, returning(&rows, &before)?)
+        let is_insert = matches!(meaning, Meaning::Added { .. });
+        let target = (schema.as_str(), table.as_str());
+        let (delta, next_number) = delta_of(meaning, rows, (&changer, target), (&old, &definition))?;
+        check_option(&checks, &delta.added, &definition)?;
+        // Rows that an INSERT replaces are no rows of its own.
+        let gone = if is_insert { &[] } else { delta.removed.as_slice() };
+        let affected = (delta.added.rows + gone.len() - delta.replaced) as u64;
+        let before = if change.returning.is_some() { Some(old.rows_at(gone)?) } else { None };
+        changer.apply(target, &delta)?;
+        let restarts = matches!(change.kind, ast::ChangeKind::Truncate { restart: true });
+        if let Some(next) = if restarts { Some(first_number(&definition)) } else { next_number } {
+            changer.set_next_number(target, next)?;
+        }
+        let returned = match before {
+            Some(before) => {
+                let (new, before) = beside(&delta.added, &before, delta.replaced)?;
+                returning(&new, &before)?
             }
-            Meaning::Replaced => {
-                let rows = rows.unwrap_or_else(|| with_place(&nothing));
-                let places = rows.columns[0].as_primitive::<Int64Type>().values().to_vec();
-                let new = Batch::new(rows.columns[1..].to_vec(), rows.rows);
-                check_option(&checks, &new, &definition)?;
-                let before = if change.returning.is_some() { old.rows_at(&places)? } else { nothing.clone() };
-                changer.apply((&schema, &table), &Delta { replaced: new.rows, removed: places, added: new.clone() })?;
-                (rows.rows as u64, if change.returning.is_some() { returning(&new, &before)? } else { None })
-            }
-            Meaning::Merged { numbered } => {
-                let rows = rows.unwrap_or_else(|| with_place(&with_place(&nothing)));
-                let (merged, next_number) = merged(&rows, &numbered, (&old, &definition))?;
-                let affected = (merged.added.rows + merged.removed.len() - merged.replaced) as u64;
-                let before = old.rows_at(&merged.removed)?;
-                let new = merged.added.clone();
-                check_option(&checks, &new, &definition)?;
-                let replaced = merged.replaced;
-                changer.apply((&schema, &table), &merged)?;
-                changer.set_next_number((&schema, &table), next_number)?;
-                let (new, before) = beside(&new, &before, replaced)?;
-                (affected, returning(&new, &before)?)
-            }
-            Meaning::Removed => {
-                let places =
-                    rows.map_or_else(Vec::new, |rows| rows.columns[0].as_primitive::<Int64Type>().values().to_vec());
-                let before = if change.returning.is_some() { old.rows_at(&places)? } else { nothing.clone() };
-                let affected = places.len() as u64;
-                changer.apply((&schema, &table), &Delta { removed: places, added: nothing.clone(), replaced: 0 })?;
-                if let ast::ChangeKind::Truncate { restart: true } = change.kind {
-                    changer.set_next_number((&schema, &table), first_number(&definition))?;
-                }
-                let new = nulls_like(&before);
-                (affected, if change.returning.is_some() { returning(&new, &before)? } else { None })
-            }
+            None => None,
         };
         Ok((changer.catalog, Changed { affected, returned, notes: found.notes }))
     }
+}
+
+/// What the rows of a bound change make of its table; and, where rows are numbered, the number that comes next.
+fn delta_of(
+    meaning: Meaning,
+    rows: Option<Batch>,
+    (changer, target): (&Changer<'_>, (&str, &str)),
+    (old, definition): (&StoredTable, &TableDefinition),
+) -> Result<(Delta, Option<Option<i64>>)> {
+    let nothing = empty(definition);
+    let places = |rows: &Batch| rows.columns[0].as_primitive::<Int64Type>().values().to_vec();
+    Ok(match meaning {
+        Meaning::Added { numbered, duplicates } => {
+            let mut rows = rows.unwrap_or(nothing);
+            let next_number = number(&mut rows, &numbered, (old, definition))?;
+            (changer.without_duplicates(target, rows, duplicates)?, Some(next_number))
+        }
+        Meaning::Replaced => {
+            let rows = rows.unwrap_or_else(|| with_place(&nothing));
+            let added = Batch::new(rows.columns[1..].to_vec(), rows.rows);
+            (Delta { removed: places(&rows), replaced: added.rows, added }, None)
+        }
+        Meaning::Merged { numbered } => {
+            let rows = rows.unwrap_or_else(|| with_place(&with_place(&nothing)));
+            let (delta, next_number) = merged(&rows, &numbered, (old, definition))?;
+            (delta, Some(next_number))
+        }
+        Meaning::Removed => {
+            let removed = rows.as_ref().map(places).unwrap_or_default();
+            (Delta { removed, added: nothing, replaced: 0 }, None)
+        }
+    })
 }
 
 /// An error for a new row that a view with CHECK OPTION would not show.
@@ -167,11 +172,6 @@ pub(super) fn empty(definition: &TableDefinition) -> Batch {
 fn with_place(batch: &Batch) -> Batch {
     let place: ArrayRef = Arc::new(Int64Array::from(Vec::<i64>::new()));
     Batch::new(std::iter::once(place).chain(batch.columns.iter().cloned()).collect(), 0)
-}
-
-fn nulls_like(batch: &Batch) -> Batch {
-    let nulls = batch.columns.iter().map(|column| new_null_array(column.data_type(), batch.rows));
-    Batch::new(nulls.collect(), batch.rows)
 }
 
 /// Rows as they are and as they were, side by side.

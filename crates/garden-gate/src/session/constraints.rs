@@ -3,6 +3,7 @@
 
 use super::change::{empty, stored};
 use super::deferred::Deferral;
+use super::unique_index::{check_unique, is_kept};
 use crate::bind::{Surroundings, bind_checks, default_value};
 use crate::catalog::{Catalog, ForeignKey, KeyConstraint, ReferentialAction, Table, TableDefinition};
 use crate::diagnostic::{Error, Result, SqlState};
@@ -110,6 +111,9 @@ impl<'a> Changer<'a> {
         let new = old.changed(&delta.removed, &added)?;
         for key in definition.keys.iter().filter(|key| !self.deferral.defers(schema, &key.name, key.timing)) {
             check_key(name, &definition, key, (&new, &delta.added))?;
+        }
+        for index in definition.indexes.iter().filter(|index| delta.added.rows > 0 && is_kept(index)) {
+            check_unique((name, &definition), index, (&new, &delta.added), self.around)?;
         }
         self.put((schema, name), new, Arc::clone(&definition));
         for reference in definition.references.iter().filter(|_| !self.unchecked) {

@@ -164,7 +164,7 @@ fn described(schema: &str, table: &Table) -> Result<TableFacts> {
 
 fn indexes(definition: &TableDefinition) -> Vec<ConstraintFacts> {
     let index = |index: &Index| {
-        let unique = if definition.keys.iter().any(|key| key.name == index.name) { "UNIQUE " } else { "" };
+        let unique = if index.unique { "UNIQUE " } else { "" };
         let include: Vec<&str> = index.include.iter().map(|at| definition.columns[*at].name.as_str()).collect();
         let include = if include.is_empty() { String::new() } else { format!(" INCLUDE ({})", include.join(", ")) };
         ConstraintFacts {

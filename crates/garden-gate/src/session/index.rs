@@ -6,9 +6,10 @@ use super::constraints::check_key;
 use super::definition::no_table;
 use super::session::Call;
 use super::table_definition::{Maker, constraint_names, no_column};
+use super::unique_index::check_unique;
 use crate::bind::{MissingParameters, index_keys};
 use crate::catalog::{
-    Catalog, Index, IndexKey, IndexPart, KeyConstraint, Table, TableDefinition, TableKind, TableSource,
+    Catalog, Index, IndexKey, IndexPart, KeyConstraint, Table, TableDefinition, TableKind, TableSource, Timing,
 };
 use crate::diagnostic::{Error, Result, SqlState, suggestion};
 use crate::kernel::Batch;
@@ -44,10 +45,15 @@ impl Session {
         let fresh = maker.index(&made, index)?;
         index_keys(&made, &fresh, &around)?;
         if index.unique {
-            let key = unique_key(&fresh, index)?;
             let rows = Batch::new(source.columns_whole()?, usize::try_from(source.rows()).unwrap_or(usize::MAX));
-            check_key(&known, &made, &key, (&source, &rows)).map_err(|error| error.at(index.name.span))?;
-            made.keys.push(key);
+            let checked = match unique_key(&fresh) {
+                Some(key) => {
+                    made.keys.push(key.clone());
+                    check_key(&known, &made, &key, (&source, &rows))
+                }
+                None => check_unique((&known, &made), &fresh, (&source, &rows), &around),
+            };
+            checked.map_err(|error| error.at(index.name.span))?;
         }
         made.indexes.push(fresh);
         let source = source.with_keys(made.certain_keys());
@@ -105,26 +111,15 @@ fn names(catalog: &Catalog, schema: &str) -> Vec<String> {
     definitions.flat_map(of).collect()
 }
 
-/// The key that a unique index keeps.
-fn unique_key(index: &Index, written: &ast::CreateIndex) -> Result<KeyConstraint> {
+/// The key that a unique index of columns keeps.
+fn unique_key(index: &Index) -> Option<KeyConstraint> {
     let column = |key: &IndexKey| match key.part {
         IndexPart::Column(at) => Some(at),
         IndexPart::Expression(_) => None,
     };
-    let columns: Option<Vec<usize>> = index.keys.iter().map(column).collect();
-    match columns {
-        Some(columns) => Ok(KeyConstraint {
-            name: index.name.clone(),
-            columns,
-            primary: false,
-            nulls_same: false,
-            timing: crate::catalog::Timing::AtOnce,
-        }),
-        None => {
-            let help = "a generated column with a UNIQUE constraint does the same";
-            Err(Error::not_supported("a unique index on an expression").with_help(help).at(written.name.span))
-        }
-    }
+    let columns = index.keys.iter().map(column).collect::<Option<Vec<usize>>>()?;
+    let (name, timing) = (index.name.clone(), Timing::AtOnce);
+    Some(KeyConstraint { name, columns, primary: false, nulls_same: false, timing })
 }
 
 impl Maker<'_> {
@@ -142,6 +137,7 @@ impl Maker<'_> {
         };
         Ok(Index {
             name: index.name.text.clone(),
+            unique: index.unique,
             keys: index.keys.iter().map(key).collect::<Result<_>>()?,
             include: index.include.iter().map(place).collect::<Result<_>>()?,
         })

@@ -11,6 +11,7 @@ mod database;
 mod deferred;
 mod definition;
 mod delta;
+mod dependents;
 mod describe;
 mod direct;
 mod export;
@@ -29,6 +30,7 @@ mod statement;
 mod table_definition;
 mod temporary;
 mod transaction;
+mod unique_index;
 mod verify;
 
 pub use database::Database;

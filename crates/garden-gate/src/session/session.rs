@@ -116,7 +116,7 @@ impl Session {
         parameters.refuse_unused(&Script::new(Arc::clone(&source)).parameter_names())?;
         let call = Call { source: &source, parameters: &parameters, started, measured: None };
         let rows = match &statement.kind {
-            ast::StatementKind::Query(query) => self.query_rows(query, &call),
+            ast::StatementKind::Query(query) => self.rows_of(query, &call),
             ast::StatementKind::Change(change) if change.returning.is_some() => {
                 self.change(change, &call).and_then(|outcome| outcome.rows().ok_or_else(no_query))
             }
@@ -234,10 +234,7 @@ impl Session {
                 self.transact(transaction).map_err(|error| error.at(statement.span))?;
                 done(Vec::new())
             }
-            ast::StatementKind::Query(query) => match change_in(query) {
-                Some(delta) => self.change_and_query(query, delta, call).map(Outcome::Rows),
-                None => self.query_rows(query, call).map(Outcome::Rows),
-            },
+            ast::StatementKind::Query(query) => self.rows_of(query, call).map(Outcome::Rows),
             ast::StatementKind::ShowSettings => self.settings_rows(started).map(Outcome::Rows),
             ast::StatementKind::Set { name, value } => {
                 let (value, notes) = self.value(value, call)?;
@@ -319,6 +316,14 @@ impl Session {
         }
         if self.shared.temporary.any() {
             self.note_uses(&self.catalog(), &prepared.reads);
+        }
+    }
+
+    /// The rows of a query, which may read those of a change.
+    fn rows_of(&mut self, query: &ast::Query, call: &Call<'_>) -> Result<ResultSet> {
+        match change_in(query) {
+            Some(delta) => self.change_and_query(query, delta, call),
+            None => self.query_rows(query, call),
         }
     }
 

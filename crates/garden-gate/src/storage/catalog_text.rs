@@ -89,6 +89,8 @@ struct ReferenceText {
 #[derive(Serialize, Deserialize)]
 struct IndexText {
     name: String,
+    #[serde(default)]
+    unique: bool,
     keys: Vec<IndexKeyText>,
     include: Vec<usize>,
 }
@@ -112,7 +114,12 @@ impl IndexText {
             let (descending, nulls_first) = (key.direction == Direction::Descending, key.nulls == Nulls::First);
             IndexKeyText { column, expression, descending, nulls_first }
         };
-        Self { name: index.name.clone(), keys: index.keys.iter().map(key).collect(), include: index.include.clone() }
+        Self {
+            name: index.name.clone(),
+            unique: index.unique,
+            keys: index.keys.iter().map(key).collect(),
+            include: index.include.clone(),
+        }
     }
 
     fn index(self) -> Index {
@@ -124,7 +131,12 @@ impl IndexText {
             direction: if key.descending { Direction::Descending } else { Direction::Ascending },
             nulls: if key.nulls_first { Nulls::First } else { Nulls::Last },
         };
-        Index { name: self.name, keys: self.keys.into_iter().map(key).collect(), include: self.include }
+        Index {
+            name: self.name,
+            unique: self.unique,
+            keys: self.keys.into_iter().map(key).collect(),
+            include: self.include,
+        }
     }
 }
 
@@ -314,6 +326,10 @@ fn read_table(
     };
     definition.references = table.references.into_iter().map(reference).collect();
     definition.indexes = table.indexes.into_iter().map(IndexText::index).collect();
+    // Files of format 2 do not say it of the index itself.
+    for index in &mut definition.indexes {
+        index.unique |= definition.keys.iter().any(|key| key.name == index.name);
+    }
     let width = definition.columns.len();
     let parts = table.parts.into_iter().map(|(id, rows)| part(id, rows, width)).collect::<Result<Vec<_>>>();
     Ok(parts.map(|parts| {
