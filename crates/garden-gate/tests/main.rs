@@ -11,6 +11,7 @@ mod examples;
 mod files;
 mod functions;
 mod grouping;
+mod identities;
 mod indexes;
 mod interplay;
 mod joins;
