@@ -184,3 +184,38 @@ fn plans_of_what_stands_for_something_else() {
     session.plan("SELECT NEXT VALUE FOR s", ()).unwrap();
     check(&mut session, ("SELECT NEXT VALUE FOR s", "=1"));
 }
+
+#[test]
+fn names_are_looked_up_along_a_path() {
+    tell(&[
+        ("CREATE SCHEMA shed", ""),
+        ("CREATE SCHEMA yard", ""),
+        ("CREATE TABLE shed.tool AS SELECT 'shed' AS place", "1"),
+        ("CREATE TABLE yard.tool AS SELECT 'yard' AS place", "1"),
+        ("CREATE TABLE yard.cart AS SELECT 1 AS n", "1"),
+        ("CREATE SEQUENCE shed.s", ""),
+        ("CREATE FUNCTION yard.f () RETURNS TABLE (n INTEGER) RETURN SELECT 5", ""),
+        ("CREATE VIEW shed.v AS SELECT 'view' AS place", ""),
+        ("SELECT * FROM tool", "!42S02 shed.tool"),
+        ("SET PATH shed, yard", ""),
+        ("SELECT place FROM tool", "=shed"),
+        ("SELECT n FROM cart", "=1"),
+        ("SELECT place FROM v", "=view"),
+        ("SELECT n, NEXT VALUE FOR s FROM f()", "=5|1"),
+        ("INSERT INTO cart VALUES (2)", "1"),
+        ("SET PATH yard, shed", ""),
+        ("SELECT place FROM tool", "=yard"),
+        // New things are made in the schema itself, and come first.
+        ("CREATE TABLE tool AS SELECT 'home' AS place", "1"),
+        ("SELECT place FROM tool", "=home"),
+        ("SELECT place FROM yard.tool", "=yard"),
+        ("CREATE VIEW cart AS SELECT 'a view' AS n", ""),
+        ("SELECT n FROM cart", "=a view"),
+        // What the database keeps means what it meant.
+        ("CREATE VIEW w AS SELECT t.place FROM tool AS t", ""),
+        ("SET SCHEMA shed", ""),
+        ("SELECT tool.place, w.place FROM tool, home.w", "=shed|home"),
+        ("SET PATH nowhere", "!3F000 no schema \"nowhere\""),
+        ("SELECT * FROM nothing", "!42S02"),
+    ]);
+}

@@ -73,6 +73,8 @@ pub(crate) struct Surroundings<'a> {
     pub(crate) catalog: &'a Catalog,
     /// The schema of unqualified table names.
     pub(crate) schema: &'a str,
+    /// Schemas in which they are looked up after that.
+    pub(crate) path: &'a [String],
     pub(crate) files: &'a dyn OpenFile,
     pub(crate) parameters: &'a Parameters,
     pub(crate) variables: &'a Parameters,

@@ -37,9 +37,8 @@ impl Binder<'_> {
             [schema, sequence] => (Some(schema), sequence),
             _ => return Err(Problem::NameTooLong),
         };
-        let is_meant = |known: &str| schema.map_or(known == self.schema, |schema| schema.matches(known));
-        let known = self.around.catalog.schemas.iter().filter(|known| is_meant(&known.name));
-        let known: Vec<&Arc<Sequence>> = known.flat_map(|schema| &schema.sequences).collect();
+        let known: Vec<&Arc<Sequence>> =
+            self.schemas_of(schema).into_iter().flat_map(|schema| &schema.sequences).collect();
         let found = known.iter().find(|known| sequence.matches(&known.name));
         found.map(|found| Arc::clone(found)).ok_or_else(|| Problem::NoSuchSequence {
             name: sequence.text.clone(),

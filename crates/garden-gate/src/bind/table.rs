@@ -3,14 +3,14 @@
 use super::definition::scan_indexes;
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
 use super::{Binder, OutputColumn, problem::Problem};
-use crate::catalog::{LOCAL_SCHEMA, Table, TableKind};
+use crate::catalog::{LOCAL_SCHEMA, Schema, Table, TableKind};
 use crate::diagnostic::{Error, Result, Span, nearest};
 use crate::logical::{ColumnId, ColumnInfo, Expand, Expr, LogicalPlan, Scan};
 use crate::syntax::ast::{Ident, TableAlias, TableCall, TableExpr};
 use crate::types::{SqlType, Value};
 use std::sync::Arc;
 
-impl Binder<'_> {
+impl<'a> Binder<'a> {
     /// The items of FROM, side by side; nothing gives one row without columns. An item with LATERAL, or a table function, sees those
     /// to its left.
     pub(super) fn from(&mut self, items: &[TableExpr]) -> Result<(LogicalPlan, Scope)> {
@@ -133,6 +133,26 @@ impl Binder<'_> {
         Ok((plan, scope))
     }
 
+    /// The schemas in which a name without one is looked up, in order: in a query that the database keeps only its own.
+    pub(super) fn schemas_of_bare_names(&self) -> Vec<&'a Schema> {
+        let own = std::iter::once(self.schema);
+        let in_view = !std::ptr::eq(self.schema, self.around.schema);
+        let path = if in_view { &[] } else { self.around.path };
+        let all = own.chain(path.iter().map(String::as_str));
+        all.filter_map(|name| self.around.catalog.schema(name)).map(Arc::as_ref).collect()
+    }
+
+    /// The schema that is named, or those of names without one.
+    pub(super) fn schemas_of(&self, name: Option<&Ident>) -> Vec<&'a Schema> {
+        match name {
+            None => self.schemas_of_bare_names(),
+            Some(name) => {
+                let schemas = self.around.catalog.schemas.iter();
+                schemas.filter(|known| name.matches(&known.name)).map(Arc::as_ref).collect()
+            }
+        }
+    }
+
     pub(super) fn lookup(&self, name: &[Ident]) -> Result<(String, Table), Problem> {
         let catalog = self.around.catalog;
         let default = Ident { text: self.schema.to_owned(), quoted: false, span: Span::default() };
@@ -144,6 +164,24 @@ impl Binder<'_> {
             && let Some(found) = own.tables.iter().find(|known| table.matches(&known.name))
         {
             return Ok((own.name.clone(), found.clone()));
+        }
+        if let [table] = name
+            && !in_view
+        {
+            for schema in self.schemas_of_bare_names().iter().skip(1) {
+                let earlier_view = self.view_of(name, self.schema).is_some();
+                let here =
+                    catalog.schema(self.schema).is_some_and(|own| own.tables.iter().any(|t| table.matches(&t.name)));
+                if earlier_view || here {
+                    break;
+                }
+                if let Some(found) = schema.tables.iter().find(|known| table.matches(&known.name)) {
+                    return Ok((schema.name.clone(), found.clone()));
+                }
+                if schema.views.iter().any(|view| table.matches(&view.name)) {
+                    break;
+                }
+            }
         }
         let (schema_name, table_name) = match name {
             [table] => (&default, table),

@@ -97,9 +97,9 @@ impl<'a> Binder<'a> {
             [schema, function] => (Some(schema), function),
             _ => return Err(Problem::NameTooLong),
         };
-        let is_meant = |known: &str| schema.map_or(known == self.schema, |schema| schema.matches(known));
-        let schemas = self.around.catalog.schemas.iter().filter(|known| is_meant(&known.name));
-        let known: Vec<&'a TableFunction> = schemas.flat_map(|schema| &schema.functions).map(Arc::as_ref).collect();
+        let schemas = self.schemas_of(schema);
+        let functions = schemas.into_iter().flat_map(|schema| &schema.functions);
+        let known: Vec<&'a TableFunction> = functions.map(Arc::as_ref).collect();
         known.iter().find(|known| function.matches(&known.name)).copied().ok_or_else(|| Problem::NoSuchTableFunction {
             name: function.text.clone(),
             near: nearest(&function.text, known.iter().map(|known| known.name.as_str())).map(str::to_owned),

@@ -3,7 +3,7 @@
 use super::query::Rows;
 use super::scope::{Relation, Scope, ScopeColumn};
 use super::{Binder, Outer};
-use crate::catalog::View;
+use crate::catalog::{Schema, View};
 use crate::diagnostic::{Error, Result, SourceText, Span, SqlState};
 use crate::logical::LogicalPlan;
 use crate::syntax::{Script, ast};
@@ -15,7 +15,9 @@ pub(super) const MOST_VIEWS: usize = 32;
 impl<'a> Binder<'a> {
     /// The view that a name means; a table of that name comes first.
     pub(super) fn find_view(&self, name: &[ast::Ident]) -> Option<&'a View> {
-        self.view_of(name, self.schema)
+        let [view] = name else { return self.view_of(name, self.schema) };
+        let found = |schema: &&'a Schema| schema.views.iter().find(|known| view.matches(&known.name)).map(Arc::as_ref);
+        self.schemas_of_bare_names().iter().find_map(found)
     }
 
     /// As [`Binder::find_view`], for a name that is written in this schema.

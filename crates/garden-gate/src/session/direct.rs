@@ -64,7 +64,9 @@ impl DirectInsert {
         let found = Self { within: session.schema.clone(), schema, table, definition, columns };
         // Through a view the names mean something else.
         let is_own = change.table.last().is_some_and(|name| name.matches(&found.table));
-        is_own.then_some(found)
+        // A name that is found by the search path may mean another table tomorrow.
+        let is_fixed = change.table.len() > 1 || found.schema == session.schema;
+        (is_own && is_fixed).then_some(found)
     }
 
     /// Whether the name still means this table, as it was defined.

@@ -35,6 +35,8 @@ pub struct Session {
     settings: Settings,
     variables: Parameters,
     pub(super) schema: String,
+    /// Schemas in which names are looked up after that.
+    path: Vec<String>,
     pub(super) access: Access,
     progress: Option<Teller>,
     interrupt: Interrupt,
@@ -53,6 +55,7 @@ impl Session {
             settings,
             variables: Parameters::new(),
             schema: DEFAULT_SCHEMA.into(),
+            path: Vec::new(),
             access: Access::default(),
             progress: None,
             interrupt: Interrupt::default(),
@@ -246,6 +249,10 @@ impl Session {
                 self.variables.put(ParameterName::Named(name.text.clone()), value);
                 done(notes)
             }
+            ast::StatementKind::SetPath(names) => {
+                self.path = names.iter().map(|name| self.find_schema(name)).collect::<Result<_>>()?;
+                done(Vec::new())
+            }
             ast::StatementKind::SetSchema(name) => {
                 self.schema = self.find_schema(name)?;
                 done(Vec::new())
@@ -287,6 +294,7 @@ impl Session {
         Surroundings {
             catalog,
             schema: &self.schema,
+            path: &self.path,
             files,
             parameters,
             variables: &self.variables,

@@ -121,6 +121,10 @@ impl Parser<'_> {
             }
             return Ok(StatementKind::SetSchema(self.name("the name of a schema")?));
         }
+        if self.at_word("PATH") && !matches!(self.ahead(1).kind, TokenKind::Symbol(Symbol::Equal)) {
+            self.advance();
+            return Ok(StatementKind::SetPath(self.list(|parser| parser.name("the name of a schema"))?));
+        }
         let name = self.name("the name of a setting")?;
         self.expect_symbol(Symbol::Equal, "=")?;
         let value = if self.at_name() {

@@ -62,6 +62,8 @@ pub(crate) enum StatementKind {
     },
     /// `SET SCHEMA 'name'`
     SetSchema(Ident),
+    /// `SET PATH schema, …`
+    SetPath(Vec<Ident>),
     ShowSettings,
     /// `LET name = expression`
     Let {
