@@ -121,3 +121,39 @@ fn run(seed: u64) {
 fn what_is_opened_again_is_what_was_committed() {
     (0..12).for_each(run);
 }
+
+#[test]
+fn statistics_come_back_with_their_file() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("garden.db");
+    let columns = "n INTEGER, w VARCHAR(9), d DATE, m NUMERIC(6,2), x DOUBLE PRECISION, t TIMESTAMP, i INTERVAL DAY TO SECOND, b BOOLEAN, u UUID";
+    let rows = "SELECT n, 'word ' || CAST(MOD(n, 7) AS VARCHAR(2)), DATE '2024-01-01' + CAST(MOD(n, 50) AS INTEGER) * INTERVAL '1' DAY, \
+                n / 4.0, n * 1E10, TIMESTAMP '2024-01-01 10:00:00.5' + n * INTERVAL '1' HOUR, n * INTERVAL '1' MINUTE, MOD(n, 3) = 0, \
+                CAST(NULL AS UUID) FROM SERIES(1, 2000) AS s (n)";
+    let facts = |session: &Session| {
+        let facts = session.describe(Some("t")).unwrap();
+        facts[0].columns.iter().map(|column| format!("{:?}", column.statistics)).collect::<Vec<_>>()
+    };
+    let before = {
+        let mut session = Database::open(&path).unwrap().session();
+        check(&mut session, (&format!("CREATE TABLE t ({columns})"), ""));
+        check(&mut session, (&format!("INSERT INTO t {rows}"), "2000"));
+        let before = facts(&session);
+        // They are written down with the next commit.
+        check(&mut session, ("CREATE TABLE other (a INTEGER)", ""));
+        before
+    };
+    let mut session = Database::open(&path).unwrap().session();
+    let plan = session.plan("SELECT * FROM t WHERE w = 'word 3'", ()).unwrap();
+    // Of 2,000 numbers 286 leave 3 when they are divided by 7.
+    assert!((plan.root.estimated_rows - 286.0).abs() < 1.0, "{}", plan.root.estimated_rows);
+    assert_eq!(facts(&session), before);
+    // Few changes leave them; many have them worked out again.
+    check(&mut session, ("INSERT INTO t (n, w) VALUES (5000, 'word 3')", "1"));
+    drop(session);
+    let mut session = Database::open(&path).unwrap().session();
+    let most = |session: &Session| session.describe(Some("t")).unwrap()[0].columns[0].statistics.clone().unwrap();
+    assert_eq!((most(&session).rows, most(&session).max.to_string()), (2001, "2000".to_owned()));
+    check(&mut session, ("DELETE FROM t WHERE n < 1000", "999"));
+    assert_eq!((most(&session).rows, most(&session).max.to_string()), (1002, "5000".to_owned()));
+}

@@ -2,6 +2,7 @@
 
 use super::object_text::ObjectTexts;
 use super::part::Part;
+use super::statistics_text::{ColumnText, Tables};
 use super::store::stored_table;
 use super::stored_table::StoredTable;
 use crate::catalog::{
@@ -31,7 +32,7 @@ struct SchemaText {
 #[derive(Serialize, Deserialize)]
 struct TableText {
     name: String,
-    columns: Vec<ColumnText>,
+    columns: Vec<ColumnDefinitionText>,
     keys: Vec<KeyText>,
     checks: Vec<(String, String)>,
     references: Vec<ReferenceText>,
@@ -44,7 +45,7 @@ struct TableText {
 
 #[derive(Serialize, Deserialize)]
 #[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
-struct ColumnText {
+struct ColumnDefinitionText {
     name: String,
     sql_type: String,
     not_null: bool,
@@ -213,7 +214,7 @@ fn table_text(
     next_number: Option<i64>,
     parts: Vec<(u64, usize)>,
 ) -> TableText {
-    let column = |column: &ColumnDefinition| ColumnText {
+    let column = |column: &ColumnDefinition| ColumnDefinitionText {
         name: column.name.clone(),
         sql_type: column.sql_type.to_string(),
         not_null: column.not_null,
@@ -263,13 +264,15 @@ fn table_text(
 pub(super) fn read(
     text: &[u8],
     part: &mut impl FnMut(u64, usize, usize) -> Result<Arc<Part>>,
+    mut statistics: Tables,
 ) -> std::result::Result<Result<Catalog>, String> {
     let text: Text = serde_json::from_slice(text).map_err(|error| format!("the list of tables ({error})"))?;
     let mut schemas = Vec::new();
     for schema in text.schemas {
         let mut made = Schema::new(&schema.name);
         for table in schema.tables {
-            match read_table(table, part)? {
+            let known = statistics.remove(&(schema.name.clone(), table.name.clone())).unwrap_or_default();
+            match read_table(table, part, known)? {
                 Ok(table) => made.tables.push(table),
                 Err(error) => return Ok(Err(error)),
             }
@@ -292,6 +295,7 @@ pub(super) fn read(
 fn read_table(
     table: TableText,
     part: &mut impl FnMut(u64, usize, usize) -> Result<Arc<Part>>,
+    statistics: Vec<Option<ColumnText>>,
 ) -> std::result::Result<Result<Table>, String> {
     let mut definition = TableDefinition::default();
     for column in table.columns {
@@ -304,7 +308,7 @@ fn read_table(
                 Filled::Identity(Identity { always, start, increment })
             }
         };
-        let ColumnText { name, not_null, hidden, domain, .. } = column;
+        let ColumnDefinitionText { name, not_null, hidden, domain, .. } = column;
         definition.columns.push(ColumnDefinition { name, sql_type, not_null, filled, hidden, domain });
     }
     let key = |key: KeyText| {
@@ -337,6 +341,11 @@ fn read_table(
             definition.columns.iter().map(|column| Column::new(column.name.clone(), column.sql_type)).collect();
         let mut source = StoredTable::from_parts(columns, definition.certain_keys(), parts);
         source.next_number = table.next_number;
+        for (at, (known, column)) in statistics.into_iter().zip(&definition.columns).enumerate() {
+            if let Some(known) = known.and_then(|known| known.statistics(column.sql_type)) {
+                source.remember(at, known);
+            }
+        }
         let definition = Some(Arc::new(definition));
         Table { name: table.name, kind: TableKind::Table, source: Arc::new(source), definition }
     }))

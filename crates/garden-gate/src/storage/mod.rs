@@ -7,6 +7,7 @@ mod memory_table;
 mod object_text;
 mod part;
 mod statistics;
+mod statistics_text;
 mod store;
 mod stored_table;
 

@@ -3,6 +3,7 @@
 
 use super::catalog_text;
 use super::part::{Content, Part};
+use super::statistics_text;
 use super::stored_table::StoredTable;
 use crate::catalog::{Catalog, Table};
 use crate::diagnostic::{Error, Result, SqlState};
@@ -47,6 +48,8 @@ struct State {
     left: HashMap<u64, usize>,
     /// Parts that nobody uses any more.
     garbage: Vec<u64>,
+    /// Which statistics the file holds.
+    statistics: statistics_text::Signature,
 }
 
 /// The columns of one stored part. When the last user lets go of them, the file may forget them.
@@ -181,7 +184,12 @@ impl Store {
             state.left.insert(id, part.count());
             Ok(Arc::new(part))
         };
-        let catalog = catalog_text::read(&text, &mut part).map_err(|what| self.damaged(&what))?;
+        let known_statistics = facts.get("statistics").map_err(|error| bad(error.into()))?;
+        let statistics = match &known_statistics {
+            Some(text) => statistics_text::read(self.checked(text.value(), "the statistics")?).unwrap_or_default(),
+            None => statistics_text::Tables::default(),
+        };
+        let catalog = catalog_text::read(&text, &mut part, statistics).map_err(|what| self.damaged(&what))?;
         state.garbage = known.iter().copied().filter(|id| !state.left.contains_key(id)).collect();
         *self.state.lock().unwrap_or_else(PoisonError::into_inner) = state;
         catalog
@@ -239,6 +247,12 @@ impl Store {
             let text = catalog_text::write(catalog, &mut number)?;
             let mut facts = write.open_table(FACTS).map_err(|error| bad(error.into()))?;
             facts.insert("catalog", framed(&text).as_slice()).map_err(|error| bad(error.into()))?;
+            let statistics = statistics_text::signature(catalog);
+            if state.statistics != statistics {
+                let text = framed(&statistics_text::write(catalog));
+                facts.insert("statistics", text.as_slice()).map_err(|error| bad(error.into()))?;
+                state.statistics = statistics;
+            }
             // What is stored, so that opening the file need not look at all of it.
             let stored =
                 state.left.keys().chain(left.iter().map(|(id, _)| id)).chain(fresh.iter().map(|(_, id, _)| id));

@@ -18,6 +18,9 @@ const STALE_SHARE: f64 = 0.2;
 /// Where a row lies: the part above, the row in it below. Only of use for the version it was read from.
 pub(crate) type Place = i64;
 
+/// Statistics of a column, and how many rows have changed since they were worked out.
+pub(super) type KnownStatistics = (Arc<ColumnStatistics>, u64);
+
 #[derive(Debug)]
 pub(crate) struct StoredTable {
     columns: Arc<Vec<Column>>,
@@ -57,6 +60,23 @@ impl StoredTable {
         let rows = parts.iter().map(|part| part.count() as u64).sum();
         let statistics = columns.iter().map(|_| OnceLock::new()).collect();
         Self { columns, keys, parts, rows, statistics, next_number: None, earlier }
+    }
+
+    /// What is known of each column without a look at it.
+    pub(super) fn known_statistics(&self) -> Vec<Option<KnownStatistics>> {
+        let now = self.statistics.iter().map(|kept| kept.get().map(|known| (Arc::clone(known), 0)));
+        now.zip(&self.earlier).map(|(now, earlier)| now.or_else(|| earlier.clone())).collect()
+    }
+
+    /// Takes over what is known of a column from before the file was closed.
+    pub(super) fn remember(&mut self, column: usize, (known, changed): KnownStatistics) {
+        let changed = changed.max(known.rows.abs_diff(self.rows));
+        if let (0, Some(kept)) = (changed, self.statistics.get(column)) {
+            let _ = kept.set(Arc::clone(&known));
+        }
+        if let Some(earlier) = self.earlier.get_mut(column) {
+            *earlier = Some((known, changed));
+        }
     }
 
     /// The same rows, of a table with other keys.
