@@ -70,6 +70,10 @@ impl Csv {
             Ok(Some((self.names(&fields)?, bytes, line - 1)))
         })?;
         let Some(names) = names else {
+            // A file without a header and without rows has the columns that are named, or none that are known.
+            if self.options.no_header {
+                return Ok((file, self.options.columns.clone().unwrap_or_default()));
+            }
             return Err(Error::from_facts(&Problem::Empty).in_file(&self.path, None));
         };
         Ok((file, names))
@@ -154,6 +158,9 @@ impl Csv {
     /// The columns with the types that hold all their values.
     fn infer(&self, threads: Option<&ThreadPool>) -> Result<Vec<Column>> {
         let (mut file, names) = self.open()?;
+        if names.is_empty() {
+            return Err(Error::from_facts(&Problem::Empty).in_file(&self.path, None));
+        }
         let mut columns = vec![Inference::new(); names.len()];
         loop {
             let pieces = file.next_pieces()?;

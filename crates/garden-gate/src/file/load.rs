@@ -92,6 +92,12 @@ impl Loader {
         Ok(Some(Self { file, shape: Shape { kind, names, types } }))
     }
 
+    /// Names the columns of a file that does not say what they are.
+    pub(crate) fn name_columns(&mut self, names: Vec<String>) {
+        self.shape.types = vec![SqlType::TEXT; names.len()];
+        self.shape.names = names;
+    }
+
     /// Sets the types that the texts must have, one a column; of types that are not read here the texts are given.
     pub(crate) fn set_types(&mut self, types: &[SqlType]) {
         let read = |sql_type: &SqlType| if ColumnBuilder::reads(*sql_type) { *sql_type } else { SqlType::TEXT };

@@ -225,6 +225,21 @@ impl Session {
         Ok(())
     }
 
+    /// The columns that a file without rows would fill.
+    fn names_of_target(&self, change: &ast::Change, call: &Call<'_>) -> Result<Vec<String>> {
+        let ast::ChangeKind::Insert(insert) = &change.kind else { return Ok(Vec::new()) };
+        if let Some(names) = &insert.columns {
+            return Ok(names.iter().map(|name| name.text.clone()).collect());
+        }
+        let (catalog, files) = (self.catalog(), self.files());
+        let around = self.around(&catalog, &files, call.parameters, MissingParameters::Refuse);
+        let kind = ast::ChangeKind::Insert(ast::Insert { rows: ast::InsertRows::Defaults, ..insert.clone() });
+        let bound = bind_change(&ast::Change { kind, ..change.clone() }, call.source, &around)?;
+        let (_, definition) = stored(&catalog, &bound.schema, &bound.table)?;
+        let shown = definition.columns.iter().filter(|column| !column.hidden);
+        Ok(shown.map(|column| column.name.clone()).collect())
+    }
+
     /// Opens the file, with the types of the table's columns where the file has none of its own.
     fn source(&self, change: &ast::Change, file: FromFile<'_>, call: &Call<'_>) -> Result<Source> {
         let files = self.files();
@@ -232,14 +247,19 @@ impl Session {
         let path = files.readable(file.path).map_err(at)?;
         let threads = files.threads()?;
         let mut source = match Loader::open(&path, file.options, threads.as_deref()).map_err(at)? {
-            Some(loader) => Source {
-                path: PathBuf::from(file.path),
-                columns: loader.columns(),
-                kind: Kind::Text(Box::new(TextRows::Here(Box::new(loader)))),
-                waiting: VecDeque::new(),
-                rows_read: 0,
-                whole: false,
-            },
+            Some(mut loader) => {
+                if loader.columns().is_empty() {
+                    loader.name_columns(self.names_of_target(change, call)?);
+                }
+                Source {
+                    path: PathBuf::from(file.path),
+                    columns: loader.columns(),
+                    kind: Kind::Text(Box::new(TextRows::Here(Box::new(loader)))),
+                    waiting: VecDeque::new(),
+                    rows_read: 0,
+                    whole: false,
+                }
+            }
             None => typed_source(&files, file).map_err(at)?,
         };
         let catalog = self.catalog();
