@@ -28,18 +28,11 @@ const LITERALS: &[(&str, &str)] = &[
     ("CAST(NULL AS BOOLEAN)", "BOOLEAN"),
 ];
 
-/// An expression with `?` for each leaf, and the leaves.
-fn expression(draw: &mut Draw, kind: &str, depth: usize, leaves: &mut Vec<usize>) -> String {
-    let leaf = |draw: &mut Draw, leaves: &mut Vec<usize>| {
-        let fitting: Vec<usize> = (0..LITERALS.len()).filter(|at| LITERALS[*at].1.starts_with(kind)).collect();
-        leaves.push(*draw.pick(&fitting));
-        "?".to_owned()
-    };
-    if depth == 0 {
-        return leaf(draw, leaves);
-    }
-    let forms: &[&str] = match kind {
-        "INTEGER" => &[
+/// What an expression of a kind may look like: `$` and a letter of [`KINDS`] stand for one of that kind.
+const FORMS: &[(&str, &[&str])] = &[
+    (
+        "INTEGER",
+        &[
             "($I + $I)",
             "($I - $I)",
             "($I * $I)",
@@ -57,7 +50,10 @@ fn expression(draw: &mut Draw, kind: &str, depth: usize, leaves: &mut Vec<usize>
             "CAST($N AS INTEGER)",
             "CASE $I WHEN $I THEN $I WHEN > $I THEN $I END",
         ],
-        "NUMERIC" => &[
+    ),
+    (
+        "NUMERIC",
+        &[
             "($N + $N)",
             "($N * $I)",
             "($N / $I)",
@@ -67,10 +63,14 @@ fn expression(draw: &mut Draw, kind: &str, depth: usize, leaves: &mut Vec<usize>
             "CAST($I AS NUMERIC(6,2))",
             "CEILING($N)",
         ],
-        "DOUBLE" => {
-            &["($F + $N)", "($F * $I)", "SQRT(ABS($F))", "POWER($F, 2)", "CAST($N AS DOUBLE PRECISION)", "FLOOR($F)"]
-        }
-        "VARCHAR" => &[
+    ),
+    (
+        "DOUBLE",
+        &["($F + $N)", "($F * $I)", "SQRT(ABS($F))", "POWER($F, 2)", "CAST($N AS DOUBLE PRECISION)", "FLOOR($F)"],
+    ),
+    (
+        "VARCHAR",
+        &[
             "($V || $V)",
             "UPPER($V)",
             "SUBSTRING($V FROM $I)",
@@ -83,13 +83,14 @@ fn expression(draw: &mut Draw, kind: &str, depth: usize, leaves: &mut Vec<usize>
             "LPAD($V, 3, 'x')",
             "OVERLAY($V PLACING $V FROM 2)",
         ],
-        "DATE" => {
-            &["($D + $Y)", "($D - $Y)", "CAST($T AS DATE)", "COALESCE($D, $D)", "CASE WHEN $B THEN $D ELSE $D END"]
-        }
-        "TIMESTAMP" => &["($T + $H)", "($T - $Y)", "CAST($D AS TIMESTAMP)", "COALESCE($T, $T)"],
-        "INTERVAL DAY" => &["($H + $H)", "($T - $T)", "($D - $D)", "($H * $I)", "-$H"],
-        "INTERVAL YEAR" => &["($Y + $Y)", "($Y * $I)", "-$Y"],
-        _ => &[
+    ),
+    ("DATE", &["($D + $Y)", "($D - $Y)", "CAST($T AS DATE)", "COALESCE($D, $D)", "CASE WHEN $B THEN $D ELSE $D END"]),
+    ("TIMESTAMP", &["($T + $H)", "($T - $Y)", "CAST($D AS TIMESTAMP)", "COALESCE($T, $T)"]),
+    ("INTERVAL DAY", &["($H + $H)", "($T - $T)", "($D - $D)", "($H * $I)", "-$H"]),
+    ("INTERVAL YEAR", &["($Y + $Y)", "($Y * $I)", "-$Y"]),
+    (
+        "BOOLEAN",
+        &[
             "($I < $I)",
             "($N >= $I)",
             "($V = $V)",
@@ -107,7 +108,33 @@ fn expression(draw: &mut Draw, kind: &str, depth: usize, leaves: &mut Vec<usize>
             "(($I, $V) = ($I, $V))",
             "($F > $N)",
         ],
+    ),
+];
+
+/// The letters of forms.
+const KINDS: [(char, &str); 9] = [
+    ('I', "INTEGER"),
+    ('N', "NUMERIC"),
+    ('F', "DOUBLE"),
+    ('V', "VARCHAR"),
+    ('D', "DATE"),
+    ('T', "TIMESTAMP"),
+    ('H', "INTERVAL DAY"),
+    ('Y', "INTERVAL YEAR"),
+    ('B', "BOOLEAN"),
+];
+
+/// An expression with `?` for each leaf, and the leaves.
+fn expression(draw: &mut Draw, kind: &str, depth: usize, leaves: &mut Vec<usize>) -> String {
+    let leaf = |draw: &mut Draw, leaves: &mut Vec<usize>| {
+        let fitting: Vec<usize> = (0..LITERALS.len()).filter(|at| LITERALS[*at].1.starts_with(kind)).collect();
+        leaves.push(*draw.pick(&fitting));
+        "?".to_owned()
     };
+    if depth == 0 {
+        return leaf(draw, leaves);
+    }
+    let forms = FORMS.iter().find(|(known, _)| *known == kind).map_or(&[][..], |(_, forms)| *forms);
     let form = *draw.pick(forms);
     let mut made = String::new();
     let mut letters = form.chars();
@@ -116,17 +143,8 @@ fn expression(draw: &mut Draw, kind: &str, depth: usize, leaves: &mut Vec<usize>
             made.push(letter);
             continue;
         }
-        let inner = match letters.next() {
-            Some('I') => "INTEGER",
-            Some('N') => "NUMERIC",
-            Some('F') => "DOUBLE",
-            Some('V') => "VARCHAR",
-            Some('D') => "DATE",
-            Some('T') => "TIMESTAMP",
-            Some('H') => "INTERVAL DAY",
-            Some('Y') => "INTERVAL YEAR",
-            _ => "BOOLEAN",
-        };
+        let letter = letters.next();
+        let inner = KINDS.iter().find(|(known, _)| Some(*known) == letter).map_or("BOOLEAN", |(_, kind)| kind);
         made += &expression(draw, inner, depth - 1, leaves);
     }
     made
@@ -143,13 +161,11 @@ fn outcome(session: &mut Session, sql: &str, parameters: Parameters) -> Vec<Stri
 #[test]
 fn an_expression_is_worth_the_same_wherever_its_values_come_from() {
     let mut session = Database::in_memory().session();
-    let kinds =
-        ["INTEGER", "NUMERIC", "DOUBLE", "VARCHAR", "DATE", "TIMESTAMP", "INTERVAL DAY", "INTERVAL YEAR", "BOOLEAN"];
     let (mut fine, mut failed) = (0, 0);
     for seed in 0..2500 {
         let mut draw = Draw::new(seed);
         let mut leaves = Vec::new();
-        let kind = *draw.pick(&kinds);
+        let kind = draw.pick(&KINDS).1;
         let depth = draw.below(3) + 1;
         let shape = expression(&mut draw, kind, depth, &mut leaves);
         let fill = |with: &dyn Fn(usize, usize) -> String| {

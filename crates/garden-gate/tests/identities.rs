@@ -79,7 +79,7 @@ fn same(session: &mut Session, seed: u64, one: &str, other: &str) {
     assert_eq!(found, expected, "seed {seed}\n{one}\n{other}");
 }
 
-/// Calls `test` with random tables, and a condition over `r`; GARDEN_GATE_ROUNDS says how often.
+/// Calls `test` with random tables, and a condition over `r`; `GARDEN_GATE_ROUNDS` says how often.
 fn each(from: u64, test: impl Fn(&mut Session, &mut Draw, u64, &str)) {
     let rounds = std::env::var("GARDEN_GATE_ROUNDS").ok().and_then(|rounds| rounds.parse().ok()).unwrap_or(60);
     for seed in from..from + rounds {

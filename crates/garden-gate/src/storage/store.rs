@@ -259,17 +259,7 @@ impl Store {
             let stored: BTreeSet<u64> = stored.copied().filter(|id| !state.garbage.contains(id)).collect();
             let list: Vec<u8> = stored.iter().flat_map(|id| id.to_le_bytes()).collect();
             facts.insert("parts", framed(&list).as_slice()).map_err(|error| bad(error.into()))?;
-            for id in &state.garbage {
-                let all: Vec<(u64, u32)> = cells
-                    .range((*id, 0)..=(*id, u32::MAX))
-                    .map_err(|error| bad(error.into()))?
-                    .filter_map(|entry| entry.ok().map(|(key, _)| key.value()))
-                    .collect();
-                for key in all {
-                    cells.remove(key).map_err(|error| bad(error.into()))?;
-                }
-                masks.remove(*id).map_err(|error| bad(error.into()))?;
-            }
+            remove(&state.garbage, &mut cells, &mut masks).map_err(bad)?;
             state.next_part = next_part;
         }
         write.commit().map_err(|error| bad(error.into()))?;
@@ -322,6 +312,25 @@ pub(super) fn stored_table(table: &Table) -> Option<Arc<StoredTable>> {
     table.definition.as_ref()?;
     let source: Arc<dyn Any + Send + Sync> = table.source.clone();
     source.downcast::<StoredTable>().ok()
+}
+
+/// Takes parts out of the file that no version of a table has any more.
+fn remove(
+    parts: &[u64],
+    cells: &mut redb::Table<'_, (u64, u32), &[u8]>,
+    masks: &mut redb::Table<'_, u64, &[u8]>,
+) -> std::result::Result<(), redb::Error> {
+    for id in parts {
+        let all: Vec<(u64, u32)> = cells
+            .range((*id, 0)..=(*id, u32::MAX))?
+            .filter_map(|entry| entry.ok().map(|(key, _)| key.value()))
+            .collect();
+        for key in all {
+            cells.remove(key)?;
+        }
+        masks.remove(*id)?;
+    }
+    Ok(())
 }
 
 fn failed(path: &Path, error: impl Into<redb::Error>) -> Error {
