@@ -156,4 +156,9 @@ fn statistics_come_back_with_their_file() {
     assert_eq!((most(&session).rows, most(&session).max.to_string()), (2001, "2000".to_owned()));
     check(&mut session, ("DELETE FROM t WHERE n < 1000", "999"));
     assert_eq!((most(&session).rows, most(&session).max.to_string()), (1002, "5000".to_owned()));
+    // Rows that are replaced one for one make them stale as well.
+    check(&mut session, ("UPDATE t SET n = 7", "1002"));
+    drop(session);
+    let session = Database::open(&path).unwrap().session();
+    assert_eq!((most(&session).distinct, most(&session).max.to_string()), (1.0, "7".to_owned()));
 }

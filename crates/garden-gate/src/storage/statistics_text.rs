@@ -1,7 +1,7 @@
 //! Statistics of columns as JSON, so that a file need not be read again to know them.
 
 use super::store::stored_table;
-use super::stored_table::KnownStatistics;
+use super::stored_table::{KnownStatistics, is_stale};
 use crate::catalog::{Catalog, ColumnStatistics, CommonValue};
 use crate::kernel::{array_of, cast_values, value_at};
 use crate::types::{SqlType, Value};
@@ -30,23 +30,41 @@ pub(super) struct ColumnText {
 
 /// Which statistics a text holds: it is written anew when they are others.
 #[derive(Debug, Default)]
-pub(super) struct Signature(Vec<Option<Arc<ColumnStatistics>>>);
+pub(super) struct Signature(Vec<Option<(Arc<ColumnStatistics>, Age)>>);
+
+/// How far the rows have gone on since.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Age {
+    Fresh,
+    /// Some rows have changed, too few to matter.
+    Worn,
+    /// So many have changed that the statistics are to be worked out again.
+    Stale,
+}
 
 impl PartialEq for Signature {
     fn eq(&self, other: &Self) -> bool {
-        let same = |(a, b): (&Option<Arc<ColumnStatistics>>, &Option<Arc<ColumnStatistics>>)| match (a, b) {
-            (Some(a), Some(b)) => Arc::ptr_eq(a, b),
-            (None, None) => true,
-            _ => false,
-        };
-        self.0.len() == other.0.len() && self.0.iter().zip(&other.0).all(same)
+        self.0.len() == other.0.len()
+            && self.0.iter().zip(&other.0).all(|pair| match pair {
+                (Some((a, age)), Some((b, other))) => Arc::ptr_eq(a, b) && age == other,
+                (None, None) => true,
+                _ => false,
+            })
     }
 }
 
 pub(super) fn signature(catalog: &Catalog) -> Signature {
     let known =
         catalog.tables().filter_map(|(_, table)| stored_table(table)).flat_map(|table| table.known_statistics());
-    Signature(known.map(|known| known.map(|(statistics, _)| statistics)).collect())
+    let aged = |(statistics, changed): KnownStatistics| {
+        let age = match changed {
+            0 => Age::Fresh,
+            _ if is_stale(&statistics, changed) => Age::Stale,
+            _ => Age::Worn,
+        };
+        (statistics, age)
+    };
+    Signature(known.map(|known| known.map(aged)).collect())
 }
 
 /// The statistics of all tables; columns of types whose values have no text are left out.

@@ -261,7 +261,7 @@ impl TableSource for StoredTable {
             return Ok(Arc::clone(known));
         }
         if let Some((known, changed)) = &self.earlier[column]
-            && approximate(*changed) <= STALE_SHARE * approximate(known.rows)
+            && !is_stale(known, *changed)
         {
             // A tidier picture than the rows deserve to be read again for.
             return Ok(Arc::new(ColumnStatistics { rows: self.rows, ..ColumnStatistics::clone(known) }));
@@ -271,4 +271,9 @@ impl TableSource for StoredTable {
         let found = Arc::new(collect(&arrays, sql_type)?);
         Ok(Arc::clone(kept.get_or_init(|| found)))
     }
+}
+
+/// Whether so many rows have changed that statistics are to be worked out again.
+pub(super) fn is_stale(known: &ColumnStatistics, changed: u64) -> bool {
+    approximate(changed) > STALE_SHARE * approximate(known.rows)
 }
