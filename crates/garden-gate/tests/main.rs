@@ -23,6 +23,7 @@ mod limits;
 mod loading;
 mod logic;
 mod messages;
+mod mutants;
 mod names;
 mod numbers;
 mod objects;
