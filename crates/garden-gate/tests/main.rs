@@ -34,6 +34,7 @@ mod plans;
 mod predicates;
 mod prepared;
 mod random_queries;
+mod reckoning;
 mod recursion;
 mod reference;
 mod reopened;
