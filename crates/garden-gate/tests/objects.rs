@@ -1,5 +1,6 @@
 //! Sequences, domains, table functions and comments. What each statement comes to was worked out by hand.
 
+use crate::random_queries::Draw;
 use crate::story::{check, tell};
 use garden_gate::{Database, Parameters};
 
@@ -260,4 +261,61 @@ fn objects_come_back_with_their_file() {
     let deferrable = "SELECT CONSTRAINT_NAME, INITIALLY_DEFERRED FROM INFORMATION_SCHEMA.TABLE_CONSTRAINTS WHERE IS_DEFERRABLE = 'YES' ORDER BY 1";
     check(&mut session, (deferrable, "=bed_id_unique|NO; task_bed_reference|YES"));
     assert_eq!(session.describe(Some("bed")).unwrap()[0].comment.as_deref(), Some("Beds"));
+}
+
+/// The numbers that a sequence gives, one after the other; `None` when there is none left.
+fn model_of_numbers(start: i64, step: i64, (least, most): (i64, i64), cycle: bool, count: usize) -> Vec<Option<i64>> {
+    let mut next = Some(start);
+    let mut given = Vec::new();
+    for _ in 0..count {
+        given.push(next);
+        next = match next.map(|number| number + step) {
+            Some(number) if (least..=most).contains(&number) => Some(number),
+            Some(_) if cycle => Some(if step > 0 { least } else { most }),
+            _ => None,
+        };
+    }
+    given
+}
+
+#[test]
+fn random_sequences_agree_with_a_model() {
+    for seed in 0..200 {
+        let mut draw = Draw::new(seed);
+        let mut number = |limit: usize| i64::try_from(draw.below(limit)).unwrap();
+        let least = number(20) - 10;
+        let most = least + number(15);
+        let start = least + number(15).min(most - least);
+        let step = match number(9) - 4 {
+            0 => 5,
+            step => step,
+        };
+        let cycle = number(2) == 0;
+        let words = if cycle { "CYCLE" } else { "NO CYCLE" };
+        let mut session = tell(&[(
+            &format!(
+                "CREATE SEQUENCE s START WITH {start} INCREMENT BY {step} MINVALUE {least} MAXVALUE {most} {words}"
+            ),
+            "",
+        )]);
+        let expected = model_of_numbers(start, step, (least, most), cycle, 12);
+        let mut at = 0;
+        while at < expected.len() {
+            let count = (1 + draw.below(4)).min(expected.len() - at);
+            let wanted = &expected[at..at + count];
+            let sql = format!("SELECT NEXT VALUE FOR s FROM SERIES(1, {count}) AS x (i)");
+            match wanted.iter().copied().collect::<Option<Vec<i64>>>() {
+                Some(numbers) => {
+                    let shown = numbers.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ");
+                    check(&mut session, (&sql, &format!("={shown}")));
+                }
+                None => {
+                    // All numbers of a statement, or none.
+                    check(&mut session, (&sql, "!2200H"));
+                    break;
+                }
+            }
+            at += count;
+        }
+    }
 }
