@@ -222,6 +222,9 @@ fn arrays_and_rows() {
         ("ARRAY[1, NULL] = ARRAY[1, NULL], ARRAY[1, 2] = ARRAY[1, 3], ARRAY[1] = ARRAY[1, 2]", "NULL|FALSE|FALSE"),
         ("ARRAY['b', 'a'][2], ARRAY[1, 2][CAST(NULL AS INTEGER)]", "a|NULL"),
         ("TRIM_ARRAY(ARRAY[1, 2], 2)", "[]"),
+        ("CAST(ARRAY[1, 2] AS VARCHAR(1) ARRAY[2])", "['1', '2']"),
+        ("CAST(CAST(NULL AS INTEGER ARRAY) AS INTEGER ARRAY[1])", "NULL"),
+        ("CAST(ARRAY[TIME '10:00:00'] AS TIME ARRAY)", "[10:00:00]"),
         ("ROW(1, 2) = ROW(1, 2), ROW(1, 'a') <> ROW(1, 'b'), (1, 2) >= (1, 2)", "TRUE|TRUE|TRUE"),
         ("(1, NULL) IS NULL, (NULL, NULL) IS NULL, (1, NULL) IS NOT NULL, (1, 2) IS NOT NULL", "FALSE|TRUE|FALSE|TRUE"),
         ("(1, NULL) IS DISTINCT FROM (1, NULL), (1, NULL) IS DISTINCT FROM (1, 2)", "FALSE|TRUE"),
@@ -230,6 +233,12 @@ fn arrays_and_rows() {
     ]);
     check_problems(&[
         ("SELECT CAST(X'0102' AS VARBINARY(1))", "22001", "CAST(X'0102' AS VARBINARY(1))", "does not fit"),
+        (
+            "SELECT CAST(ARRAY[1, 2, 3] AS INTEGER ARRAY[2])",
+            "2202F",
+            "CAST(ARRAY[1, 2, 3] AS INTEGER ARRAY[2])",
+            "TRIM_ARRAY",
+        ),
         ("SELECT TRIM_ARRAY(ARRAY[1], 2)", "2202E", "TRIM_ARRAY(ARRAY[1], 2)", ""),
         ("SELECT (1, 2) = (1, 2, 3)", "42000", "(1, 2) = (1, 2, 3)", ""),
         ("SELECT ARRAY[1, 'a']", "42000", "'a'", "no common type"),

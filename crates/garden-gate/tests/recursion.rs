@@ -93,6 +93,13 @@ fn loops_end_by_union_or_by_cycle() {
              SELECT MAX(CARDINALITY(way)), COUNT(*) FILTER (WHERE again = 'yes'), COUNT(*) FROM r",
             "7|1|9",
         ),
+        // DISTINCT compares the way as well: 2 is found twice from 1, and kept once; 4 is found on two ways.
+        (
+            "way (a, b) AS (VALUES (1, 2), (1, 2), (1, 3), (2, 4), (3, 4), (4, 1))",
+            "r (at) AS (VALUES (1) UNION ALL SELECT DISTINCT b FROM way JOIN r ON a = at) SEARCH DEPTH FIRST BY at SET place \
+             CYCLE at SET again USING path SELECT at, again, CARDINALITY(path) FROM r ORDER BY place",
+            "1|FALSE|1; 2|FALSE|2; 4|FALSE|3; 1|TRUE|4; 3|FALSE|2; 4|FALSE|3; 1|TRUE|4",
+        ),
         // A search order and a cycle together.
         (
             PATHS,

@@ -52,7 +52,7 @@ fn arguments(function: Function) -> (&'static [Kind], usize, &'static str) {
         F::MonthsBetween | F::AtZone | F::Contains | F::CastFormat | F::SecondDigits => {
             (&[Any, Any], 2, "two arguments")
         }
-        F::Element | F::TrimArray => (&[Array, Whole], 2, "two arguments"),
+        F::Element | F::TrimArray | F::ArrayLimit => (&[Array, Whole], 2, "two arguments"),
         F::Cardinality => (&[Array], 1, "one argument"),
         _ => (&[Float], 1, "one argument"),
     }
@@ -135,7 +135,7 @@ impl Binder<'_> {
             F::Substring | F::Overlay | F::TrimLeading | F::TrimTrailing | F::TrimBoth if first.is_binary() => {
                 (args, T::Varbinary(None))
             }
-            F::Abs | F::TrimArray | F::SecondDigits => (args, first),
+            F::Abs | F::TrimArray | F::SecondDigits | F::ArrayLimit => (args, first),
             F::Ceiling | F::Floor => {
                 let sql_type = match first {
                     T::Numeric { precision, scale } => T::numeric((precision - scale).saturating_add(1), 0),

@@ -123,6 +123,8 @@ pub(crate) enum Problem {
     NotRecursive { name: String },
     #[error("{name} has no query to begin with: every operand of its UNION uses {name} itself")]
     NoAnchor { name: String },
+    #[error("SEARCH and CYCLE can't follow the rows of {name} through a set operator in its FROM")]
+    SearchPastSetOperator { name: String },
     #[error("a recursive query can't stand in {rule}")]
     RecursionRule { rule: &'static str },
     #[error("the right side of a RIGHT or FULL JOIN can't use columns of the left")]
@@ -282,6 +284,9 @@ impl Problem {
             Self::RecursiveMissing { name } => Some(format!("write WITH RECURSIVE {name} …")),
             Self::NoAnchor { name } => {
                 Some(format!("begin with a query that does not use {name}: SELECT … UNION ALL SELECT … FROM {name}"))
+            }
+            Self::SearchPastSetOperator { name } => {
+                Some(format!("name {name} in FROM itself, once in each branch of the UNION"))
             }
             Self::RecursionRule { .. } => {
                 Some("use its rows in the query behind WITH instead: there they are all found".into())

@@ -6,6 +6,7 @@ use crate::diagnostic::{Result, Span, nearest};
 use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, Function, LogicalPlan, SetOperand, Test};
 use crate::syntax::ast::{Cycle, Ident, Search, WithElement};
 use crate::types::{RowField, SqlType, Value};
+use std::convert::Infallible;
 
 /// Operands that are no branch, and those that are.
 type Operands = (Vec<SetOperand>, Vec<SetOperand>);
@@ -94,10 +95,13 @@ impl Binder<'_> {
         span: Span,
     ) -> Result<()> {
         let before = input_columns(&operand.plan, plain.len(), further.len());
-        if before.as_ref().is_some_and(|before| before.iter().any(|id| !operand.plan.output().contains(id))) {
-            self.problems
-                .push(crate::diagnostic::Error::not_supported("SEARCH or CYCLE over a branch with DISTINCT").at(span));
-            return Ok(());
+        if let Some(before) = &before {
+            let plan = std::mem::replace(&mut operand.plan, LogicalPlan::OneRow);
+            operand.plan = kept_by_distinct(plan, before);
+            if before.iter().any(|id| !operand.plan.output().contains(id)) {
+                self.report(&Problem::SearchPastSetOperator { name: element.name.text.clone() }, span);
+                return Ok(());
+            }
         }
         let mut further = further.iter().enumerate();
         let mut computed = Vec::new();
@@ -219,6 +223,22 @@ fn appended(parent: Option<ColumnId>, row: Expr, sql_type: SqlType, span: Span) 
             Expr::new(ExprKind::Concat(Box::new([parent, one])), sql_type, span)
         }
         None => one,
+    }
+}
+
+/// The same plan, in which DISTINCT compares the further columns of the row of the round before as well (syntax rule 3 of 7.18
+/// appends them to the columns that are selected).
+fn kept_by_distinct(plan: LogicalPlan, before: &[ColumnId]) -> LogicalPlan {
+    let Ok(plan) = plan.map_inputs(&mut |input| Ok::<_, Infallible>(kept_by_distinct(input, before)));
+    match plan {
+        LogicalPlan::Distinct { input, mut columns } => {
+            let below = input.output();
+            let missing = before.iter().filter(|id| below.contains(id) && !columns.contains(id));
+            let missing: Vec<ColumnId> = missing.copied().collect();
+            columns.extend(missing);
+            LogicalPlan::Distinct { input, columns }
+        }
+        other => other,
     }
 }
 

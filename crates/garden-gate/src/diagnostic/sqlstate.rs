@@ -57,6 +57,8 @@ states! {
     CARDINALITY = b"21000";
     /// The position of an array element is below 1 or past its end.
     ARRAY_ELEMENT = b"2202E";
+    /// An array has more elements than its type allows.
+    ARRAY_RIGHT_TRUNCATION = b"2202F";
     /// A substring's end lies before its start.
     SUBSTRING_ERROR = b"22011";
     /// TRIM of something that is not one character.

@@ -48,6 +48,8 @@ pub(crate) enum Problem {
     BadDistance,
     #[error("the array has {count} elements, there is none at {place}")]
     NoElement { place: i64, count: usize },
+    #[error("the array has {count} elements, and may have {most}")]
+    ArrayTooLong { count: usize, most: i64 },
     #[error("'{zone}' is no offset from UTC")]
     NoSuchZone { zone: String },
     #[error("the share {share} does not lie between 0 and 1")]
@@ -87,6 +89,7 @@ impl Facts for Problem {
             Self::BadNth { .. } => SqlState::INVALID_NTH_VALUE,
             Self::BadDistance => SqlState::INVALID_FRAME,
             Self::NoElement { .. } => SqlState::ARRAY_ELEMENT,
+            Self::ArrayTooLong { .. } => SqlState::ARRAY_RIGHT_TRUNCATION,
             Self::BadSampleSize { .. } => SqlState::INVALID_SAMPLE_SIZE,
             Self::BadRepeat => SqlState::INVALID_SAMPLE_REPEAT,
             Self::NoSuchZone { .. } => SqlState::INVALID_TIME_ZONE,
@@ -106,6 +109,7 @@ impl Facts for Problem {
             Self::ListTooLong { .. } => Some("ON OVERFLOW TRUNCATE '…' WITH COUNT cuts it".into()),
             Self::NoSuchZone { .. } => Some("write it as '+02:00' or INTERVAL '2' HOUR".into()),
             Self::NoElement { .. } => Some("CARDINALITY tells how many elements there are; the first is 1".into()),
+            Self::ArrayTooLong { .. } => Some("TRIM_ARRAY takes off the last elements".into()),
             Self::Overflow(SqlType::BigInt) => Some("CAST an operand to NUMERIC".into()),
             _ => None,
         }

@@ -74,6 +74,8 @@ pub(crate) enum Function {
     CastFormat,
     /// A time or timestamp with so many digits of its seconds.
     SecondDigits,
+    /// An array of at most so many elements: what CAST to an array with a greatest cardinality checks.
+    ArrayLimit,
 }
 
 /// Every function that is called by a name and arguments, or whose syntax the parser turns into such a call.
@@ -94,6 +96,7 @@ pub(crate) const FUNCTIONS: &[(&str, Function)] = &[
     ("EXP", Function::Exp),
     ("FLOOR", Function::Floor),
     ("GREATEST", Function::Greatest),
+    ("GREATEST CARDINALITY", Function::ArrayLimit),
     ("IS NORMALIZED", Function::IsNormalized),
     ("LEAST", Function::Least),
     ("LN", Function::Ln),

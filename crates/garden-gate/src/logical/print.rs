@@ -273,6 +273,10 @@ impl<'a> Printer<'a> {
                 let name = if of_day { "TIME" } else { "TIMESTAMP" };
                 format!("CAST({} AS {name}({}){zone})", text(0), text(1))
             }
+            Function::ArrayLimit => match terms.first().map(Expr::sql_type) {
+                Some(SqlType::Array(element)) => format!("CAST({} AS {element} ARRAY[{}])", text(0), text(1)),
+                _ => format!("{}({})", function.name(), self.exprs(terms)),
+            },
             Function::Contains => format!("{} IS ON THE PATH {}", text(1), text(0)),
             _ => format!("{}({})", function.name(), self.exprs(terms)),
         };

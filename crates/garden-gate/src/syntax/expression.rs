@@ -302,14 +302,16 @@ impl Parser<'_> {
         self.expect_symbol(Symbol::LeftParen, "(")?;
         let operand = self.expression()?;
         self.expect_word("AS")?;
-        let (target, digits) =
-            if self.at_any(&["TIME", "TIMESTAMP"]) { self.precise_time_type()? } else { (self.data_type()?, 6) };
+        let target = self.cast_target()?;
         let format =
             if self.accept_word("FORMAT") { Some(self.text_literal("a template in single quotes")?) } else { None };
         self.close(open)?;
         let span = start.to(self.last_span());
-        let cast = self.node(ExprKind::Cast(Box::new(operand), target, format), span)?;
-        self.with_digits(cast, digits, span)
+        let cast = self.node(ExprKind::Cast(Box::new(operand), target.sql_type, format), span)?;
+        let cast = self.with_digits(cast, target.digits, span)?;
+        let Some(most) = target.most else { return Ok(cast) };
+        let most = self.number_node(most.into(), span)?;
+        self.plain_call("GREATEST CARDINALITY", vec![cast, most], span)
     }
 
     /// A time with fewer digits of its seconds; the others are dropped.

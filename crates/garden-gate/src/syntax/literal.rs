@@ -10,6 +10,15 @@ use crate::types::{
     parse_interval, parse_time, parse_time_of_zone, parse_timestamp, parse_uuid,
 };
 
+/// What a value is cast to.
+pub(super) struct CastTarget {
+    pub(super) sql_type: SqlType,
+    /// Behind the point of a second.
+    pub(super) digits: u8,
+    /// The greatest cardinality of an array.
+    pub(super) most: Option<i32>,
+}
+
 impl Parser<'_> {
     /// An unsigned numeric literal: exact unless it has an exponent (clause 5.3).
     pub(super) fn number(&mut self) -> Result<Expr> {
@@ -166,14 +175,47 @@ impl Parser<'_> {
 
     /// A type, and `ARRAY` behind it as often as it stands there.
     pub(super) fn data_type(&mut self) -> Result<SqlType> {
-        let mut found = self.plain_type()?;
+        let element = self.plain_type()?;
+        match self.arrays_of(element)? {
+            (found, None) => Ok(found),
+            _ => Err(self.not_supported("an ARRAY type with a greatest cardinality outside of CAST")),
+        }
+    }
+
+    /// What CAST may name: a type, with the digits of its seconds, or with the greatest cardinality of its arrays.
+    pub(super) fn cast_target(&mut self) -> Result<CastTarget> {
+        let at_time = self.at_any(&["TIME", "TIMESTAMP"]);
+        let (element, digits) = if at_time { self.precise_time_type()? } else { (self.plain_type()?, 6) };
+        let (sql_type, most) = self.arrays_of(element)?;
+        if digits != 6 && sql_type != element {
+            return Err(self.not_supported("a precision of the times in an array other than 6"));
+        }
+        Ok(CastTarget { sql_type, digits, most })
+    }
+
+    /// `ARRAY` behind a type as often as it stands there, and how many elements the array may have.
+    fn arrays_of(&mut self, mut found: SqlType) -> Result<(SqlType, Option<i32>)> {
+        let mut most = None;
         while self.accept_word("ARRAY") {
-            if self.accept_symbol(Symbol::LeftBracket) {
-                return Err(self.not_supported("an ARRAY type with a greatest cardinality"));
+            if most.is_some() {
+                return Err(self.not_supported("a greatest cardinality of the arrays in an array"));
             }
             found = SqlType::array_of(found);
+            if self.at_symbol(Symbol::LeftBracket) {
+                most = Some(self.greatest_cardinality()?);
+            }
         }
-        Ok(found)
+        Ok((found, most))
+    }
+
+    /// `[n]`
+    fn greatest_cardinality(&mut self) -> Result<i32> {
+        self.advance();
+        let most = self.raw(self.current()).parse::<i32>().ok().filter(|most| *most > 0);
+        let most = most.ok_or_else(|| self.expected("how many elements the array may have"))?;
+        self.advance();
+        self.expect_symbol(Symbol::RightBracket, "]")?;
+        Ok(most)
     }
 
     fn plain_type(&mut self) -> Result<SqlType> {
@@ -287,7 +329,7 @@ impl Parser<'_> {
     }
 
     /// TIME or TIMESTAMP, and the digits of its seconds.
-    pub(super) fn precise_time_type(&mut self) -> Result<(SqlType, u8)> {
+    fn precise_time_type(&mut self) -> Result<(SqlType, u8)> {
         let found = if self.at_word("TIME") { SqlType::Time } else { SqlType::Timestamp };
         self.advance();
         let digits = self.second_digits()?;

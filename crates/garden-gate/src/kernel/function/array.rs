@@ -37,6 +37,14 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
             }
             compute::take(list.values(), &UInt32Array::from(picked), None).map_err(internal)
         }
+        F::ArrayLimit => {
+            let most = arguments.whole(1);
+            let too_long = |row: &usize| most.get(*row).is_some_and(|most| i64::from(list.value_length(*row)) > most);
+            match (0..arguments.rows).filter(|row| list.is_valid(*row)).find(too_long) {
+                Some(row) => Err(Problem::ArrayTooLong { count: length(list, row), most: most.get(row).unwrap_or(0) }),
+                None => Ok(array),
+            }
+        }
         _ => trim(list, arguments),
     }
 }

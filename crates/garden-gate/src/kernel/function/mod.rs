@@ -150,7 +150,7 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
         F::AtZone | F::AtLocal => datetime::at_zone(function, arguments),
         F::CastFormat => template::cast(arguments),
         F::Sampled { pages, .. } => sample::sampled(pages, arguments),
-        F::Element | F::Cardinality | F::TrimArray | F::Contains => array::call(function, arguments),
+        F::Element | F::Cardinality | F::TrimArray | F::ArrayLimit | F::Contains => array::call(function, arguments),
         _ => number::call(function, arguments),
     }
 }
