@@ -116,7 +116,7 @@ fn open(disk: &Disk) -> crate::Result<Database> {
 }
 
 /// The statements of the story; behind each the two tables agree.
-const STORY: [&str; 9] = [
+const STORY: [&str; 11] = [
     "CREATE TABLE bed (id INTEGER PRIMARY KEY, name VARCHAR(40))",
     "CREATE TABLE task (id INTEGER PRIMARY KEY, bed INTEGER REFERENCES bed ON DELETE CASCADE)",
     "INSERT INTO bed SELECT value, 'a name that is longer than a view ' || CAST(value AS VARCHAR(9)) FROM SERIES(1, 300)",
@@ -125,8 +125,18 @@ const STORY: [&str; 9] = [
     "DELETE FROM bed WHERE id <= 100",
     "ALTER TABLE bed ADD COLUMN sun VARCHAR(9) DEFAULT 'shade'",
     "CREATE VIEW shady AS SELECT id FROM bed WHERE sun = 'shade'",
+    "START TRANSACTION; INSERT INTO bed (id, name) FROM FILE 'FOLDER/more.csv'; ROLLBACK",
+    "INSERT INTO bed (id, name) FROM FILE 'FOLDER/more.csv'",
     "INSERT INTO bed VALUES (301, 'last', 'sun')",
 ];
+
+/// A file of rows, more than a load keeps in memory in tests.
+fn more_beds() -> tempfile::TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    let rows: String = (1001..1200).map(|id| format!("{id},read from a file {id}\n")).collect();
+    std::fs::write(folder.path().join("more.csv"), format!("id,name\n{rows}")).unwrap();
+    folder
+}
 
 /// All that can be seen of the database.
 fn picture(session: &mut Session) -> String {
@@ -147,13 +157,14 @@ fn picture(session: &mut Session) -> String {
 }
 
 /// How far the story goes before the disk stops; gives the pictures behind each of its statements that came through.
-fn play(disk: &Disk) -> Vec<String> {
+fn play(disk: &Disk, folder: &Path) -> Vec<String> {
     let mut pictures = Vec::new();
     let Ok(db) = open(disk) else { return pictures };
     let mut session = db.session();
+    session.allow_folder(folder).unwrap();
     pictures.push(picture(&mut session));
     for statement in STORY {
-        if session.run(statement).is_err() {
+        if session.run(&statement.replace("FOLDER", folder.to_str().unwrap())).is_err() {
             return pictures;
         }
         pictures.push(picture(&mut session));
@@ -163,16 +174,16 @@ fn play(disk: &Disk) -> Vec<String> {
 
 /// Crashes at every `step`th write, from `first` on, each with so many patterns of lost writes.
 fn crash_points((first, step): (usize, usize), patterns: usize) -> usize {
-    let whole = Disk::default();
+    let (whole, folder) = (Disk::default(), more_beds());
     whole.0.lock().unwrap().stops_at = usize::MAX;
-    let pictures = play(&whole);
+    let pictures = play(&whole, folder.path());
     assert_eq!(pictures.len(), STORY.len() + 1, "the story runs to its end");
     let writes = whole.0.lock().unwrap().writes;
     let mut points = 0;
     for stops_at in (first..writes).step_by(step) {
         let disk = Disk::default();
         disk.0.lock().unwrap().stops_at = stops_at;
-        let reached = play(&disk).len();
+        let reached = play(&disk, folder.path()).len();
         for pattern in 0..patterns {
             let bytes = disk.0.lock().unwrap().after_crash(pattern);
             let image = Image { synced: bytes.clone(), bytes, stops_at: usize::MAX, ..Image::default() };

@@ -61,6 +61,11 @@ impl Shared {
         Ok(())
     }
 
+    /// Lets a long load of a table need less memory, where there is a file to write to ahead of the commit.
+    pub(super) fn put_aside(&self, catalog: &Catalog, table: (&str, &str)) -> Result<()> {
+        self.store.as_ref().map_or(Ok(()), |store| store.put_aside(catalog, table))
+    }
+
     /// Puts a new picture in the place of the old one, which differs in nothing that the file holds.
     pub(super) fn replace(&self, catalog: Arc<Catalog>) {
         *self.catalog.write().unwrap_or_else(PoisonError::into_inner) = catalog;

@@ -37,6 +37,8 @@ struct Source {
     rows_read: u64,
     /// Whether all rows are inserted together.
     whole: bool,
+    /// The schema and the name of the table that the rows go into.
+    target: (String, String),
 }
 
 enum Kind {
@@ -195,6 +197,7 @@ impl Session {
         let rows = Rows(Arc::new(MemoryTable::new(source.columns.clone(), segments)));
         let error = match self.changed(change, call, (catalog, &rows)) {
             Ok((changed, result)) => {
+                self.shared.put_aside(&changed, (&source.target.0, &source.target.1))?;
                 *catalog = Arc::new(changed);
                 report.add(result);
                 return Ok(());
@@ -258,6 +261,7 @@ impl Session {
                     waiting: VecDeque::new(),
                     rows_read: 0,
                     whole: false,
+                    target: Default::default(),
                 }
             }
             None => typed_source(&files, file).map_err(at)?,
@@ -268,8 +272,8 @@ impl Session {
         let bound = bind_change(change, call.source, &around)?;
         let (_, definition) = stored(&catalog, &bound.schema, &bound.table)?;
         // Rows may refer to rows that come later in the file.
-        let own = (bound.schema, bound.table);
-        source.whole = definition.references.iter().any(|reference| reference.table == own);
+        source.target = (bound.schema, bound.table);
+        source.whole = definition.references.iter().any(|reference| reference.table == source.target);
         if let Kind::Text(rows) = std::mem::replace(&mut source.kind, Kind::Typed)
             && let TextRows::Here(mut loader) = *rows
         {
@@ -292,7 +296,7 @@ fn typed_source(files: &Files<'_>, file: FromFile<'_>) -> Result<Source> {
         waiting.push_back(Run { columns: segment.columns, rows: segment.rows, first: 0, from });
     }
     let (path, columns) = (PathBuf::from(file.path), table.columns().to_vec());
-    Ok(Source { path, kind: Kind::Typed, columns, waiting, rows_read: 0, whole: false })
+    Ok(Source { path, kind: Kind::Typed, columns, waiting, rows_read: 0, whole: false, target: Default::default() })
 }
 
 impl Source {

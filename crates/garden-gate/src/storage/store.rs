@@ -7,9 +7,9 @@ use super::statistics_text;
 use super::stored_table::StoredTable;
 use crate::catalog::{Catalog, Table};
 use crate::diagnostic::{Error, Result, SqlState};
-use arrow::array::{Array, ArrayRef, RecordBatch};
+use arrow::array::{Array, ArrayRef, AsArray, GenericByteViewArray, RecordBatch};
 use arrow::buffer::BooleanBuffer;
-use arrow::datatypes::{Field, Schema};
+use arrow::datatypes::{ByteViewType, DataType, Field, Schema};
 use arrow::ipc::reader::StreamReader;
 use arrow::ipc::writer::StreamWriter;
 use redb::{ReadableDatabase, ReadableTable, TableDefinition};
@@ -32,6 +32,14 @@ const CELLS: TableDefinition<'_, (u64, u32), &[u8]> = TableDefinition::new("cell
 /// Which rows of a part are left, where some are not.
 const MASKS: TableDefinition<'_, u64, &[u8]> = TableDefinition::new("masks");
 
+/// Parts of so many rows are put aside before their transaction commits, when they come to so many bytes; of less in unit tests.
+const ASIDE_ROWS: usize = if cfg!(test) { 64 } else { 32_768 };
+const ASIDE_BYTES: usize = if cfg!(test) { 1 << 10 } else { 64 << 20 };
+/// Bytes of pages that the file keeps in memory.
+const PAGE_BYTES: usize = 128 << 20;
+
+type CellTable<'t> = redb::Table<'t, (u64, u32), &'static [u8]>;
+
 #[derive(Debug)]
 pub(crate) struct Store {
     file: redb::Database,
@@ -46,10 +54,22 @@ struct State {
     next_part: u64,
     /// For each stored part how many rows of it the file says are left.
     left: HashMap<u64, usize>,
+    /// Parts of tables that are not committed yet. After a crash nobody knows them, and they are garbage.
+    aside: BTreeSet<u64>,
     /// Parts that nobody uses any more.
     garbage: Vec<u64>,
     /// Which statistics the file holds.
     statistics: statistics_text::Signature,
+}
+
+impl State {
+    /// The parts that the file holds: those committed and put aside, with some more, without those that nobody uses. It is kept
+    /// in the file, so that opening it need not look at all of them.
+    fn list(&self, more: impl Iterator<Item = u64>) -> Vec<u8> {
+        let stored: BTreeSet<u64> = self.left.keys().chain(&self.aside).copied().chain(more).collect();
+        let used = stored.into_iter().filter(|id| !self.garbage.contains(id));
+        framed(&used.flat_map(u64::to_le_bytes).collect::<Vec<u8>>())
+    }
 }
 
 /// The columns of one stored part. When the last user lets go of them, the file may forget them.
@@ -102,7 +122,7 @@ impl Store {
     pub(crate) fn open(path: &Path, wait: Duration) -> Result<(Arc<Self>, Catalog)> {
         let started = Instant::now();
         let file = loop {
-            match redb::Database::create(path) {
+            match redb::Database::builder().set_cache_size(PAGE_BYTES).create(path) {
                 Ok(file) => break file,
                 Err(redb::DatabaseError::DatabaseAlreadyOpen) if started.elapsed() < wait => {
                     std::thread::sleep(Duration::from_millis(20));
@@ -225,10 +245,7 @@ impl Store {
                         } else {
                             let id = next_part;
                             next_part += 1;
-                            for (at, column) in columns.iter().enumerate() {
-                                let key = (id, crate::types::index(at));
-                                cells.insert(key, encoded(column)?.as_slice()).map_err(|error| bad(error.into()))?;
-                            }
+                            self.write_part(&mut cells, id, &columns)?;
                             fresh.push((Arc::clone(part), id, columns));
                             id
                         }
@@ -253,12 +270,8 @@ impl Store {
                 facts.insert("statistics", text.as_slice()).map_err(|error| bad(error.into()))?;
                 state.statistics = statistics;
             }
-            // What is stored, so that opening the file need not look at all of it.
-            let stored =
-                state.left.keys().chain(left.iter().map(|(id, _)| id)).chain(fresh.iter().map(|(_, id, _)| id));
-            let stored: BTreeSet<u64> = stored.copied().filter(|id| !state.garbage.contains(id)).collect();
-            let list: Vec<u8> = stored.iter().flat_map(|id| id.to_le_bytes()).collect();
-            facts.insert("parts", framed(&list).as_slice()).map_err(|error| bad(error.into()))?;
+            let list = state.list(left.iter().map(|(id, _)| *id).chain(fresh.iter().map(|(_, id, _)| *id)));
+            facts.insert("parts", list.as_slice()).map_err(|error| bad(error.into()))?;
             remove(&state.garbage, &mut cells, &mut masks).map_err(bad)?;
             state.next_part = next_part;
         }
@@ -266,15 +279,72 @@ impl Store {
         let garbage = std::mem::take(&mut state.garbage);
         garbage.iter().for_each(|id| {
             state.left.remove(id);
+            state.aside.remove(id);
+        });
+        left.iter().for_each(|(id, _)| {
+            state.aside.remove(id);
         });
         state.left.extend(left);
         drop(state);
+        self.keep_stored(fresh);
+        Ok(())
+    }
+
+    /// Lets go of columns that the file holds now.
+    fn keep_stored(self: &Arc<Self>, fresh: Vec<(Arc<Part>, u64, Vec<ArrayRef>)>) {
         let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
         for (part, id, columns) in fresh {
             columns.iter().enumerate().for_each(|(at, column)| cache.put((id, crate::types::index(at)), column));
             let cells = Cells { store: Arc::clone(self), part: id };
             *part.content().write().unwrap_or_else(PoisonError::into_inner) = Content::Stored(cells);
         }
+    }
+
+    fn write_part(&self, cells: &mut CellTable<'_>, id: u64, columns: &[ArrayRef]) -> Result<()> {
+        for (at, column) in columns.iter().enumerate() {
+            let key = (id, crate::types::index(at));
+            cells.insert(key, encoded(column)?.as_slice()).map_err(|error| failed(&self.path, error))?;
+        }
+        Ok(())
+    }
+
+    /// Writes large parts of a table that is not committed yet, once they have come to some size, so that a long load needs no
+    /// more memory than that. They are in no list of tables: when the transaction is undone, or the program dies, they are garbage.
+    ///
+    /// # Errors
+    /// 58030 when the file cannot be written.
+    pub(crate) fn put_aside(self: &Arc<Self>, catalog: &Catalog, (schema, table): (&str, &str)) -> Result<()> {
+        let Some(table) = catalog.table(schema, table).and_then(stored_table) else { return Ok(()) };
+        let in_memory = |part: &Arc<Part>| match &*part.content().read().unwrap_or_else(PoisonError::into_inner) {
+            Content::Memory(columns) if part.count() >= ASIDE_ROWS => Some((Arc::clone(part), columns.clone())),
+            _ => None,
+        };
+        let parts: Vec<(Arc<Part>, Vec<ArrayRef>)> = table.parts().iter().filter_map(in_memory).collect();
+        let columns = parts.iter().flat_map(|(_, columns)| columns);
+        if columns.map(Array::get_array_memory_size).sum::<usize>() < ASIDE_BYTES {
+            return Ok(());
+        }
+        let bad = |error: redb::Error| failed(&self.path, error);
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut write = self.file.begin_write().map_err(|error| bad(error.into()))?;
+        // It need not survive anything before the commit that is to come.
+        write.set_durability(redb::Durability::None).map_err(|error| bad(error.into()))?;
+        let first = state.next_part;
+        let fresh: Vec<_> = parts.into_iter().zip(first..).map(|((part, columns), id)| (part, id, columns)).collect();
+        {
+            let mut cells = write.open_table(CELLS).map_err(|error| bad(error.into()))?;
+            for (_, id, columns) in &fresh {
+                self.write_part(&mut cells, *id, columns)?;
+            }
+            let list = state.list(fresh.iter().map(|(_, id, _)| *id));
+            let mut facts = write.open_table(FACTS).map_err(|error| bad(error.into()))?;
+            facts.insert("parts", list.as_slice()).map_err(|error| bad(error.into()))?;
+        }
+        write.commit().map_err(|error| bad(error.into()))?;
+        state.next_part += fresh.len() as u64;
+        state.aside.extend(fresh.iter().map(|(_, id, _)| *id));
+        drop(state);
+        self.keep_stored(fresh);
         Ok(())
     }
 
@@ -317,7 +387,7 @@ pub(super) fn stored_table(table: &Table) -> Option<Arc<StoredTable>> {
 /// Takes parts out of the file that no version of a table has any more.
 fn remove(
     parts: &[u64],
-    cells: &mut redb::Table<'_, (u64, u32), &[u8]>,
+    cells: &mut CellTable<'_>,
     masks: &mut redb::Table<'_, u64, &[u8]>,
 ) -> std::result::Result<(), redb::Error> {
     for id in parts {
@@ -366,10 +436,22 @@ fn framed(bytes: &[u8]) -> Vec<u8> {
 
 fn encoded(column: &ArrayRef) -> Result<Vec<u8>> {
     let column = if column.offset() == 0 { Arc::clone(column) } else { arrow::compute::concat(&[column.as_ref()])? };
+    let column = match column.data_type() {
+        DataType::Utf8View => own_bytes(column.as_string_view()).map_or(column, |own| Arc::new(own) as ArrayRef),
+        DataType::BinaryView => own_bytes(column.as_binary_view()).map_or(column, |own| Arc::new(own) as ArrayRef),
+        _ => column,
+    };
     let schema = Arc::new(Schema::new(vec![Field::new("c", column.data_type().clone(), true)]));
     let mut writer = StreamWriter::try_new(Vec::new(), &schema)?;
     writer.write(&RecordBatch::try_new(schema, vec![column])?)?;
     Ok(framed(&writer.into_inner()?))
+}
+
+/// Texts without bytes that are not theirs, where those are many: they are views of what else stood in a file.
+fn own_bytes<T: ByteViewType>(texts: &GenericByteViewArray<T>) -> Option<GenericByteViewArray<T>> {
+    let held: usize = texts.data_buffers().iter().map(|buffer| buffer.len()).sum();
+    let own = texts.total_buffer_bytes_used();
+    (held > own + own / 4).then(|| texts.gc())
 }
 
 fn decoded(bytes: &[u8]) -> Option<ArrayRef> {
