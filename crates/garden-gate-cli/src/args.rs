@@ -17,6 +17,12 @@ pub(crate) enum Command {
     Run(Run),
     /// Show the plan of a query
     Plan(Plan),
+    /// Show the rows of each step of a query: WITH, FROM, expressions, operands, rounds of a recursion
+    Steps(Steps),
+    /// Run queries beside each other: same rows? same plan? which is cheaper
+    Compare(Compare),
+    /// Run a query for one value of a parameter after the other, and show where its plan changes
+    Sweep(Sweep),
     /// Show the tables, or what is known of one
     Describe(Describe),
     /// Read a whole database file, and check its checksums and constraints
@@ -56,7 +62,7 @@ pub(crate) struct Describe {
     pub(crate) table: Option<String>,
     /// Text to read, or one JSON object a table
     #[arg(long, value_enum, default_value = "table")]
-    pub(crate) output: DescribeFormat,
+    pub(crate) output: ReportFormat,
     #[command(flatten)]
     pub(crate) common: Common,
 }
@@ -68,10 +74,10 @@ pub(crate) struct Verify {
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum DescribeFormat {
-    /// Aligned columns
+pub(crate) enum ReportFormat {
+    /// Text to read
     Table,
-    /// One JSON object a table, one a line
+    /// JSON objects, one a line
     Json,
 }
 
@@ -120,6 +126,69 @@ pub(crate) struct Plan {
     /// Write to this file
     #[arg(long, value_name = "FILE")]
     pub(crate) to: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Steps {
+    /// A file of SQL; - is standard input. Its last statement is taken apart, those before it are run
+    pub(crate) file: Option<PathBuf>,
+    /// SQL text
+    #[arg(short = 'e', value_name = "SQL", allow_hyphen_values = true)]
+    pub(crate) sql: Option<String>,
+    #[command(flatten)]
+    pub(crate) common: Common,
+    /// Also the rows before and behind each WHERE, GROUP BY and HAVING
+    #[arg(long)]
+    pub(crate) clauses: bool,
+    /// Only the step of this name
+    #[arg(long, value_name = "NAME")]
+    pub(crate) only: Option<String>,
+    /// How many rows of a step are shown
+    #[arg(long, value_name = "COUNT", default_value_t = 10)]
+    pub(crate) sample: usize,
+    /// Text to read, or one JSON object a step
+    #[arg(long, value_enum, default_value = "table")]
+    pub(crate) output: ReportFormat,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Compare {
+    /// Files of SQL; the last statement of each is compared, those before it are run
+    pub(crate) files: Vec<PathBuf>,
+    /// SQL text, compared with the files
+    #[arg(short = 'e', value_name = "SQL", allow_hyphen_values = true)]
+    pub(crate) sql: Vec<String>,
+    #[command(flatten)]
+    pub(crate) common: Common,
+    /// The order of the rows counts
+    #[arg(long)]
+    pub(crate) ordered: bool,
+    /// Different plans are a failure too
+    #[arg(long)]
+    pub(crate) same_plan: bool,
+    /// How often each query is timed
+    #[arg(long, value_name = "COUNT", default_value_t = 5)]
+    pub(crate) runs: usize,
+    /// Text to read, or one JSON object
+    #[arg(long, value_enum, default_value = "table")]
+    pub(crate) output: ReportFormat,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Sweep {
+    /// A file of SQL; - is standard input. Its last statement is swept, those before it are run
+    pub(crate) file: Option<PathBuf>,
+    /// SQL text
+    #[arg(short = 'e', value_name = "SQL", allow_hyphen_values = true)]
+    pub(crate) sql: Option<String>,
+    #[command(flatten)]
+    pub(crate) common: Common,
+    /// The parameter, with V1,V2,… or FROM..TO or FROM..TO:STEP (numbers, or days) or a query for its values
+    #[arg(long, value_name = "NAME=VALUES", required = true)]
+    pub(crate) over: Vec<String>,
+    /// Text to read, or one JSON object a value
+    #[arg(long, value_enum, default_value = "table")]
+    pub(crate) output: ReportFormat,
 }
 
 #[derive(Debug, Args)]

@@ -50,6 +50,9 @@ fn main() -> ExitCode {
     let outcome = match arguments.command {
         Command::Run(run) => commands::run::run(&run),
         Command::Plan(plan) => commands::plan::plan(&plan),
+        Command::Steps(steps) => commands::inspect::steps(&steps),
+        Command::Compare(compare) => commands::inspect::compare(&compare),
+        Command::Sweep(sweep) => commands::inspect::sweep(&sweep),
         Command::Describe(describe) => commands::describe::describe(&describe),
         Command::Verify(verify) => commands::verify::verify(&verify),
         Command::Shell(shell) => commands::shell::shell(&shell),

@@ -57,7 +57,8 @@ pub(crate) fn parameters(common: &Common) -> Result<Parameters, Trouble> {
     Ok(parameters)
 }
 
-fn pairs<'a>(texts: &'a [String], option: &str) -> Result<Vec<(&'a str, &'a str)>, Trouble> {
+/// The names and values of an option that takes NAME=VALUE.
+pub(crate) fn pairs<'a>(texts: &'a [String], option: &str) -> Result<Vec<(&'a str, &'a str)>, Trouble> {
     let split = |text: &'a String| match text.split_once('=') {
         Some((name, value)) if !name.is_empty() => Ok((name, value)),
         _ => Err(Trouble::Usage(format!("{option} takes NAME=VALUE, {text:?} is none"))),
@@ -79,6 +80,15 @@ pub(crate) fn sources<'a>(
         sources.push(read(Path::new("-"))?);
     }
     Ok(sources)
+}
+
+/// The one text that a command takes.
+pub(crate) fn source(command: &str, file: Option<&Path>, sql: Option<&String>) -> Result<Arc<SourceText>, Trouble> {
+    if file.is_some() && sql.is_some() {
+        return Err(Trouble::Usage(format!("{command} takes one FILE or one -e SQL, not both")));
+    }
+    let mut sources = sources(file, sql)?;
+    sources.pop().ok_or_else(|| Trouble::Usage(format!("{command} takes one FILE or one -e SQL")))
 }
 
 fn read(path: &Path) -> Result<Arc<SourceText>, Trouble> {

@@ -3,4 +3,5 @@
 
 mod commands;
 mod durable;
+mod inspect;
 mod tool;

@@ -6,13 +6,10 @@ use std::time::Duration;
 
 /// A query's rows: `{"kind":"rows","columns":[…],"rows":[[…]],"elapsed_ms":…,"notes":[…]}`.
 pub fn rows_json(rows: &ResultSet) -> String {
-    let column = |column: &garden_gate::ResultColumn| json!({"name": column.name, "type": column.sql_type.to_string()});
-    let columns: Vec<Json> = rows.columns().iter().map(column).collect();
-    let data: Vec<Json> = rows.rows().map(|row| Json::Array(row.values().iter().map(value).collect())).collect();
     let mut object = json!({
         "kind": "rows",
-        "columns": columns,
-        "rows": data,
+        "columns": columns(rows),
+        "rows": self::rows(rows, usize::MAX),
         "elapsed_ms": millis(rows.elapsed()),
         "notes": notes(rows.notes()),
     });
@@ -20,6 +17,18 @@ pub fn rows_json(rows: &ResultSet) -> String {
         fields.insert("affected".into(), affected.into());
     }
     format!("{object}\n")
+}
+
+/// Name and type of each column.
+pub(crate) fn columns(rows: &ResultSet) -> Json {
+    let column = |column: &garden_gate::ResultColumn| json!({"name": column.name, "type": column.sql_type.to_string()});
+    Json::Array(rows.columns().iter().map(column).collect())
+}
+
+/// The first `most` rows, each an array.
+pub(crate) fn rows(rows: &ResultSet, most: usize) -> Json {
+    let row = |row: Row<'_>| Json::Array(row.values().iter().map(value).collect());
+    Json::Array(rows.rows().take(most).map(row).collect())
 }
 
 /// A query's rows as one object a row and a line, with the columns' names as keys; of columns with one name the last is kept.
@@ -88,7 +97,7 @@ fn notes(notes: &[Note]) -> Json {
     Json::Array(notes.iter().map(note).collect())
 }
 
-fn millis(elapsed: Duration) -> Json {
+pub(crate) fn millis(elapsed: Duration) -> Json {
     json!((elapsed.as_secs_f64() * 1e6).round() / 1e3)
 }
 

@@ -7,6 +7,7 @@
 
 mod describe;
 mod diagnostic;
+mod inspect;
 mod json;
 mod look;
 mod plan;
@@ -15,6 +16,7 @@ mod table;
 
 pub use describe::{describe, describe_json, tables};
 pub use diagnostic::{error, note};
+pub use inspect::{comparison, comparison_json, steps, steps_json, sweep, sweep_json};
 pub use json::{changed_json, done_json, error_json, lines_json, plan_json, rows_json};
 pub use look::Look;
 pub use plan::{considered, plan_tree, rewrites, tally};

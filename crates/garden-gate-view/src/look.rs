@@ -44,6 +44,11 @@ impl Look {
         self.paint(Style::new().bold(), text)
     }
 
+    /// Text that says all is well; readable on dark and light.
+    pub(crate) fn good(self, text: impl Display) -> String {
+        self.paint(AnsiColor::Green.on_default(), text)
+    }
+
     /// Text that asks for attention; readable on dark and light.
     pub(crate) fn warn(self, text: impl Display) -> String {
         self.paint(AnsiColor::Magenta.on_default(), text)

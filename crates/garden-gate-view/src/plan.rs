@@ -75,7 +75,7 @@ fn header(plan: &Plan, look: Look) -> String {
 }
 
 /// Digits in groups of three.
-fn figure(value: f64) -> String {
+pub(crate) fn figure(value: f64) -> String {
     let digits = format!("{value:.0}");
     let mut out = String::new();
     for (position, digit) in digits.chars().enumerate() {

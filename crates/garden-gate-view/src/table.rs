@@ -17,7 +17,14 @@ const SHORTENED: usize = 32;
 /// A table wider than [`Look::width`] has its long texts cut (`…` marks it), then its last columns left out; a line below says so.
 /// O(cells) time and memory.
 pub fn table(rows: &ResultSet, look: Look) -> String {
-    let cells: Vec<Vec<Cow<'static, str>>> = rows.rows().map(|row| cells(&row, rows)).collect();
+    let mut out = table_head(rows, usize::MAX, look);
+    let _ = writeln!(out, "{}", look.dim(summary(rows, rows.row_count())));
+    out
+}
+
+/// The first `most` rows as aligned columns.
+pub(crate) fn table_head(rows: &ResultSet, most: usize, look: Look) -> String {
+    let cells: Vec<Vec<Cow<'static, str>>> = rows.rows().take(most).map(|row| cells(&row, rows)).collect();
     let names: Vec<String> = rows.columns().iter().map(|column| visible(&column.name).into_owned()).collect();
     let mut widths: Vec<usize> = names.iter().map(|name| name.width()).collect();
     for row in &cells {
@@ -36,11 +43,29 @@ pub fn table(rows: &ResultSet, look: Look) -> String {
         let style = |text: &str| if text.trim() == NULL { look.dim(text) } else { text.to_owned() };
         line(&mut out, row, &widths[..shown], &right, style);
     }
-    let _ = writeln!(out, "{}", look.dim(summary(rows, cells.len())));
     if shown < names.len() {
         let left = names[shown..].join(", ");
         let count = names.len() - shown;
         let _ = writeln!(out, "{}", look.warn(format!("{count} more column{} not shown: {left}", plural(count))));
+    }
+    out
+}
+
+/// Lines of text cells under headings; the columns of `left` begin at their left side, the others end at their right.
+pub(crate) fn grid(head: &[&str], lines: &[Vec<String>], left: &[usize], look: Look) -> String {
+    let mut widths: Vec<usize> = head.iter().map(|name| name.width()).collect();
+    for cells in lines {
+        for (width, cell) in widths.iter_mut().zip(cells) {
+            *width = (*width).max(cell.width());
+        }
+    }
+    let right: Vec<bool> = (0..head.len()).map(|at| !left.contains(&at)).collect();
+    let mut out = String::new();
+    let names: Vec<Cow<'_, str>> = head.iter().map(|name| Cow::Borrowed(*name)).collect();
+    line(&mut out, &names, &widths, &right, |text| look.strong(text));
+    for cells in lines {
+        let cells: Vec<Cow<'_, str>> = cells.iter().map(|cell| Cow::Borrowed(cell.as_str())).collect();
+        line(&mut out, &cells, &widths, &right, str::to_owned);
     }
     out
 }
@@ -69,13 +94,16 @@ fn is_right(sql_type: SqlType) -> bool {
 }
 
 fn cells(row: &Row<'_>, rows: &ResultSet) -> Vec<Cow<'static, str>> {
-    (0..rows.columns().len())
-        .map(|column| match row.value(column) {
-            Value::Null => Cow::Borrowed(NULL),
-            Value::Text(text) if text == NULL => Cow::Owned(format!("'{text}'")),
-            value => Cow::Owned(visible(&value.to_string()).into_owned()),
-        })
-        .collect()
+    (0..rows.columns().len()).map(|column| shown(&row.value(column))).collect()
+}
+
+/// A value as it stands in a table, on one line.
+pub(crate) fn shown(value: &Value) -> Cow<'static, str> {
+    match value {
+        Value::Null => Cow::Borrowed(NULL),
+        Value::Text(text) if text == NULL => Cow::Owned(format!("'{text}'")),
+        value => Cow::Owned(visible(&value.to_string()).into_owned()),
+    }
 }
 
 /// The text with control characters made visible, so that every row stays on its line.

@@ -57,6 +57,7 @@ mod diagnostic;
 mod estimate;
 mod execute;
 mod file;
+mod inspect;
 mod kernel;
 mod logical;
 mod physical;
@@ -71,6 +72,10 @@ pub use bind::Parameters;
 pub use catalog::{Column, ColumnStatistics, CommonValue, DEFAULT_SCHEMA, Segment, TableSource};
 pub use diagnostic::{DataPlace, Error, Label, Note, Position, Result, SourceText, Span, SqlState};
 pub use execute::Interrupt;
+pub use inspect::{
+    CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind, Step, StepOptions, StepPart, Stretch, Sweep,
+    SweepPoint, Swept,
+};
 pub use physical::{Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};
 pub use session::{
     ColumnFacts, ConstraintFacts, Database, FromValue, Outcome, PreparedStatement, Progress, ResultColumn, ResultSet,

@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 /// From the top down, as `ARCHITECTURE.md` draws them. A query is read by `syntax` first; the tree it makes is a vocabulary that
 /// `bind` and `session` read, so for this purpose it lies below them.
 const LAYERS: &[&str] = &[
+    "inspect",
     "session",
     "bind",
     "rewrite",

@@ -15,6 +15,7 @@ mod functions;
 mod grouping;
 mod identities;
 mod indexes;
+mod inspect;
 mod interplay;
 mod joins;
 mod keyed_model;

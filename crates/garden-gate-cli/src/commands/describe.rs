@@ -1,4 +1,4 @@
-use crate::args::{Describe, DescribeFormat};
+use crate::args::{Describe, ReportFormat};
 use crate::{Ending, Trouble, output, setup};
 use garden_gate_view as view;
 use std::io::Write;
@@ -9,7 +9,7 @@ pub(crate) fn describe(arguments: &Describe) -> Result<Ending, Trouble> {
     let tables = session.describe(arguments.table.as_deref())?;
     let mut stdout = std::io::stdout().lock();
     let look = output::look();
-    if arguments.output == DescribeFormat::Json {
+    if arguments.output == ReportFormat::Json {
         for table in &tables {
             write!(stdout, "{}", view::describe_json(table))?;
         }

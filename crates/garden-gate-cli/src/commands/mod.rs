@@ -2,6 +2,7 @@
 
 pub(crate) mod demo;
 pub(crate) mod describe;
+pub(crate) mod inspect;
 pub(crate) mod plan;
 pub(crate) mod run;
 pub(crate) mod shell;

@@ -6,14 +6,7 @@ use std::io::Write;
 
 /// Shows a plan, measured if wished.
 pub(crate) fn plan(arguments: &Plan) -> Result<Ending, Trouble> {
-    if arguments.file.is_some() && arguments.sql.is_some() {
-        return Err(Trouble::Usage("plan takes one FILE or one -e SQL, not both".into()));
-    }
-    let files = arguments.file.iter().map(std::path::PathBuf::as_path);
-    let sources = setup::sources(files, &arguments.sql)?;
-    let [source] = sources.as_slice() else {
-        return Err(Trouble::Usage("plan takes one FILE or one -e SQL".into()));
-    };
+    let source = &setup::source("plan", arguments.file.as_deref(), arguments.sql.as_ref())?;
     let parameters = setup::parameters(&arguments.common)?;
     let planned = setup::session(&arguments.common).and_then(|mut session| {
         interrupt::listen(session.interrupt());

@@ -141,16 +141,7 @@ pub(crate) fn bind_returning(
         star: shown.iter().filter(|column| !hidden(column)).cloned().collect(),
         relations: vec![relation(&name, shown), relation("NEW", &new), relation("OLD", &old)],
     };
-    let select = ast::Select {
-        distinct: None,
-        items: items.to_vec(),
-        from: Vec::new(),
-        from_span: Span::default(),
-        where_: None,
-        group_by: None,
-        having: None,
-        windows: Vec::new(),
-    };
+    let select = ast::Select::plain(items.to_vec(), Vec::new(), Span::default());
     let items = binder.items(&select, &scope)?;
     let (computed, output) = binder.output(items);
     let plan = binder.project_attached(plan, computed);

@@ -19,6 +19,7 @@ mod project;
 mod recursion;
 mod recursion_limit;
 mod result;
+mod rounds;
 mod set_operation;
 mod sort;
 mod streaming;
@@ -28,6 +29,7 @@ mod window;
 pub use control::Interrupt;
 pub(crate) use control::{Control, Limits};
 pub(crate) use pipeline::Pool;
+pub(crate) use rounds::{RoundLog, RoundRows};
 
 use crate::diagnostic::Result;
 use crate::kernel::Batch;
@@ -42,6 +44,8 @@ pub(crate) struct Run<'a> {
     pub(crate) columns: &'a Columns,
     /// Where to count what each node does; nothing is counted without it.
     pub(crate) measures: Option<&'a Measures>,
+    /// Where to keep what each round of a recursion found.
+    pub(crate) rounds: Option<&'a RoundLog>,
 }
 
 /// Runs a plan; the batches have the columns `output`, in that order.

@@ -91,6 +91,7 @@ impl<'a> Compiler<'a> {
                 member.branches.iter().map(|columns| columns.as_slice()).zip(&mut rest).map(|(c, n)| (n, c)).collect(),
             );
         }
+        self.log_round(spec, 0, &delta);
         self.enter(spec.id);
         let mut ready: Vec<Vec<Branch<'a>>> = Vec::new();
         let mut round = 0_u64;
@@ -125,6 +126,7 @@ impl<'a> Compiler<'a> {
                 next.push(new);
             }
             delta = next;
+            self.log_round(spec, round, &delta);
         }
         self.leave(spec.id);
         let batches = found.swap_remove(spec.result).into_batches();
@@ -133,6 +135,12 @@ impl<'a> Compiler<'a> {
             return Ok(vec![Batch::concat(&batches, None)?]);
         }
         Ok(batches)
+    }
+
+    fn log_round(&self, spec: &RecursionSpec, round: u64, found: &[Vec<Batch>]) {
+        if let Some(log) = self.run.rounds {
+            log.add(&spec.members, round, found);
+        }
     }
 
     fn rows_of(&self, node: &'a Node, columns: &[ColumnId]) -> Result<Vec<Batch>> {

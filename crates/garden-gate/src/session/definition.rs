@@ -333,18 +333,7 @@ pub(super) fn put_new(
 }
 
 fn select_all(from: ast::TableExpr, span: crate::diagnostic::Span) -> ast::Query {
-    let select = ast::Select {
-        distinct: None,
-        items: vec![ast::SelectItem::All(span)],
-        from: vec![from],
-        from_span: span,
-        where_: None,
-        group_by: None,
-        having: None,
-        windows: Vec::new(),
-    };
-    let body = ast::QueryBody::Select(Box::new(select));
-    ast::Query { with: None, body, order_by: Vec::new(), offset: None, fetch: None, span }
+    ast::Select::plain(vec![ast::SelectItem::All(span)], vec![from], span).into_query()
 }
 
 pub(super) fn whole_table(name: &[ast::Ident]) -> ast::Query {

@@ -40,5 +40,6 @@ pub use outcome::Outcome;
 pub use prepared::PreparedStatement;
 pub use progress::Progress;
 pub use result_set::{FromValue, ResultColumn, ResultSet, Row};
+pub(crate) use session::{Call, no_query};
 pub use session::{Session, Statements};
 pub use verify::TableCheck;

@@ -7,13 +7,13 @@ use super::files::Files;
 use super::progress::{Progress, Teller};
 use super::result_set::{ResultColumn, ResultSet};
 use super::settings::Settings;
-use super::statement::{Prepared, prepare, prepare_bound};
+use super::statement::{Prepared, Watch, prepare, prepare_bound};
 use super::temporary::no_tables;
 use super::transaction::Transaction;
 use crate::bind::{Bound, MissingParameters, Moment, OpenFile, Parameters, Surroundings, bind_value};
 use crate::catalog::{DEFAULT_SCHEMA, Schema};
 use crate::diagnostic::{Error, Result, SourceText, SqlState};
-use crate::execute::{Control, Interrupt, Pool};
+use crate::execute::{Control, Interrupt, Pool, RoundLog, RoundRows};
 use crate::kernel::{Batch, array_of};
 use crate::physical::{Measures, Plan};
 use crate::syntax::{Script, ast};
@@ -159,6 +159,16 @@ impl Session {
     /// As [`Session::query`].
     pub fn plan_source(&mut self, source: &Arc<SourceText>, parameters: &Parameters) -> Result<Plan> {
         let last = self.last_statement(source, parameters)?;
+        self.plan_statement(&last, source, parameters)
+    }
+
+    /// Plans a statement of a text, whose statements before it have been run.
+    pub(crate) fn plan_statement(
+        &mut self,
+        last: &ast::Statement,
+        source: &Arc<SourceText>,
+        parameters: &Parameters,
+    ) -> Result<Plan> {
         let call = Call { source, parameters, started: Instant::now(), measured: None };
         let plan = match &last.kind {
             ast::StatementKind::Query(query) => self
@@ -185,6 +195,16 @@ impl Session {
     /// As [`Session::query`].
     pub fn measure_source(&mut self, source: &Arc<SourceText>, parameters: &Parameters) -> Result<(ResultSet, Plan)> {
         let last = self.last_statement(source, parameters)?;
+        self.measure_statement(&last, source, parameters)
+    }
+
+    /// Measures a statement of a text, whose statements before it have been run.
+    pub(crate) fn measure_statement(
+        &mut self,
+        last: &ast::Statement,
+        source: &Arc<SourceText>,
+        parameters: &Parameters,
+    ) -> Result<(ResultSet, Plan)> {
         let measured = std::cell::RefCell::default();
         let call = Call { source, parameters, started: Instant::now(), measured: Some(&measured) };
         let outcome = match &last.kind {
@@ -213,7 +233,11 @@ impl Session {
     }
 
     /// Runs all statements but the last.
-    fn last_statement(&mut self, source: &Arc<SourceText>, parameters: &Parameters) -> Result<ast::Statement> {
+    pub(crate) fn last_statement(
+        &mut self,
+        source: &Arc<SourceText>,
+        parameters: &Parameters,
+    ) -> Result<ast::Statement> {
         parameters.refuse_unused(&Script::new(Arc::clone(source)).parameter_names())?;
         let mut script = Script::new(Arc::clone(source));
         let mut last = script.next_statement().unwrap_or_else(|| Err(nothing()))?;
@@ -335,7 +359,7 @@ impl Session {
         }
     }
 
-    pub(super) fn query_rows(&self, query: &ast::Query, call: &Call<'_>) -> Result<ResultSet> {
+    pub(crate) fn query_rows(&self, query: &ast::Query, call: &Call<'_>) -> Result<ResultSet> {
         let prepared = self.plan_query(query, call, MissingParameters::Refuse)?;
         if prepared.numbered {
             self.check_changes()?;
@@ -348,9 +372,28 @@ impl Session {
         Ok(rows)
     }
 
+    /// The rows of a query, and what each round of its recursions found.
+    pub(crate) fn query_rounds(&self, query: &ast::Query, call: &Call<'_>) -> Result<(ResultSet, Vec<Round>)> {
+        let prepared = self.plan_query(query, call, MissingParameters::Refuse)?;
+        let log = RoundLog::default();
+        let rows = self.run_watched(&prepared, Watch { rounds: Some(&log), ..Watch::default() })?;
+        let elapsed = rows.elapsed;
+        let round = |found: RoundRows| {
+            let column = |(name, sql_type)| ResultColumn { name, sql_type };
+            let columns = found.columns.into_iter().map(column).collect();
+            let rows = ResultSet { columns, batches: found.batches, elapsed, ..ResultSet::default() };
+            Round { member: found.member, number: found.round, rows }
+        };
+        Ok((rows, log.into_rounds().into_iter().map(round).collect()))
+    }
+
     pub(super) fn run_prepared(&self, prepared: &Prepared, measures: Option<&Measures>) -> Result<ResultSet> {
+        self.run_watched(prepared, Watch { measures, ..Watch::default() })
+    }
+
+    fn run_watched(&self, prepared: &Prepared, watch: Watch<'_>) -> Result<ResultSet> {
         let control = Control::new(&self.interrupt, self.settings.limits(&self.access));
-        let outcome = prepared.run(&control, (&self.pool, self.settings.batch_rows), measures);
+        let outcome = prepared.run(&control, (&self.pool, self.settings.batch_rows), watch);
         self.interrupt.clear();
         outcome
     }
@@ -376,14 +419,21 @@ fn now() -> Moment {
     Moment { micros: chrono::Utc::now().timestamp_micros() }
 }
 
+/// The rows that one round of a recursion found; round 0 is the anchor.
+pub(crate) struct Round {
+    pub(crate) member: String,
+    pub(crate) number: u64,
+    pub(crate) rows: ResultSet,
+}
+
 /// What a statement is run with.
-pub(super) struct Call<'a> {
-    pub(super) source: &'a Arc<SourceText>,
-    pub(super) parameters: &'a Parameters,
+pub(crate) struct Call<'a> {
+    pub(crate) source: &'a Arc<SourceText>,
+    pub(crate) parameters: &'a Parameters,
     /// When reading its text began.
-    pub(super) started: Instant,
+    pub(crate) started: Instant,
     /// Where the plan of a change is put when it is to be measured.
-    pub(super) measured: Option<&'a std::cell::RefCell<Option<Plan>>>,
+    pub(crate) measured: Option<&'a std::cell::RefCell<Option<Plan>>>,
 }
 
 /// The statements of a script, each run when it is asked for; see [`Session::statements`].
@@ -408,7 +458,7 @@ impl Iterator for Statements<'_> {
 }
 
 /// The statement that a text consists of.
-pub(super) fn one_statement(sql: &str) -> Result<ast::Statement> {
+pub(crate) fn one_statement(sql: &str) -> Result<ast::Statement> {
     let source = SourceText::new(sql);
     let mut script = Script::new(Arc::clone(&source));
     let statement = script.next_statement().unwrap_or_else(|| Err(nothing()))?;
@@ -419,7 +469,7 @@ pub(super) fn one_statement(sql: &str) -> Result<ast::Statement> {
     Ok(statement)
 }
 
-pub(super) fn no_query() -> Error {
+pub(crate) fn no_query() -> Error {
     Error::new(SqlState::SYNTAX_OR_RULE, "this statement has no rows: a query was expected")
 }
 

@@ -8,7 +8,7 @@ use crate::bind::{Bound, Surroundings, bind_query};
 use crate::catalog::TableSource;
 use crate::choose::{Resources, choose};
 use crate::diagnostic::{Note, Result, SourceText};
-use crate::execute::{self, Control, Pool, Run};
+use crate::execute::{self, Control, Pool, RoundLog, Run};
 use crate::logical::{ColumnId, LogicalPlan, RewriteNote, StepDefinition, WindowFunction};
 use crate::physical::{Measures, PhysicalPlan, Plan, describe};
 use crate::syntax::ast;
@@ -25,6 +25,13 @@ pub(super) struct Prepared {
     pub(super) numbered: bool,
     /// Every table that the query names.
     pub(super) reads: Vec<Arc<dyn TableSource>>,
+}
+
+/// What is kept of a run beside its rows.
+#[derive(Clone, Copy, Default)]
+pub(super) struct Watch<'a> {
+    pub(super) measures: Option<&'a Measures>,
+    pub(super) rounds: Option<&'a RoundLog>,
 }
 
 /// What stays of a bound query when its plan has been handed on.
@@ -110,9 +117,9 @@ impl Prepared {
         &self,
         control: &Control,
         (pool, batch_rows): (&Pool, usize),
-        measures: Option<&Measures>,
+        Watch { measures, rounds }: Watch<'_>,
     ) -> Result<ResultSet> {
-        let run = Run { control, pool, batch_rows, columns: &self.bound.columns, measures };
+        let run = Run { control, pool, batch_rows, columns: &self.bound.columns, measures, rounds };
         let batches = execute::run(&self.plan, &wanted(&self.bound.output), &run)?;
         let column =
             |column: &crate::bind::OutputColumn| ResultColumn { name: column.name.clone(), sql_type: column.sql_type };

@@ -236,6 +236,7 @@ impl Parser<'_> {
     }
 
     fn select(&mut self) -> Result<Select> {
+        let start = self.span();
         self.expect_word("SELECT")?;
         let distinct = self.at_word("DISTINCT").then(|| self.span());
         if distinct.is_some() || self.at_word("ALL") {
@@ -249,7 +250,8 @@ impl Parser<'_> {
         let group_by = if self.accept_word("GROUP") { Some(self.group_by()?) } else { None };
         let having = if self.accept_word("HAVING") { Some(self.expression()?) } else { None };
         let windows = if self.accept_word("WINDOW") { self.list(Self::named_window)? } else { Vec::new() };
-        Ok(Select { distinct, items, from, from_span, where_, group_by, having, windows })
+        let span = start.to(self.last_span());
+        Ok(Select { distinct, items, from, from_span, where_, group_by, having, windows, span })
     }
 
     fn group_by(&mut self) -> Result<GroupBy> {

@@ -1,13 +1,13 @@
 //! Walks over the syntax tree, for what is asked of it before names mean anything.
 
 use super::ast::{
-    Call, Expr, ExprKind, GroupingElement, Ident, Join, JoinCondition, Over, Query, QueryBody, SelectItem, TableCall,
-    TableExpr,
+    Call, Expr, ExprKind, GroupingElement, Ident, Join, JoinCondition, Over, Query, QueryBody, Select, SelectItem,
+    TableCall, TableExpr, WithElement,
 };
 
 impl Expr {
     /// Calls `visit` for each expression directly below this one, in this query.
-    pub(crate) fn for_each_child(&self, visit: &mut dyn FnMut(&Expr)) {
+    pub(crate) fn for_each_child<'e>(&'e self, visit: &mut dyn FnMut(&'e Expr)) {
         match &self.kind {
             ExprKind::Name(_)
             | ExprKind::Literal(..)
@@ -78,7 +78,7 @@ impl Expr {
     }
 
     /// The query directly inside this expression.
-    fn query(&self) -> Option<&Query> {
+    pub(crate) fn query(&self) -> Option<&Query> {
         match &self.kind {
             ExprKind::Exists(query)
             | ExprKind::Unique(query, _)
@@ -90,6 +90,13 @@ impl Expr {
         }
     }
 
+    /// Calls `visit` for this expression and all below it, those of the queries inside of it among them.
+    fn for_each_expr(&self, visit: &mut dyn FnMut(&Expr)) {
+        visit(self);
+        self.query().into_iter().for_each(|query| query.for_each_expr(visit));
+        self.for_each_child(&mut |child| child.for_each_expr(visit));
+    }
+
     fn for_each_table(&self, visit: &mut dyn FnMut(&[Ident])) {
         self.query().into_iter().for_each(|query| query.for_each_table(visit));
         self.for_each_child(&mut |child| child.for_each_table(visit));
@@ -97,7 +104,7 @@ impl Expr {
 }
 
 impl Call {
-    fn for_each_child(&self, visit: &mut dyn FnMut(&Expr)) {
+    fn for_each_child<'e>(&'e self, visit: &mut dyn FnMut(&'e Expr)) {
         self.args.iter().chain(&self.filter).chain(self.order.iter().map(|item| &item.expr)).for_each(&mut *visit);
         if let Some(Over::Spec(spec)) = &self.over {
             spec.partition.iter().chain(spec.order.iter().map(|item| &item.expr)).for_each(visit);
@@ -106,13 +113,37 @@ impl Call {
 }
 
 impl Query {
-    /// Calls `visit` for the name of each table anywhere in the query, those of WITH among them.
+    /// Calls `visit` for the name of each table anywhere in the query; not for names that a WITH of its own gives there.
     pub(crate) fn for_each_table(&self, visit: &mut dyn FnMut(&[Ident])) {
-        if let Some(with) = &self.with {
-            with.elements.iter().for_each(|element| element.query.for_each_table(visit));
+        let Some(with) = &self.with else { return self.for_each_table_behind_with(visit) };
+        let elements = with.elements.as_slice();
+        for (at, element) in elements.iter().enumerate() {
+            let given = if with.recursive { elements } else { &elements[..at] };
+            element.query.for_each_table(&mut |name| visit_unless(given, name, visit));
         }
+        self.for_each_table_behind_with(&mut |name| visit_unless(elements, name, visit));
+    }
+
+    fn for_each_table_behind_with(&self, visit: &mut dyn FnMut(&[Ident])) {
         self.body.for_each_table(visit);
         self.order_by.iter().for_each(|item| item.expr.for_each_table(visit));
+    }
+
+    /// Calls `visit` for each expression anywhere in the query.
+    pub(crate) fn for_each_expr(&self, visit: &mut dyn FnMut(&Expr)) {
+        if let Some(with) = &self.with {
+            with.elements.iter().for_each(|element| element.query.for_each_expr(visit));
+        }
+        self.body.for_each_expr(visit);
+        self.order_by.iter().for_each(|item| item.expr.for_each_expr(visit));
+    }
+}
+
+/// Visits a name that none of these elements of WITH gives.
+fn visit_unless(given: &[WithElement], name: &[Ident], visit: &mut dyn FnMut(&[Ident])) {
+    let hidden = matches!(name, [bare] if given.iter().any(|element| bare.matches(&element.name.text)));
+    if !hidden {
+        visit(name);
     }
 }
 
@@ -143,6 +174,35 @@ impl QueryBody {
     }
 }
 
+impl QueryBody {
+    fn for_each_expr(&self, visit: &mut dyn FnMut(&Expr)) {
+        match self {
+            Self::Nested(query) => query.for_each_expr(visit),
+            Self::Table(..) => {}
+            Self::Values(rows) => rows.iter().flatten().for_each(|expr| expr.for_each_expr(visit)),
+            Self::SetOperation(operation) => {
+                operation.operands.iter().for_each(|operand| operand.for_each_expr(visit));
+            }
+            Self::Select(select) => select.for_each_expr(visit),
+        }
+    }
+}
+
+impl Select {
+    fn for_each_expr(&self, visit: &mut dyn FnMut(&Expr)) {
+        for item in &self.items {
+            if let SelectItem::Expr { expr, .. } = item {
+                expr.for_each_expr(visit);
+            }
+        }
+        self.from.iter().for_each(|table| table.for_each_expr(visit));
+        self.where_.iter().chain(&self.having).for_each(|expr| expr.for_each_expr(visit));
+        for element in self.group_by.iter().flat_map(|group_by| &group_by.elements) {
+            element.for_each_expr(&mut |expr| expr.for_each_expr(visit));
+        }
+    }
+}
+
 impl GroupingElement {
     pub(crate) fn for_each_expr(&self, visit: &mut dyn FnMut(&Expr)) {
         match self {
@@ -154,6 +214,23 @@ impl GroupingElement {
 }
 
 impl TableExpr {
+    fn for_each_expr(&self, visit: &mut dyn FnMut(&Expr)) {
+        match self {
+            Self::Named { .. } | Self::File { .. } | Self::Delta(_) => {}
+            Self::Derived { query, .. } => query.for_each_expr(visit),
+            Self::Function { call: TableCall::Series(args) | TableCall::Unnest { arrays: args, .. }, .. }
+            | Self::Call { args, .. } => args.iter().for_each(|arg| arg.for_each_expr(visit)),
+            Self::Sampled(sampled) => sampled.0.for_each_expr(visit),
+            Self::Join(join) => {
+                join.left.for_each_expr(visit);
+                join.right.for_each_expr(visit);
+                if let JoinCondition::On(condition) = &join.condition {
+                    condition.for_each_expr(visit);
+                }
+            }
+        }
+    }
+
     fn for_each_table(&self, visit: &mut dyn FnMut(&[Ident])) {
         match self {
             Self::Named { name, .. } => visit(name),

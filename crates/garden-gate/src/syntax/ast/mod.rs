@@ -2,6 +2,7 @@
 
 mod change;
 mod definition;
+mod plain;
 
 pub(crate) use change::{
     Assigned, Assignment, Change, ChangeKind, Duplicates, Export, Given, Insert, InsertRows, Merge, MergeAction,
@@ -166,6 +167,7 @@ pub(crate) struct Select {
     pub(crate) group_by: Option<GroupBy>,
     pub(crate) having: Option<Expr>,
     pub(crate) windows: Vec<(Ident, WindowSpec)>,
+    pub(crate) span: Span,
 }
 
 #[derive(Clone, Debug)]

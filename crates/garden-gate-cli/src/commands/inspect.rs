@@ -1,0 +1,88 @@
+//! The commands that ask questions of queries by running them.
+
+use crate::args::{Common, Compare, Format, ReportFormat, Steps, Sweep};
+use crate::output::{self, Output};
+use crate::{Ending, Trouble, interrupt, setup};
+use garden_gate::{CompareOptions, Parameters, Session, StepOptions};
+use garden_gate_view as view;
+use std::io::Write;
+
+/// Shows the rows of each step of a query.
+pub(crate) fn steps(arguments: &Steps) -> Result<Ending, Trouble> {
+    let source = setup::source("steps", arguments.file.as_deref(), arguments.sql.as_ref())?;
+    let mut options = StepOptions::default();
+    options.clauses = arguments.clauses;
+    options.only.clone_from(&arguments.only);
+    asked(&arguments.common, arguments.output, |session, parameters| {
+        let steps = session.steps_of_source(&source, parameters, &options)?;
+        Ok(match arguments.output {
+            ReportFormat::Json => (view::steps_json(&steps, arguments.sample), Ending::Success),
+            ReportFormat::Table => (view::steps(&steps, arguments.sample, output::look()), Ending::Success),
+        })
+    })
+}
+
+/// Compares queries.
+pub(crate) fn compare(arguments: &Compare) -> Result<Ending, Trouble> {
+    let files = arguments.files.iter().map(std::path::PathBuf::as_path);
+    let sources = setup::sources(files, &arguments.sql)?;
+    if sources.len() < 2 {
+        return Err(Trouble::Usage("compare takes two queries or more: files, or -e SQL".into()));
+    }
+    let mut options = CompareOptions::default();
+    options.ordered = arguments.ordered;
+    options.runs = arguments.runs.max(1);
+    asked(&arguments.common, arguments.output, |session, parameters| {
+        let found = session.compare_sources(&sources, parameters, &options)?;
+        let alike = found.same_rows && (found.same_plan || !arguments.same_plan);
+        let ending = if alike { Ending::Success } else { Ending::Failure };
+        Ok(match arguments.output {
+            ReportFormat::Json => (view::comparison_json(&found), ending),
+            ReportFormat::Table => (view::comparison(&found, output::look()), ending),
+        })
+    })
+}
+
+/// Sweeps a query over values of its parameters.
+pub(crate) fn sweep(arguments: &Sweep) -> Result<Ending, Trouble> {
+    let source = setup::source("sweep", arguments.file.as_deref(), arguments.sql.as_ref())?;
+    let pairs = setup::pairs(&arguments.over, "--over")?;
+    asked(&arguments.common, arguments.output, |session, parameters| {
+        let over = pairs
+            .iter()
+            .map(|(name, values)| Ok((name.trim_start_matches(':').to_owned(), session.values_of(values)?)))
+            .collect::<garden_gate::Result<Vec<_>>>()?;
+        let found = session.sweep_source(&source, parameters, &over)?;
+        Ok(match arguments.output {
+            ReportFormat::Json => (view::sweep_json(&found), Ending::Success),
+            ReportFormat::Table => (view::sweep(&found, output::look()), Ending::Success),
+        })
+    })
+}
+
+/// Opens a session, asks it, and writes the answer or the error in the wanted format.
+fn asked(
+    common: &Common,
+    format: ReportFormat,
+    ask: impl FnOnce(&mut Session, &Parameters) -> garden_gate::Result<(String, Ending)>,
+) -> Result<Ending, Trouble> {
+    let parameters = setup::parameters(common)?;
+    let answer = setup::session(common).and_then(|mut session| {
+        interrupt::listen(session.interrupt());
+        Ok(ask(&mut session, &parameters)?)
+    });
+    match answer {
+        Ok((text, ending)) => {
+            let mut stdout = std::io::stdout().lock();
+            stdout.write_all(text.as_bytes())?;
+            stdout.flush()?;
+            Ok(ending)
+        }
+        Err(Trouble::Gate(error)) => {
+            let format = (format == ReportFormat::Json).then_some(Format::Json);
+            Output::open(format, None).error(&error)?;
+            Ok(Ending::Failure)
+        }
+        Err(trouble) => Err(trouble),
+    }
+}

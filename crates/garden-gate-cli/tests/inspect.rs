@@ -1,0 +1,100 @@
+//! The commands that ask questions of queries: compare, sweep, steps.
+
+use crate::tool::tool;
+use serde_json::Value as Json;
+
+const BEDS: &str =
+    "CREATE TABLE plot (id INTEGER PRIMARY KEY, sun VARCHAR(9)); INSERT INTO plot VALUES (1, 'shade'), (2, NULL);";
+
+fn objects(out: &str) -> Vec<Json> {
+    out.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
+}
+
+#[test]
+fn compare_tells_by_its_exit_status_too() {
+    let all = "SELECT id FROM plot";
+    for (queries, options, status, words) in [
+        (&[all, all][..], &[][..], 0, &["the rows are the same, the plans are the same", "query 2"][..]),
+        (
+            &[all, "SELECT id FROM plot WHERE sun <> 'full'"],
+            &[],
+            1,
+            &["the rows differ", "row (2): only query 1 has it"],
+        ),
+        (&[all, "SELECT id FROM plot ORDER BY id DESC"], &[], 0, &["the rows are the same, the plans differ"]),
+        (
+            &[all, "SELECT id FROM plot ORDER BY id DESC"],
+            &["--ordered"],
+            1,
+            &["row 1 is (1) in query 1, (2) in query 2"],
+        ),
+        (&[all, "SELECT id FROM plot ORDER BY id DESC"], &["--same-plan"], 1, &["plan at the top"]),
+        (&[all, all, "VALUES (1), (2)"], &["--runs", "1"], 0, &["query 1 and query 3"]),
+        (&[all], &[], 2, &["compare takes two queries or more"]),
+        (&[all, "SELECT x FROM plot"], &[], 1, &["error[42S22]"]),
+    ] {
+        let folder = tempfile::tempdir().unwrap();
+        let db = folder.path().join("plots.db");
+        let db = db.to_str().unwrap();
+        assert_eq!(tool(&["run", "--db", db, "-e", BEDS]).status, 0);
+        let mut arguments = vec!["compare", "--db", db];
+        arguments.extend(queries.iter().flat_map(|query| ["-e", query]));
+        arguments.extend(options);
+        let ran = tool(&arguments);
+        let told = ran.out + &ran.err;
+        assert_eq!(ran.status, status, "{queries:?} {options:?}\n{told}");
+        assert!(words.iter().all(|words| told.contains(words)), "{queries:?} {options:?}\n{told}");
+    }
+    let ran = tool(&["compare", "-e", "VALUES (1)", "-e", "VALUES (1), (NULL)", "--output", "json"]);
+    let found = &objects(&ran.out)[0];
+    assert_eq!(
+        (ran.status, &found["kind"], &found["same_rows"], &found["same_plan"]),
+        (1, &"comparison".into(), &false.into(), &true.into())
+    );
+    assert_eq!(found["queries"][1]["rows_count"], 2);
+    assert_eq!(found["differences"][0]["row"], Json::Array(vec![Json::Null]));
+}
+
+#[test]
+fn sweep_shows_each_value() {
+    let sql = format!("{BEDS} SELECT id FROM plot WHERE id >= :least");
+    let ran = tool(&["sweep", "-e", &sql, "--over", "least=1..3"]);
+    assert_eq!((ran.status, ran.err.as_str()), (0, ""), "{}", ran.out);
+    let lines: Vec<&str> = ran.out.lines().collect();
+    assert!(lines[0].starts_with("plan A"), "{}", ran.out);
+    assert!(lines.iter().any(|line| line.split_whitespace().take(2).eq(["least", "plan"])), "{}", ran.out);
+    let ran = tool(&["sweep", "-e", &sql, "--over", ":least=2,3,NULL", "--output", "json"]);
+    assert!(ran.status == 1 && ran.out.contains("22018"), "the text NULL is no INTEGER: {}", ran.out);
+    let ran =
+        tool(&["sweep", "-e", &sql, "--over", "least=SELECT id FROM (VALUES (3), (1)) AS v (id)", "--output", "json"]);
+    let found = objects(&ran.out);
+    assert_eq!(found.iter().map(|point| point["actual_rows"].as_u64().unwrap()).collect::<Vec<_>>(), [0, 2]);
+    assert_eq!((&found[1]["kind"], &found[1]["parameters"]["least"]), (&"sweep".into(), &1.into()));
+    assert!(found[0]["plan"].as_str().unwrap().contains("plot"));
+    for (over, status, words) in [
+        ("least", 2, "--over takes NAME=VALUE"),
+        ("least=a..b", 1, "is no range"),
+        ("other=1", 1, "no parameter :other"),
+    ] {
+        let ran = tool(&["sweep", "-e", &sql, "--over", over]);
+        assert!(ran.status == status && ran.err.contains(words), "{over}: {} {}", ran.status, ran.err);
+    }
+}
+
+#[test]
+fn steps_show_a_sample_of_each() {
+    let sql = "WITH a AS (SELECT value AS n FROM SERIES(1, 30)) SELECT COUNT(*) AS c FROM a WHERE n > 10";
+    let ran = tool(&["steps", "-e", sql, "--sample", "2", "--clauses"]);
+    assert_eq!((ran.status, ran.err.as_str()), (0, ""), "{}", ran.out);
+    for words in
+        ["a  a query of WITH: 30 rows", "… 28 more", "WHERE  kept by WHERE: 20 rows", "result  the whole query: 1 row"]
+    {
+        assert!(ran.out.contains(words), "{words}: {}", ran.out);
+    }
+    let ran = tool(&["steps", "-e", sql, "--only", "a", "--sample", "1", "--output", "json"]);
+    let found = objects(&ran.out);
+    assert_eq!((found.len(), &found[0]["kind"], &found[0]["part"]), (1, &"step".into(), &"with".into()));
+    assert_eq!((&found[0]["rows_count"], found[0]["rows"].as_array().unwrap().len()), (&30.into(), 1));
+    let ran = tool(&["steps", "-e", sql, "--only", "b"]);
+    assert!(ran.status == 1 && ran.err.contains("no step \"b\""), "{}", ran.err);
+}

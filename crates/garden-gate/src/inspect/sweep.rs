@@ -1,0 +1,201 @@
+//! A query for one value of a parameter after the other: where does its plan change, and how far off are the estimates?
+
+use super::plan_diff::line;
+use crate::bind::Parameters;
+use crate::diagnostic::{Error, Result, SourceText, SqlState};
+use crate::physical::Plan;
+use crate::session::{Session, no_query};
+use crate::syntax::ast::StatementKind;
+use crate::types::{Decimal, Value, parse_date};
+use std::ops::Range;
+use std::sync::Arc;
+use std::time::Duration;
+
+/// Combinations of values that a sweep goes through at most.
+const MOST_POINTS: usize = 100_000;
+
+/// A parameter with the values that it is to have, one after the other.
+pub type Swept = (String, Vec<Value>);
+
+/// What a sweep found, value by value.
+#[derive(Clone, Debug, Default)]
+#[non_exhaustive]
+pub struct Sweep {
+    /// The parameters that were swept over.
+    pub names: Vec<String>,
+    /// One for each combination of values; those of the last parameter change fastest.
+    pub points: Vec<SweepPoint>,
+}
+
+/// A query with one combination of values.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct SweepPoint {
+    /// The values, in the order of the names.
+    pub values: Vec<Value>,
+    /// The plan that was chosen and run.
+    pub plan: Plan,
+    /// That plan in one line.
+    pub line: String,
+    /// Rows of the result.
+    pub actual_rows: u64,
+    /// What the engine took.
+    pub elapsed: Duration,
+}
+
+/// Neighbouring values with one plan.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Stretch {
+    /// The plan, counted from 0 in the order plans are met.
+    pub plan: usize,
+    /// Its points among those of the sweep.
+    pub points: Range<usize>,
+}
+
+impl Sweep {
+    /// The points at which each different plan is met first.
+    pub fn plans(&self) -> Vec<&SweepPoint> {
+        let mut found: Vec<&SweepPoint> = Vec::new();
+        for point in &self.points {
+            if !found.iter().any(|known| known.plan.fingerprint == point.plan.fingerprint) {
+                found.push(point);
+            }
+        }
+        found
+    }
+
+    /// The stretches of equal plan, in order; where one ends and the next begins the plan flips.
+    pub fn stretches(&self) -> Vec<Stretch> {
+        let plans = self.plans();
+        let number = |point: &SweepPoint| {
+            plans.iter().position(|known| known.plan.fingerprint == point.plan.fingerprint).unwrap_or(0)
+        };
+        let mut found: Vec<Stretch> = Vec::new();
+        for (at, point) in self.points.iter().enumerate() {
+            let plan = number(point);
+            match found.last_mut() {
+                Some(last) if last.plan == plan => last.points.end = at + 1,
+                _ => found.push(Stretch { plan, points: at..at + 1 }),
+            }
+        }
+        found
+    }
+
+    /// The point with the estimate that is farthest off, anywhere in its plan.
+    pub fn worst_estimate(&self) -> Option<&SweepPoint> {
+        let error =
+            |point: &SweepPoint| point.plan.worst_estimate().and_then(|node| node.estimate_error).unwrap_or(1.0);
+        self.points.iter().max_by(|a, b| error(a).total_cmp(&error(b)))
+    }
+}
+
+impl Session {
+    /// Plans and runs a query for each combination of values.
+    ///
+    /// ```
+    /// # use garden_gate::Database;
+    /// # fn main() -> garden_gate::Result<()> {
+    /// let mut session = Database::in_memory().session();
+    /// session.run("CREATE TABLE task (id INTEGER, bed INTEGER); INSERT INTO task VALUES (1, 7), (2, 7), (3, 8)")?;
+    /// let over = vec![("bed".to_owned(), vec![7.into(), 8.into(), 9.into()])];
+    /// let found = session.sweep("SELECT id FROM task WHERE bed = :bed", &over)?;
+    /// assert_eq!(found.points.iter().map(|point| point.actual_rows).collect::<Vec<_>>(), [2, 1, 0]);
+    /// assert_eq!(found.stretches().len(), 1);
+    /// # Ok(())
+    /// # }
+    /// ```
+    ///
+    /// # Errors
+    /// 42000 for a text that does not end with a query, 54000 for more than 100,000 combinations, 07001 for a parameter that the text does
+    /// not use; whatever the query meets.
+    pub fn sweep(&mut self, sql: &str, over: &[Swept]) -> Result<Sweep> {
+        self.sweep_source(&SourceText::new(sql), &Parameters::new(), over)
+    }
+
+    /// As [`Session::sweep`], for a text with a name, and with values of the parameters that are not swept over. Statements before the
+    /// last are run once.
+    ///
+    /// # Errors
+    /// As [`Session::sweep`].
+    pub fn sweep_source(&mut self, source: &Arc<SourceText>, parameters: &Parameters, over: &[Swept]) -> Result<Sweep> {
+        let count = over.iter().try_fold(1_usize, |count, (_, values)| count.checked_mul(values.len()));
+        let count = count.filter(|count| *count <= MOST_POINTS).ok_or_else(|| {
+            let message = format!("a sweep goes through {MOST_POINTS} combinations of values at most");
+            Error::new(SqlState::PROGRAM_LIMIT, message).with_help("sweep over fewer values, or with a larger step")
+        })?;
+        let first =
+            |given: Parameters, (name, values): &Swept| given.set(name, values.first().cloned().unwrap_or(Value::Null));
+        let last = self.last_statement(source, &over.iter().fold(parameters.clone(), first))?;
+        if !matches!(last.kind, StatementKind::Query(_)) {
+            return Err(no_query().at(last.span).in_source(source));
+        }
+        let mut sweep = Sweep { names: over.iter().map(|(name, _)| name.clone()).collect(), points: Vec::new() };
+        for number in 0..count {
+            let values = combination(over, number);
+            let given = sweep.names.iter().zip(&values);
+            let given = given.fold(parameters.clone(), |given, (name, value)| given.set(name, value.clone()));
+            let (rows, plan) = self.measure_statement(&last, source, &given)?;
+            let (actual_rows, elapsed) = (rows.row_count() as u64, rows.elapsed());
+            sweep.points.push(SweepPoint { values, line: line(&plan.root), plan, actual_rows, elapsed });
+        }
+        Ok(sweep)
+    }
+}
+
+impl Session {
+    /// The values that a text names: a list `V1,V2,…`, a range `FROM..TO` or `FROM..TO:STEP` of numbers or days, or a query, whose first
+    /// column they are.
+    ///
+    /// # Errors
+    /// 42000 for a range of other things, or one without values; whatever the query meets.
+    pub fn values_of(&mut self, text: &str) -> Result<Vec<Value>> {
+        let word = text.trim_start().split(|c: char| !c.is_alphabetic()).next().unwrap_or_default().to_uppercase();
+        let query = match text.split_once("..") {
+            _ if ["SELECT", "WITH", "VALUES", "TABLE"].contains(&word.as_str()) => text.to_owned(),
+            Some((from, rest)) => {
+                let (to, step) = rest.split_once(':').unwrap_or((rest, "1"));
+                series(from.trim(), to.trim(), step.trim()).ok_or_else(|| {
+                    let message = format!("{text:?} is no range of numbers or days");
+                    Error::new(SqlState::SYNTAX_OR_RULE, message)
+                        .with_help("write it as 1..100, 0..1:0.25 or 2024-01-01..2024-12-31:7")
+                })?
+            }
+            None => return Ok(text.split(',').map(|value| Value::Untyped(value.trim().to_owned())).collect()),
+        };
+        let rows = self.query(&query, ())?;
+        let values: Vec<Value> = rows.rows().map(|row| row.value(0)).collect();
+        if values.is_empty() {
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, format!("{text:?} gives no values")));
+        }
+        Ok(values)
+    }
+}
+
+/// The query for the values of a range.
+fn series(from: &str, to: &str, step: &str) -> Option<String> {
+    let number = |text: &str| Decimal::parse(text).is_some();
+    if !number(step) {
+        return None;
+    }
+    if number(from) && number(to) {
+        return Some(format!("SELECT value FROM SERIES({from}, {to}, {step})"));
+    }
+    let (from, to) = (parse_date(from).map(|_| from)?, parse_date(to).map(|_| to)?);
+    Some(format!("SELECT value FROM SERIES(DATE '{from}', DATE '{to}', INTERVAL '{step}' DAY)"))
+}
+
+/// The values of a combination, of which the last changes fastest.
+fn combination(over: &[Swept], mut number: usize) -> Vec<Value> {
+    let mut values: Vec<Value> = over
+        .iter()
+        .rev()
+        .map(|(_, values)| {
+            let value = values[number % values.len()].clone();
+            number /= values.len();
+            value
+        })
+        .collect();
+    values.reverse();
+    values
+}
