@@ -23,6 +23,8 @@ pub(crate) enum Command {
     Compare(Compare),
     /// Run a query for one value of a parameter after the other, and show where its plan changes
     Sweep(Sweep),
+    /// Run check files, and tell what does not hold; exit status 1 when something does not
+    Check(Check),
     /// Show the tables, or what is known of one
     Describe(Describe),
     /// Read a whole database file, and check its checksums and constraints
@@ -187,6 +189,24 @@ pub(crate) struct Sweep {
     #[arg(long, value_name = "NAME=VALUES", required = true)]
     pub(crate) over: Vec<String>,
     /// Text to read, or one JSON object a value
+    #[arg(long, value_enum, default_value = "table")]
+    pub(crate) output: ReportFormat,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Check {
+    /// Check files, or folders with files that end with .check.toml
+    #[arg(required = true)]
+    pub(crate) paths: Vec<PathBuf>,
+    #[command(flatten)]
+    pub(crate) common: Common,
+    /// Write the rows that were found into the checks that expect others, after showing the differences
+    #[arg(long)]
+    pub(crate) accept: bool,
+    /// Also write the outcome as XML for a build server
+    #[arg(long, value_name = "FILE")]
+    pub(crate) junit: Option<PathBuf>,
+    /// Text to read, or one JSON object a check
     #[arg(long, value_enum, default_value = "table")]
     pub(crate) output: ReportFormat,
 }

@@ -53,6 +53,7 @@ fn main() -> ExitCode {
         Command::Steps(steps) => commands::inspect::steps(&steps),
         Command::Compare(compare) => commands::inspect::compare(&compare),
         Command::Sweep(sweep) => commands::inspect::sweep(&sweep),
+        Command::Check(check) => commands::check::check(&check),
         Command::Describe(describe) => commands::describe::describe(&describe),
         Command::Verify(verify) => commands::verify::verify(&verify),
         Command::Shell(shell) => commands::shell::shell(&shell),

@@ -10,10 +10,7 @@ use std::sync::Arc;
 
 /// A session over the tables that `--data` names, with the settings of `--set`.
 pub(crate) fn session(common: &Common) -> Result<Session, Trouble> {
-    let db = match &common.db {
-        Some(path) => Database::open_waiting(path, std::time::Duration::from_secs(common.wait))?,
-        None => Database::in_memory(),
-    };
+    let db = database(common)?;
     let mut folders = vec![".".into()];
     for data in &common.data {
         let (name, path) = match data.split_once('=') {
@@ -42,10 +39,24 @@ pub(crate) fn session(common: &Common) -> Result<Session, Trouble> {
     if std::io::stderr().is_terminal() {
         progress::show(&mut session);
     }
-    for (name, value) in pairs(&common.set, "--set")? {
-        session.set(name, Value::Untyped(value.to_owned()))?;
+    for (name, value) in settings(common)? {
+        session.set(&name, value)?;
     }
     Ok(session)
+}
+
+/// The database of `--db`, or an empty one.
+pub(crate) fn database(common: &Common) -> Result<Database, Trouble> {
+    Ok(match &common.db {
+        Some(path) => Database::open_waiting(path, std::time::Duration::from_secs(common.wait))?,
+        None => Database::in_memory(),
+    })
+}
+
+/// The settings of `--set`.
+pub(crate) fn settings(common: &Common) -> Result<Vec<(String, Value)>, Trouble> {
+    let pairs = pairs(&common.set, "--set")?;
+    Ok(pairs.into_iter().map(|(name, value)| (name.to_owned(), Value::Untyped(value.to_owned()))).collect())
 }
 
 /// The values of `--param`.

@@ -98,3 +98,34 @@ fn steps_show_a_sample_of_each() {
     let ran = tool(&["steps", "-e", sql, "--only", "b"]);
     assert!(ran.status == 1 && ran.err.contains("no step \"b\""), "{}", ran.err);
 }
+
+#[test]
+fn check_runs_files_and_folders() {
+    let ran = tool(&["check", "demo/checks"]);
+    assert_eq!((ran.status, ran.err.as_str()), (0, ""), "{}", ran.out);
+    assert!(ran.out.ends_with("8 checks passed, 0 failed\n"), "{}", ran.out);
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a.check.toml");
+    let text = "[[check]]\nname = \"<a>\"\nsql = 'VALUES (1), (NULL)'\nrows = \"\"\"\ncolumn_1\n2\n\"\"\"\n";
+    std::fs::write(&path, text).unwrap();
+    let (folder_name, xml) = (folder.path().to_str().unwrap(), folder.path().join("out.xml"));
+    let ran = tool(&["check", folder_name, "--junit", xml.to_str().unwrap()]);
+    assert_eq!(ran.status, 1);
+    for words in ["failed  <a>", "−  2", "+  1", "+  ‹null›", "0 checks passed, 1 failed"] {
+        assert!(ran.out.contains(words), "{words}: {}", ran.out);
+    }
+    let xml = std::fs::read_to_string(xml).unwrap();
+    assert!(xml.contains("tests=\"1\" failures=\"1\"") && xml.contains("name=\"&lt;a&gt;\""), "{xml}");
+    let ran = tool(&["check", path.to_str().unwrap(), "--output", "json"]);
+    let found = &objects(&ran.out)[0];
+    assert_eq!((&found["passed"], &found["failures"][0]["missing"][0][0]), (&false.into(), &2.into()), "{found}");
+    // The difference is shown, then accepted.
+    let ran = tool(&["check", folder_name, "--accept"]);
+    assert!(ran.status == 1 && ran.out.contains("−  2") && ran.err.contains("accepted <a>"), "{} {}", ran.out, ran.err);
+    assert_eq!(tool(&["check", folder_name]).status, 0);
+    std::fs::write(&path, "[[check]]\nname = 'a'").unwrap();
+    let ran = tool(&["check", folder_name]);
+    assert!(ran.status == 1 && ran.err.contains("neither sql nor file"), "{}", ran.err);
+    std::fs::remove_file(&path).unwrap();
+    assert_eq!(tool(&["check", folder_name]).status, 2);
+}

@@ -5,6 +5,7 @@
 
 #![deny(missing_docs)]
 
+mod check;
 mod describe;
 mod diagnostic;
 mod inspect;
@@ -14,6 +15,7 @@ mod plan;
 mod separated;
 mod table;
 
+pub use check::{check_json, check_report, check_summary, check_xml};
 pub use describe::{describe, describe_json, tables};
 pub use diagnostic::{error, note};
 pub use inspect::{comparison, comparison_json, steps, steps_json, sweep, sweep_json};

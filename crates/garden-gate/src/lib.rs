@@ -73,8 +73,8 @@ pub use catalog::{Column, ColumnStatistics, CommonValue, DEFAULT_SCHEMA, Segment
 pub use diagnostic::{DataPlace, Error, Label, Note, Position, Result, SourceText, Span, SqlState};
 pub use execute::Interrupt;
 pub use inspect::{
-    CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind, Step, StepOptions, StepPart, Stretch, Sweep,
-    SweepPoint, Swept,
+    CheckFile, CheckOutcome, CheckReport, CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind,
+    Failure, RowChange, Step, StepOptions, StepPart, Stretch, Sweep, SweepPoint, Swept,
 };
 pub use physical::{Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};
 pub use session::{

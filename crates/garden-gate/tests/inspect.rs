@@ -170,7 +170,7 @@ fn comparisons_tell_where_rows_and_plans_part() {
         ("VALUES (1), (2)", "VALUES (2), (1)", true, (false, true), &["order row 1 is (1) in query 1, (2) in query 2"]),
         (
             "VALUES (1), (1), (NULL)",
-            "VALUES (1), (1), (1), ('1')",
+            "VALUES (1), (1), (1), (1)",
             false,
             (false, true),
             &["row (1) query 1 has it 2 times, query 2 4 times", "row (-) only query 1 has it"],

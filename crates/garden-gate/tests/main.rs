@@ -2,6 +2,7 @@
 #![expect(clippy::unwrap_used, reason = "a test stops at what it does not expect")]
 
 mod change_plans;
+mod checks;
 mod conformance;
 mod conversions;
 mod deferred;

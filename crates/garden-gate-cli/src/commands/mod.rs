@@ -1,5 +1,6 @@
 //! One file a command.
 
+pub(crate) mod check;
 pub(crate) mod demo;
 pub(crate) mod describe;
 pub(crate) mod inspect;

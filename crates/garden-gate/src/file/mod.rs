@@ -23,6 +23,7 @@ use arrow::array::ArrayRef;
 pub(crate) use load::{BadRow, Loaded, Loader};
 use problem::Problem;
 use rayon::ThreadPool;
+pub(crate) use records::csv_records;
 use std::fmt;
 use std::path::Path;
 use text_file::Packing;

@@ -247,6 +247,20 @@ impl<'a> Records<'a> {
     }
 }
 
+/// The records of a CSV text with the usual marks; a field that is NULL is `None`. O(bytes).
+///
+/// # Errors
+/// What is wrong, and in which line.
+pub(crate) fn csv_records(text: &str) -> Result<Vec<Vec<Option<String>>>, String> {
+    let mut records = Records::new(text, Dialect::new(b',', &FileOptions::default()), 1);
+    let (mut fields, mut found, mut scratch) = (Vec::new(), Vec::new(), String::new());
+    while records.next_record(&mut fields).map_err(|(problem, line)| format!("line {line}: {problem}"))?.is_some() {
+        let own = |field: &Field<'_>| (!field.is_null()).then(|| field.text(&mut scratch).to_owned());
+        found.push(fields.iter().map(own).collect());
+    }
+    Ok(found)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

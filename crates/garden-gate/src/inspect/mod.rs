@@ -6,12 +6,14 @@
 //! [`Session::sweep`]: crate::Session::sweep
 //! [`Session::steps`]: crate::Session::steps
 
+mod check;
 mod compare;
 mod plan_diff;
 mod row_diff;
 mod steps;
 mod sweep;
 
+pub use check::{CheckFile, CheckOutcome, CheckReport, Failure, RowChange};
 pub use compare::{CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind};
 pub use steps::{Step, StepOptions, StepPart};
 pub use sweep::{Stretch, Sweep, SweepPoint, Swept};

@@ -1,0 +1,94 @@
+use crate::args::{Check, ReportFormat};
+use crate::output::{self, Output};
+use crate::{Ending, Trouble, setup};
+use garden_gate::{CheckFile, CheckReport};
+use garden_gate_view::{self as view, Separated};
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+/// The ending of a check file's name.
+const ENDING: &str = ".check.toml";
+
+/// Runs check files, each on a database of its own unless one is given.
+pub(crate) fn check(arguments: &Check) -> Result<Ending, Trouble> {
+    let mut files = Vec::new();
+    for path in &arguments.paths {
+        find(path, &mut files)?;
+    }
+    if files.is_empty() {
+        return Err(Trouble::Usage(format!("no file that ends with {ENDING} in the folders given")));
+    }
+    let settings = setup::settings(&arguments.common)?;
+    let mut ending = Ending::Success;
+    let mut reports = Vec::new();
+    for path in files {
+        let report = CheckFile::read(&path).map_err(Trouble::from).and_then(|file| {
+            let report = file.run(&setup::database(&arguments.common)?, &settings)?;
+            Ok((file, report))
+        });
+        let (file, report) = match report {
+            Ok(found) => found,
+            Err(Trouble::Gate(error)) => {
+                let format = (arguments.output == ReportFormat::Json).then_some(crate::args::Format::Json);
+                Output::open(format, None).error(&error)?;
+                ending = Ending::Failure;
+                continue;
+            }
+            Err(trouble) => return Err(trouble),
+        };
+        let text = match arguments.output {
+            ReportFormat::Json => view::check_json(&report),
+            ReportFormat::Table => view::check_report(&report, output::look()),
+        };
+        write!(std::io::stdout().lock(), "{text}")?;
+        if report.checks.iter().any(|check| !check.passed()) {
+            ending = Ending::Failure;
+        }
+        if arguments.accept {
+            accept(file, &report, &path)?;
+        }
+        reports.push(report);
+    }
+    if arguments.output == ReportFormat::Table {
+        write!(std::io::stdout().lock(), "{}", view::check_summary(&reports, output::look()))?;
+    }
+    if let Some(path) = &arguments.junit {
+        std::fs::write(path, view::check_xml(&reports))?;
+    }
+    Ok(ending)
+}
+
+/// The check files in a folder and those below it, by name; a file is taken whatever its name is.
+fn find(path: &Path, files: &mut Vec<PathBuf>) -> Result<(), Trouble> {
+    if !path.is_dir() {
+        files.push(path.to_owned());
+        return Ok(());
+    }
+    let mut entries: Vec<PathBuf> =
+        std::fs::read_dir(path)?.map(|entry| entry.map(|entry| entry.path())).collect::<Result<_, _>>()?;
+    entries.sort();
+    for entry in entries {
+        if entry.is_dir() || entry.to_string_lossy().ends_with(ENDING) {
+            find(&entry, files)?;
+        }
+    }
+    Ok(())
+}
+
+/// Writes what was found into the checks whose rows were not as expected.
+fn accept(mut file: CheckFile, report: &CheckReport, path: &Path) -> Result<(), Trouble> {
+    let mut accepted = Vec::new();
+    for check in &report.checks {
+        let differs = check.failures.iter().any(|failure| matches!(failure.expectation, "rows" | "row_count"));
+        if let Some(rows) = check.rows.as_ref().filter(|_| differs && check.over.is_empty())
+            && file.accept(&check.name, &view::separated(rows, Separated::Csv), rows.row_count())?
+        {
+            accepted.push(check.name.clone());
+        }
+    }
+    if !accepted.is_empty() {
+        std::fs::write(path, file.text())?;
+        writeln!(std::io::stderr().lock(), "{}: accepted {}", path.display(), accepted.join(", "))?;
+    }
+    Ok(())
+}

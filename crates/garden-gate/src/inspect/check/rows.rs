@@ -1,0 +1,91 @@
+//! Rows that a check expects, as CSV text with a header; an unquoted empty field is NULL.
+
+use super::{Failure, RowChange, failure};
+use crate::file::csv_records;
+use crate::inspect::row_diff::key;
+use crate::kernel::parse_value;
+use crate::session::ResultSet;
+use crate::types::Value;
+use std::collections::HashMap;
+
+/// Changed rows that are told.
+const MOST_ROWS: usize = 20;
+
+/// What of the rows is not as the text says.
+pub(super) fn broken(rows: &ResultSet, expected: &str, ordered: bool) -> Option<Failure> {
+    let mut records = match csv_records(expected) {
+        Ok(records) => records.into_iter(),
+        Err(problem) => return Some(failure("rows", format!("what is expected is no CSV text: {problem}"))),
+    };
+    let header: Vec<String> = records.next().unwrap_or_default().into_iter().map(Option::unwrap_or_default).collect();
+    let names: Vec<String> = rows.columns().iter().map(|column| column.name.clone()).collect();
+    if header.iter().map(|name| name.to_lowercase()).ne(names.iter().map(|name| name.to_lowercase())) {
+        let text = format!("the columns are {}, not {}", names.join(", "), header.join(", "));
+        return Some(failure("rows", text));
+    }
+    let mut wanted = Vec::new();
+    for (number, record) in records.enumerate() {
+        if record.len() != names.len() {
+            let text =
+                format!("row {} of what is expected has {} fields, not {}", number + 1, record.len(), names.len());
+            return Some(failure("rows", text));
+        }
+        wanted.push(typed(record, rows));
+    }
+    let found: Vec<Vec<Value>> = rows.rows().map(|row| row.values()).collect();
+    let changes = if ordered { in_order(&wanted, &found) } else { as_multisets(&wanted, &found) };
+    if changes.is_empty() {
+        return None;
+    }
+    let (less, more) =
+        (changes.iter().filter(|change| !change.found).count(), changes.iter().filter(|change| change.found).count());
+    let text = format!(
+        "{less} of {} expected rows are missing, {more} of {} rows are not expected",
+        wanted.len(),
+        found.len()
+    );
+    let rows = changes.into_iter().take(MOST_ROWS).collect();
+    Some(Failure { columns: names, rows, ..failure("rows", text) })
+}
+
+/// The values of the types that the columns have; a text that is none of its column's type stays a text, and differs.
+fn typed(record: Vec<Option<String>>, rows: &ResultSet) -> Vec<Value> {
+    let one = |(text, column): (Option<String>, &crate::session::ResultColumn)| match text {
+        None => Value::Null,
+        Some(text) => parse_value(&text, column.sql_type).unwrap_or(Value::Text(text)),
+    };
+    record.into_iter().zip(rows.columns()).map(one).collect()
+}
+
+fn as_multisets(wanted: &[Vec<Value>], found: &[Vec<Value>]) -> Vec<RowChange> {
+    let mut counts: HashMap<String, usize> = HashMap::new();
+    found.iter().for_each(|row| *counts.entry(key(row)).or_default() += 1);
+    let mut changes = Vec::new();
+    for row in wanted {
+        match counts.get_mut(&key(row)) {
+            Some(count) if *count > 0 => *count -= 1,
+            _ => changes.push(RowChange { found: false, row: row.clone() }),
+        }
+    }
+    // What is left was found and not wanted; the last of equal rows are told.
+    let mut odd: Vec<RowChange> = Vec::new();
+    for row in found.iter().rev() {
+        if let Some(count) = counts.get_mut(&key(row)).filter(|count| **count > 0) {
+            *count -= 1;
+            odd.push(RowChange { found: true, row: row.clone() });
+        }
+    }
+    changes.extend(odd.into_iter().rev());
+    changes
+}
+
+/// The rows between the common beginning and the common end.
+fn in_order(wanted: &[Vec<Value>], found: &[Vec<Value>]) -> Vec<RowChange> {
+    let same = |(a, b): &(&Vec<Value>, &Vec<Value>)| key(a) == key(b);
+    let head = wanted.iter().zip(found).take_while(same).count();
+    let (wanted, found) = (&wanted[head..], &found[head..]);
+    let tail = wanted.iter().rev().zip(found.iter().rev()).take_while(same).count();
+    let change = |found: bool| move |row: &Vec<Value>| RowChange { found, row: row.clone() };
+    let less = wanted[..wanted.len() - tail].iter().map(change(false));
+    less.chain(found[..found.len() - tail].iter().map(change(true))).collect()
+}
