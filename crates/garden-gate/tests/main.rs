@@ -14,6 +14,7 @@ mod files;
 mod folding;
 mod functions;
 mod grouping;
+mod guides;
 mod identities;
 mod indexes;
 mod inspect;

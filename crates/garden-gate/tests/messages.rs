@@ -52,7 +52,6 @@ fn what_comes_later_says_so() {
         ("SELECT JSON_VALUE(name, 'x') FROM bed", "JSON_VALUE"),
         ("CREATE TABLE x (a TIME(3))", "a precision of TIME"),
         ("SELECT * FROM bed FOR SYSTEM_TIME AS OF COMMIT 1", "SYSTEM_TIME"),
-        ("SELECT * FROM bed GUIDE (WORKERS 2)", "GUIDE"),
         ("CREATE GLOBAL TEMPORARY TABLE x (a INTEGER)", "CREATE GLOBAL"),
     ] {
         let error = session().query(sql, ()).unwrap_err();

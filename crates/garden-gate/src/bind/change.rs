@@ -149,10 +149,11 @@ pub(crate) fn bind_returning(
 }
 
 impl<'a> Binder<'a> {
-    pub(super) fn bound(self, plan: LogicalPlan, output: Vec<OutputColumn>) -> Result<Bound> {
+    pub(super) fn bound(mut self, plan: LogicalPlan, output: Vec<OutputColumn>) -> Result<Bound> {
+        let guide = self.take_guide();
         let Binder { columns, problems, notes, generic, steps, .. } = self;
         fail_with_all(problems)?;
-        Ok(Bound { plan, output, columns, notes, generic, steps })
+        Ok(Bound { plan, output, columns, notes, generic, steps, guide })
     }
 
     pub(super) fn target(&self, name: &[ast::Ident], span: Span) -> Result<Target<'a>> {

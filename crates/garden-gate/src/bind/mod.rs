@@ -15,6 +15,7 @@ mod expr;
 mod function;
 mod group;
 mod grouping_sets;
+mod guide;
 mod information_schema;
 mod insert;
 mod join;
@@ -50,7 +51,7 @@ pub(crate) use updatable::check_view_option;
 
 use crate::catalog::{Catalog, FileOptions, Table, TableSource};
 use crate::diagnostic::{Error, Facts, Note, Result, SourceText, Span};
-use crate::logical::{Aggregate, ColumnId, ColumnInfo, Columns, Expr, LogicalPlan, StepDefinition};
+use crate::logical::{Aggregate, ColumnId, ColumnInfo, Columns, Expr, Guide, LogicalPlan, StepDefinition};
 use crate::syntax::ast;
 use crate::types::{SqlType, Value};
 use std::collections::HashSet;
@@ -110,6 +111,8 @@ pub(crate) struct Bound {
     pub(crate) generic: bool,
     /// The queries of WITH, in an order in which each uses earlier ones only.
     pub(crate) steps: Vec<StepDefinition>,
+    /// What GUIDE demands.
+    pub(crate) guide: Guide,
 }
 
 /// What may have been meant by a bare word.
@@ -171,6 +174,7 @@ pub(crate) struct Binder<'a> {
     subqueries: usize,
     /// The operands of the simple CASEs around, the innermost last.
     case_operands: Vec<Expr>,
+    guide: guide::Found,
     /// What the name that is bound next may be, if it is no column.
     bare_name: BareName,
 }
@@ -225,6 +229,7 @@ impl<'a> Binder<'a> {
             depth: 0,
             subqueries: 0,
             case_operands: Vec::new(),
+            guide: guide::Found::default(),
             bare_name: BareName::Column,
         }
     }

@@ -35,6 +35,9 @@ impl Binder<'_> {
             }
         };
         let plan = self.ordered(plan, keys, query)?;
+        if let Some(clause) = &query.guide {
+            self.guide.add(clause);
+        }
         self.leave_with(visible);
         Ok((plan, output))
     }

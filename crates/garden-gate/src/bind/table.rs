@@ -26,6 +26,12 @@ impl<'a> Binder<'a> {
 
     /// A table; `left` is what LATERAL sees.
     pub(super) fn table_expr(&mut self, item: &TableExpr, left: &Scope) -> Result<(LogicalPlan, Scope)> {
+        let (plan, scope) = self.table_in_from(item, left)?;
+        scope.relations.iter().for_each(|relation| self.guide.add_relation(&relation.name));
+        Ok((plan, scope))
+    }
+
+    fn table_in_from(&mut self, item: &TableExpr, left: &Scope) -> Result<(LogicalPlan, Scope)> {
         match item {
             TableExpr::Named { name, alias, span } => {
                 let (plan, scope) = self.named_table(name, alias.name.as_ref(), *span)?;

@@ -5,7 +5,7 @@ use super::cost;
 use crate::catalog::TableKind;
 use crate::diagnostic::Result;
 use crate::estimate::table_rows;
-use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, LogicalPlan, Scan, ScanIndex, SortKey, Test};
+use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, GuidedRead, LogicalPlan, Scan, ScanIndex, SortKey, Test};
 use crate::physical::{Bound, Candidate, Considered, IndexAccess, KeyOrder, Node, Operator, Probe};
 use crate::types::{Cost, Estimate, SqlType, approximate};
 
@@ -32,6 +32,21 @@ impl Path {
     }
 }
 
+impl Path {
+    fn is_as(&self, guided: Option<&GuidedRead>) -> bool {
+        allows(guided, self.access.as_ref().map(|access| access.index.name.as_str()))
+    }
+}
+
+/// Whether reading by this index, or without one, is what is demanded.
+pub(super) fn allows(guided: Option<&GuidedRead>, index: Option<&str>) -> bool {
+    match (guided, index) {
+        (None, _) | (Some(GuidedRead::Scan), None) => true,
+        (Some(GuidedRead::Index(wanted)), Some(index)) => wanted.eq_ignore_ascii_case(index),
+        _ => false,
+    }
+}
+
 impl Builder<'_> {
     pub(super) fn scan(&mut self, scan: Scan, required: &[ColumnId]) -> Result<Node> {
         let mut paths = vec![self.whole(&scan, required)];
@@ -43,10 +58,12 @@ impl Builder<'_> {
             }
         }
         paths.sort_by(|a, b| a.own.0.total_cmp(&b.own.0));
+        let guided = self.guide.reading(&scan.alias);
+        let chosen = paths.iter().position(|path| path.is_as(guided)).unwrap_or(0);
         let mut candidates: Vec<Candidate> = Vec::new();
         for (place, path) in paths.iter().enumerate() {
             let (choice, cost) = (path.name(scan.kind), Some(path.own.0));
-            candidates.push(Candidate { choice, cost, chosen: place == 0, reason: None });
+            candidates.push(Candidate { choice, cost, chosen: place == chosen, reason: None });
         }
         candidates.extend(impossible.into_iter().map(|name| Candidate {
             choice: format!("index {name}"),
@@ -55,8 +72,11 @@ impl Builder<'_> {
             reason: Some("no condition says what its first key is, or between what it lies".into()),
         }));
         self.considered.push(Considered { decision: format!("read {}", scan.alias), candidates });
-        let rows = Estimate(table_rows(scan.source.rows()).0 * self.estimator.conjunction(&scan.filter)?.share());
-        Ok(node(scan, paths.swap_remove(0), rows, required))
+        let rows = match self.guide.expected(&scan.alias) {
+            Some(expected) => Estimate(expected),
+            None => Estimate(table_rows(scan.source.rows()).0 * self.estimator.conjunction(&scan.filter)?.share()),
+        };
+        Ok(node(scan, paths.swap_remove(chosen), rows, required))
     }
 
     /// From one end to the other.
@@ -87,8 +107,8 @@ impl Builder<'_> {
             read = Estimate(read.0.min(approximate(first)));
         }
         let lookups: usize = access.equal.iter().map(Probe::values).product();
-        let own = cost::index_read(all, (lookups, access.order.is_some()), read, (columns.len(), access.only))
-            + cost::evaluate(read, rest.len());
+        let own = cost::index_read(all, (lookups, access.order.is_some()), read, (columns.len(), access.only));
+        let own = Cost(own.0 * self.factors.index) + cost::evaluate(read, rest.len());
         Ok(Path { access: Some(access), rest, columns, read, own })
     }
 
@@ -103,7 +123,8 @@ impl Builder<'_> {
         match input {
             LogicalPlan::Scan(scan) => {
                 let mut best: Option<Path> = None;
-                for index in &scan.indexes {
+                let guided = self.guide.reading(&scan.alias);
+                for index in scan.indexes.iter().filter(|index| allows(guided, Some(&index.name))) {
                     let (mut access, rest) = bounded(scan, index);
                     let Some(backwards) = order_of(scan, index, access.equal.len(), single(&access), keys) else {
                         continue;
@@ -117,7 +138,7 @@ impl Builder<'_> {
                 }
                 let Some(path) = best else { return Ok(None) };
                 let share = self.estimator.conjunction(&path.rest)?.share();
-                let rows = Estimate(path.read.0 * share);
+                let rows = self.guide.expected(&scan.alias).map_or(Estimate(path.read.0 * share), Estimate);
                 Ok(Some(node(scan.clone(), path, rows, required)))
             }
             LogicalPlan::Project { input, computed } => {

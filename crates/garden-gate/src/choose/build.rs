@@ -1,15 +1,18 @@
 //! Turns each logical node into an operator, with only the columns that are needed above it.
 
+use super::cost::Factors;
 use super::steps::Steps;
-use super::{cost, join_order};
+use super::{cost, join_order, obeyed};
 use crate::diagnostic::{Result, Span};
 use crate::estimate::Estimator;
-use crate::logical::{Aggregate, ColumnId, Expr, LogicalPlan, SortKey};
+use crate::logical::{Aggregate, ColumnId, Expr, Guide, LogicalPlan, SortKey};
 use crate::physical::{Candidate, Considered, Node, NodeId, Operator};
 use crate::types::{Cost, Estimate, approximate};
 
 pub(super) struct Builder<'a> {
     pub(super) estimator: Estimator<'a>,
+    pub(super) guide: &'a Guide,
+    pub(super) factors: Factors,
     pub(super) considered: Vec<Considered>,
     pub(super) steps: Steps,
     /// Rows that a round of each recursion around is taken to find.
@@ -137,7 +140,7 @@ impl Builder<'_> {
     fn sort(&mut self, input: LogicalPlan, keys: Vec<SortKey>, required: &[ColumnId]) -> Result<Node> {
         let ordered = self.in_order(&input, &keys, None, required)?;
         let input = self.build(input, &with_columns(required, keys.iter().map(|key| &key.expr)))?;
-        let (rows, own) = (input.rows, cost::sort(input.rows, keys.len()));
+        let (rows, own) = (input.rows, self.factors.sort(input.rows, keys.len()));
         let output = only(input.output.iter().copied(), required);
         let sorted = make(Operator::Sort(keys), vec![input], output, rows, own);
         Ok(self.cheaper("order", ("sort", sorted), ordered))
@@ -146,7 +149,8 @@ impl Builder<'_> {
     /// Rows that an index gives in the wanted order, when that is cheaper than to bring them into it.
     fn cheaper(&mut self, decision: &str, (way, sorted): (&str, Node), ordered: Option<Node>) -> Node {
         let Some(ordered) = ordered else { return sorted };
-        let by_index = ordered.total.0 < sorted.total.0;
+        let unmet = |node: &Node| obeyed::unmet(self.guide, node).len();
+        let by_index = (unmet(&ordered), ordered.total.0) < (unmet(&sorted), sorted.total.0);
         let mut index = "an index".to_owned();
         ordered.walk(&mut |node| {
             if let Operator::Scan { access: Some(access), .. } = &node.operator {
@@ -177,7 +181,7 @@ impl Builder<'_> {
             let kept = Estimate(approximate(offset.saturating_add(fetch)).min(source.rows.0));
             let rows = Estimate((kept.0 - approximate(offset)).max(0.0));
             let own = cost::top_n(source.rows, kept, keys.len());
-            let sort = cost::sort(source.rows, keys.len());
+            let sort = self.factors.sort(source.rows, keys.len());
             self.considered.push(Considered {
                 decision: "order and fetch".into(),
                 candidates: vec![

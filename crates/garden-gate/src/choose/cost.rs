@@ -2,6 +2,7 @@
 //! to be worth. They are assumed, not fitted: only their order of magnitude is meant, and plans are compared by nothing else.
 
 use crate::catalog::SEGMENT_ROWS;
+use crate::physical::JoinMethod;
 use crate::types::{Cost, Estimate, approximate};
 
 /// One value read in order.
@@ -22,6 +23,12 @@ const EMIT_ROW: f64 = 6.0;
 const SORT_COMPARE: f64 = 4.0;
 /// One pair of rows tried by a nested loop, its share of gathering included.
 const TRY_PAIR: f64 = 6.0;
+/// Rows that each side of a nested loop counts for at least.
+const LEAST_LOOP: f64 = 25.0;
+/// One row of either side of a merge.
+const MERGE_ROW: f64 = 6.0;
+/// One step of a binary search.
+const SEARCH_STEP: f64 = 3.0;
 /// A key looked for in the index of one part of a table.
 const FIND_KEY: f64 = 20.0;
 /// A row met in an index.
@@ -58,8 +65,29 @@ pub(super) fn hash_join(probe: Estimate, build: Estimate, output: Estimate, keys
     Cost(build.0 * (BUILD_ROW + encode) + probe.0 * (PROBE_ROW + encode) + output.0 * EMIT_ROW)
 }
 
+/// Every pair of rows is tried. An input counts for some rows at least: that there is only one is too easily wrong.
 pub(super) fn nested_loop_join(outer: Estimate, inner: Estimate, output: Estimate) -> Cost {
-    Cost(outer.0 * inner.0 * TRY_PAIR + output.0 * EMIT_ROW)
+    Cost(outer.0.max(LEAST_LOOP) * inner.0.max(LEAST_LOOP) * TRY_PAIR + output.0 * EMIT_ROW)
+}
+
+/// Two sorted inputs gone through side by side.
+pub(super) fn merge_join(probe: Estimate, build: Estimate, output: Estimate) -> Cost {
+    Cost((probe.0 + build.0) * (ENCODE_KEYS + MERGE_ROW) + output.0 * EMIT_ROW)
+}
+
+/// Each outer row looked for in an index, part by part of the table, and the rows that are found read.
+pub(super) fn index_join(outer: Estimate, all: Estimate, found: Estimate, columns: usize) -> Cost {
+    let parts = (all.0 / approximate(SEGMENT_ROWS)).ceil().max(1.0);
+    let height = all.0.max(2.0).log2();
+    Cost(
+        outer.0 * (ENCODE_KEYS + parts * (FIND_KEY + height * SEARCH_STEP))
+            + found.0 * (FETCH_ROW + FETCH_VALUE * approximate(columns.max(1))),
+    )
+}
+
+/// Rows of a join given.
+pub(super) fn emit(output: Estimate) -> Cost {
+    Cost(output.0 * EMIT_ROW)
 }
 
 pub(super) fn hash_aggregate(input: Estimate, groups: Estimate, aggregates: usize, keys: usize) -> Cost {
@@ -74,4 +102,48 @@ pub(super) fn sort(input: Estimate, keys: usize) -> Cost {
 /// Keeps `kept` rows of the input at any time.
 pub(super) fn top_n(input: Estimate, kept: Estimate, keys: usize) -> Cost {
     Cost(input.0 * kept.0.max(2.0).log2() * SORT_COMPARE * approximate(keys.max(1)))
+}
+
+/// What settings multiply costs by.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub(crate) struct Factors {
+    pub(crate) index: f64,
+    pub(crate) hash: f64,
+    pub(crate) sort: f64,
+    pub(crate) nested_loop: f64,
+}
+
+impl Default for Factors {
+    fn default() -> Self {
+        Self { index: 1.0, hash: 1.0, sort: 1.0, nested_loop: 1.0 }
+    }
+}
+
+impl Factors {
+    /// What a join costs, the sorting of a merge join included.
+    pub(super) fn join(
+        self,
+        method: JoinMethod,
+        (probe, build): (Estimate, Estimate),
+        output: Estimate,
+        keys: usize,
+    ) -> Cost {
+        match method {
+            JoinMethod::Hash => Cost(hash_join(probe, build, output, keys).0 * self.hash),
+            JoinMethod::Merge => {
+                self.merge_alone((probe, build), output) + self.sort(probe, keys) + self.sort(build, keys)
+            }
+            JoinMethod::NestedLoop | JoinMethod::IndexNestedLoop => {
+                Cost(nested_loop_join(probe, build, output).0 * self.nested_loop)
+            }
+        }
+    }
+
+    pub(super) fn merge_alone(self, (probe, build): (Estimate, Estimate), output: Estimate) -> Cost {
+        merge_join(probe, build, output)
+    }
+
+    pub(super) fn sort(self, input: Estimate, keys: usize) -> Cost {
+        Cost(sort(input, keys).0 * self.sort)
+    }
 }

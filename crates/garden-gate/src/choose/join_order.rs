@@ -1,49 +1,90 @@
-//! The order and methods of inner joins: dynamic programming over connected sets of tables (Moerkotte & Neumann, VLDB 2006;
-//! here every split of every set is tried), greedy past [`MOST_TABLES`].
+//! The order of inner joins: dynamic programming over sets of tables (Moerkotte & Neumann, VLDB 2006; here every split of every set is
+//! tried, with every method), greedy past [`MOST_TABLES`].
 
-use super::build::{Builder, make, with_columns};
+use super::build::{Builder, with_columns};
 use super::cost;
+use super::index_join::{Inner, Keys, fixed_keys, indexed_scan, lookup_cost, width};
+use super::join_tree::Tree;
 use super::side_join::equality;
 use super::steps::is_recursive;
+use super::ways::{Way, broken, tables_of as names_of};
 use crate::diagnostic::{Error, Result};
-use crate::logical::{ColumnId, Expr, JoinKind, LogicalPlan, Printer};
-use crate::physical::{Candidate, Considered, JoinKey, JoinSpec, Node, Operator};
-use crate::types::{Cost, Estimate};
+use crate::logical::{ColumnId, Expr, Guide, LogicalPlan, Scan};
+use crate::physical::{JoinKey, JoinMethod, Node};
+use crate::types::Estimate;
+use std::collections::HashMap;
 
-/// Up to here every order is tried: 3^12 splits take a few milliseconds.
-const MOST_TABLES: usize = 12;
+/// Up to here every order is tried: 3^12 splits take some milliseconds.
+pub(super) const MOST_TABLES: usize = 12;
 /// A set of tables is a word of 64 bits.
 const LIMIT_TABLES: usize = 60;
-/// How many orders `considered` shows.
-const SHOWN_ORDERS: usize = 5;
 
 /// A set of tables, one bit a table.
-type Tables = u64;
+pub(super) type Tables = u64;
 
 /// A join condition with the tables it uses and the share of pairs that fulfil it.
-struct Edge {
-    condition: Expr,
-    tables: Tables,
-    share: f64,
+pub(super) struct Edge {
+    pub(super) condition: Expr,
+    pub(super) tables: Tables,
+    pub(super) share: f64,
+    /// Of an equality the tables of its two sides.
+    pub(super) sides: Option<(Tables, Tables)>,
+}
+
+impl Edge {
+    /// Whether it is an equality between these two sets.
+    fn is_key(&self, left: Tables, right: Tables) -> bool {
+        let within = |tables: Tables, set: Tables| tables & !set == 0;
+        self.sides.is_some_and(|(a, b)| within(a, left) && within(b, right) || within(a, right) && within(b, left))
+    }
+}
+
+/// An index of a table, and for each of its leading keys the conditions that fix it, with the tables these need.
+pub(super) struct IndexWay {
+    pub(super) number: usize,
+    keys: Vec<Vec<(usize, Tables)>>,
 }
 
 /// The best way found to join a set of tables.
 #[derive(Clone, Debug)]
-struct Best {
-    rows: f64,
-    cost: f64,
+pub(super) struct Best {
+    pub(super) rows: f64,
+    pub(super) cost: f64,
+    /// Demands of a guide that it does not meet.
+    pub(super) broken: usize,
     /// Probe or outer side, and build or inner side; `None` for a single table.
-    split: Option<(Tables, Tables)>,
+    pub(super) split: Option<(Tables, Tables)>,
+    pub(super) way: Way,
 }
 
-struct Search {
-    names: Vec<String>,
-    rows: Vec<f64>,
-    costs: Vec<f64>,
-    edges: Vec<Edge>,
-    best: std::collections::HashMap<Tables, Best>,
+impl Best {
+    fn rank(&self) -> (usize, f64) {
+        (self.broken, self.cost)
+    }
+
+    pub(super) fn is_better_than(&self, other: &Self) -> bool {
+        let ((a, cost), (b, other)) = (self.rank(), other.rank());
+        a < b || a == b && cost < other
+    }
+}
+
+pub(super) struct Search<'a> {
+    pub(super) names: Vec<String>,
+    /// For each input the tables in it.
+    pub(super) tables: Vec<Vec<String>>,
+    pub(super) rows: Vec<f64>,
+    pub(super) costs: Vec<f64>,
+    pub(super) edges: Vec<Edge>,
+    pub(super) best: HashMap<Tables, Best>,
+    /// Inputs that are tables as they are stored, and what indexes they have for the conditions.
+    pub(super) scans: Vec<Option<Scan>>,
+    pub(super) indexes: Vec<Vec<IndexWay>>,
+    /// How many columns are read of each of them.
+    pub(super) widths: Vec<usize>,
+    pub(super) factors: cost::Factors,
     /// Tables with rows of a round of recursion: what is joined to them stays in memory for all rounds.
-    recursive: Tables,
+    pub(super) recursive: Tables,
+    pub(super) guide: &'a Guide,
 }
 
 pub(super) fn build(
@@ -58,43 +99,100 @@ pub(super) fn build(
     let owned: Vec<Vec<ColumnId>> = inputs.iter().map(LogicalPlan::output).collect();
     let needed = with_columns(required, &conjuncts);
     let names = inputs.iter().map(name).collect();
+    let scans: Vec<Option<Scan>> = inputs.iter().map(|input| indexed_scan(input, &needed).cloned()).collect();
     let nodes = inputs.into_iter().map(|input| builder.build(input, &needed)).collect::<Result<Vec<_>>>()?;
-    let mut late = Vec::new();
-    let mut edges = Vec::new();
-    for condition in conjuncts {
-        let tables = tables_of(&condition, &owned);
-        // What can fail or concerns fewer than two tables is tested when all rows are joined; but an equality that can be a key of a
-        // hash table is one even so: trying every pair would be worse than meeting a row that no pair needs.
-        let is_key = bits(tables).any(|at| key(&condition, 1 << at, tables & !(1 << at), &owned).is_some());
-        if (condition.can_raise() && !is_key) || tables.count_ones() < 2 {
-            late.push(condition);
-        } else {
-            let share = builder.estimator.join(&condition)?.share();
-            edges.push(Edge { condition, tables, share });
-        }
-    }
+    let (edges, late) = edges_of(builder, conjuncts, &owned)?;
+    let indexes = scans.iter().enumerate().map(|(at, scan)| index_ways(at, scan.as_ref(), &edges, &owned)).collect();
+    let is_recursive = |set: Tables, (at, node): (usize, &Node)| if is_recursive(node) { set | 1 << at } else { set };
+    let guide = builder.guide;
     let mut search = Search {
         names,
+        tables: nodes.iter().map(names_of).collect(),
         rows: nodes.iter().map(|node| node.rows.0).collect(),
         costs: nodes.iter().map(|node| node.total.0).collect(),
         edges,
-        best: std::collections::HashMap::new(),
-        recursive: nodes
-            .iter()
-            .enumerate()
-            .fold(0, |set, (at, node)| if is_recursive(node) { set | 1 << at } else { set }),
+        best: HashMap::new(),
+        widths: scans.iter().map(|scan| scan.as_ref().map_or(0, |scan| width(scan, &needed))).collect(),
+        scans,
+        indexes,
+        factors: builder.factors,
+        recursive: nodes.iter().enumerate().fold(0, is_recursive),
+        guide,
     };
     let all: Tables = (1 << nodes.len()) - 1;
     if nodes.len() <= MOST_TABLES {
-        search.exhaustive(all, &owned)
+        search.exhaustive(all)
     } else {
-        search.greedy(nodes.len(), &owned)
+        search.greedy(nodes.len())
     }
-    search.report(all, &owned, builder);
+    search.report(all, builder);
     let above = with_columns(required, &late);
-    let mut tree = Tree { search: &search, nodes: nodes.into_iter().map(Some).collect(), owned: &owned };
-    let joined = tree.node(all, &above);
+    let mut tree = Tree { builder, search: &search, nodes: nodes.into_iter().map(Some).collect(), owned: &owned };
+    let joined = tree.node(all, &above)?;
     if late.is_empty() { Ok(joined) } else { builder.filter_node(joined, late, required) }
+}
+
+/// The conditions that join tables, and those that are tested when all rows are joined.
+fn edges_of(builder: &Builder<'_>, conjuncts: Vec<Expr>, owned: &[Vec<ColumnId>]) -> Result<(Vec<Edge>, Vec<Expr>)> {
+    let (mut late, mut edges) = (Vec::new(), Vec::new());
+    for condition in conjuncts {
+        let tables = tables_of(&condition, owned);
+        // What can fail or concerns fewer than two tables is tested when all rows are joined; but an equality that can be a key of a
+        // hash table is one even so: trying every pair would be worse than meeting a row that no pair needs.
+        let sides = bits(tables).find_map(|at| {
+            let pair = key(&condition, 1 << at, tables & !(1 << at), owned)?;
+            Some((tables_of(&pair.probe, owned), tables_of(&pair.build, owned)))
+        });
+        let sides = sides.or_else(|| sides_of(&condition, tables, owned));
+        if (condition.can_raise() && sides.is_none()) || tables.count_ones() < 2 {
+            late.push(condition);
+        } else {
+            let share = builder.estimator.join(&condition)?.share();
+            edges.push(Edge { condition, tables, share, sides });
+        }
+    }
+    Ok((edges, late))
+}
+
+/// The tables of the two sides of an equality, where no table is on both.
+fn sides_of(condition: &Expr, tables: Tables, owned: &[Vec<ColumnId>]) -> Option<(Tables, Tables)> {
+    let pair = equality(condition, |_| true, |_| true)?;
+    let (a, b) = (tables_of(&pair.probe, owned), tables_of(&pair.build, owned));
+    (a != 0 && b != 0 && a & b == 0 && a | b == tables).then_some((a, b))
+}
+
+/// What the indexes of a table can be looked up for.
+fn index_ways(at: usize, scan: Option<&Scan>, edges: &[Edge], owned: &[Vec<ColumnId>]) -> Vec<IndexWay> {
+    let Some(scan) = scan else { return Vec::new() };
+    let own: Tables = 1 << at;
+    let pair = |(number, edge): (usize, &Edge)| {
+        let others = edge.tables & !own;
+        Some((number, key(&edge.condition, others, own, owned)?))
+    };
+    let pairs: Vec<(usize, JoinKey)> = edges.iter().enumerate().filter_map(pair).collect();
+    let way = |(number, index)| {
+        let mut rest = pairs.clone();
+        let mut keys: Vec<Vec<(usize, Tables)>> = Vec::new();
+        // Each key may be fixed by one of several conditions, whose other tables differ.
+        loop {
+            let fixed = fixed_keys(scan, index, &rest).fixed;
+            for (place, (edge, _)) in fixed.iter().enumerate() {
+                if keys.len() <= place {
+                    keys.push(Vec::new());
+                }
+                keys[place].push((*edge, edges[*edge].tables & !own));
+            }
+            let Some((last, _)) = fixed.first() else { break };
+            let used = *last;
+            rest.retain(|(edge, _)| *edge != used);
+        }
+        keys.iter_mut().for_each(|found| {
+            found.sort_unstable();
+            found.dedup();
+        });
+        (!keys.is_empty()).then_some(IndexWay { number, keys })
+    };
+    scan.indexes.iter().enumerate().filter_map(way).collect()
 }
 
 fn name(input: &LogicalPlan) -> String {
@@ -115,7 +213,7 @@ fn tables_of(condition: &Expr, owned: &[Vec<ColumnId>]) -> Tables {
 }
 
 /// The two sides of an equality whose sides lie in different sets, the one in `left` first.
-fn key(condition: &Expr, left: Tables, right: Tables, owned: &[Vec<ColumnId>]) -> Option<JoinKey> {
+pub(super) fn key(condition: &Expr, left: Tables, right: Tables, owned: &[Vec<ColumnId>]) -> Option<JoinKey> {
     let within = |expr: &Expr, set: Tables| {
         let tables = tables_of(expr, owned);
         tables != 0 && tables & !set == 0
@@ -123,77 +221,155 @@ fn key(condition: &Expr, left: Tables, right: Tables, owned: &[Vec<ColumnId>]) -
     equality(condition, |expr| within(expr, left), |expr| within(expr, right))
 }
 
-impl Search {
+impl Search<'_> {
     /// The conditions that become testable when `left` and `right` are joined.
-    fn between(&self, left: Tables, right: Tables) -> impl Iterator<Item = &Edge> {
+    pub(super) fn between(&self, left: Tables, right: Tables) -> impl Iterator<Item = &Edge> {
         let both = left | right;
         self.edges
             .iter()
             .filter(move |edge| edge.tables & !both == 0 && edge.tables & left != 0 && edge.tables & right != 0)
     }
 
-    fn rows_of(&self, tables: Tables) -> f64 {
+    pub(super) fn rows_of(&self, tables: Tables) -> f64 {
         let rows: f64 = bits(tables).map(|at| self.rows[at]).product();
         rows * self.edges.iter().filter(|edge| edge.tables & !tables == 0).map(|edge| edge.share).product::<f64>()
     }
 
     fn single(&mut self, at: usize) {
-        let best = Best { rows: self.rows[at], cost: self.costs[at], split: None };
+        let way = Way::of(JoinMethod::Hash);
+        let best = Best { rows: self.rows[at], cost: self.costs[at], broken: 0, split: None, way };
         self.best.insert(1 << at, best);
     }
 
-    /// With `keys` equalities between the sides by hash table, without one by trying every pair.
-    fn join_cost(&self, probe: &Best, build: &Best, rows: f64, keys: usize) -> f64 {
-        let (probe_rows, build_rows, rows) = (Estimate(probe.rows), Estimate(build.rows), Estimate(rows));
-        let own = if keys > 0 {
-            cost::hash_join(probe_rows, build_rows, rows, keys)
-        } else {
-            cost::nested_loop_join(probe_rows, build_rows, rows)
-        };
-        probe.cost + build.cost + own.0
+    /// What a join itself costs, with so many equalities between its sides.
+    pub(super) fn own_cost(&self, method: JoinMethod, (probe, build): (&Best, &Best), rows: f64, keys: usize) -> f64 {
+        let (probe, build, rows) = (Estimate(probe.rows), Estimate(build.rows), Estimate(rows));
+        self.factors.join(method, (probe, build), rows, keys).0
     }
 
     /// How many equalities there are between two sets.
-    fn keys(&self, left: Tables, right: Tables, owned: &[Vec<ColumnId>]) -> usize {
-        self.between(left, right).filter(|edge| key(&edge.condition, left, right, owned).is_some()).count()
+    pub(super) fn keys(&self, left: Tables, right: Tables) -> usize {
+        self.between(left, right).filter(|edge| edge.is_key(left, right)).count()
     }
 
-    /// The cheaper way round of joining two sets, which gives `rows` rows.
-    fn join(&self, left: Tables, right: Tables, rows: f64, owned: &[Vec<ColumnId>]) -> Option<Best> {
-        let (a, b) = (self.best.get(&left)?, self.best.get(&right)?);
-        let keys = self.keys(left, right, owned);
-        let (forward, backward) = (self.join_cost(a, b, rows, keys), self.join_cost(b, a, rows, keys));
-        let first = if self.recursive & (left | right) == 0 { forward <= backward } else { self.recursive & left != 0 };
-        Some(if first {
-            Best { rows, cost: forward, split: Some((left, right)) }
-        } else {
-            Best { rows, cost: backward, split: Some((right, left)) }
-        })
+    /// What looking up each row of the outer side in an index of the inner one costs; `None` when no condition fixes its first key.
+    pub(super) fn index_cost(&self, way: &IndexWay, outer: Tables, inner: usize, rows: f64) -> Option<f64> {
+        let scan = self.scans[inner].as_ref()?;
+        let mut share = 1.0;
+        let mut used = 0;
+        for fixing in &way.keys {
+            let Some((edge, _)) = fixing.iter().find(|(_, tables)| tables & !outer == 0) else { break };
+            share *= self.edges[*edge].share;
+            used += 1;
+        }
+        if used == 0 {
+            return None;
+        }
+        let conditions = self.between(outer, 1 << inner).count() + scan.filter.len() - used;
+        let found = (self.widths[inner], conditions);
+        let own = lookup_cost(scan, Estimate(self.best.get(&outer)?.rows), share, found, Estimate(rows));
+        Some(own.0 * self.factors.index)
+    }
+
+    /// The conditions between two sets and the keys of an index that they fix.
+    pub(super) fn index_keys<'s>(
+        &'s self,
+        (outer, inner): (Tables, usize),
+        number: usize,
+        (conditions, owned): (&[Expr], &[Vec<ColumnId>]),
+    ) -> Option<(Inner<'s>, Keys)>
+    where
+        Self: 's,
+    {
+        let scan = self.scans[inner].as_ref()?;
+        let index = scan.indexes.get(number)?;
+        let pair = |(number, condition): (usize, &Expr)| Some((number, key(condition, outer, 1 << inner, owned)?));
+        let pairs: Vec<(usize, JoinKey)> = conditions.iter().enumerate().filter_map(pair).collect();
+        let keys = fixed_keys(scan, index, &pairs);
+        Some((Inner { scan, index }, keys))
+    }
+
+    /// The demands that joining these two sets so breaks.
+    fn broken(&self, method: JoinMethod, outer: Tables, inner: Tables) -> usize {
+        if self.guide.directives.is_empty() {
+            return 0;
+        }
+        let names = |tables: Tables| bits(tables).flat_map(|at| self.tables[at].iter().cloned()).collect::<Vec<_>>();
+        let methods = broken(self.guide, method, &names(outer), &names(inner));
+        methods + usize::from(self.guide.keeps_order() && !keeps_order(outer, inner))
+    }
+
+    /// Every way to join two sets, in both directions; `visit` gets what each comes to.
+    pub(super) fn for_each_way(&self, (left, right): (Tables, Tables), rows: f64, visit: &mut impl FnMut(Best)) {
+        let keys = self.keys(left, right);
+        for (outer, inner) in [(left, right), (right, left)] {
+            // Rows of a round are gone through; what they are joined with stays.
+            if self.recursive & inner != 0 && self.recursive & outer == 0 {
+                continue;
+            }
+            let (Some(a), Some(b)) = (self.best.get(&outer), self.best.get(&inner)) else { continue };
+            let mut give = |way: Way, cost: f64| {
+                let broken = a.broken + b.broken + self.broken(way.method, outer, inner);
+                visit(Best { rows, cost, broken, split: Some((outer, inner)), way });
+            };
+            let inputs = a.cost + b.cost;
+            if keys > 0 {
+                give(Way::of(JoinMethod::Hash), inputs + self.own_cost(JoinMethod::Hash, (a, b), rows, keys));
+                if self.recursive & (outer | inner) == 0 {
+                    give(Way::of(JoinMethod::Merge), inputs + self.own_cost(JoinMethod::Merge, (a, b), rows, keys));
+                }
+            }
+            give(Way::of(JoinMethod::NestedLoop), inputs + self.own_cost(JoinMethod::NestedLoop, (a, b), rows, keys));
+            if inner.is_power_of_two() {
+                let at = inner.trailing_zeros() as usize;
+                for way in &self.indexes[at] {
+                    if let Some(own) = self.index_cost(way, outer, at, rows) {
+                        give(Way { method: JoinMethod::IndexNestedLoop, index: way.number }, a.cost + own);
+                    }
+                }
+            }
+        }
+    }
+
+    /// The best way to join two sets, which gives `rows` rows.
+    fn join(&self, left: Tables, right: Tables, rows: f64) -> Option<Best> {
+        let mut best: Option<Best> = None;
+        self.for_each_way((left, right), rows, &mut |found| {
+            if best.as_ref().is_none_or(|best| found.is_better_than(best)) {
+                best = Some(found);
+            }
+        });
+        best
     }
 
     /// The best join for each way to split `tables` in two. Pairs without a condition are among them: their cost speaks for itself.
-    fn splits(&self, tables: Tables, owned: &[Vec<ColumnId>]) -> Vec<Best> {
+    pub(super) fn splits(&self, tables: Tables, visit: &mut impl FnMut(Best)) {
         let rows = self.rows_of(tables);
         let lowest = tables & tables.wrapping_neg();
-        let mut found = Vec::new();
         let mut part = (tables - 1) & tables;
         while part != 0 {
             // Each split once: the side with the lowest table.
-            if part & lowest != 0 {
-                found.extend(self.join(part, tables & !part, rows, owned));
+            if part & lowest != 0
+                && let Some(best) = self.join(part, tables & !part, rows)
+            {
+                visit(best);
             }
             part = (part - 1) & tables;
         }
-        found
     }
 
-    fn exhaustive(&mut self, all: Tables, owned: &[Vec<ColumnId>]) {
+    pub(super) fn exhaustive(&mut self, all: Tables) {
         for tables in 1..=all {
             if tables.is_power_of_two() {
                 self.single(tables.trailing_zeros() as usize);
                 continue;
             }
-            let best = self.splits(tables, owned).into_iter().min_by(|a, b| a.cost.total_cmp(&b.cost));
+            let mut best: Option<Best> = None;
+            self.splits(tables, &mut |found| {
+                if best.as_ref().is_none_or(|best| found.is_better_than(best)) {
+                    best = Some(found);
+                }
+            });
             if let Some(best) = best {
                 self.best.insert(tables, best);
             }
@@ -201,7 +377,7 @@ impl Search {
     }
 
     /// Joins, again and again, the two sets that give the fewest rows.
-    fn greedy(&mut self, count: usize, owned: &[Vec<ColumnId>]) {
+    pub(super) fn greedy(&mut self, count: usize) {
         let mut sets: Vec<Tables> = (0..count).map(|at| 1 << at).collect();
         (0..count).for_each(|at| self.single(at));
         while sets.len() > 1 {
@@ -210,10 +386,10 @@ impl Search {
                 for b in a + 1..sets.len() {
                     let crossed = self.between(sets[a], sets[b]).next().is_none();
                     let rows = self.rows_of(sets[a] | sets[b]);
-                    let Some(best) = self.join(sets[a], sets[b], rows, owned) else { continue };
-                    let better = chosen
-                        .as_ref()
-                        .is_none_or(|(other_crossed, other, ..)| (crossed, best.rows) < (*other_crossed, other.rows));
+                    let Some(best) = self.join(sets[a], sets[b], rows) else { continue };
+                    let better = chosen.as_ref().is_none_or(|(other_crossed, other, ..)| {
+                        (best.broken, crossed, best.rows) < (other.broken, *other_crossed, other.rows)
+                    });
                     if better {
                         chosen = Some((crossed, best, a, b));
                     }
@@ -226,102 +402,16 @@ impl Search {
             sets[a] = joined;
         }
     }
-
-    fn describe(&self, tables: Tables) -> String {
-        match self.best.get(&tables).and_then(|best| best.split) {
-            None => bits(tables).map(|at| self.names[at].as_str()).collect::<Vec<_>>().join(", "),
-            Some((left, right)) => format!("({} ⋈ {})", self.describe(left), self.describe(right)),
-        }
-    }
-
-    /// Records the orders and methods of the last join that were thought of.
-    fn report(&self, all: Tables, owned: &[Vec<ColumnId>], builder: &mut Builder<'_>) {
-        let small = self.names.len() <= MOST_TABLES;
-        let mut orders =
-            if small { self.splits(all, owned) } else { self.best.get(&all).cloned().into_iter().collect() };
-        orders.sort_by(|a, b| a.cost.total_cmp(&b.cost));
-        let chosen = self.best.get(&all).and_then(|best| best.split);
-        let candidates = orders.iter().take(SHOWN_ORDERS).filter_map(|order| {
-            let (left, right) = order.split?;
-            let choice = format!("{} ⋈ {}", self.describe(left), self.describe(right));
-            Some(Candidate { choice, cost: Some(order.cost), chosen: order.split == chosen, reason: None })
-        });
-        builder.considered.push(Considered { decision: "join order".into(), candidates: candidates.collect() });
-        self.report_methods(all, owned, builder);
-    }
-
-    fn report_methods(&self, tables: Tables, owned: &[Vec<ColumnId>], builder: &mut Builder<'_>) {
-        let Some((left, right)) = self.best.get(&tables).and_then(|best| best.split) else { return };
-        let (Some(a), Some(b)) = (self.best.get(&left), self.best.get(&right)) else { return };
-        let rows = self.rows_of(tables);
-        let keys = self.keys(left, right, owned);
-        let hash = keys > 0;
-        let printer = Printer::new(builder.estimator.columns);
-        let conditions: Vec<String> = self.between(left, right).map(|edge| printer.expr(&edge.condition)).collect();
-        let without = if conditions.is_empty() {
-            "needs an equality between the two sides, there is no condition at all".to_owned()
-        } else {
-            format!("needs an equality between the two sides; {} is none", conditions.join(" AND "))
-        };
-        let nested = self.join_cost(a, b, rows, 0);
-        let mut candidates = vec![
-            Candidate {
-                choice: "hash join".into(),
-                cost: hash.then(|| self.join_cost(a, b, rows, keys)),
-                chosen: hash,
-                reason: (!hash).then_some(without),
-            },
-            Candidate { choice: "nested-loop join".into(), cost: Some(nested), chosen: !hash, reason: None },
-        ];
-        candidates.sort_by_key(|candidate| !candidate.chosen);
-        let decision = format!("join {} with {}", self.describe(left), self.describe(right));
-        builder.considered.push(Considered { decision, candidates });
-        self.report_methods(left, owned, builder);
-        self.report_methods(right, owned, builder);
-    }
 }
 
-fn bits(tables: Tables) -> impl Iterator<Item = usize> {
+/// Whether one side is the last table, alone, and all others were joined before.
+fn keeps_order(a: Tables, b: Tables) -> bool {
+    let last = |one: Tables, others: Tables| one.is_power_of_two() && one > others;
+    last(a, b) || last(b, a)
+}
+
+pub(super) fn bits(tables: Tables) -> impl Iterator<Item = usize> {
     (0..64).filter(move |at| tables & (1 << at) != 0)
-}
-
-/// Builds the operators of the chosen order.
-struct Tree<'a> {
-    search: &'a Search,
-    nodes: Vec<Option<Node>>,
-    owned: &'a [Vec<ColumnId>],
-}
-
-impl Tree<'_> {
-    fn node(&mut self, tables: Tables, required: &[ColumnId]) -> Node {
-        let best = &self.search.best[&tables];
-        let Some((left, right)) = best.split else {
-            let single = self.nodes[tables.trailing_zeros() as usize].take();
-            return single.unwrap_or_else(|| make(Operator::Empty, Vec::new(), Vec::new(), Estimate(0.0), Cost(0.0)));
-        };
-        let conditions: Vec<Expr> = self.search.between(left, right).map(|edge| edge.condition.clone()).collect();
-        let below = with_columns(required, &conditions);
-        let (probe, build) = (self.node(left, &below), self.node(right, &below));
-        let mut keys = Vec::new();
-        let mut residual = Vec::new();
-        for condition in conditions {
-            match key(&condition, left, right, self.owned) {
-                Some(pair) => keys.push(pair),
-                None => residual.push(condition),
-            }
-        }
-        let output = probe.output.iter().chain(&build.output).copied().filter(|id| required.contains(id)).collect();
-        let rows = Estimate(best.rows);
-        let count = keys.len();
-        let (kind, mirrored, any, mark) = (JoinKind::Inner, false, None, None);
-        let spec = Box::new(JoinSpec { kind, mirrored, keys, residual, any, mark });
-        let (operator, own) = if count == 0 {
-            (Operator::NestedLoopJoin(spec), cost::nested_loop_join(probe.rows, build.rows, rows))
-        } else {
-            (Operator::HashJoin(spec), cost::hash_join(probe.rows, build.rows, rows, count))
-        };
-        make(operator, vec![probe, build], output, rows, own)
-    }
 }
 
 #[cfg(test)]
@@ -330,9 +420,11 @@ mod tests {
     use crate::diagnostic::Span;
     use crate::logical::{ColumnInfo, Columns, CompareOp};
     use crate::types::SqlType;
+    use std::sync::LazyLock;
 
     /// A chain of tables with these row counts, each joined to the next by an equality that keeps one pair in `keep`.
-    fn chain(rows: &[f64], keep: f64) -> (Search, Vec<Vec<ColumnId>>) {
+    fn chain(rows: &[f64], keep: f64) -> (Search<'static>, Vec<Vec<ColumnId>>) {
+        static FREE: LazyLock<Guide> = LazyLock::new(Guide::default);
         let mut columns = Columns::default();
         let mut add =
             |name: String| columns.add(ColumnInfo { qualifier: None, name, sql_type: SqlType::Integer, origin: None });
@@ -343,6 +435,7 @@ mod tests {
                 condition: Expr::compare(CompareOp::Equal, column(table - 1), column(table), Span::default()),
                 tables: 1 << (table - 1) | 1 << table,
                 share: 1.0 / keep,
+                sides: Some((1 << (table - 1), 1 << table)),
             })
             .collect();
         let search = Search {
@@ -350,8 +443,14 @@ mod tests {
             rows: rows.to_vec(),
             costs: rows.to_vec(),
             edges,
-            best: std::collections::HashMap::new(),
+            best: HashMap::new(),
+            tables: vec![Vec::new(); rows.len()],
+            scans: vec![None; rows.len()],
+            indexes: (0..rows.len()).map(|_| Vec::new()).collect(),
+            widths: vec![0; rows.len()],
+            factors: cost::Factors::default(),
             recursive: 0,
+            guide: &FREE,
         };
         (search, owned)
     }
@@ -359,18 +458,24 @@ mod tests {
     #[test]
     fn the_search_finds_what_trying_every_tree_finds() {
         /// The least cost of joining a set of neighbours in the chain, straight from the definition.
-        fn least(search: &Search, from: usize, to: usize) -> Best {
+        fn least(search: &Search<'_>, from: usize, to: usize) -> Best {
             if from + 1 == to {
-                return Best { rows: search.rows[from], cost: search.costs[from], split: None };
+                let way = Way::of(JoinMethod::Hash);
+                return Best { rows: search.rows[from], cost: search.costs[from], broken: 0, split: None, way };
             }
             let set = |from: usize, to: usize| (from..to).fold(0, |set, table| set | 1 << table);
             let rows = search.rows_of(set(from, to));
             (from + 1..to)
                 .flat_map(|cut| {
                     let (a, b) = (least(search, from, cut), least(search, cut, to));
-                    [search.join_cost(&a, &b, rows, 1), search.join_cost(&b, &a, rows, 1)]
+                    let own = |method, a: &Best, b: &Best| search.own_cost(method, (a, b), rows, 1) + a.cost + b.cost;
+                    let methods = [JoinMethod::Hash, JoinMethod::Merge, JoinMethod::NestedLoop];
+                    methods
+                        .into_iter()
+                        .flat_map(move |method| [own(method, &a, &b), own(method, &b, &a)])
+                        .collect::<Vec<_>>()
                 })
-                .map(|cost| Best { rows, cost, split: None })
+                .map(|cost| Best { rows, cost, broken: 0, split: None, way: Way::of(JoinMethod::Hash) })
                 .min_by(|a, b| a.cost.total_cmp(&b.cost))
                 .unwrap()
         }
@@ -380,13 +485,13 @@ mod tests {
             (&[7.0, 7.0, 7.0, 7.0, 7.0, 7.0], 7.0),
             (&[1.0, 1e7, 3.0, 1e4], 1e4),
         ] {
-            let (mut search, owned) = chain(rows, keep);
+            let (mut search, _) = chain(rows, keep);
             let all = (1 << rows.len()) - 1;
-            search.exhaustive(all, &owned);
+            search.exhaustive(all);
             let (found, expected) = (search.best[&all].cost, least(&search, 0, rows.len()).cost);
             assert!(found <= expected * (1.0 + 1e-9), "{rows:?}: {found} for {expected}");
-            let (mut greedy, owned) = chain(rows, keep);
-            greedy.greedy(rows.len(), &owned);
+            let (mut greedy, _) = chain(rows, keep);
+            greedy.greedy(rows.len());
             assert!(greedy.best[&all].cost >= found * (1.0 - 1e-9), "greedy is never better: {rows:?}");
         }
     }
@@ -395,7 +500,7 @@ mod tests {
     fn pairs_without_a_condition_come_last() {
         let (mut search, owned) = chain(&[100.0, 100.0, 100.0], 100.0);
         search.edges.pop();
-        search.exhaustive(0b111, &owned);
+        search.exhaustive(0b111);
         let best = &search.best[&0b111];
         assert!(best.split == Some((0b011, 0b100)) || best.split == Some((0b100, 0b011)), "{best:?}");
         assert_eq!(search.describe(0b011), "(t0 ⋈ t1)");

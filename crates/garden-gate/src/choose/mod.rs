@@ -3,20 +3,28 @@
 mod access;
 mod build;
 mod cost;
+mod index_join;
 mod join_order;
+mod join_report;
+mod join_tree;
+mod obeyed;
 mod side_join;
 mod steps;
+mod ways;
 mod workers;
+
+pub(crate) use cost::Factors;
 
 use crate::diagnostic::Result;
 use crate::estimate::Estimator;
-use crate::logical::{ColumnId, Columns, Rewritten};
+use crate::logical::{ColumnId, Columns, Guide, Rewritten};
 use crate::physical::PhysicalPlan;
 
 /// What the planner may spend.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Resources {
     pub(crate) workers: usize,
+    pub(crate) factors: Factors,
 }
 
 /// Chooses how to run a query so that it gives the columns `required`.
@@ -29,15 +37,23 @@ pub(crate) fn choose(
     rewritten: Rewritten,
     required: &[ColumnId],
     columns: &Columns,
-    resources: Resources,
+    (resources, guide): (Resources, &Guide),
 ) -> Result<PhysicalPlan> {
     let Rewritten { plan, steps, .. } = rewritten;
     let steps = steps::Steps::new(&plan, steps, required);
-    let mut builder =
-        build::Builder { estimator: Estimator { columns }, considered: Vec::new(), steps, rounds: Vec::new() };
+    let mut builder = build::Builder {
+        estimator: Estimator { columns },
+        guide,
+        factors: resources.factors,
+        considered: Vec::new(),
+        steps,
+        rounds: Vec::new(),
+    };
     let mut root = builder.build(plan, required)?;
     root.number(&mut 0);
     let mut considered = builder.considered;
-    let (workers, cost) = workers::choose(&root, resources.workers, &mut considered);
+    let (workers, cost) = workers::choose(&root, (resources.workers, guide.workers()), &mut considered);
     Ok(PhysicalPlan { root, workers, cost, considered })
 }
+
+pub(crate) use obeyed::check as check_guide;

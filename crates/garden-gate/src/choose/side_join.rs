@@ -1,11 +1,13 @@
 //! Outer, semi, anti, mark and single joins: by hash table wherever there is an equality, and which side is kept in memory.
 
-use super::build::{Builder, make, only, with_columns};
-use super::cost;
+use super::build::{Builder, only, with_columns};
+use super::index_join::{Inner, Keys, fixed_keys, indexed_scan, lookup_cost, pairs_of, width};
+use super::join_report::impossible;
 use super::steps::is_recursive;
+use super::ways::{Way, broken, tables_of as names_of};
 use crate::diagnostic::Result;
-use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, JoinKind, Printer, SideJoin};
-use crate::physical::{Candidate, Considered, JoinKey, JoinSpec, Node, Operator};
+use crate::logical::{AnyTest, ColumnId, CompareOp, Expr, ExprKind, JoinKind, Printer, Scan, SideJoin};
+use crate::physical::{Candidate, Considered, JoinKey, JoinMethod, JoinSpec, Node};
 use crate::types::{Cost, Estimate};
 
 /// The share of rows that a semi or anti join is taken to keep at least.
@@ -15,6 +17,7 @@ impl Builder<'_> {
     pub(super) fn side_join(&mut self, join: SideJoin, required: &[ColumnId]) -> Result<Node> {
         let needed = with_columns(required, join.exprs());
         let SideJoin { kind, left, right, mut on, mut any, mark, .. } = join;
+        let table = indexed_scan(&right, &needed).cloned();
         let left = self.build(left, &needed)?;
         let right = self.build(right, &needed)?;
         if kind == JoinKind::Semi
@@ -31,63 +34,167 @@ impl Builder<'_> {
         for condition in &on {
             share *= self.estimator.join(condition)?.share();
         }
-        let (keys, residual) = split_keys(on, &left.output, &right.output);
         let pairs = left.rows.0 * right.rows.0 * share;
         let rows = Estimate(estimate(kind, (left.rows.0, right.rows.0), pairs));
-        let hash = !keys.is_empty() || any.as_ref().is_some_and(|any| any.op == CompareOp::Equal);
-        let may_mirror = any.is_none()
-            && !keys.is_empty()
-            && matches!(kind, JoinKind::Left | JoinKind::Semi | JoinKind::Anti | JoinKind::Full)
-            && !is_recursive(&right);
-        let keys_count = keys.len().max(1);
-        let forward = cost::hash_join(left.rows, right.rows, rows, keys_count);
-        let backward = cost::hash_join(right.rows, left.rows, rows, keys_count);
-        let mirrored = may_mirror && backward < forward && !is_recursive(&left);
-        let nested = cost::nested_loop_join(left.rows, right.rows, rows);
-        self.decide_side_join(kind, (hash, mirrored), (forward, backward, nested), &residual);
-        let own = match (hash, mirrored) {
-            (true, true) => backward,
-            (true, false) => forward,
-            (false, _) => nested,
-        };
+        let (keys, residual) = split_keys(on.clone(), &left.output, &right.output);
+        let mut ways = self.side_ways((kind, any.as_ref()), (&left, &right), (&keys, rows));
+        let index =
+            if any.is_none() { self.side_index((kind, &needed), table.as_ref(), &on, (&left, rows)) } else { None };
+        if let Some((number, _, cost)) = &index
+            && let Some(scan) = &table
+        {
+            let outer = names_of(&left);
+            let broken = broken(self.guide, JoinMethod::IndexNestedLoop, &outer, std::slice::from_ref(&scan.alias));
+            let way = Way { method: JoinMethod::IndexNestedLoop, index: *number };
+            // The right side is not read by itself.
+            let cost = *cost + left.total;
+            ways.push(SideWay { way, mirrored: false, own: cost, broken });
+        }
+        let best = ways.iter().copied().reduce(|a, b| if b.rank() < a.rank() { b } else { a });
+        let best = best.unwrap_or(SideWay {
+            way: Way::of(JoinMethod::NestedLoop),
+            mirrored: false,
+            own: Cost(0.0),
+            broken: 0,
+        });
+        self.decide_side_join((kind, best), &ways, (&residual, table.as_ref(), !keys.is_empty()));
+        if best.way.method == JoinMethod::IndexNestedLoop
+            && let (Some((number, keys, _)), Some(scan)) = (index, table)
+        {
+            let inner = Inner { scan: &scan, index: &scan.indexes[number] };
+            return self.index_join_node((kind, left), (&inner, &keys), on, (rows, required));
+        }
+        let mirrored = best.mirrored;
         let gives_right = matches!(kind, JoinKind::Inner | JoinKind::Left | JoinKind::Full | JoinKind::Single);
         let from_right: &[ColumnId] = if gives_right { &right.output } else { &[] };
         let both = left.output.iter().chain(from_right).copied().chain(mark);
         let output = only(both, required);
         let (probe, build) = if mirrored { (right, left) } else { (left, right) };
-        let keys = keys.into_iter().map(|key| if mirrored { flipped(key) } else { key }).collect();
-        let spec = Box::new(JoinSpec { kind, mirrored, keys, residual, any, mark });
-        let operator = if hash { Operator::HashJoin(spec) } else { Operator::NestedLoopJoin(spec) };
-        Ok(make(operator, vec![probe, build], output, rows, own))
+        let (keys, residual) = if best.way.method == JoinMethod::NestedLoop && any.is_none() {
+            (Vec::new(), on)
+        } else {
+            (keys.into_iter().map(|key| if mirrored { flipped(key) } else { key }).collect(), residual)
+        };
+        let spec = JoinSpec { method: best.way.method, kind, mirrored, keys, residual, any, mark };
+        Ok(self.join_node(spec, (probe, build), output, rows))
+    }
+
+    /// The ways to join by methods that gather the right side, or the left one where that is possible.
+    fn side_ways(
+        &self,
+        (kind, any): (JoinKind, Option<&AnyTest>),
+        (left, right): (&Node, &Node),
+        (keys, rows): (&[JoinKey], Estimate),
+    ) -> Vec<SideWay> {
+        let hash = !keys.is_empty() || any.is_some_and(|any| any.op == CompareOp::Equal);
+        let plain = any.is_none() && kind != JoinKind::Mark;
+        let may_mirror = plain
+            && !keys.is_empty()
+            && matches!(kind, JoinKind::Left | JoinKind::Semi | JoinKind::Anti | JoinKind::Full)
+            && !is_recursive(right)
+            && !is_recursive(left);
+        let (names, other) = (names_of(left), names_of(right));
+        let count = keys.len().max(1);
+        let way = |method: JoinMethod, mirrored: bool| {
+            let sides = if mirrored { (right.rows, left.rows) } else { (left.rows, right.rows) };
+            let own = self.factors.join(method, sides, rows, count) + left.total + right.total;
+            SideWay { way: Way::of(method), mirrored, own, broken: broken(self.guide, method, &names, &other) }
+        };
+        let mut ways = Vec::new();
+        if hash {
+            ways.push(way(JoinMethod::Hash, false));
+            if may_mirror {
+                ways.push(way(JoinMethod::Hash, true));
+            }
+        }
+        if plain && !keys.is_empty() && !is_recursive(left) && !is_recursive(right) {
+            ways.push(way(JoinMethod::Merge, false));
+        }
+        // A nested loop cannot tell which partner of a comparison with ANY was UNKNOWN by itself; a hash join does that.
+        if !hash || plain {
+            ways.push(way(JoinMethod::NestedLoop, false));
+        }
+        ways
+    }
+
+    /// The cheapest index of the right side that the conditions can be looked up in, with its keys and cost.
+    fn side_index(
+        &self,
+        (kind, needed): (JoinKind, &[ColumnId]),
+        table: Option<&Scan>,
+        on: &[Expr],
+        (left, rows): (&Node, Estimate),
+    ) -> Option<(usize, Keys, Cost)> {
+        let scan = table.filter(|_| matches!(kind, JoinKind::Left | JoinKind::Semi | JoinKind::Anti))?;
+        let columns: Vec<ColumnId> = scan.columns.iter().map(|(id, _)| *id).collect();
+        let pairs = pairs_of(on, &left.output, &columns);
+        let mut best: Option<(usize, Keys, Cost)> = None;
+        for (number, index) in scan.indexes.iter().enumerate() {
+            let keys = fixed_keys(scan, index, &pairs);
+            if keys.fixed.is_empty() {
+                continue;
+            }
+            let share =
+                keys.fixed.iter().map(|(at, _)| self.estimator.join(&on[*at]).map_or(1.0, |share| share.share()));
+            let conditions = scan.filter.len() + on.len() - keys.fixed.len();
+            let own = lookup_cost(scan, left.rows, share.product(), (width(scan, needed), conditions), rows);
+            let own = Cost(own.0 * self.factors.index);
+            if best.as_ref().is_none_or(|(.., known)| own.0 < known.0) {
+                best = Some((number, keys, own));
+            }
+        }
+        best
     }
 
     fn decide_side_join(
         &mut self,
-        kind: JoinKind,
-        (hash, mirrored): (bool, bool),
-        (forward, backward, nested): (Cost, Cost, Cost),
-        residual: &[Expr],
+        (kind, best): (JoinKind, SideWay),
+        ways: &[SideWay],
+        (residual, table, has_keys): (&[Expr], Option<&Scan>, bool),
     ) {
-        let without = if residual.is_empty() {
-            "needs an equality between the two sides, there is no condition at all".to_owned()
-        } else {
-            let text = Printer::new(self.estimator.columns).conjunction(residual);
-            format!("needs an equality between the two sides; {text} is none")
-        };
-        let candidate = |choice: &str, cost: Cost, chosen: bool| Candidate {
-            choice: choice.into(),
-            cost: hash.then_some(cost.0),
-            chosen,
-            reason: (!hash).then(|| without.clone()),
-        };
-        let mut candidates = vec![candidate("hash join, right side kept in memory", forward, hash && !mirrored)];
-        if matches!(kind, JoinKind::Left | JoinKind::Semi | JoinKind::Anti | JoinKind::Full) {
-            candidates.push(candidate("hash join, left side kept in memory", backward, hash && mirrored));
+        let mut sorted = ways.to_vec();
+        sorted.sort_by(|a, b| a.own.0.total_cmp(&b.own.0));
+        let mut candidates: Vec<Candidate> = sorted
+            .iter()
+            .map(|one| {
+                let index = table.and_then(|scan| scan.indexes.get(one.way.index));
+                let choice = match (one.way.method, index) {
+                    (JoinMethod::IndexNestedLoop, Some(index)) => format!("{} by {}", one.way.method, index.name),
+                    (JoinMethod::Hash, _) if one.mirrored => "hash join, left side kept in memory".into(),
+                    (JoinMethod::Hash, _) => "hash join, right side kept in memory".into(),
+                    (method, _) => method.to_string(),
+                };
+                let reason = (one.broken > best.broken).then(|| "not as GUIDE demands".to_owned());
+                Candidate { choice, cost: Some(one.own.0), chosen: *one == best, reason }
+            })
+            .collect();
+        if !has_keys {
+            let printer = Printer::new(self.estimator.columns);
+            let conditions: Vec<String> = residual.iter().map(|term| printer.expr(term)).collect();
+            for method in [JoinMethod::Hash, JoinMethod::Merge] {
+                if !ways.iter().any(|one| one.way.method == method) {
+                    candidates.push(impossible(method, &conditions));
+                }
+            }
         }
-        let loops = Candidate { choice: "nested-loop join".into(), cost: Some(nested.0), chosen: !hash, reason: None };
-        candidates.push(loops);
-        candidates.sort_by_key(|candidate| !candidate.chosen);
         self.considered.push(Considered { decision: format!("{} join", kind.name()), candidates });
+    }
+}
+
+/// A way to do an outer, semi, anti, mark or single join.
+#[derive(Clone, Copy, Debug, PartialEq)]
+struct SideWay {
+    way: Way,
+    /// Whether the left side is kept in memory.
+    mirrored: bool,
+    /// With reading both sides.
+    own: Cost,
+    broken: usize,
+}
+
+impl SideWay {
+    fn rank(&self) -> (usize, f64) {
+        (self.broken, self.own.0)
     }
 }
 

@@ -99,7 +99,9 @@ impl Builder<'_> {
         let used = with_columns(required, exprs.chain(calls.iter().flat_map(|(_, call)| call.exprs())));
         let input = self.build(input, &used)?;
         let rows = input.rows;
-        let own = cost::sort(rows, partition.len() + order.len()) + cost::evaluate(rows, calls.len());
+        let keys = partition.len() + order.len();
+        let sort = if keys == 0 { Cost(0.0) } else { self.factors.sort(rows, keys) };
+        let own = sort + cost::evaluate(rows, calls.len());
         let output = only(input.output.iter().copied().chain(calls.iter().map(|(id, _)| *id)), required);
         Ok(make(Operator::Window { partition, order, calls }, vec![input], output, rows, own))
     }

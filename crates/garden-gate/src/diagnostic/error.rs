@@ -76,6 +76,12 @@ impl Error {
             .with_help("docs/sql.md lists what is supported")
     }
 
+    /// 0A000 for a demand that cannot be obeyed.
+    pub(crate) fn not_obeyed(message: String) -> Self {
+        Self::new(SqlState::FEATURE_NOT_SUPPORTED, message)
+            .with_help("GUIDE IF POSSIBLE (…) makes it a wish, which gives a note")
+    }
+
     /// Sets the place, unless a more exact one is known already.
     pub(crate) fn at(mut self, span: Span) -> Self {
         self.0.span.get_or_insert(span);

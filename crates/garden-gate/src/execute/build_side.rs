@@ -2,15 +2,15 @@
 
 use super::compile::Compiler;
 use super::filter::Filter;
-use super::join::{BuildSide, From, Join, keys};
+use super::join::{BuildSide, From, Join, Lookup, Matching, keys};
 use super::mark_join::{Mark, Marked};
 use super::pipeline::Pipeline;
 use super::result::Gather;
 use super::streaming::{internal, places, push, resolve};
 use crate::diagnostic::{Result, Span};
-use crate::kernel::{Batch, JoinTable};
+use crate::kernel::{Batch, JoinTable, SortedTable};
 use crate::logical::{AnyTest, ColumnId, CompareOp, Expr, JoinKind};
-use crate::physical::{JoinKey, JoinSpec, Node};
+use crate::physical::{JoinKey, JoinMethod, JoinSpec, Node};
 use crate::types::{SqlType, index};
 use arrow::array::{Array, UInt32Array};
 use std::sync::Arc;
@@ -68,12 +68,11 @@ impl<'a> Compiler<'a> {
         let keeps = spec.mirrored || spec.kind == JoinKind::Full;
         let matched = if keeps { (0..side.batch.rows).map(|_| AtomicBool::new(false)).collect() } else { Vec::new() };
         let mut pipeline = self.pipeline(probe)?;
-        let join = Join {
+        let matching = Matching {
             kind: spec.kind,
             mirrored: spec.mirrored,
             control: self.run.control,
             keys: resolve_all(spec.keys.iter().map(|key| &key.probe), &probe.output)?,
-            build: side,
             pair: origins(&pair_layout, probe, build)?,
             residual,
             output,
@@ -81,7 +80,7 @@ impl<'a> Compiler<'a> {
             matched,
             batch_rows: self.run.batch_rows,
         };
-        push(&mut pipeline, node, join);
+        push(&mut pipeline, node, Join { matching, build: side });
         Ok(pipeline)
     }
 
@@ -90,17 +89,21 @@ impl<'a> Compiler<'a> {
         self.kept(node, build, || {
             let batch = self.gathered(build)?;
             let start = Instant::now();
-            let table = if spec.keys.is_empty() {
-                None
+            let lookup = if spec.method == JoinMethod::NestedLoop {
+                Lookup::All
             } else {
                 let keys = keys(&resolve_all(spec.keys.iter().map(|key| &key.build), &build.output)?, &batch)?;
-                Some(JoinTable::build(&keys, batch.rows, &null_same(&spec.keys), self.threads()?)?)
+                let null_same = null_same(&spec.keys);
+                match spec.method {
+                    JoinMethod::Merge => Lookup::Sorted(SortedTable::build(&keys, batch.rows, &null_same)?),
+                    _ => Lookup::Hash(JoinTable::build(&keys, batch.rows, &null_same, self.threads()?)?),
+                }
             };
-            self.run.control.hold(table.as_ref().map_or(0, JoinTable::bytes))?;
+            self.run.control.hold(lookup.bytes())?;
             if let Some(measure) = self.measure(node) {
                 measure.add_time(start.elapsed());
             }
-            Ok(BuildSide { batch, table })
+            Ok(BuildSide { batch, lookup })
         })
     }
 

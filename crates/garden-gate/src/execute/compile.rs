@@ -144,7 +144,8 @@ impl<'a> Compiler<'a> {
             Operator::Scan { scan, read, access } => self.scan(node, scan, (read, access.as_deref())),
             Operator::Filter(conjuncts) => self.filter(node, conjuncts),
             Operator::Project(computed) => self.project(node, computed),
-            Operator::HashJoin(spec) | Operator::NestedLoopJoin(spec) => self.join(node, spec),
+            Operator::Join(spec) => self.join(node, spec),
+            Operator::IndexJoin(join) => self.index_join(node, join),
             Operator::Expand { expand, made, ordinality } => self.expand(node, expand, made, *ordinality),
         }
     }
@@ -220,8 +221,8 @@ impl<'a> Compiler<'a> {
             | Operator::Filter(_)
             | Operator::Project(_)
             | Operator::Expand { .. }
-            | Operator::HashJoin(_)
-            | Operator::NestedLoopJoin(_) => return Err(internal("this operator gathers nothing")),
+            | Operator::Join(_)
+            | Operator::IndexJoin(_) => return Err(internal("this operator gathers nothing")),
         };
         if let Some(measures) = self.run.measures {
             batches.iter().for_each(|batch| measures.of(node.id).add_output(batch.rows));

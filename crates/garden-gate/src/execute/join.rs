@@ -6,7 +6,7 @@ use super::control::Control;
 use super::filter::Filter;
 use super::pipeline::Transform;
 use crate::diagnostic::Result;
-use crate::kernel::{Batch, JoinTable, evaluate};
+use crate::kernel::{Batch, JoinTable, SortedTable, evaluate};
 use crate::logical::{Expr, JoinKind};
 use crate::types::index;
 use arrow::array::{ArrayRef, BooleanArray, UInt32Array, new_null_array};
@@ -26,18 +26,43 @@ pub(super) enum From {
 /// What is kept of the build side.
 pub(super) struct BuildSide {
     pub(super) batch: Batch,
-    /// Absent for a nested loop.
-    pub(super) table: Option<JoinTable>,
+    pub(super) lookup: Lookup,
 }
 
+/// How the candidates of a probe row are found.
+pub(super) enum Lookup {
+    /// Every build row is one.
+    All,
+    Hash(JoinTable),
+    Sorted(SortedTable),
+    /// They were found: for each build row the probe row it belongs to, in order.
+    Found(Vec<u32>),
+}
+
+impl Lookup {
+    pub(super) fn bytes(&self) -> usize {
+        match self {
+            Self::Hash(table) => table.bytes(),
+            Self::Sorted(table) => table.bytes(),
+            Self::All | Self::Found(_) => 0,
+        }
+    }
+}
+
+/// A join whose build side is gathered once.
 pub(super) struct Join<'a> {
+    pub(super) matching: Matching<'a>,
+    pub(super) build: Arc<BuildSide>,
+}
+
+/// What is done with each probe row and its candidates.
+pub(super) struct Matching<'a> {
     pub(super) kind: JoinKind,
     /// Whether the build side leads.
     pub(super) mirrored: bool,
     pub(super) control: &'a Control,
     /// The probe side's keys.
     pub(super) keys: Vec<Expr>,
-    pub(super) build: Arc<BuildSide>,
     /// The columns of a pair, as the residual condition sees them.
     pub(super) pair: Vec<From>,
     /// Tests what is no key.
@@ -81,9 +106,9 @@ pub(super) fn gather(columns: &[From], probe: &Batch, build: &Batch, pairs: &Pai
     Ok(Batch::new(columns.iter().map(column).collect::<Result<_, _>>()?, rows))
 }
 
-impl Join<'_> {
+impl Matching<'_> {
     /// Gives pairs of each probe row with its candidates to `visit`, in blocks; probe rows in order.
-    fn candidates(&self, batch: &Batch, mut visit: impl FnMut(Pairs) -> Result<()>) -> Result<()> {
+    fn candidates(&self, build: &BuildSide, batch: &Batch, mut visit: impl FnMut(Pairs) -> Result<()>) -> Result<()> {
         let mut pairs = Pairs::default();
         let mut add = |probe: u32, build: u32| {
             pairs.probe.push(probe);
@@ -95,11 +120,17 @@ impl Join<'_> {
             }
             Ok(())
         };
-        match &self.build.table {
-            Some(table) => table.probe(&keys(&self.keys, batch)?, batch.rows, add)?,
-            None => {
+        match &build.lookup {
+            Lookup::Hash(table) => table.probe(&keys(&self.keys, batch)?, batch.rows, add)?,
+            Lookup::Sorted(table) => table.probe(&keys(&self.keys, batch)?, batch.rows, add)?,
+            Lookup::Found(probes) => {
+                for (build, probe) in probes.iter().enumerate() {
+                    add(*probe, index(build))?;
+                }
+            }
+            Lookup::All => {
                 for probe in 0..index(batch.rows) {
-                    for build in 0..index(self.build.batch.rows) {
+                    for build in 0..index(build.batch.rows) {
                         add(probe, build)?;
                     }
                 }
@@ -109,9 +140,9 @@ impl Join<'_> {
     }
 
     /// The pairs that fulfil the residual condition.
-    fn partners(&self, batch: &Batch, pairs: Pairs) -> Result<Pairs> {
+    fn partners(&self, build: &BuildSide, batch: &Batch, pairs: Pairs) -> Result<Pairs> {
         let Some(residual) = &self.residual else { return Ok(pairs) };
-        let mask = residual.mask(&gather(&self.pair, batch, &self.build.batch, &pairs)?)?;
+        let mask = residual.mask(&gather(&self.pair, batch, &build.batch, &pairs)?)?;
         let kept = |rows: &[u32]| mask.values().set_indices().map(|at| rows[at]).collect();
         Ok(Pairs { probe: kept(&pairs.probe), build: kept(&pairs.build) })
     }
@@ -122,21 +153,27 @@ impl Join<'_> {
         }
     }
 
-    fn emit_pairs(&self, batch: &Batch, pairs: &Pairs, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+    fn emit_pairs(
+        &self,
+        build: &BuildSide,
+        batch: &Batch,
+        pairs: &Pairs,
+        emit: &mut dyn FnMut(Batch) -> Result<()>,
+    ) -> Result<()> {
         if pairs.len() == 0 {
             return Ok(());
         }
-        emit(gather(&self.output, batch, &self.build.batch, pairs)?)
+        emit(gather(&self.output, batch, &build.batch, pairs)?)
     }
 
     /// Left and full joins, and single ones: the partners of each probe row, or one row filled up with NULLs.
-    fn outer(&self, batch: &Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+    fn outer(&self, build: &BuildSide, batch: &Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
         let mut done = 0;
         if self.kind == JoinKind::Single {
             // Of each probe row at most two partners count, and both must be seen together.
             let mut kept = Pairs::default();
-            self.candidates(batch, |pairs| {
-                let partners = self.partners(batch, pairs)?;
+            self.candidates(build, batch, |pairs| {
+                let partners = self.partners(build, batch, pairs)?;
                 for (probe, build) in partners.probe.iter().zip(&partners.build) {
                     if kept.probe.iter().rev().take(2).filter(|known| *known == probe).count() < 2 {
                         kept.probe.push(*probe);
@@ -145,20 +182,20 @@ impl Join<'_> {
                 }
                 Ok(())
             })?;
-            return self.emit_filled(batch, &kept, (&mut done, Some(index(batch.rows))), emit);
+            return self.emit_filled((build, batch), &kept, (&mut done, Some(index(batch.rows))), emit);
         }
-        self.candidates(batch, |pairs| {
-            let partners = self.partners(batch, pairs)?;
+        self.candidates(build, batch, |pairs| {
+            let partners = self.partners(build, batch, pairs)?;
             self.note_matched(&partners);
-            self.emit_filled(batch, &partners, (&mut done, None), emit)
+            self.emit_filled((build, batch), &partners, (&mut done, None), emit)
         })?;
-        self.emit_filled(batch, &Pairs::default(), (&mut done, Some(index(batch.rows))), emit)
+        self.emit_filled((build, batch), &Pairs::default(), (&mut done, Some(index(batch.rows))), emit)
     }
 
     /// Emits partners, and before them the probe rows from `done` on that were passed over without one.
     fn emit_filled(
         &self,
-        batch: &Batch,
+        (build, batch): (&BuildSide, &Batch),
         partners: &Pairs,
         (done, end): (&mut u32, Option<u32>),
         emit: &mut dyn FnMut(Batch) -> Result<()>,
@@ -197,22 +234,22 @@ impl Join<'_> {
         let (probe_rows, build_rows) = (UInt32Array::from(rows.0), UInt32Array::from(rows.1));
         let column = |from: &From| match from {
             From::Probe(at) => arrow::compute::take(&batch.columns[*at], &probe_rows, None),
-            From::Build(at) => arrow::compute::take(&self.build.batch.columns[*at], &build_rows, None),
+            From::Build(at) => arrow::compute::take(&build.batch.columns[*at], &build_rows, None),
             From::Several => Ok(Arc::new(BooleanArray::from(several.clone())) as ArrayRef),
         };
         emit(Batch::new(self.output.iter().map(column).collect::<Result<_, _>>()?, count))
     }
 
     /// The probe rows that have a partner, or those that have none.
-    fn semi(&self, batch: &Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+    fn semi(&self, build: &BuildSide, batch: &Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
         let mut has = vec![false; batch.rows];
         if self.residual.is_none()
-            && let Some(table) = &self.build.table
+            && let Lookup::Hash(table) = &build.lookup
         {
             table.contains(&keys(&self.keys, batch)?, &mut has)?;
         } else {
-            self.candidates(batch, |pairs| {
-                let partners = self.partners(batch, pairs)?;
+            self.candidates(build, batch, |pairs| {
+                let partners = self.partners(build, batch, pairs)?;
                 partners.probe.iter().for_each(|row| has[*row as usize] = true);
                 Ok(())
             })?;
@@ -231,27 +268,31 @@ impl Join<'_> {
         });
         emit(Batch::new(columns.collect(), batch.rows).filter(&mask, count)?)
     }
-}
 
-impl Transform for Join<'_> {
-    fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+    /// Joins a batch of the probe side with the build side.
+    pub(super) fn join(
+        &self,
+        build: &BuildSide,
+        batch: &Batch,
+        emit: &mut dyn FnMut(Batch) -> Result<()>,
+    ) -> Result<()> {
         match self.kind {
-            JoinKind::Full => self.outer(&batch, emit),
-            JoinKind::Left | JoinKind::Single if !self.mirrored => self.outer(&batch, emit),
-            JoinKind::Semi | JoinKind::Anti if !self.mirrored => self.semi(&batch, emit),
-            _ => self.candidates(&batch, |pairs| {
-                let partners = self.partners(&batch, pairs)?;
+            JoinKind::Full => self.outer(build, batch, emit),
+            JoinKind::Left | JoinKind::Single if !self.mirrored => self.outer(build, batch, emit),
+            JoinKind::Semi | JoinKind::Anti if !self.mirrored => self.semi(build, batch, emit),
+            _ => self.candidates(build, batch, |pairs| {
+                let partners = self.partners(build, batch, pairs)?;
                 self.note_matched(&partners);
                 if matches!(self.kind, JoinKind::Semi | JoinKind::Anti) {
                     return Ok(());
                 }
-                self.emit_pairs(&batch, &partners, emit)
+                self.emit_pairs(build, batch, &partners, emit)
             }),
         }
     }
 
     /// The build rows that a mirrored or full join gives at the end: of a semi join those with a partner, else those without.
-    fn rest(&self, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+    fn rest(&self, build: &BuildSide, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
         if self.matched.is_empty() {
             return Ok(());
         }
@@ -267,12 +308,22 @@ impl Transform for Join<'_> {
             self.control.check()?;
             let places = UInt32Array::from(block.to_vec());
             let column = |(from, data_type): (&From, &DataType)| match from {
-                From::Build(at) => arrow::compute::take(&self.build.batch.columns[*at], &places, None),
+                From::Build(at) => arrow::compute::take(&build.batch.columns[*at], &places, None),
                 From::Probe(_) | From::Several => Ok(new_null_array(data_type, block.len())),
             };
             let columns = self.output.iter().zip(&self.types).map(column).collect::<Result<_, _>>()?;
             emit(Batch::new(columns, block.len()))?;
         }
         Ok(())
+    }
+}
+
+impl Transform for Join<'_> {
+    fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+        self.matching.join(&self.build, &batch, emit)
+    }
+
+    fn rest(&self, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+        self.matching.rest(&self.build, emit)
     }
 }

@@ -10,6 +10,7 @@ mod compile;
 mod control;
 mod expand;
 mod filter;
+mod index_join;
 mod index_read;
 mod join;
 mod mark_join;

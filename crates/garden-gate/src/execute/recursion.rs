@@ -174,7 +174,8 @@ fn streams_from(node: &Node, id: usize) -> Option<(usize, Vec<usize>)> {
     match &node.operator {
         Operator::RecursionInput { id: own, member, places, .. } if *own == id => Some((*member, places.clone())),
         Operator::Filter(_) | Operator::Project(_) | Operator::Expand { .. } => streams_from(&node.inputs[0], id),
-        Operator::HashJoin(spec) | Operator::NestedLoopJoin(spec) if !spec.mirrored => {
+        Operator::IndexJoin(_) => streams_from(&node.inputs[0], id),
+        Operator::Join(spec) if !spec.mirrored => {
             if spec.kind == crate::logical::JoinKind::Full || depends(&node.inputs[1]) {
                 return None;
             }

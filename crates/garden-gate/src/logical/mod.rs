@@ -8,6 +8,7 @@ mod aggregate;
 mod columns;
 mod expr;
 mod function;
+mod guide;
 mod index;
 mod plan;
 mod print;
@@ -19,6 +20,7 @@ pub(crate) use aggregate::{Aggregate, AggregateFunction, Overflow};
 pub(crate) use columns::{ColumnId, ColumnInfo, Columns};
 pub(crate) use expr::{Expr, ExprKind};
 pub(crate) use function::{FUNCTIONS, Function};
+pub(crate) use guide::{Demand, Directive, Guide, GuidedJoin, GuidedRead};
 pub(crate) use index::ScanIndex;
 pub(crate) use plan::{
     AnyTest, Expand, LogicalPlan, Member, Recursion, RecursionInput, RewriteNote, Rewritten, Scan, SetOperand,

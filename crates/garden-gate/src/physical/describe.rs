@@ -1,6 +1,6 @@
 use super::{
-    JoinSpec, KeyOrder, Measures, Node, NodeMeasure, Operator, PhysicalPlan, Plan, PlanNode, Predicate, Rewrite, Tally,
-    Truth,
+    JoinMethod, JoinSpec, KeyOrder, Measures, Node, NodeMeasure, Operator, PhysicalPlan, Plan, PlanNode, Predicate,
+    Rewrite, Tally, Truth,
 };
 use crate::catalog::TableKind;
 use crate::logical::{Columns, Expand, Expr, JoinKind, Printer, RewriteNote, SetOp};
@@ -86,8 +86,15 @@ fn node(node: &Node, printer: Printer<'_>, columns: &Columns, measures: Option<&
         truth: measure.map_or_else(Vec::new, |measure| truth(node, measure, printer)),
         children: node.inputs.iter().map(|input| self::node(input, printer, columns, measures)).collect(),
     };
-    if let Operator::Scan { scan, read, access } = &node.operator {
-        shown.index = access.as_ref().map(|access| access.index.name.clone());
+    let reading = match &node.operator {
+        Operator::Scan { scan, read, access } => {
+            Some((scan.as_ref(), read, access.as_ref().map(|access| &access.index)))
+        }
+        Operator::IndexJoin(join) => Some((&join.scan, &join.read, Some(&join.index))),
+        _ => None,
+    };
+    if let Some((scan, read, index)) = reading {
+        shown.index = index.map(|index| index.name.clone());
         shown.target = Some(scan.table.clone());
         shown.alias = (!scan.alias.eq_ignore_ascii_case(&scan.table)).then(|| scan.alias.clone());
         shown.columns = read.iter().map(|(id, _)| columns.get(*id).name.clone()).collect();
@@ -112,8 +119,8 @@ fn name(operator: &Operator) -> (&'static str, Option<&'static str>) {
         Operator::Scan { .. } => ("table scan", None),
         Operator::Filter(_) => ("filter", None),
         Operator::Project(_) => ("project", None),
-        Operator::HashJoin(spec) => ("hash join", Some(kind(spec))),
-        Operator::NestedLoopJoin(spec) => ("nested-loop join", Some(kind(spec))),
+        Operator::Join(spec) => (spec.method.name(), Some(kind(spec))),
+        Operator::IndexJoin(join) => (JoinMethod::IndexNestedLoop.name(), Some(join.kind.name())),
         Operator::Values(_) => ("values", None),
         Operator::Window { .. } => ("window", None),
         Operator::UnionAll(_) => ("union all", None),
@@ -169,7 +176,7 @@ fn details(operator: &Operator, printer: Printer<'_>) -> Vec<String> {
             }
             details
         }
-        Operator::HashJoin(spec) | Operator::NestedLoopJoin(spec) => {
+        Operator::Join(spec) => {
             let kept = spec.mirrored && matches!(spec.kind, JoinKind::Semi | JoinKind::Anti);
             if kept { vec!["rows of the build side are given".into()] } else { Vec::new() }
         }
@@ -188,6 +195,7 @@ fn details(operator: &Operator, printer: Printer<'_>) -> Vec<String> {
         }
         Operator::Scan { access: Some(access), .. } => access.order.iter().map(in_order).collect(),
         Operator::Scan { .. }
+        | Operator::IndexJoin(_)
         | Operator::Filter(_)
         | Operator::UnionAll(_)
         | Operator::Compare { .. }
@@ -208,7 +216,11 @@ fn predicates(node: &Node, printer: Printer<'_>) -> Vec<Predicate> {
         let bound = |term: &Expr| Predicate { text: printer.expr(term), place: "index bound", implied: false };
         shown.extend(access.bounds.iter().map(bound));
     }
-    if let Operator::HashJoin(spec) | Operator::NestedLoopJoin(spec) = &node.operator {
+    if let Operator::IndexJoin(join) = &node.operator {
+        let bound = |term: &Expr| Predicate { text: printer.expr(term), place: "join key", implied: false };
+        shown.extend(join.bounds.iter().map(bound));
+    }
+    if let Operator::Join(spec) = &node.operator {
         for key in &spec.keys {
             let op = if key.null_same { "IS NOT DISTINCT FROM" } else { "=" };
             let text = format!("{} {op} {}", printer.expr(&key.probe), printer.expr(&key.build));
@@ -223,7 +235,7 @@ fn predicates(node: &Node, printer: Printer<'_>) -> Vec<Predicate> {
             shown.push(Predicate { text, place, implied: false });
         }
     }
-    let joins = matches!(node.operator, Operator::HashJoin(_) | Operator::NestedLoopJoin(_));
+    let joins = matches!(node.operator, Operator::Join(_) | Operator::IndexJoin(_));
     let place = if joins { "residual" } else { "filter" };
     shown.extend(node.conjuncts().iter().map(|term| Predicate { text: printer.expr(term), place, implied: false }));
     shown

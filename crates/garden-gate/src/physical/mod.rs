@@ -8,6 +8,7 @@ mod plan;
 pub(crate) use access::{Bound, IndexAccess, KeyOrder, Probe};
 pub(crate) use describe::{above, describe};
 pub(crate) use node::{
-    JoinKey, JoinSpec, Measures, MemberSpec, Node, NodeId, NodeMeasure, Operator, PhysicalPlan, RecursionSpec, Tally,
+    IndexJoin, JoinKey, JoinSpec, Measures, MemberSpec, Node, NodeId, NodeMeasure, Operator, PhysicalPlan,
+    RecursionSpec, Tally,
 };
 pub use plan::{Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};

@@ -1,5 +1,7 @@
-use super::{Considered, IndexAccess};
-use crate::logical::{Aggregate, AnyTest, ColumnId, Expand, Expr, JoinKind, Scan, SetOp, SortKey, StepId, WindowCall};
+use super::{Considered, IndexAccess, JoinMethod};
+use crate::logical::{
+    Aggregate, AnyTest, ColumnId, Expand, Expr, JoinKind, Scan, ScanIndex, SetOp, SortKey, StepId, WindowCall,
+};
 use crate::types::{Cost, Estimate, SqlType};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
@@ -36,10 +38,10 @@ pub(crate) enum Operator {
     },
     Filter(Vec<Expr>),
     Project(Vec<(ColumnId, Expr)>),
-    /// Inputs are the probe side and the build side, which is kept in memory with a hash table.
-    HashJoin(Box<JoinSpec>),
-    /// Inputs are the outer side and the inner side, which is kept in memory; there are no keys.
-    NestedLoopJoin(Box<JoinSpec>),
+    /// Inputs are the probe or outer side, and the build or inner side, which is kept in memory: with a hash table, sorted, or as it is.
+    Join(Box<JoinSpec>),
+    /// The input is the outer side; for each of its rows the partners are found by an index.
+    IndexJoin(Box<IndexJoin>),
     /// Rows of expressions without columns.
     Values(Vec<Vec<Expr>>),
     Window {
@@ -105,6 +107,7 @@ pub(crate) struct JoinKey {
 /// How two inputs are joined.
 #[derive(Clone, Debug)]
 pub(crate) struct JoinSpec {
+    pub(crate) method: JoinMethod,
     pub(crate) kind: JoinKind,
     /// Whether the build side is the one that leads: its rows without a partner come at the end.
     pub(crate) mirrored: bool,
@@ -113,6 +116,23 @@ pub(crate) struct JoinSpec {
     /// Of anti and mark joins: the comparison whose UNKNOWN counts.
     pub(crate) any: Option<AnyTest>,
     pub(crate) mark: Option<ColumnId>,
+}
+
+/// How the partners of each row are found by an index.
+#[derive(Clone, Debug)]
+pub(crate) struct IndexJoin {
+    /// Inner, left, semi or anti.
+    pub(crate) kind: JoinKind,
+    /// The inner side. Its filter is part of the residual condition.
+    pub(crate) scan: Scan,
+    pub(crate) index: ScanIndex,
+    /// For each of the leading keys of the index an expression over the outer side, of the key's type.
+    pub(crate) keys: Vec<Expr>,
+    /// The conditions that the keys come from, as they are shown.
+    pub(crate) bounds: Vec<Expr>,
+    pub(crate) residual: Vec<Expr>,
+    /// The columns of the inner side that are read.
+    pub(crate) read: Vec<(ColumnId, usize)>,
 }
 
 /// A recursion; the inputs are, member by member, its anchors and then its branches.
@@ -200,7 +220,8 @@ impl Node {
         match &self.operator {
             Operator::Scan { scan, .. } => &scan.filter,
             Operator::Filter(conjuncts) => conjuncts,
-            Operator::HashJoin(spec) | Operator::NestedLoopJoin(spec) => &spec.residual,
+            Operator::Join(spec) => &spec.residual,
+            Operator::IndexJoin(join) => &join.residual,
             Operator::OneRow
             | Operator::Empty
             | Operator::Project(_)

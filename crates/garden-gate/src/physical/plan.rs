@@ -149,16 +149,31 @@ pub struct Candidate {
 pub enum JoinMethod {
     /// A hash table over one input, looked up for each row of the other.
     Hash,
+    /// Both inputs are sorted, and gone through side by side.
+    Merge,
     /// Every pair of rows is tried.
     NestedLoop,
+    /// For each row of one input its partners are found by an index of the other.
+    IndexNestedLoop,
+}
+
+impl JoinMethod {
+    /// Its name among the operators.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Hash => "hash join",
+            Self::Merge => "merge join",
+            Self::NestedLoop => "nested-loop join",
+            Self::IndexNestedLoop => "index nested-loop join",
+        }
+    }
+
+    pub(crate) const ALL: [Self; 4] = [Self::Hash, Self::Merge, Self::NestedLoop, Self::IndexNestedLoop];
 }
 
 impl fmt::Display for JoinMethod {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(match self {
-            Self::Hash => "hash join",
-            Self::NestedLoop => "nested-loop join",
-        })
+        f.write_str(self.name())
     }
 }
 
@@ -208,11 +223,7 @@ impl Plan {
     pub fn joins(&self) -> Vec<JoinMethod> {
         self.nodes()
             .iter()
-            .filter_map(|node| match node.operator {
-                "hash join" => Some(JoinMethod::Hash),
-                "nested-loop join" => Some(JoinMethod::NestedLoop),
-                _ => None,
-            })
+            .filter_map(|node| JoinMethod::ALL.into_iter().find(|method| method.name() == node.operator))
             .collect()
     }
 

@@ -1,4 +1,5 @@
 use super::access::Access;
+use crate::choose::Factors;
 use crate::diagnostic::{Error, Result, SqlState, suggestion};
 use crate::execute::Limits;
 use crate::types::Value;
@@ -12,6 +13,8 @@ pub(crate) struct Settings {
     memory_limit: Option<u64>,
     time_limit: u64,
     recursion_limit: u64,
+    /// What costs are multiplied by.
+    pub(crate) factors: Factors,
     /// Rewrite rules that are left out.
     pub(crate) without_rules: Vec<String>,
 }
@@ -32,6 +35,24 @@ const SETTINGS: &[Setting] = &[
         set: |settings, value| within(value, 1, 8192).map(|rows| settings.batch_rows = rows),
     },
     Setting {
+        name: "hash_cost_factor",
+        meaning: "what the costs of hash joins are multiplied by, 0.001 to 1000",
+        show: |settings| Value::Double(settings.factors.hash),
+        set: |settings, value| factor(value).map(|factor| settings.factors.hash = factor),
+    },
+    Setting {
+        name: "index_cost_factor",
+        meaning: "what the costs of reading by an index are multiplied by, 0.001 to 1000",
+        show: |settings| Value::Double(settings.factors.index),
+        set: |settings, value| factor(value).map(|factor| settings.factors.index = factor),
+    },
+    Setting {
+        name: "loop_cost_factor",
+        meaning: "what the costs of nested loops without an index are multiplied by, 0.001 to 1000",
+        show: |settings| Value::Double(settings.factors.nested_loop),
+        set: |settings, value| factor(value).map(|factor| settings.factors.nested_loop = factor),
+    },
+    Setting {
         name: "memory_limit",
         meaning: "memory a statement may hold, such as '512 MB'; 0 for no limit",
         show: |settings| settings.memory_limit.map_or(Value::Integer(0), |bytes| Value::Text(show_bytes(bytes))),
@@ -42,6 +63,12 @@ const SETTINGS: &[Setting] = &[
         meaning: "rounds a recursion may take; 0 for no limit",
         show: |settings| Value::Integer(i64::try_from(settings.recursion_limit).unwrap_or(i64::MAX)),
         set: |settings, value| within(value, 0, usize::MAX).map(|rounds| settings.recursion_limit = rounds as u64),
+    },
+    Setting {
+        name: "sort_cost_factor",
+        meaning: "what the costs of sorting are multiplied by, 0.001 to 1000",
+        show: |settings| Value::Double(settings.factors.sort),
+        set: |settings, value| factor(value).map(|factor| settings.factors.sort = factor),
     },
     Setting {
         name: "time_limit",
@@ -93,6 +120,15 @@ fn within(value: &Value, low: usize, high: usize) -> Option<usize> {
     (low..=high).contains(&number).then_some(number)
 }
 
+/// A number that costs are multiplied by, also as text.
+fn factor(value: &Value) -> Option<f64> {
+    let factor: f64 = match value {
+        Value::Text(text) | Value::Untyped(text) => text.trim().parse().ok()?,
+        number => number.ordinal()?,
+    };
+    (0.001..=1000.0).contains(&factor).then_some(factor)
+}
+
 /// Bytes: a number, or a number with kB, MB or GB.
 fn bytes(value: &Value) -> Option<u64> {
     let text = match value {
@@ -114,6 +150,7 @@ impl Default for Settings {
             memory_limit: None,
             time_limit: 0,
             recursion_limit: 1000,
+            factors: Factors::default(),
             without_rules: Vec::new(),
         }
     }

@@ -6,7 +6,7 @@ use super::result_set::{ResultColumn, ResultSet};
 use super::settings::Settings;
 use crate::bind::{Bound, Surroundings, bind_query};
 use crate::catalog::TableSource;
-use crate::choose::{Resources, choose};
+use crate::choose::{Resources, check_guide, choose};
 use crate::diagnostic::{Note, Result, SourceText};
 use crate::execute::{self, Control, Pool, RoundLog, Run};
 use crate::logical::{ColumnId, LogicalPlan, RewriteNote, StepDefinition, WindowFunction};
@@ -60,14 +60,15 @@ pub(super) fn prepare_bound(
     settings: &Settings,
     started: Instant,
 ) -> Result<Prepared> {
-    let Bound { plan, output, mut columns, mut notes, generic, steps } = bound;
+    let Bound { plan, output, mut columns, mut notes, generic, steps, guide } = bound;
     let numbered = takes_numbers(&plan);
     let reads = sources(&plan, &steps);
-    notes.iter_mut().for_each(|note| note.source = Some(Arc::clone(source)));
     let mut rewritten = crate::rewrite::rewrite(plan, steps, &mut columns, &settings.without_rules)?;
-    let resources = Resources { workers: settings.workers };
+    let resources = Resources { workers: settings.workers, factors: settings.factors };
     let rewrites = std::mem::take(&mut rewritten.log);
-    let plan = choose(rewritten, &wanted(&output), &columns, resources)?;
+    let plan = choose(rewritten, &wanted(&output), &columns, (resources, &guide))?;
+    notes.extend(check_guide(&guide, &plan, &columns, settings.workers)?);
+    notes.iter_mut().for_each(|note| note.source = Some(Arc::clone(source)));
     Ok(Prepared { bound: BoundParts { output, columns, notes, generic }, plan, rewrites, started, numbered, reads })
 }
 

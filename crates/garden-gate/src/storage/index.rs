@@ -101,6 +101,14 @@ impl PartIndex {
         (from, to.max(from))
     }
 
+    /// The rows whose keys begin with these bytes, deleted ones among them.
+    pub(super) fn rows_of(&self, prefix: &[u8]) -> &[u32] {
+        let from = partition(self.order.len(), |at| self.keys.row(at).as_ref() < prefix);
+        let rest = &self.order[from..];
+        let same = (from..self.order.len()).take_while(|at| self.keys.row(*at).as_ref().starts_with(prefix));
+        &rest[..same.count()]
+    }
+
     fn column(&self, part: &Part, at: usize) -> Result<ArrayRef> {
         if let Some(known) = self.columns.lock().unwrap_or_else(PoisonError::into_inner).get(&at) {
             return Ok(Arc::clone(known));
@@ -136,7 +144,7 @@ fn partition(rows: usize, before: impl Fn(usize) -> bool) -> usize {
 }
 
 /// Encodes the first `keys` keys; such a row is the beginning of the row of all keys.
-fn converter(shape: &ScanIndex, keys: usize) -> Result<RowConverter> {
+pub(super) fn converter(shape: &ScanIndex, keys: usize) -> Result<RowConverter> {
     let field =
         |key: &crate::logical::SortKey| SortField::new_with_options(key.expr.sql_type().arrow(), sort_options(key));
     Ok(RowConverter::new(shape.keys[..keys].iter().map(field).collect())?)

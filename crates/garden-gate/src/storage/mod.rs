@@ -6,6 +6,7 @@ mod index;
 mod memory_table;
 mod object_text;
 mod part;
+mod partners;
 mod statistics;
 mod statistics_text;
 mod store;

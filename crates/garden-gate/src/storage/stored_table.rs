@@ -47,6 +47,11 @@ impl StoredTable {
         Self::of(Arc::new(columns), Arc::new(keys), parts, vec![None; width])
     }
 
+    /// The type of a column of the table, or of the place of its rows.
+    pub(super) fn column_type(&self, at: usize) -> arrow::datatypes::DataType {
+        self.columns.get(at).map_or(arrow::datatypes::DataType::Int64, |column| column.sql_type.arrow())
+    }
+
     pub(super) fn parts(&self) -> &[Arc<Part>] {
         &self.parts
     }

@@ -9,6 +9,7 @@ mod change;
 mod definition;
 mod expression;
 mod file_options;
+mod guide;
 mod keyword;
 mod lexer;
 mod literal;

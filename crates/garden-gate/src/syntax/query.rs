@@ -27,7 +27,8 @@ impl Parser<'_> {
     fn query_tail(&mut self, with: Option<With>, body: QueryBody, start: Span) -> Result<Query> {
         let order_by = if self.accept_word("ORDER") { self.order_by()? } else { Vec::new() };
         let (offset, fetch) = self.offset_and_fetch()?;
-        Ok(Query { with, body, order_by, offset, fetch, span: start.to(self.last_span()) })
+        let guide = if self.at_guide() { Some(self.guide()?) } else { None };
+        Ok(Query { with, body, order_by, offset, fetch, guide, span: start.to(self.last_span()) })
     }
 
     pub(super) fn order_by(&mut self) -> Result<Vec<SortItem>> {
@@ -322,7 +323,7 @@ impl Parser<'_> {
                 items.push(self.select_item()?);
                 continue;
             }
-            if self.at_expression_start() {
+            if self.at_expression_start() && !self.at_guide() {
                 let found = self.found();
                 return Err(self.fail(&Problem::MissingComma { expected: "a comma or FROM", found }));
             }
@@ -377,8 +378,9 @@ impl Parser<'_> {
             return Ok(Some(Alias { name: self.name(expected)?, with_as: true }));
         }
         // These go on with the statement that a query stands in.
-        let behind =
-            self.at_word("RETURNING") || ["SKIP", "REPLACE"].iter().any(|word| self.at_words(&[word, "DUPLICATES"]));
+        let behind = self.at_word("RETURNING")
+            || self.at_guide()
+            || ["SKIP", "REPLACE"].iter().any(|word| self.at_words(&[word, "DUPLICATES"]));
         Ok(if self.at_name() && !behind { Some(Alias { name: self.name(expected)?, with_as: false }) } else { None })
     }
 

@@ -102,7 +102,7 @@ impl Parser<'_> {
 
     /// What stands behind a whole statement: a form that comes later, or a mistake.
     fn after_end(&self) -> crate::diagnostic::Error {
-        if self.at_any(&["GUIDE", "FOR"]) {
+        if self.at_word("FOR") {
             return self.not_supported(format!("the clause {}", self.found().to_uppercase()));
         }
         if self.at_symbol(Symbol::RightParen) {

@@ -81,6 +81,22 @@ pub(crate) struct Query {
     pub(crate) order_by: Vec<SortItem>,
     pub(crate) offset: Option<Expr>,
     pub(crate) fetch: Option<Fetch>,
+    pub(crate) guide: Option<GuideClause>,
+    pub(crate) span: Span,
+}
+
+/// `GUIDE [IF POSSIBLE] (…)`
+#[derive(Clone, Debug)]
+pub(crate) struct GuideClause {
+    pub(crate) if_possible: bool,
+    pub(crate) directives: Vec<GuideDirective>,
+}
+
+/// One demand, with the names of the tables in it.
+#[derive(Clone, Debug)]
+pub(crate) struct GuideDirective {
+    pub(crate) demand: crate::logical::Demand,
+    pub(crate) names: Vec<Ident>,
     pub(crate) span: Span,
 }
 

@@ -28,6 +28,6 @@ impl Select {
 impl Query {
     /// A body without WITH or an order.
     pub(crate) fn plain(body: QueryBody, span: Span) -> Self {
-        Self { with: None, body, order_by: Vec::new(), offset: None, fetch: None, span }
+        Self { with: None, body, order_by: Vec::new(), offset: None, fetch: None, guide: None, span }
     }
 }

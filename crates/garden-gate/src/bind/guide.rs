@@ -1,0 +1,48 @@
+//! GUIDE: the tables it names must be there.
+
+use super::Binder;
+use crate::diagnostic::{Error, SqlState, suggestion};
+use crate::logical::{Directive, Guide};
+use crate::syntax::ast::{GuideClause, Ident};
+
+/// The demands of all clauses, and the correlation names of all tables.
+#[derive(Debug, Default)]
+pub(super) struct Found {
+    guide: Guide,
+    named: Vec<Ident>,
+    relations: Vec<String>,
+}
+
+impl Found {
+    pub(super) fn add_relation(&mut self, name: &str) {
+        if !self.relations.iter().any(|known| known.eq_ignore_ascii_case(name)) {
+            self.relations.push(name.to_owned());
+        }
+    }
+
+    /// Takes over what a query demands; one that is bound twice demands it once.
+    pub(super) fn add(&mut self, clause: &GuideClause) {
+        for directive in &clause.directives {
+            if self.guide.directives.iter().any(|known| known.span.range() == directive.span.range()) {
+                continue;
+            }
+            self.named.extend(directive.names.iter().cloned());
+            let (demand, if_possible, span) = (directive.demand.clone(), clause.if_possible, directive.span);
+            self.guide.directives.push(Directive { demand, if_possible, span });
+        }
+    }
+}
+
+impl Binder<'_> {
+    /// What all clauses demand; a name that is no table of the statement is a problem.
+    pub(super) fn take_guide(&mut self) -> Guide {
+        let Found { guide, named, relations } = std::mem::take(&mut self.guide);
+        let known: Vec<&str> = relations.iter().map(String::as_str).collect();
+        for name in named.iter().filter(|name| !known.iter().any(|known| name.matches(known))) {
+            let message = format!("GUIDE names {:?}, which is no table in FROM", name.text);
+            let help = suggestion(&name.text, &known, "the tables are");
+            self.problems.push(Error::new(SqlState::TABLE_NOT_FOUND, message).with_help(help).at(name.span));
+        }
+        guide
+    }
+}

@@ -1,0 +1,124 @@
+//! Which rows of a table an index leads to from the rows of another input.
+
+use super::build::{Builder, make, only, with_columns};
+use super::cost;
+use super::side_join::equality;
+use crate::diagnostic::Result;
+use crate::estimate::table_rows;
+use crate::logical::{ColumnId, Expr, JoinKind, LogicalPlan, Scan, ScanIndex};
+use crate::physical::{IndexJoin, JoinKey, Node, Operator};
+use crate::types::{Cost, Estimate, SqlType};
+
+/// The leading keys of an index, each with the conditions that fix it for a row of the other input.
+#[derive(Clone, Debug)]
+pub(super) struct Keys {
+    /// For each condition its number, and the expression over the other input.
+    pub(super) fixed: Vec<(usize, Expr)>,
+}
+
+/// For the leading keys of an index the first condition each that fixes it; empty when there is none for the first.
+///
+/// `pairs` are equalities between the other input (`probe`) and the table (`build`), with the numbers of their conditions.
+pub(super) fn fixed_keys(scan: &Scan, index: &ScanIndex, pairs: &[(usize, JoinKey)]) -> Keys {
+    let mut fixed = Vec::new();
+    for key in index.keys_over(&scan.columns) {
+        let Some(key) = key else { break };
+        let fits = |(_, pair): &&(usize, JoinKey)| {
+            !pair.null_same && pair.build.same_as(&key.expr) && same_bytes(pair.probe.sql_type(), key.expr.sql_type())
+        };
+        let Some((number, pair)) = pairs.iter().find(fits) else { break };
+        fixed.push((*number, pair.probe.clone()));
+    }
+    Keys { fixed }
+}
+
+/// Whether values of two types that are equal are the same bytes.
+fn same_bytes(a: SqlType, b: SqlType) -> bool {
+    a == b || matches!((a, b), (SqlType::Varchar(_), SqlType::Varchar(_)))
+}
+
+/// An inner side that can be looked up in an index.
+pub(super) struct Inner<'a> {
+    pub(super) scan: &'a Scan,
+    pub(super) index: &'a ScanIndex,
+}
+
+impl Builder<'_> {
+    /// Joins by looking up each row of the outer side. `on` are all conditions of the join; those that fix keys are not tested again.
+    pub(super) fn index_join_node(
+        &self,
+        (kind, outer): (JoinKind, Node),
+        (inner, keys): (&Inner<'_>, &Keys),
+        on: Vec<Expr>,
+        (rows, required): (Estimate, &[ColumnId]),
+    ) -> Result<Node> {
+        let fixed = &keys.fixed;
+        let mut bounds = Vec::new();
+        let mut residual = inner.scan.filter.clone();
+        for (number, condition) in on.into_iter().enumerate() {
+            if fixed.iter().any(|(known, _)| *known == number) {
+                bounds.push(condition);
+            } else {
+                residual.push(condition);
+            }
+        }
+        let needed = with_columns(required, &residual);
+        let read: Vec<_> = inner.scan.columns.iter().copied().filter(|(id, _)| needed.contains(id)).collect();
+        let mut share = 1.0;
+        for bound in &bounds {
+            share *= self.estimator.join(bound)?.share();
+        }
+        let own = lookup_cost(inner.scan, outer.rows, share, (read.len(), residual.len()), rows);
+        let own = Cost(own.0 * self.factors.index);
+        let gives_inner = matches!(kind, JoinKind::Inner | JoinKind::Left);
+        let from_inner = read.iter().map(|(id, _)| *id).filter(|_| gives_inner);
+        let output = only(outer.output.iter().copied().chain(from_inner), required);
+        let scan = Scan { filter: Vec::new(), ..inner.scan.clone() };
+        let keys = fixed.iter().map(|(_, expr)| expr.clone()).collect();
+        let index = inner.index.clone();
+        let join = Box::new(IndexJoin { kind, scan, index, keys, bounds, residual, read });
+        Ok(make(Operator::IndexJoin(join), vec![outer], output, rows, own))
+    }
+}
+
+/// The stored table with indexes that an input is, apart from computed columns that nobody needs.
+pub(super) fn indexed_scan<'p>(input: &'p LogicalPlan, needed: &[ColumnId]) -> Option<&'p Scan> {
+    match input {
+        LogicalPlan::Scan(scan) if !scan.indexes.is_empty() => Some(scan),
+        LogicalPlan::Project { input, computed } if !computed.iter().any(|(id, _)| needed.contains(id)) => {
+            indexed_scan(input, needed)
+        }
+        _ => None,
+    }
+}
+
+/// How many columns of a table are read: those needed, and those of its own conditions.
+pub(super) fn width(scan: &Scan, needed: &[ColumnId]) -> usize {
+    let needed = with_columns(needed, &scan.filter);
+    scan.columns.iter().filter(|(id, _)| needed.contains(id)).count()
+}
+
+/// What it costs to look up so many rows, of which each finds a `share` of the table.
+pub(super) fn lookup_cost(
+    scan: &Scan,
+    outer: Estimate,
+    share: f64,
+    (columns, conditions): (usize, usize),
+    output: Estimate,
+) -> Cost {
+    let all = table_rows(scan.source.rows());
+    let found = Estimate(outer.0 * all.0 * share);
+    cost::index_join(outer, all, found, columns) + cost::evaluate(found, conditions) + cost::emit(output)
+}
+
+/// The equalities among conditions, by their numbers, with the side in the table as the build side.
+pub(super) fn pairs_of(conditions: &[Expr], outer: &[ColumnId], table: &[ColumnId]) -> Vec<(usize, JoinKey)> {
+    let within = |expr: &Expr, columns: &[ColumnId]| {
+        let used = expr.columns();
+        !used.is_empty() && used.iter().all(|id| columns.contains(id))
+    };
+    let pair = |(number, condition): (usize, &Expr)| {
+        Some((number, equality(condition, |expr| within(expr, outer), |expr| within(expr, table))?))
+    };
+    conditions.iter().enumerate().filter_map(pair).collect()
+}

@@ -1,0 +1,99 @@
+//! What is told of the orders and methods of joins that were thought of.
+
+use super::build::Builder;
+use super::join_order::{Best, MOST_TABLES, Search, Tables, bits};
+use super::ways::Way;
+use crate::logical::Printer;
+use crate::physical::{Candidate, Considered, JoinMethod};
+
+/// How many orders `considered` shows.
+const SHOWN_ORDERS: usize = 5;
+
+impl Search<'_> {
+    pub(super) fn describe(&self, tables: Tables) -> String {
+        match self.best.get(&tables).and_then(|best| best.split) {
+            None => bits(tables).map(|at| self.names[at].as_str()).collect::<Vec<_>>().join(", "),
+            Some((left, right)) => format!("({} ⋈ {})", self.describe(left), self.describe(right)),
+        }
+    }
+
+    /// Records the orders of the last join, and the methods of each.
+    pub(super) fn report(&self, all: Tables, builder: &mut Builder<'_>) {
+        let mut orders: Vec<Best> = Vec::new();
+        if self.names.len() <= MOST_TABLES {
+            self.splits(all, &mut |found| orders.push(found));
+        } else {
+            orders.extend(self.best.get(&all).cloned());
+        }
+        orders.sort_by(|a, b| a.cost.total_cmp(&b.cost));
+        let chosen = self.best.get(&all).and_then(|best| best.split);
+        let mut shown: Vec<&Best> = orders.iter().take(SHOWN_ORDERS).collect();
+        if !shown.iter().any(|order| order.split == chosen) {
+            shown.extend(orders.iter().find(|order| order.split == chosen));
+        }
+        let candidates = shown.into_iter().filter_map(|order| {
+            let (left, right) = order.split?;
+            let choice = format!("{} ⋈ {}", self.describe(left), self.describe(right));
+            Some(Candidate { choice, cost: Some(order.cost), chosen: order.split == chosen, reason: refused(order) })
+        });
+        builder.considered.push(Considered { decision: "join order".into(), candidates: candidates.collect() });
+        self.report_methods(all, builder);
+    }
+
+    fn report_methods(&self, tables: Tables, builder: &mut Builder<'_>) {
+        let Some(best) = self.best.get(&tables) else { return };
+        let Some((left, right)) = best.split else { return };
+        let mut candidates = self.candidates(best, (left, right));
+        if self.keys(left, right) == 0 {
+            let printer = Printer::new(builder.estimator.columns);
+            let conditions: Vec<String> = self.between(left, right).map(|edge| printer.expr(&edge.condition)).collect();
+            for method in [JoinMethod::Hash, JoinMethod::Merge] {
+                candidates.push(impossible(method, &conditions));
+            }
+        }
+        let decision = format!("join {} with {}", self.describe(left), self.describe(right));
+        builder.considered.push(Considered { decision, candidates });
+        self.report_methods(left, builder);
+        self.report_methods(right, builder);
+    }
+
+    /// Each method with its better direction, the cheapest first.
+    fn candidates(&self, best: &Best, (left, right): (Tables, Tables)) -> Vec<Candidate> {
+        let mut found: Vec<(Way, Best)> = Vec::new();
+        self.for_each_way((left, right), best.rows, &mut |one| {
+            let same = |way: &Way| *way == one.way;
+            match found.iter_mut().find(|(way, _)| same(way)) {
+                Some((_, known)) if one.is_better_than(known) => *known = one,
+                Some(_) => {}
+                None => found.push((one.way, one)),
+            }
+        });
+        found.sort_by(|(_, a), (_, b)| a.cost.total_cmp(&b.cost));
+        let candidate = |(way, one): (Way, Best)| {
+            let inner = one.split.map_or(0, |(_, inner)| inner);
+            let index = self.scans.get(inner.trailing_zeros() as usize).and_then(Option::as_ref);
+            let index = index.and_then(|scan| scan.indexes.get(way.index));
+            let choice = match index.filter(|_| way.method == JoinMethod::IndexNestedLoop) {
+                Some(index) => format!("{} by {}", way.method, index.name),
+                None => way.method.to_string(),
+            };
+            let chosen = way == best.way;
+            Candidate { choice, cost: Some(one.cost), chosen, reason: if chosen { None } else { refused(&one) } }
+        };
+        found.into_iter().map(candidate).collect()
+    }
+}
+
+fn refused(order: &Best) -> Option<String> {
+    (order.broken > 0).then(|| "not as GUIDE demands".into())
+}
+
+/// Why a method needs another condition.
+pub(super) fn impossible(method: JoinMethod, conditions: &[String]) -> Candidate {
+    let reason = if conditions.is_empty() {
+        "needs an equality between the two sides, there is no condition at all".to_owned()
+    } else {
+        format!("needs an equality between the two sides; {} is none", conditions.join(" AND "))
+    };
+    Candidate { choice: method.name().into(), cost: None, chosen: false, reason: Some(reason) }
+}

@@ -1,0 +1,81 @@
+//! The operators of the order of joins that was chosen.
+
+use super::build::{Builder, make, with_columns};
+use super::join_order::{Search, Tables, key};
+use crate::diagnostic::Result;
+use crate::logical::{ColumnId, Direction, Expr, JoinKind, Nulls, SortKey};
+use crate::physical::{JoinKey, JoinMethod, JoinSpec, Node, Operator};
+use crate::types::{Cost, Estimate};
+
+pub(super) struct Tree<'t, 'b, 'g> {
+    pub(super) builder: &'t Builder<'b>,
+    pub(super) search: &'t Search<'g>,
+    pub(super) nodes: Vec<Option<Node>>,
+    pub(super) owned: &'t [Vec<ColumnId>],
+}
+
+impl Tree<'_, '_, '_> {
+    pub(super) fn node(&mut self, tables: Tables, required: &[ColumnId]) -> Result<Node> {
+        let best = &self.search.best[&tables];
+        let (rows, way) = (Estimate(best.rows), best.way);
+        let Some((left, right)) = best.split else {
+            let single = self.nodes[tables.trailing_zeros() as usize].take();
+            let none = || make(Operator::Empty, Vec::new(), Vec::new(), Estimate(0.0), Cost(0.0));
+            return Ok(single.unwrap_or_else(none));
+        };
+        let conditions: Vec<Expr> = self.search.between(left, right).map(|edge| edge.condition.clone()).collect();
+        let below = with_columns(required, &conditions);
+        let probe = self.node(left, &below)?;
+        let inner = right.trailing_zeros() as usize;
+        if way.method == JoinMethod::IndexNestedLoop
+            && let Some((inner, keys)) = self.search.index_keys((left, inner), way.index, (&conditions, self.owned))
+        {
+            let kind = JoinKind::Inner;
+            return self.builder.index_join_node((kind, probe), (&inner, &keys), conditions, (rows, required));
+        }
+        let build = self.node(right, &below)?;
+        let mut keys = Vec::new();
+        let mut residual = Vec::new();
+        for condition in conditions {
+            match key(&condition, left, right, self.owned) {
+                Some(pair) if way.method != JoinMethod::NestedLoop => keys.push(pair),
+                _ => residual.push(condition),
+            }
+        }
+        let output = probe.output.iter().chain(&build.output).copied().filter(|id| required.contains(id)).collect();
+        let (kind, mirrored, any, mark) = (JoinKind::Inner, false, None, None);
+        let spec = JoinSpec { method: way.method, kind, mirrored, keys, residual, any, mark };
+        Ok(self.builder.join_node(spec, (probe, build), output, rows))
+    }
+}
+
+impl Builder<'_> {
+    /// A join of two inputs, which a merge join sorts first.
+    pub(super) fn join_node(
+        &self,
+        spec: JoinSpec,
+        (probe, build): (Node, Node),
+        output: Vec<ColumnId>,
+        rows: Estimate,
+    ) -> Node {
+        let sides = (probe.rows, build.rows);
+        let count = spec.keys.len().max(1);
+        let (probe, build, own) = if spec.method == JoinMethod::Merge {
+            let own = self.factors.merge_alone(sides, rows);
+            let probe = self.sorted(probe, spec.keys.iter().map(|key: &JoinKey| &key.probe));
+            (probe, self.sorted(build, spec.keys.iter().map(|key: &JoinKey| &key.build)), own)
+        } else {
+            (probe, build, self.factors.join(spec.method, sides, rows, count))
+        };
+        make(Operator::Join(Box::new(spec)), vec![probe, build], output, rows, own)
+    }
+
+    /// The input sorted by these expressions; columns among them that it has already.
+    fn sorted<'e>(&self, input: Node, by: impl Iterator<Item = &'e Expr>) -> Node {
+        let key = |expr: &Expr| SortKey { expr: expr.clone(), direction: Direction::Ascending, nulls: Nulls::First };
+        let keys: Vec<SortKey> = by.map(key).collect();
+        let (rows, output) = (input.rows, input.output.clone());
+        let own = self.factors.sort(rows, keys.len());
+        make(Operator::Sort(keys), vec![input], output, rows, own)
+    }
+}

@@ -1,0 +1,174 @@
+//! Whether a plan is as GUIDE demands, and why it is not.
+
+use super::access::allows;
+use super::ways::{broken, tables_of};
+use crate::diagnostic::{Error, Note};
+use crate::logical::{Columns, Demand, Directive, Guide, GuidedJoin, JoinKind, Printer};
+use crate::physical::{JoinMethod, JoinSpec, Node, Operator, PhysicalPlan};
+
+/// The demands that a plan does not meet, by their numbers.
+pub(super) fn unmet(guide: &Guide, root: &Node) -> Vec<usize> {
+    let is_unmet = |directive: &Directive| match &directive.demand {
+        Demand::Read { table, by } => {
+            let mut bad = false;
+            root.walk(&mut |node| bad |= reads(node, table).is_some_and(|index| !allows(Some(by), index)));
+            bad
+        }
+        Demand::Join { tables, .. } => {
+            let alone = Guide { directives: vec![directive.clone()] };
+            match joining(root, tables) {
+                Some((node, outer, inner)) => broken(&alone, method(node), &outer, &inner) > 0,
+                None => true,
+            }
+        }
+        Demand::KeepOrder | Demand::Expect { .. } | Demand::Workers(_) => false,
+    };
+    guide.directives.iter().enumerate().filter(|(_, directive)| is_unmet(directive)).map(|(at, _)| at).collect()
+}
+
+/// The index by which a node reads the table of this name; `None` when it reads another, or nothing.
+fn reads<'n>(node: &'n Node, table: &str) -> Option<Option<&'n str>> {
+    match &node.operator {
+        Operator::Scan { scan, access, .. } if scan.alias.eq_ignore_ascii_case(table) => {
+            Some(access.as_ref().map(|access| access.index.name.as_str()))
+        }
+        Operator::IndexJoin(join) if join.scan.alias.eq_ignore_ascii_case(table) => Some(Some(&join.index.name)),
+        _ => None,
+    }
+}
+
+fn method(node: &Node) -> JoinMethod {
+    match &node.operator {
+        Operator::Join(spec) => spec.method,
+        _ => JoinMethod::IndexNestedLoop,
+    }
+}
+
+/// The join at which two tables meet, with the tables of its outer and its inner side.
+fn joining<'n>(root: &'n Node, tables: &[String; 2]) -> Option<(&'n Node, Vec<String>, Vec<String>)> {
+    let mut found = None;
+    root.walk(&mut |node| {
+        let (outer, inner) = match &node.operator {
+            Operator::Join(_) => (tables_of(&node.inputs[0]), tables_of(&node.inputs[1])),
+            Operator::IndexJoin(join) => (tables_of(&node.inputs[0]), vec![join.scan.alias.clone()]),
+            _ => return,
+        };
+        let has = |side: &[String], at: usize| side.iter().any(|name| name.eq_ignore_ascii_case(&tables[at]));
+        if has(&outer, 0) && has(&inner, 1) || has(&outer, 1) && has(&inner, 0) {
+            found = Some((node, outer, inner));
+        }
+    });
+    found
+}
+
+/// What cannot be obeyed: an error for the first demand that is not met, or notes where all of them are only wishes.
+///
+/// # Errors
+/// 0A000 with the reason, in terms of the query's own predicates.
+pub(crate) fn check(guide: &Guide, plan: &PhysicalPlan, columns: &Columns, limit: usize) -> Result<Vec<Note>, Error> {
+    let mut notes = Vec::new();
+    let mut unmet = unmet(guide, &plan.root);
+    let workers =
+        guide.directives.iter().position(|one| matches!(one.demand, Demand::Workers(wanted) if wanted > limit));
+    unmet.extend(workers);
+    for at in unmet {
+        let directive = &guide.directives[at];
+        let reason = reason(&directive.demand, plan, columns, limit);
+        let message = format!("{} can't be obeyed: {reason}", directive.demand.text());
+        if !directive.if_possible {
+            return Err(Error::not_obeyed(message).at(directive.span));
+        }
+        notes.push(Note::new("guide-not-obeyed", message).at(directive.span));
+    }
+    Ok(notes)
+}
+
+fn reason(demand: &Demand, plan: &PhysicalPlan, columns: &Columns, limit: usize) -> String {
+    match demand {
+        Demand::Join { tables, by } => join_reason(plan, columns, tables, *by),
+        Demand::Read { table, .. } => read_reason(plan, columns, table, demand),
+        Demand::Workers(_) => format!("the session has {limit} workers; SET workers changes that"),
+        Demand::KeepOrder | Demand::Expect { .. } => "the plan has no such place".into(),
+    }
+}
+
+fn join_reason(plan: &PhysicalPlan, columns: &Columns, tables: &[String; 2], by: GuidedJoin) -> String {
+    let [a, b] = tables;
+    let Some((node, outer, inner)) = joining(&plan.root, tables) else {
+        return format!("{a} and {b} are not joined with each other in this plan");
+    };
+    let printer = Printer::new(columns);
+    let (kind, residual, keys) = match &node.operator {
+        Operator::Join(spec) => (spec.kind, spec.residual.as_slice(), key_count(spec)),
+        Operator::IndexJoin(join) => (join.kind, join.residual.as_slice(), join.keys.len()),
+        _ => return "the plan has no such join".into(),
+    };
+    let conditions = if residual.is_empty() {
+        "there is no condition between them".to_owned()
+    } else {
+        format!("{} is none", printer.conjunction(residual))
+    };
+    let mirrored = matches!(&node.operator, Operator::Join(spec) if spec.mirrored);
+    let leads = if mirrored { &inner } else { &outer };
+    let leads = leads.iter().any(|name| name.eq_ignore_ascii_case(a));
+    match by {
+        GuidedJoin::Hash | GuidedJoin::Merge if keys == 0 => {
+            let method = if by == GuidedJoin::Hash { "a hash join" } else { "a merge join" };
+            format!("{method} needs an equality between {a} and {b}; {conditions}")
+        }
+        GuidedJoin::Merge if matches!(kind, JoinKind::Mark) || has_any(node) => {
+            "its UNKNOWN must be told from FALSE, which only a hash join or a nested loop does here".into()
+        }
+        GuidedJoin::Merge => "the rows of a round of a recursion do not come sorted".into(),
+        GuidedJoin::NestedLoop if kind != JoinKind::Inner && !leads => {
+            format!(
+                "every row of {b} is kept by this {} join, so the loop goes through {b} and looks for partners in {a}; write JOIN ({b}, {a})",
+                if kind == JoinKind::Left { "outer" } else { kind.name() }
+            )
+        }
+        _ => format!("this {} join has to be worked out by {}", kind.name(), method(node)),
+    }
+}
+
+fn key_count(spec: &JoinSpec) -> usize {
+    spec.keys.len() + spec.any.as_ref().map_or(0, |any| any.left.len())
+}
+
+fn has_any(node: &Node) -> bool {
+    matches!(&node.operator, Operator::Join(spec) if spec.any.is_some())
+}
+
+/// The index is missing, or no condition says what its first key is.
+fn read_reason(plan: &PhysicalPlan, columns: &Columns, table: &str, demand: &Demand) -> String {
+    let mut scan = None;
+    plan.root.walk(&mut |node| match &node.operator {
+        Operator::Scan { scan: own, access, .. } if own.alias.eq_ignore_ascii_case(table) => {
+            scan = Some((own.as_ref(), access.as_ref().map_or(&[][..], |access| &access.bounds)));
+        }
+        Operator::IndexJoin(join) if join.scan.alias.eq_ignore_ascii_case(table) => {
+            scan = Some((&join.scan, &join.residual));
+        }
+        _ => {}
+    });
+    let (Some((scan, bounds)), Demand::Read { by: crate::logical::GuidedRead::Index(index), .. }) = (scan, demand)
+    else {
+        return "the table is looked up by an index for each row of another".into();
+    };
+    let known: Vec<&str> = scan.indexes.iter().map(|index| index.name.as_str()).collect();
+    if !known.iter().any(|known| known.eq_ignore_ascii_case(index)) {
+        return if known.is_empty() {
+            format!("{table} has no index")
+        } else {
+            format!("{table} has no such index; it has {}", known.join(", "))
+        };
+    }
+    let own = [bounds, scan.filter.as_slice()].concat();
+    let conditions = if own.is_empty() {
+        format!("{table} has no condition of its own")
+    } else {
+        format!("there is only {}", Printer::new(columns).conjunction(&own))
+    };
+    format!(
+        "no condition says what its first key is, or between what it lies, and no order it has is asked for; {conditions}"
+    )
+}

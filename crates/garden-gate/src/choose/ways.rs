@@ -1,0 +1,52 @@
+//! The ways in which two inputs can be joined, and what a guide says of them.
+
+use crate::logical::{Guide, GuidedJoin};
+use crate::physical::{JoinMethod, Node, Operator};
+
+/// A method, and which input is gone through.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Way {
+    pub(super) method: JoinMethod,
+    /// Of an index nested loop the number of the index among those of the inner table.
+    pub(super) index: usize,
+}
+
+impl Way {
+    pub(super) fn of(method: JoinMethod) -> Self {
+        Self { method, index: 0 }
+    }
+}
+
+impl GuidedJoin {
+    /// Whether a method is the one demanded.
+    pub(super) fn allows(self, method: JoinMethod) -> bool {
+        match self {
+            Self::Hash => method == JoinMethod::Hash,
+            Self::Merge => method == JoinMethod::Merge,
+            Self::NestedLoop => matches!(method, JoinMethod::NestedLoop | JoinMethod::IndexNestedLoop),
+        }
+    }
+}
+
+/// How many demands a join breaks, whose outer or probe side has these tables, and its other side those.
+pub(super) fn broken(guide: &Guide, method: JoinMethod, outer: &[String], inner: &[String]) -> usize {
+    let has = |side: &[String], name: &String| side.iter().any(|known| known.eq_ignore_ascii_case(name));
+    let joins = guide.joins().filter(|([first, second], by)| {
+        let forward = has(outer, first) && has(inner, second);
+        let backward = has(outer, second) && has(inner, first);
+        (forward || backward) && (!by.allows(method) || *by == GuidedJoin::NestedLoop && !forward)
+    });
+    joins.count()
+}
+
+/// The correlation names of the tables that a node reads.
+pub(super) fn tables_of(node: &Node) -> Vec<String> {
+    let mut names = Vec::new();
+    node.walk(&mut |node| match &node.operator {
+        Operator::Scan { scan, .. } => names.push(scan.alias.clone()),
+        Operator::IndexJoin(join) => names.push(join.scan.alias.clone()),
+        Operator::SharedStep { name, .. } | Operator::RecursionInput { name, .. } => names.push(name.clone()),
+        _ => {}
+    });
+    names
+}

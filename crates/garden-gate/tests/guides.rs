@@ -1,0 +1,201 @@
+//! GUIDE: demands are obeyed exactly, or refused with the reason; and costs that settings change.
+
+use crate::support::{run, session};
+use garden_gate::{Plan, PlanNode, Session};
+
+/// Beds, chores of beds with indexes on the bed and the day, and tools of chores.
+fn garden() -> Session {
+    let mut session = session();
+    session
+        .run(
+            "CREATE TABLE plot (id INTEGER PRIMARY KEY, sun VARCHAR(9));
+             INSERT INTO plot SELECT value, 'shade' FROM SERIES(1, 40);
+             CREATE TABLE chore (id INTEGER PRIMARY KEY, plot INTEGER, day INTEGER);
+             INSERT INTO chore SELECT value, MOD(value, 50), MOD(value, 7) FROM SERIES(1, 1000);
+             CREATE INDEX chore_plot_ix ON chore (plot); CREATE INDEX chore_day_ix ON chore (day);
+             CREATE TABLE tool (chore INTEGER, name VARCHAR(9));
+             INSERT INTO tool SELECT value, 'rake' FROM SERIES(1, 300); SET workers = 2",
+        )
+        .unwrap();
+    session
+}
+
+/// The operators with their tables and indexes, inputs in parentheses.
+fn shape(plan: &Plan) -> String {
+    fn describe(node: &PlanNode) -> String {
+        let target = node.target.as_ref().map_or_else(String::new, |target| format!(" {target}"));
+        let index = node.index.as_ref().map_or_else(String::new, |index| format!(" by {index}"));
+        let inputs: Vec<String> = node.children.iter().map(describe).collect();
+        let inputs = if inputs.is_empty() { String::new() } else { format!(" ({})", inputs.join(", ")) };
+        format!("{}{target}{index}{inputs}", node.operator)
+    }
+    describe(&plan.root)
+}
+
+#[test]
+fn demands_are_obeyed() {
+    let mut session = garden();
+    let joined = "SELECT p.id, c.id FROM plot p JOIN chore c ON c.plot = p.id";
+    let three = "SELECT p.id FROM tool t JOIN chore c ON t.chore = c.id JOIN plot p ON c.plot = p.id";
+    for (sql, guide, plan) in [
+        (joined, "JOIN (p, c) BY HASH", "hash join (table scan chore, table scan plot)"),
+        (joined, "JOIN (c, p) BY MERGE", "merge join (sort (table scan chore), sort (table scan plot))"),
+        (joined, "JOIN (p, c) BY NESTED LOOP", "index nested-loop join chore by chore_plot_ix (table scan plot)"),
+        (joined, "JOIN (c, p) BY NESTED LOOP", "index nested-loop join plot by plot_primary_key (table scan chore)"),
+        (
+            "SELECT p.id FROM plot p LEFT JOIN chore c ON c.plot = p.id",
+            "JOIN (p, c) BY NESTED LOOP",
+            "index nested-loop join chore by chore_plot_ix (table scan plot)",
+        ),
+        (
+            "SELECT p.id FROM chore c RIGHT JOIN plot p ON c.plot = p.id",
+            "JOIN (p, c) BY MERGE",
+            "merge join (sort (table scan plot), sort (table scan chore))",
+        ),
+        (
+            "SELECT p.id FROM plot p FULL JOIN tool t ON t.chore = p.id",
+            "JOIN (p, t) BY MERGE",
+            "merge join (sort (table scan plot), sort (table scan tool))",
+        ),
+        (
+            "SELECT p.id FROM plot p WHERE EXISTS (SELECT 1 FROM chore c WHERE c.plot = p.id)",
+            "JOIN (p, c) BY NESTED LOOP",
+            "index nested-loop join chore by chore_plot_ix (table scan plot)",
+        ),
+        (
+            "SELECT p.id FROM plot p WHERE NOT EXISTS (SELECT 1 FROM tool t WHERE t.chore = p.id)",
+            "JOIN (p, t) BY NESTED LOOP",
+            "nested-loop join (table scan plot, table scan tool)",
+        ),
+        (
+            three,
+            "KEEP ORDER, JOIN (t, c) BY HASH, JOIN (c, p) BY MERGE",
+            "merge join (sort (hash join (table scan chore, table scan tool)), sort (table scan plot))",
+        ),
+        ("SELECT * FROM chore c WHERE c.plot = 3", "READ c BY SCAN", "table scan chore"),
+        (
+            "SELECT * FROM chore c WHERE c.plot = 3 AND c.day = 2",
+            "READ c BY INDEX chore_day_ix",
+            "index lookup chore by chore_day_ix",
+        ),
+        (
+            "SELECT * FROM chore ORDER BY day",
+            "READ chore BY INDEX CHORE_DAY_IX",
+            "index range scan chore by chore_day_ix",
+        ),
+        ("SELECT * FROM chore WHERE day < 2 ORDER BY day", "READ chore BY SCAN", "sort (table scan chore)"),
+        // What is expected of a table decides how it is joined.
+        (joined, "EXPECT p 1 ROWS", "index nested-loop join chore by chore_plot_ix (table scan plot)"),
+    ] {
+        let free = run(&mut session, &format!("SELECT COUNT(*) FROM ({sql}) AS q")).unwrap();
+        let guided = format!("{sql} GUIDE ({guide})");
+        let found = session.plan(&guided, ()).unwrap_or_else(|error| panic!("{guided}\n{error}"));
+        assert_eq!(shape(&found), plan, "{guided}");
+        let rows = session.query(&guided, ()).unwrap();
+        assert_eq!(rows.row_count().to_string(), free, "{guided}");
+        // The same as a wish, without a note.
+        let wish = session.plan(&format!("{sql} GUIDE IF POSSIBLE ({guide})"), ()).unwrap();
+        assert_eq!((shape(&wish).as_str(), wish.notes.len()), (plan, 0), "{guided}");
+    }
+    for (guide, workers) in [("WORKERS 2", 2), ("WORKERS 1", 1)] {
+        assert_eq!(session.plan(&format!("{joined} GUIDE ({guide})"), ()).unwrap().workers, workers);
+    }
+    assert!(
+        (session.plan("SELECT * FROM plot p GUIDE (EXPECT p 7 ROWS)", ()).unwrap().root.estimated_rows - 7.0).abs()
+            < 1e-9
+    );
+    // In a query of its own, and in WITH.
+    let inner = "WITH few AS (SELECT * FROM chore c WHERE day = 1 GUIDE (READ c BY SCAN)) SELECT COUNT(*) FROM few";
+    assert_eq!(shape(&session.plan(inner, ()).unwrap()), "hash aggregate (table scan chore)");
+}
+
+#[test]
+fn what_cannot_be_obeyed_says_why() {
+    let mut session = garden();
+    for (sql, state, words) in [
+        (
+            "SELECT 1 FROM plot p JOIN chore c ON c.plot > p.id GUIDE (JOIN (p, c) BY HASH)",
+            "0A000",
+            "a hash join needs an equality between p and c; c.plot > p.id is none",
+        ),
+        ("SELECT 1 FROM plot p, tool t GUIDE (JOIN (p, t) BY MERGE)", "0A000", "there is no condition between them"),
+        (
+            "SELECT 1 FROM chore c RIGHT JOIN plot p ON c.plot = p.id GUIDE (JOIN (c, p) BY NESTED LOOP)",
+            "0A000",
+            "every row of p is kept by this outer join, so the loop goes through p and looks for partners in c; write JOIN (p, c)",
+        ),
+        (
+            "SELECT 1 FROM plot p WHERE id NOT IN (SELECT c.plot FROM chore c) GUIDE (JOIN (p, c) BY MERGE)",
+            "0A000",
+            "its UNKNOWN must be told from FALSE",
+        ),
+        (
+            "SELECT 1 FROM plot p WHERE id = 1 UNION ALL SELECT 1 FROM chore c GUIDE (JOIN (p, c) BY HASH)",
+            "0A000",
+            "p and c are not joined with each other",
+        ),
+        (
+            "SELECT * FROM chore c WHERE plot = 3 GUIDE (READ c BY INDEX chore_day_ix)",
+            "0A000",
+            "no condition says what its first key is, or between what it lies, and no order it has is asked for; there is only c.plot = 3",
+        ),
+        ("SELECT * FROM chore c GUIDE (READ c BY INDEX nothing_ix)", "0A000", "c has no such index; it has"),
+        ("SELECT * FROM tool GUIDE (READ tool BY INDEX nothing_ix)", "0A000", "tool has no index"),
+        ("SELECT * FROM tool GUIDE (WORKERS 3)", "0A000", "the session has 2 workers"),
+        ("SELECT * FROM tool GUIDE (READ tols BY SCAN)", "42S02", "GUIDE names \"tols\", which is no table in FROM"),
+        ("SELECT * FROM tool GUIDE (JOIN (tool, plot) BY HASH)", "42S02", "GUIDE names \"plot\""),
+        ("SELECT * FROM tool GUIDE (JOIN (tool) BY HASH)", "42000", "a comma and a second table"),
+        ("SELECT * FROM tool GUIDE (JOIN (tool, plot) BY SORT)", "42000", "expected HASH, MERGE or NESTED LOOP"),
+        ("SELECT * FROM tool GUIDE (HURRY)", "42000", "expected a directive"),
+        ("SELECT * FROM tool GUIDE ()", "42000", "expected a directive"),
+        ("SELECT * FROM tool GUIDE IF (WORKERS 1)", "42000", "IF POSSIBLE"),
+        ("SELECT * FROM tool GUIDE (EXPECT tool many ROWS)", "42000", "a number of rows"),
+        ("SELECT * FROM tool GUIDE (WORKERS 0)", "42000", "1 to 256"),
+    ] {
+        let error = session.plan(sql, ()).expect_err(sql);
+        assert_eq!(error.sqlstate().as_str(), state, "{sql}: {error}");
+        assert!(error.message().contains(words), "{sql}: {error}");
+        assert_eq!(session.query(sql, ()).expect_err(sql).message(), error.message(), "{sql}");
+        if state == "0A000" {
+            // As a wish it gives a note with the same words, and the rows.
+            let wish = sql.replace("GUIDE (", "GUIDE IF POSSIBLE (");
+            let plan = session.plan(&wish, ()).unwrap();
+            let note = plan.notes.iter().find(|note| note.code == "guide-not-obeyed").expect(sql);
+            assert!(note.message.contains(words) && note.position().is_some(), "{wish}: {note:?}");
+            assert!(session.query(&wish, ()).is_ok());
+        }
+    }
+}
+
+#[test]
+fn cost_settings_change_what_is_chosen() {
+    let mut session = garden();
+    let joined = "SELECT p.id, c.id FROM plot p JOIN chore c ON c.plot = p.id WHERE p.id < 3";
+    let lookup = "SELECT day FROM chore WHERE plot = 3";
+    for (settings, sql, operator) in [
+        ("", joined, "index nested-loop join"),
+        ("SET index_cost_factor = 1000", joined, "hash join"),
+        (
+            "SET index_cost_factor = 1000; SET hash_cost_factor = '1000'; SET loop_cost_factor = 1000",
+            joined,
+            "merge join",
+        ),
+        (
+            "SET index_cost_factor = 1000; SET hash_cost_factor = 1000; SET sort_cost_factor = 1000; SET loop_cost_factor = 0.001",
+            joined,
+            "nested-loop join",
+        ),
+        ("SET loop_cost_factor = 1", lookup, "index lookup"),
+        ("SET index_cost_factor = 100", lookup, "table scan"),
+        ("SET index_cost_factor = 0.5", lookup, "index lookup"),
+    ] {
+        session.run("SET index_cost_factor = 1; SET hash_cost_factor = 1; SET sort_cost_factor = 1; SET loop_cost_factor = 1").unwrap();
+        session.run(settings).unwrap();
+        let plan = session.plan(sql, ()).unwrap();
+        assert_eq!(plan.root.operator, operator, "{settings}: {}", shape(&plan));
+    }
+    for value in ["0", "'much'", "1001", "-1"] {
+        let error = session.run(&format!("SET index_cost_factor = {value}")).unwrap_err();
+        assert_eq!(error.sqlstate().as_str(), "HY024", "{value}");
+    }
+}
