@@ -154,6 +154,7 @@ pub(crate) struct Steps {
 }
 
 #[derive(Debug, Args)]
+#[expect(clippy::struct_excessive_bools, reason = "switches of a command line are what they are")]
 pub(crate) struct Compare {
     /// Files of SQL; the last statement of each is compared, those before it are run
     pub(crate) files: Vec<PathBuf>,
