@@ -38,7 +38,7 @@ pub fn describe(table: &TableFacts, look: Look) -> String {
         let number = |of: fn(&ColumnStatistics) -> String| known.map_or_else(String::new, of);
         lines.push([
             column.name.clone(),
-            column.sql_type.map_or_else(String::new, |sql_type| sql_type.to_string()),
+            column.declared.clone(),
             number(|known| known.nulls.to_string()),
             number(|known| format!("{}{:.0}", if known.exact { "" } else { "about " }, known.distinct)),
             number(|known| shown(&known.min)),
@@ -139,7 +139,7 @@ pub fn describe_json(table: &TableFacts) -> String {
         };
         json!({
             "name": column.name,
-            "type": column.sql_type.map(|sql_type| sql_type.to_string()),
+            "type": column.sql_type.map(|_| &column.declared),
             "nullable": !column.not_null,
             "filled": column.filled,
             "comment": column.comment,

@@ -17,13 +17,19 @@ const SHORTENED: usize = 32;
 /// A table wider than [`Look::width`] has its long texts cut (`…` marks it), then its last columns left out; a line below says so.
 /// O(cells) time and memory.
 pub fn table(rows: &ResultSet, look: Look) -> String {
-    let mut out = table_head(rows, usize::MAX, look);
+    let (mut out, left_out) = lines_of(rows, usize::MAX, look);
     let _ = writeln!(out, "{}", look.dim(summary(rows, rows.row_count())));
-    out
+    out + &left_out
 }
 
 /// The first `most` rows as aligned columns.
 pub(crate) fn table_head(rows: &ResultSet, most: usize, look: Look) -> String {
+    let (out, left_out) = lines_of(rows, most, look);
+    out + &left_out
+}
+
+/// The lines of the first `most` rows, and a line about columns for which there is no room.
+fn lines_of(rows: &ResultSet, most: usize, look: Look) -> (String, String) {
     let cells: Vec<Vec<Cow<'static, str>>> = rows.rows().take(most).map(|row| cells(&row, rows)).collect();
     let names: Vec<String> = rows.columns().iter().map(|column| visible(&column.name).into_owned()).collect();
     let mut widths: Vec<usize> = names.iter().map(|name| name.width()).collect();
@@ -43,12 +49,13 @@ pub(crate) fn table_head(rows: &ResultSet, most: usize, look: Look) -> String {
         let style = |text: &str| if text.trim() == NULL { look.dim(text) } else { text.to_owned() };
         line(&mut out, row, &widths[..shown], &right, style);
     }
-    if shown < names.len() {
-        let left = names[shown..].join(", ");
-        let count = names.len() - shown;
-        let _ = writeln!(out, "{}", look.warn(format!("{count} more column{} not shown: {left}", plural(count))));
+    if shown == names.len() {
+        return (out, String::new());
     }
-    out
+    let left = names[shown..].join(", ");
+    let count = names.len() - shown;
+    let left_out = look.warn(format!("{count} more column{} not shown: {left}", plural(count)));
+    (out, format!("{left_out}\n"))
 }
 
 /// Lines of text cells under headings; the columns of `left` begin at their left side, the others end at their right.

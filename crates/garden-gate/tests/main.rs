@@ -3,6 +3,7 @@
 
 mod change_plans;
 mod checks;
+mod columns;
 mod conformance;
 mod conversions;
 mod deferred;

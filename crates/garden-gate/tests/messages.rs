@@ -50,7 +50,7 @@ fn an_unclosed_parenthesis_shows_both_places() {
 fn what_comes_later_says_so() {
     for (sql, what) in [
         ("SELECT JSON_VALUE(name, 'x') FROM bed", "JSON_VALUE"),
-        ("CREATE TABLE x (a TIME(3))", "a precision of TIME"),
+        ("CREATE DOMAIN x AS TIME(3)", "a precision of TIME"),
         ("SELECT * FROM bed FOR SYSTEM_TIME AS OF COMMIT 1", "SYSTEM_TIME"),
         ("CREATE GLOBAL TEMPORARY TABLE x (a INTEGER)", "CREATE GLOBAL"),
     ] {

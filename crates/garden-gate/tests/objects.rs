@@ -93,6 +93,50 @@ fn numbers_stay_taken() {
 }
 
 #[test]
+fn a_domain_that_is_altered_reaches_its_columns() {
+    tell(&[
+        ("CREATE DOMAIN area AS NUMERIC(5,2) CHECK (VALUE > 0)", ""),
+        ("CREATE TABLE bed (id INTEGER, size area, own area DEFAULT 7)", ""),
+        ("ALTER DOMAIN area SET DEFAULT 2.5", ""),
+        ("INSERT INTO bed (id) VALUES (1)", "1"),
+        ("TABLE bed", "=1|2.50|7.00"),
+        ("ALTER DOMAIN area ADD CONSTRAINT small CHECK (VALUE < 3)", "!23000 \"own\" < 3"),
+        ("UPDATE bed SET own = 1", "1"),
+        ("ALTER DOMAIN area ADD CONSTRAINT small CHECK (VALUE < 3)", ""),
+        ("ALTER DOMAIN area ADD CONSTRAINT small CHECK (VALUE < 4)", "!42000 two constraints"),
+        ("ALTER DOMAIN area ADD CHECK (VALUE <> 1.25)", ""),
+        ("UPDATE bed SET size = 5", "!23000 bed_size_small"),
+        ("UPDATE bed SET own = 1.25", "!23000 \"own\" <> 1.25"),
+        ("ALTER DOMAIN area DROP CONSTRAINT small", ""),
+        ("ALTER DOMAIN area DROP CONSTRAINT tiny", "!42000 no constraint \"tiny\" … check"),
+        ("UPDATE bed SET size = 5", "1"),
+        ("ALTER DOMAIN area DROP DEFAULT", ""),
+        ("INSERT INTO bed (id) VALUES (2)", "1"),
+        ("SELECT size, own FROM bed WHERE id = 2", "=NULL|7.00"),
+        ("ALTER DOMAIN nothing DROP DEFAULT", "!42000 no domain \"nothing\""),
+    ]);
+}
+
+#[test]
+fn a_cast_to_a_domain_keeps_its_conditions() {
+    tell(&[
+        ("CREATE DOMAIN share AS NUMERIC(3,2) NOT NULL CONSTRAINT whole CHECK (VALUE <= 1) CHECK (VALUE >= 0)", ""),
+        ("SELECT CAST('0.256' AS share), CAST(1 AS share) + 1", "=0.26|2.00"),
+        ("SELECT CAST(n AS share) FROM (VALUES (0), (2)) AS v (n)", "!23000 breaks whole of domain \"share\""),
+        ("SELECT CAST(n AS share) FROM (VALUES (0), (-0.5)) AS v (n)", "!23000 check_2"),
+        ("SELECT CAST(NULL AS share)", "!23000 NOT NULL"),
+        ("SELECT CAST('x' AS share)", "!22018"),
+        ("SELECT n FROM (VALUES (0), (2)) AS v (n) WHERE CASE WHEN n < 1 THEN CAST(n AS share) END = 0", "=0"),
+        ("SELECT CAST(1 AS shar)", "!42000 \"shar\" is no type, and no domain … share"),
+        // The names of its conditions are not those of the query around.
+        ("CREATE DOMAIN even AS INTEGER CHECK (MOD(VALUE, 2) = 0)", ""),
+        ("SELECT value, CAST(value AS even) FROM (VALUES (4)) AS v (value)", "=4|4"),
+        ("SELECT CAST(value AS even) FROM (VALUES (NULL), (5)) AS v (value)", "!23000"),
+        ("SELECT CAST(CAST(NULL AS INTEGER) AS even)", "=NULL"),
+    ]);
+}
+
+#[test]
 fn a_domain_lends_its_type_and_conditions() {
     tell(&[
         (

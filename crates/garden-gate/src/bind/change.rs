@@ -2,8 +2,9 @@
 
 use super::change_problem::ChangeProblem;
 use super::convert::{convert, is_unsettled};
+use super::definition::limited;
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
-use super::updatable::{Levels, view_checks, view_columns};
+use super::updatable::{Levels, ViewChecks, view_checks, view_columns};
 use super::{Binder, Bound, OutputColumn, Surroundings, fail_with_all, problem::Problem};
 use crate::catalog::{ColumnDefinition, Filled, Table, TableDefinition, TableSource, Written};
 use crate::diagnostic::{Error, Result, SourceText, Span};
@@ -21,8 +22,10 @@ pub(crate) struct BoundChange {
     pub(crate) table: String,
     pub(crate) rows: Bound,
     pub(crate) meaning: Meaning,
-    /// What CHECK OPTION asks of new rows, by the name of the view; over batches of all columns.
-    pub(crate) checks: Vec<(String, Expr)>,
+    /// What CHECK OPTION asks of new rows.
+    pub(crate) checks: ViewChecks,
+    /// The columns that can be given a value, as the change names them, with their places in the table.
+    pub(crate) columns: Vec<(String, usize)>,
 }
 
 /// What the rows of a bound change are.
@@ -96,8 +99,9 @@ pub(crate) fn bind_change(change: &ast::Change, source: &SourceText, around: &Su
         ast::ChangeKind::Merge(merge) => binder.merge(change, merge, &target)?,
     };
     let checks = view_checks(&target, around).map_err(|error| error.at(change.span))?;
+    let columns = target.shown.iter().filter_map(|(name, at)| Some((name.clone(), (*at)?))).collect();
     let (schema, table) = (target.schema, target.table.name);
-    Ok(BoundChange { schema, table, rows: binder.bound(plan, output)?, meaning, checks })
+    Ok(BoundChange { schema, table, rows: binder.bound(plan, output)?, meaning, checks, columns })
 }
 
 /// Binds RETURNING over a source whose columns are those of the table as they are now, then as they were.
@@ -149,6 +153,12 @@ pub(crate) fn bind_returning(
 }
 
 impl<'a> Binder<'a> {
+    /// Rows in the place of those of the table that is changed.
+    pub(super) fn new_rows(&mut self, target: &Target<'a>, rows: &Arc<dyn TableSource>) -> (LogicalPlan, Scope) {
+        let changed = Table { source: Arc::clone(rows), ..target.table.clone() };
+        self.scan(&changed, None, target.shown_name())
+    }
+
     pub(super) fn bound(mut self, plan: LogicalPlan, output: Vec<OutputColumn>) -> Result<Bound> {
         let guide = self.take_guide();
         let Binder { columns, problems, notes, generic, steps, .. } = self;
@@ -212,6 +222,16 @@ impl<'a> Binder<'a> {
         mut ids: Vec<ColumnId>,
         definition: &'a TableDefinition,
     ) -> (LogicalPlan, Vec<OutputColumn>) {
+        let mut held = Vec::new();
+        for (at, column) in definition.columns.iter().enumerate() {
+            if column.limit.is_none() || matches!(column.filled, Filled::Generated(_)) {
+                continue;
+            }
+            let id = self.new_column(&column.name, column.sql_type);
+            held.push((id, limited(Expr::column(ids[at], column.sql_type, Span::default()), column)));
+            ids[at] = id;
+        }
+        let plan = plan.project(held);
         let columns = definition.columns.iter().zip(&ids);
         let columns = columns.map(|(column, id)| ScopeColumn { name: column.name.clone(), id: *id }).collect();
         let scope =
@@ -221,7 +241,7 @@ impl<'a> Binder<'a> {
             let Filled::Generated(text) = &column.filled else { continue };
             let value = self.written(text, &scope).unwrap_or_else(|_| null(column.sql_type));
             let id = self.new_column(&column.name, column.sql_type);
-            computed.push((id, convert(value, column.sql_type)));
+            computed.push((id, limited(convert(value, column.sql_type), column)));
             ids[at] = id;
         }
         let output = definition.columns.iter().zip(ids).map(|(column, id)| OutputColumn {

@@ -5,8 +5,8 @@ use super::scope::{Relation, Scope, ScopeColumn};
 use super::{Binder, Surroundings, fail_with_all};
 use crate::catalog::{ColumnDefinition, Domain, Filled, Index, IndexPart, TableDefinition};
 use crate::diagnostic::{Error, Result, Span, SqlState};
-use crate::logical::{ColumnId, Expr, ExprKind, ScanIndex, SortKey};
-use crate::types::Value;
+use crate::logical::{ColumnId, Expr, ExprKind, Function, ScanIndex, SortKey};
+use crate::types::{SqlType, TypeLimit, Value};
 
 /// The checks of a table over batches of all its columns, in order.
 ///
@@ -109,7 +109,7 @@ pub(crate) fn default_value<'a>(
     let Filled::Default(text) = &column.filled else { return Ok(Value::Null) };
     let mut binder = Binder::new(text, around);
     let value = binder.written(text, &Scope::default())?;
-    let value = binder.assign(value, column);
+    let value = limited(binder.assign(value, column), column);
     if binder.has_next_values() {
         binder.problems.push(Error::not_supported("a number of a sequence for rows that are there already"));
     }
@@ -129,6 +129,7 @@ pub(crate) fn check_domain<'a>(domain: &'a Domain, around: &'a Surroundings<'a>)
         let column = ColumnDefinition {
             name: domain.name.clone(),
             sql_type: domain.sql_type,
+            limit: None,
             not_null: false,
             filled: Filled::Null,
             hidden: false,
@@ -174,6 +175,42 @@ impl Binder<'_> {
             self.problems.push(Error::new(SqlState::SYNTAX_OR_RULE, message).at(expr.span()));
         }
     }
+}
+
+/// A column of a batch of all columns, held to what it asks besides its type.
+pub(crate) fn stored_value(at: usize, column: &ColumnDefinition) -> Expr {
+    limited(Expr::new(ExprKind::Slot(at), column.sql_type, Span::default()), column)
+}
+
+/// A generated column, over batches of all columns.
+///
+/// # Errors
+/// Whatever is wrong with its expression.
+pub(crate) fn generated_values<'a>(
+    definition: &'a TableDefinition,
+    at: usize,
+    around: &'a Surroundings<'a>,
+) -> Result<Expr> {
+    let column = &definition.columns[at];
+    let Filled::Generated(text) = &column.filled else { return Ok(stored_value(at, column)) };
+    let mut binder = Binder::new(text, around);
+    let scope = binder.row_scope(definition);
+    let value = binder.written(text, &scope)?;
+    let value = binder.assign(value, column);
+    fail_with_all(binder.problems)?;
+    Ok(in_slots(limited(value, column), definition))
+}
+
+/// A value of the type of a column, held to what the column asks besides.
+pub(super) fn limited(value: Expr, column: &ColumnDefinition) -> Expr {
+    let (function, number) = match column.limit {
+        None => return value,
+        Some(TypeLimit::SecondDigits(digits)) => (Function::SecondDigits, i64::from(digits)),
+        Some(TypeLimit::Elements(most)) => (Function::ArrayLimit, i64::from(most)),
+    };
+    let span = value.span();
+    let number = Expr::literal(Value::Integer(number), SqlType::BigInt, span);
+    Expr::new(ExprKind::Call(function, vec![value, number]), column.sql_type, span)
 }
 
 /// Columns as places in a batch of all columns; each keeps the type it was given where it stands.

@@ -55,6 +55,10 @@ impl Binder<'_> {
                     None => self.cast(operand, *target, span),
                 }
             }
+            K::CastToDomain(operand, domain) => {
+                let operand = self.expr(operand, scope, clause)?;
+                self.cast_to_domain(operand, domain, span)?
+            }
             K::NextValue(name) => self.next_value(name, clause, span),
             K::Call(call) => self.call(call, (scope, clause), span)?,
             _ => self.further_expr(expr, (scope, clause), span)?,

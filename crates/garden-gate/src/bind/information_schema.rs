@@ -170,7 +170,7 @@ fn columns(catalog: &Catalog) -> Rows {
                     whole(i64::from(crate::types::index(at)) + 1),
                     default,
                     nullable.into(),
-                    sql_type.to_string().into(),
+                    defined.map_or_else(|| sql_type.to_string(), |column| column.declared().to_string()).into(),
                     length,
                     precision,
                     scale,

@@ -27,7 +27,6 @@ impl<'a> Binder<'a> {
                 self.assigned(plan, &output, (&wanted, target, query.span))?
             }
             ast::InsertRows::File { path, options, span } => {
-                target.refuse_view("INSERT FROM FILE", *span)?;
                 let source = self.around.files.open(path, options).map_err(|error| error.at(*span))?;
                 let table =
                     Table { name: path.clone(), kind: crate::catalog::TableKind::File, source, definition: None };
@@ -173,7 +172,10 @@ impl<'a> Binder<'a> {
         (target, span): (&Target<'_>, Span),
     ) -> Result<(LogicalPlan, Vec<(usize, ColumnId)>)> {
         let own = &target.definition.columns;
-        let by_name = |column: &ScopeColumn| own.iter().position(|own| own.name.eq_ignore_ascii_case(&column.name));
+        let by_name = |column: &ScopeColumn| {
+            let found = target.shown.iter().find(|(name, _)| name.eq_ignore_ascii_case(&column.name))?;
+            found.1
+        };
         let found: Option<Vec<usize>> = if named { None } else { columns.iter().map(by_name).collect() };
         let places = match found {
             Some(places) => places,

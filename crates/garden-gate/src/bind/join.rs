@@ -74,7 +74,7 @@ impl Binder<'_> {
 
     /// An outer join whose ON holds queries. Where they see one side only, that side takes them up. Else the pairs for which ON holds
     /// are found first, as an inner join, and joined to the numbered rows of the sides that are kept.
-    fn outer_with_subquery(
+    pub(super) fn outer_with_subquery(
         &mut self,
         kind: JoinKind,
         (left, right): (LogicalPlan, LogicalPlan),

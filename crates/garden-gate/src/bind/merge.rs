@@ -6,7 +6,7 @@ use super::change::{Affected, Meaning, Target, null};
 use super::change_problem::ChangeProblem;
 use super::scope::{Clause, Scope};
 use crate::catalog::{Filled, TableDefinition};
-use crate::diagnostic::{Error, Result, Span};
+use crate::diagnostic::{Result, Span};
 use crate::logical::{ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, SideJoin};
 use crate::syntax::ast;
 use crate::types::{SqlType, Test, Value};
@@ -37,10 +37,11 @@ impl<'a> Binder<'a> {
         let scope = source_scope.clone().beside(rows_scope, &[]);
         let on = self.expr(&merge.on, &scope, Clause::On)?;
         let on = self.condition(on, "ON");
-        if on.has_subquery() {
-            return Err(Error::not_supported("a query in ON of MERGE").at(merge.on.span));
-        }
-        let mut plan = SideJoin::new(JoinKind::Left, source, rows, on.into_conjuncts()).into_plan();
+        let mut plan = if on.has_subquery() {
+            self.outer_with_subquery(JoinKind::Left, (source, rows), on)
+        } else {
+            SideJoin::new(JoinKind::Left, source, rows, on.into_conjuncts()).into_plan()
+        };
         let mut branches = Vec::new();
         for branch in &merge.branches {
             let place = self.column(place, branch.span);

@@ -11,6 +11,7 @@ mod change;
 mod change_problem;
 mod convert;
 mod definition;
+mod domain;
 mod expr;
 mod function;
 mod group;
@@ -42,12 +43,15 @@ mod window;
 mod with;
 
 pub(crate) use change::{BoundChange, Meaning, bind_change, bind_returning};
-pub(crate) use definition::{bind_checks, check_default, check_definition, check_domain, default_value, index_keys};
+pub(crate) use definition::{
+    bind_checks, check_default, check_definition, check_domain, default_value, generated_values, index_keys,
+    stored_value,
+};
 pub(crate) use expr::castable;
 pub(crate) use merge::done;
 pub use parameter::Parameters;
 pub(crate) use table_function::function_problem;
-pub(crate) use updatable::check_view_option;
+pub(crate) use updatable::{bind_hidden_rows, check_view_option};
 
 use crate::catalog::{Catalog, FileOptions, Table, TableSource};
 use crate::diagnostic::{Error, Facts, Note, Result, SourceText, Span};

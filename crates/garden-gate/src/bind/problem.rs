@@ -89,6 +89,8 @@ pub(crate) enum Problem {
     NoSuchWindow { name: String, known: Vec<String> },
     #[error("NEXT VALUE FOR can't be used {}", if *inside { "in a query inside of another".to_owned() } else { format!("in {clause}") })]
     NextValueMisplaced { clause: Clause, inside: bool },
+    #[error("{name:?} is no type, and no domain")]
+    NoSuchType { name: String, near: Option<String> },
     #[error("no sequence {name:?}")]
     NoSuchSequence { name: String, near: Option<String> },
     #[error("no table function {name:?}")]
@@ -268,7 +270,9 @@ impl Problem {
                 "it numbers the rows of the outermost SELECT list, of VALUES and SET, and columns by their DEFAULT"
                     .into(),
             ),
-            Self::NoSuchSequence { near, .. } | Self::NoSuchTableFunction { near, .. } => did_you_mean(near.as_deref()),
+            Self::NoSuchSequence { near, .. }
+            | Self::NoSuchType { near, .. }
+            | Self::NoSuchTableFunction { near, .. } => did_you_mean(near.as_deref()),
             Self::FunctionArguments { wanted, .. } => known("its parameters are", wanted),
             Self::NoSuchWindow { known: names, .. } => {
                 known("the windows are", names).or_else(|| Some("define it behind HAVING: WINDOW name AS (…)".into()))

@@ -5,11 +5,12 @@ use super::change::Target;
 use super::change_problem::ChangeProblem;
 use super::definition::in_slots;
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
-use super::{Binder, Surroundings, fail_with_all, view::MOST_VIEWS};
-use crate::catalog::{TableDefinition, View, ViewCheck};
+use super::{Binder, Bound, OutputColumn, Surroundings, fail_with_all, view::MOST_VIEWS};
+use crate::catalog::{TableDefinition, TableSource, View, ViewCheck};
 use crate::diagnostic::{Error, Result, SourceText, Span};
-use crate::logical::{AggregateFunction, ColumnId, Expr, ExprKind};
+use crate::logical::{AggregateFunction, ColumnId, Expr, ExprKind, Test};
 use crate::syntax::{Script, ast};
+use crate::types::SqlType;
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -146,13 +147,23 @@ pub(super) fn view_columns(
     Ok(seen.columns.into_iter().map(|column| (column.name, column.base)).collect())
 }
 
-/// The conditions that new rows of the table must fulfil for CHECK OPTION, over batches of its columns, with the names of their views.
+/// What CHECK OPTION asks of new rows.
+#[derive(Debug, Default)]
+pub(crate) struct ViewChecks {
+    /// Conditions over batches of all columns of the table, with the names of their views.
+    pub(crate) plain: Vec<(String, Expr)>,
+    /// Whether there are conditions with queries as well: [`bind_hidden_rows`] looks for rows that break them.
+    pub(crate) with_queries: bool,
+}
+
+/// The conditions that new rows of the table must fulfil for CHECK OPTION.
 ///
 /// # Errors
-/// 0A000 when a condition holds a query; whatever is wrong with a view.
-pub(super) fn view_checks(target: &Target<'_>, around: &Surroundings<'_>) -> Result<Vec<(String, Expr)>> {
+/// Whatever is wrong with a view.
+pub(super) fn view_checks(target: &Target<'_>, around: &Surroundings<'_>) -> Result<ViewChecks> {
+    let mut checks = ViewChecks::default();
     if target.levels.iter().all(|level| level.view.check.is_none()) {
-        return Ok(Vec::new());
+        return Ok(checks);
     }
     let nothing = SourceText::new(String::new());
     let mut binder = Binder::new(&nothing, around);
@@ -160,24 +171,65 @@ pub(super) fn view_checks(target: &Target<'_>, around: &Surroundings<'_>) -> Res
     let scope = binder.row_scope(target.definition);
     let seen = binder.through(&target.levels, &scope.relations[0].columns)?;
     fail_with_all(binder.problems)?;
-    let mut checks = Vec::new();
-    let mut all = false;
-    for (level, condition) in target.levels.iter().zip(seen.conditions).rev() {
-        let checked = all || level.view.check.is_some();
-        all |= level.view.check == Some(ViewCheck::Cascaded);
-        let (true, Some(condition)) = (checked, condition) else { continue };
+    for (view, condition) in checked(&target.levels, seen) {
         if condition.has_subquery() {
-            return Err(Error::not_supported("CHECK OPTION of a view whose WHERE holds a query"));
+            checks.with_queries = true;
+        } else {
+            checks.plain.push((view, in_slots(condition, target.definition)));
         }
-        checks.push((level.view.name.clone(), in_slots(condition, target.definition)));
     }
     Ok(checks)
+}
+
+/// The conditions that CHECK OPTION holds rows to, the uppermost view's first.
+fn checked(levels: &[Level<'_>], seen: Seen) -> Vec<(String, Expr)> {
+    let mut all = false;
+    let mut found = Vec::new();
+    for (level, condition) in levels.iter().zip(seen.conditions).rev() {
+        let counts = all || level.view.check.is_some();
+        all |= level.view.check == Some(ViewCheck::Cascaded);
+        found.extend(condition.filter(|_| counts).map(|condition| (level.view.name.clone(), condition)));
+    }
+    found
+}
+
+/// For each condition with queries that CHECK OPTION asks for, a query for those of `rows` that break it.
+///
+/// # Errors
+/// Whatever is wrong with a view.
+pub(crate) fn bind_hidden_rows(
+    change: &ast::Change,
+    (around, rows): (&Surroundings<'_>, &Arc<dyn TableSource>),
+) -> Result<Vec<(String, Bound)>> {
+    let nothing = SourceText::new(String::new());
+    let mut queries = Vec::new();
+    // Each condition has a query of its own, since a binder makes one.
+    for number in 0.. {
+        let mut binder = Binder::new(&nothing, around);
+        let target = binder.target(&change.table, change.span)?;
+        let (plan, scope) = binder.new_rows(&target, rows);
+        let columns = &scope.relations[0].columns;
+        let seen = binder.through(&target.levels, columns)?;
+        let mut conditions = checked(&target.levels, seen).into_iter().filter(|(_, held)| held.has_subquery());
+        let Some((view, condition)) = conditions.nth(number) else { break };
+        let span = condition.span();
+        let shown = Expr::new(ExprKind::Is(Box::new(condition), Test::True), SqlType::Boolean, span);
+        let plan = binder.filter_attached(plan, shown.negated(true));
+        let output = columns.iter().zip(&target.definition.columns).map(|(column, defined)| OutputColumn {
+            name: column.name.clone(),
+            id: column.id,
+            sql_type: defined.sql_type,
+        });
+        let output = output.collect();
+        queries.push((view, binder.bound(plan, output)?));
+    }
+    Ok(queries)
 }
 
 /// Finds what is wrong with CHECK OPTION on a view.
 ///
 /// # Errors
-/// 42000 when rows can't be changed through it, 0A000 when its condition holds a query.
+/// 42000 when rows can't be changed through it.
 pub(crate) fn check_view_option(name: &[ast::Ident], span: Span, around: &Surroundings<'_>) -> Result<()> {
     let nothing = SourceText::new(String::new());
     let target = Binder::new(&nothing, around).target(name, span)?;

@@ -1,7 +1,7 @@
 //! What CREATE TABLE and CREATE VIEW say: columns, constraints, the text of views.
 
 use crate::diagnostic::SourceText;
-use crate::types::{Direction, Nulls, SqlType};
+use crate::types::{DeclaredType, Direction, Nulls, SqlType, TypeLimit};
 use std::sync::Arc;
 
 /// SQL that a definition keeps as it was written, and that is read again wherever it is used.
@@ -36,6 +36,21 @@ impl TableDefinition {
             key.timing == Timing::AtOnce && key.columns.iter().all(|at| self.columns[*at].not_null)
         };
         self.keys.iter().filter(never_null).map(|key| key.columns.clone()).collect()
+    }
+
+    /// The same table with its checks and foreign keys proven or not for the rows it has.
+    pub(crate) fn with_unproven(mut self, unproven: bool) -> Self {
+        self.checks.iter_mut().for_each(|check| check.unproven = unproven);
+        self.references.iter_mut().for_each(|reference| reference.unproven = unproven);
+        self
+    }
+
+    /// The table without the constraints that its rows may break.
+    pub(crate) fn proven(&self) -> Self {
+        let mut proven = self.clone();
+        proven.checks.retain(|check| !check.unproven);
+        proven.references.retain(|reference| !reference.unproven);
+        proven
     }
 
     /// The indexes of CREATE INDEX, and those that keys are by their nature.
@@ -98,12 +113,21 @@ pub(crate) enum ViewCheck {
 pub(crate) struct ColumnDefinition {
     pub(crate) name: String,
     pub(crate) sql_type: SqlType,
+    /// What its values are held to besides their type.
+    pub(crate) limit: Option<TypeLimit>,
     pub(crate) not_null: bool,
     pub(crate) filled: Filled,
     /// Left out of `*`.
     pub(crate) hidden: bool,
     /// The domain that the type was taken from: schema and name.
     pub(crate) domain: Option<(String, String)>,
+}
+
+impl ColumnDefinition {
+    /// The type as it was declared.
+    pub(crate) fn declared(&self) -> DeclaredType {
+        DeclaredType { sql_type: self.sql_type, limit: self.limit }
+    }
 }
 
 /// What a column holds when an INSERT does not say.
@@ -142,9 +166,13 @@ pub(crate) struct KeyConstraint {
 pub(crate) struct CheckConstraint {
     pub(crate) name: String,
     pub(crate) condition: Written,
+    pub(crate) timing: Timing,
+    /// Whether rows were loaded with CHECKS OFF, and not looked at since.
+    pub(crate) unproven: bool,
 }
 
 #[derive(Clone, Debug)]
+#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 pub(crate) struct ForeignKey {
     pub(crate) name: String,
     pub(crate) columns: Vec<usize>,
@@ -156,6 +184,8 @@ pub(crate) struct ForeignKey {
     /// MATCH FULL: all of its columns are NULL, or none.
     pub(crate) full: bool,
     pub(crate) timing: Timing,
+    /// Whether rows were loaded with CHECKS OFF, and not looked at since.
+    pub(crate) unproven: bool,
 }
 
 /// What becomes of a row when the row it refers to goes (clause 11.8).

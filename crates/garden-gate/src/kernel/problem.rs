@@ -58,6 +58,8 @@ pub(crate) enum Problem {
     BadSampleSize { share: String },
     #[error("the number of REPEATABLE is NULL")]
     BadRepeat,
+    #[error("the value breaks {check} of domain {domain:?}")]
+    OutsideDomain { domain: String, check: String },
     #[error("LISTAGG makes a text of more than {most} characters")]
     ListTooLong { most: usize },
 }
@@ -93,6 +95,7 @@ impl Facts for Problem {
             Self::BadSampleSize { .. } => SqlState::INVALID_SAMPLE_SIZE,
             Self::BadRepeat => SqlState::INVALID_SAMPLE_REPEAT,
             Self::NoSuchZone { .. } => SqlState::INVALID_TIME_ZONE,
+            Self::OutsideDomain { .. } => SqlState::CONSTRAINT,
             Self::ListTooLong { .. } => SqlState::STRING_RIGHT_TRUNCATION,
         }
     }

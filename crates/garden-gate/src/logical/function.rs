@@ -76,6 +76,8 @@ pub(crate) enum Function {
     SecondDigits,
     /// An array of at most so many elements: what CAST to an array with a greatest cardinality checks.
     ArrayLimit,
+    /// A value of a domain: the value, a condition, the names of the domain and of the condition.
+    InDomain,
 }
 
 /// Every function that is called by a name and arguments, or whose syntax the parser turns into such a call.
@@ -153,6 +155,7 @@ impl Function {
             Self::AtLocal => "AT LOCAL",
             Self::Element => "an element",
             Self::CastFormat => "CAST … FORMAT",
+            Self::InDomain => "CAST to a domain",
             Self::Sampled { .. } => "TABLESAMPLE",
             _ => "a test for a cycle",
         })

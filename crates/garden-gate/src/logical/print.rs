@@ -277,6 +277,12 @@ impl<'a> Printer<'a> {
                 Some(SqlType::Array(element)) => format!("CAST({} AS {element} ARRAY[{}])", text(0), text(1)),
                 _ => format!("{}({})", function.name(), self.exprs(terms)),
             },
+            Function::InDomain => match (terms.first(), terms.get(2).and_then(Expr::constant)) {
+                // Each condition holds the value once more; the cast is written once.
+                (Some(inner), _) if matches!(inner.kind(), ExprKind::Call(Function::InDomain, _)) => text(0),
+                (_, Some(Value::Text(domain))) => format!("CAST({} AS {domain})", text(0)),
+                _ => text(0),
+            },
             Function::Contains => format!("{} IS ON THE PATH {}", text(1), text(0)),
             _ => format!("{}({})", function.name(), self.exprs(terms)),
         };

@@ -7,17 +7,19 @@ use super::definition::no_table;
 use super::session::Call;
 use super::table_definition::{Maker, constraint_names, no_column};
 use crate::bind::{
-    MissingParameters, Surroundings, bind_checks, castable, check_definition, default_value, index_keys,
+    MissingParameters, Surroundings, bind_checks, castable, check_definition, default_value, generated_values,
+    index_keys, stored_value,
 };
 use crate::catalog::{
-    Catalog, CheckConstraint, ColumnDefinition, Filled, ForeignKey, Index, IndexPart, Table, TableDefinition,
+    Catalog, CheckConstraint, ColumnDefinition, Filled, ForeignKey, Identity, Index, IndexPart, Table, TableDefinition,
     TableKind, TableSource,
 };
 use crate::diagnostic::{Error, Result, SqlState, suggestion};
-use crate::kernel::{Batch, cast_values};
+use crate::kernel::{Batch, cast_values, evaluate};
 use crate::storage::StoredTable;
 use crate::syntax::ast;
-use crate::types::SqlType;
+use crate::types::{DeclaredType, SqlType};
+use arrow::array::{ArrayRef, Int64Array};
 use std::sync::Arc;
 
 /// A table on its way to another definition.
@@ -28,6 +30,8 @@ struct Altered<'a> {
     name: String,
     made: TableDefinition,
     rows: Batch,
+    /// What the next row is numbered with.
+    next_number: Option<i64>,
 }
 
 impl Session {
@@ -60,11 +64,12 @@ impl Session {
             name: known,
             made: TableDefinition::clone(&definition),
             rows: all_rows(&stored)?,
+            next_number: stored.next_number,
         };
         if !altered.apply(action)? {
             return Ok(());
         }
-        let Altered { made, rows, name, .. } = altered;
+        let Altered { made, rows, name, next_number, .. } = altered;
         check_definition(&made, &around)?;
         for index in &made.indexes {
             index_keys(&made, index, &around).map_err(|error| {
@@ -76,7 +81,7 @@ impl Session {
         if rows.rows > 0 {
             source = source.changed(&[], std::slice::from_ref(&rows))?;
         }
-        source.next_number = stored.next_number;
+        source.next_number = next_number;
         for key in &made.keys {
             check_key(&name, &made, key, (&source, &rows))?;
         }
@@ -85,8 +90,9 @@ impl Session {
         let table = Table { name: name.clone(), kind, source, definition: Some(Arc::clone(&definition)) };
         catalog.put_table(&schema, table);
         let changer = self.changer(catalog, &around);
-        changer.check_rows(&name, &definition, &rows)?;
-        definition.references.iter().try_for_each(|key| changer.check_reference(&name, &definition, key, &rows))
+        let proven = definition.proven();
+        changer.check_rows((&schema, &name), &proven, &rows)?;
+        proven.references.iter().try_for_each(|key| changer.check_reference(&name, &proven, key, &rows))
     }
 }
 
@@ -110,7 +116,7 @@ impl Altered<'_> {
                 let filled = value.as_ref().map_or(Filled::Null, |expr| self.maker.default(expr));
                 self.column_mut(column)?.filled = filled;
             }
-            ast::AlterTable::SetType { column, sql_type } => self.set_type(column, *sql_type)?,
+            ast::AlterTable::SetType { column, declared } => self.set_type(column, *declared)?,
             ast::AlterTable::SetNotNull { column, not_null } => {
                 self.column_mut(column)?.not_null = *not_null;
                 let in_key = |at: &usize| column.matches(&self.made.columns[*at].name);
@@ -123,13 +129,18 @@ impl Altered<'_> {
                 self.maker.constraint(&mut self.made, constraint, self.schema)?;
             }
             ast::AlterTable::DropConstraint { name, drop } => return self.drop_constraint(name, *drop),
+            // All that is proven is checked when the definition is made.
+            ast::AlterTable::CheckConstraints => {
+                self.made = std::mem::take(&mut self.made).with_unproven(false);
+            }
             ast::AlterTable::Rename(_) => {}
         }
         Ok(true)
     }
 
     /// Every value becomes one of the new type, as CAST makes it.
-    fn set_type(&mut self, name: &ast::Ident, sql_type: SqlType) -> Result<()> {
+    fn set_type(&mut self, name: &ast::Ident, declared: DeclaredType) -> Result<()> {
+        let sql_type = declared.sql_type;
         let Some(at) = self.made.columns.iter().position(|column| name.matches(&column.name)) else {
             return Err(no_column(&self.made, &self.name, name));
         };
@@ -151,7 +162,15 @@ impl Altered<'_> {
         self.rows.columns[at] =
             cast_values(&self.rows.columns[at], from, sql_type).map_err(|error| error.at(name.span))?;
         self.made.columns[at].sql_type = sql_type;
+        self.made.columns[at].limit = declared.limit;
+        self.rows.columns[at] = self.held_to_limit(at).map_err(|error| error.at(name.span))?;
         Ok(())
+    }
+
+    /// The values of a column, held to what it asks besides their type.
+    fn held_to_limit(&self, at: usize) -> Result<ArrayRef> {
+        let column = &self.made.columns[at];
+        evaluate(&stored_value(at, column), &self.rows)?.into_array(self.rows.rows)
     }
 
     fn column_mut(&mut self, name: &ast::Ident) -> Result<&mut ColumnDefinition> {
@@ -167,13 +186,32 @@ impl Altered<'_> {
             self.maker.constraint(&mut self.made, constraint, self.schema)?;
         }
         let at = self.made.columns.len() - 1;
-        if matches!(self.made.columns[at].filled, Filled::Generated(_) | Filled::Identity(_)) && self.rows.rows > 0 {
-            let what = "a generated or numbered column for a table that has rows";
-            return Err(Error::not_supported(what).at(column.name.span));
-        }
-        let value = default_value(&self.made, at, self.around)?;
-        self.rows.columns.push(repeat(&value, self.made.columns[at].sql_type, self.rows.rows)?);
+        let made = &self.made.columns[at];
+        let values = match &made.filled {
+            Filled::Generated(_) => {
+                let value = generated_values(&self.made, at, self.around)?;
+                evaluate(&value, &self.rows)?.into_array(self.rows.rows)?
+            }
+            Filled::Identity(identity) => self.numbers(*identity, made.sql_type)?,
+            Filled::Null | Filled::Default(_) => {
+                repeat(&default_value(&self.made, at, self.around)?, made.sql_type, self.rows.rows)?
+            }
+        };
+        self.rows.columns.push(values);
         Ok(())
+    }
+
+    /// A number for each row that there is; the next row goes on behind them.
+    fn numbers(&mut self, identity: Identity, sql_type: SqlType) -> Result<ArrayRef> {
+        let used_up = || Error::new(SqlState::NUMERIC_OUT_OF_RANGE, "there are more rows than numbers");
+        let number = |row: usize| {
+            let row = i64::try_from(row).ok()?;
+            row.checked_mul(identity.increment)?.checked_add(identity.start)
+        };
+        let numbers = (0..self.rows.rows).map(number).collect::<Option<Vec<i64>>>().ok_or_else(used_up)?;
+        self.next_number = Some(number(self.rows.rows).ok_or_else(used_up)?);
+        let numbers: ArrayRef = Arc::new(Int64Array::from(numbers));
+        cast_values(&numbers, SqlType::BigInt, sql_type)
     }
 
     fn drop_column(&mut self, name: &ast::Ident, drop: ast::Drop) -> Result<bool> {

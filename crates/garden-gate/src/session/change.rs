@@ -6,8 +6,10 @@ use super::load::FromFile;
 use super::result_set::ResultSet;
 use super::session::Call;
 use super::{Outcome, Session};
-use crate::bind::{BoundChange, Meaning, MissingParameters, OpenFile, bind_change, bind_returning, done};
-use crate::catalog::{Catalog, Column, Filled, TableDefinition};
+use crate::bind::{
+    BoundChange, Meaning, MissingParameters, OpenFile, bind_change, bind_hidden_rows, bind_returning, done,
+};
+use crate::catalog::{Catalog, Column, Filled, TableDefinition, TableSource};
 use crate::diagnostic::{Error, Note, Result, SqlState};
 use crate::kernel::{Batch, cast_values, evaluate};
 use crate::logical::Expr;
@@ -51,7 +53,7 @@ impl Session {
         (catalog, files): (&Arc<Catalog>, &dyn OpenFile),
     ) -> Result<(Catalog, Changed)> {
         let around = self.around(catalog, files, call.parameters, MissingParameters::Refuse);
-        let BoundChange { schema, table, rows, meaning, checks } = bind_change(change, call.source, &around)?;
+        let BoundChange { schema, table, rows, meaning, checks, .. } = bind_change(change, call.source, &around)?;
         let (old, definition) = stored(catalog, &schema, &table)?;
         self.note_use(catalog, &schema, &table);
         // What is wrong with RETURNING is told before anything is done.
@@ -75,7 +77,7 @@ impl Session {
         let is_insert = matches!(meaning, Meaning::Added { .. });
         let target = (schema.as_str(), table.as_str());
         let (delta, next_number) = delta_of(meaning, rows, (&changer, target), (&old, &definition))?;
-        check_option(&checks, &delta.added, &definition)?;
+        check_option(&checks.plain, &delta.added, &definition)?;
         // Rows that an INSERT replaces are no rows of its own.
         let gone = if is_insert { &[] } else { delta.removed.as_slice() };
         let affected = (delta.added.rows + gone.len() - delta.replaced) as u64;
@@ -85,6 +87,9 @@ impl Session {
         if let Some(next) = if restarts { Some(first_number(&definition)) } else { next_number } {
             changer.set_next_number(target, next)?;
         }
+        if checks.with_queries && delta.added.rows > 0 {
+            self.check_option_queries(change, (&changer.catalog, &definition, &delta.added), call)?;
+        }
         let returned = match before {
             Some(before) => {
                 let (new, before) = beside(&delta.added, &before, delta.replaced)?;
@@ -93,6 +98,29 @@ impl Session {
             None => None,
         };
         Ok((changer.catalog, Changed { affected, returned, notes: found.notes }))
+    }
+}
+
+impl Session {
+    /// An error when a view whose condition holds queries would not show a new row, as the database is after the change.
+    fn check_option_queries(
+        &self,
+        change: &ast::Change,
+        (catalog, definition, added): (&Catalog, &TableDefinition, &Batch),
+        call: &Call<'_>,
+    ) -> Result<()> {
+        let files = self.files();
+        let around = self.around(catalog, &files, call.parameters, MissingParameters::Refuse);
+        let segment = crate::catalog::Segment { columns: added.columns.clone(), rows: added.rows };
+        let rows: Arc<dyn TableSource> =
+            Arc::new(MemoryTable::new(super::constraints::table_columns(definition), vec![segment]));
+        for (view, query) in bind_hidden_rows(change, (&around, &rows))? {
+            let hidden = self.run_prepared(&self.prepare_bound(query, call)?, None)?;
+            if let Some(batch) = hidden.batches.iter().find(|batch| batch.rows > 0) {
+                return Err(not_shown(&view, definition, (batch, 0)));
+            }
+        }
+        Ok(())
     }
 }
 
@@ -109,6 +137,7 @@ fn delta_of(
         Meaning::Added { numbered, duplicates } => {
             let mut rows = rows.unwrap_or(nothing);
             let next_number = number(&mut rows, &numbered, (old, definition))?;
+            changer.generate_anew(&mut rows, &numbered, definition)?;
             (changer.without_duplicates(target, rows, duplicates)?, Some(next_number))
         }
         Meaning::Replaced => {
@@ -118,7 +147,7 @@ fn delta_of(
         }
         Meaning::Merged { numbered } => {
             let rows = rows.unwrap_or_else(|| with_place(&with_place(&nothing)));
-            let (delta, next_number) = merged(&rows, &numbered, (old, definition))?;
+            let (delta, next_number) = merged(&rows, (&numbered, changer), (old, definition))?;
             (delta, Some(next_number))
         }
         Meaning::Removed => {
@@ -134,15 +163,16 @@ fn check_option(checks: &[(String, Expr)], rows: &Batch, definition: &TableDefin
         let truth = evaluate(condition, rows)?.into_array(rows.rows)?;
         let truth = truth.as_boolean();
         if let Some(row) = (0..rows.rows).find(|row| truth.is_null(*row) || !truth.value(*row)) {
-            let row = super::constraints::shown_row(definition, rows, row);
-            return Err(Error::new(
-                SqlState::CHECK_OPTION,
-                format!("view {view:?} would not show the row: CHECK OPTION"),
-            )
-            .with_help(format!("the row is {row}")));
+            return Err(not_shown(view, definition, (rows, row)));
         }
     }
     Ok(())
+}
+
+fn not_shown(view: &str, definition: &TableDefinition, (rows, row): (&Batch, usize)) -> Error {
+    let row = super::constraints::shown_row(definition, rows, row);
+    Error::new(SqlState::CHECK_OPTION, format!("view {view:?} would not show the row: CHECK OPTION"))
+        .with_help(format!("the row is {row}"))
 }
 
 /// Whether CHECK constraints and foreign keys are not looked at.
@@ -184,7 +214,11 @@ fn both(definition: &TableDefinition, new: &Batch, old: &Batch) -> MemoryTable {
 }
 
 /// The rows of a MERGE as a change: those replaced first, then deleted and new ones.
-fn merged(rows: &Batch, numbered: &[usize], table: (&StoredTable, &TableDefinition)) -> Result<(Delta, Option<i64>)> {
+fn merged(
+    rows: &Batch,
+    (numbered, changer): (&[usize], &Changer<'_>),
+    table: (&StoredTable, &TableDefinition),
+) -> Result<(Delta, Option<i64>)> {
     let what = cast_values(&rows.columns[0], SqlType::Integer, SqlType::BigInt)?;
     let (what, places) = (what.as_primitive::<Int64Type>(), rows.columns[1].as_primitive::<Int64Type>());
     let of = |wanted: i64| -> Vec<u32> {
@@ -202,6 +236,7 @@ fn merged(rows: &Batch, numbered: &[usize], table: (&StoredTable, &TableDefiniti
     let columns = Batch::new(rows.columns[2..].to_vec(), rows.rows);
     let mut fresh = columns.take(&inserted.into())?;
     let next_number = number(&mut fresh, numbered, table)?;
+    changer.generate_anew(&mut fresh, numbered, table.1)?;
     let replaced = updated.len();
     let added = Batch::concat(&[columns.take(&updated.into())?, fresh], None)?;
     Ok((Delta { removed, added, replaced }, next_number))

@@ -4,8 +4,10 @@
 use super::change::{empty, stored};
 use super::deferred::Deferral;
 use super::unique_index::{check_unique, is_kept};
-use crate::bind::{Surroundings, bind_checks, default_value};
-use crate::catalog::{Catalog, ForeignKey, KeyConstraint, ReferentialAction, Table, TableDefinition};
+use crate::bind::{Surroundings, bind_checks, default_value, generated_values};
+use crate::catalog::{
+    Catalog, CheckConstraint, Filled, ForeignKey, KeyConstraint, ReferentialAction, Table, TableDefinition,
+};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::{Batch, array_of, evaluate, value_at};
 use crate::storage::{Place, StoredTable};
@@ -60,6 +62,21 @@ impl<'a> Changer<'a> {
         Ok(())
     }
 
+    /// Works out generated columns once more, for rows that have got their numbers since.
+    pub(super) fn generate_anew(
+        &self,
+        rows: &mut Batch,
+        numbered: &[usize],
+        definition: &TableDefinition,
+    ) -> Result<()> {
+        let generated = |at: &usize| matches!(definition.columns[*at].filled, Filled::Generated(_));
+        for at in (0..definition.columns.len()).filter(|_| !numbered.is_empty()).filter(generated) {
+            let value = generated_values(definition, at, self.around)?;
+            rows.columns[at] = evaluate(&value, rows)?.into_array(rows.rows)?;
+        }
+        Ok(())
+    }
+
     /// What is to be added of `rows`: with SKIP DUPLICATES not those whose key there is already, with REPLACE DUPLICATES in their place.
     pub(super) fn without_duplicates(
         &self,
@@ -106,7 +123,7 @@ impl<'a> Changer<'a> {
             return Err(Error::new(SqlState::CONSTRAINT, "changes cause changes more than 128 tables deep"));
         }
         let (old, definition) = stored(&self.catalog, schema, name)?;
-        self.check_rows(name, &definition, &delta.added)?;
+        self.check_rows((schema, name), &definition, &delta.added)?;
         let added = if delta.added.rows > 0 { vec![delta.added.clone()] } else { Vec::new() };
         let new = old.changed(&delta.removed, &added)?;
         for key in definition.keys.iter().filter(|key| !self.deferral.defers(schema, &key.name, key.timing)) {
@@ -115,7 +132,13 @@ impl<'a> Changer<'a> {
         for index in definition.indexes.iter().filter(|index| delta.added.rows > 0 && is_kept(index)) {
             check_unique((name, &definition), index, (&new, &delta.added), self.around)?;
         }
-        self.put((schema, name), new, Arc::clone(&definition));
+        let unproven = self.unchecked && delta.added.rows > 0;
+        let kept = if unproven {
+            Arc::new(TableDefinition::clone(&definition).with_unproven(true))
+        } else {
+            Arc::clone(&definition)
+        };
+        self.put((schema, name), new, kept);
         for reference in definition.references.iter().filter(|_| !self.unchecked) {
             if self.deferral.defers(schema, &reference.name, reference.timing) {
                 continue;
@@ -136,7 +159,12 @@ impl<'a> Changer<'a> {
     }
 
     /// NOT NULL and CHECK.
-    pub(super) fn check_rows(&self, name: &str, definition: &TableDefinition, rows: &Batch) -> Result<()> {
+    pub(super) fn check_rows(
+        &self,
+        (schema, name): TableName<'_>,
+        definition: &TableDefinition,
+        rows: &Batch,
+    ) -> Result<()> {
         if rows.rows == 0 {
             return Ok(());
         }
@@ -152,7 +180,21 @@ impl<'a> Changer<'a> {
         if self.unchecked {
             return Ok(());
         }
+        let put_off = |check: &CheckConstraint| self.deferral.defers(schema, &check.name, check.timing);
+        self.check_conditions(name, definition, (rows, &|check| !put_off(check)))
+    }
+
+    /// The conditions of those checks that are chosen.
+    pub(super) fn check_conditions(
+        &self,
+        name: &str,
+        definition: &TableDefinition,
+        (rows, chosen): (&Batch, &dyn Fn(&CheckConstraint) -> bool),
+    ) -> Result<()> {
         for (check, condition) in definition.checks.iter().zip(bind_checks(definition, self.around)?) {
+            if !chosen(check) {
+                continue;
+            }
             let truth = evaluate(&condition, rows)?.into_array(rows.rows)?;
             let truth = truth.as_boolean();
             if let Some(row) = (0..rows.rows).find(|row| truth.is_valid(*row) && !truth.value(*row)) {
@@ -205,11 +247,27 @@ impl<'a> Changer<'a> {
         found
     }
 
-    /// What becomes of the rows that refer to rows that are gone, or have another key now.
+    /// What becomes of the rows that refer to rows that are gone, or have another key now. A MERGE has rows of both kinds.
     fn referred(
         &mut self,
+        parent: TableName<'_>,
+        child: (&str, &str, &ForeignKey),
+        (before, delta): (&Batch, &Delta),
+    ) -> Result<()> {
+        if delta.replaced > 0 {
+            self.act(parent, (child, child.2.on_update, true), (before, delta))?;
+        }
+        if delta.replaced < before.rows {
+            self.act(parent, (child, child.2.on_delete, false), (before, delta))?;
+        }
+        Ok(())
+    }
+
+    /// Does what the foreign key says to rows that refer to those that were updated, or to those that were deleted.
+    fn act(
+        &mut self,
         (schema, name): TableName<'_>,
-        (child_schema, child, reference): (&str, &str, &ForeignKey),
+        ((child_schema, child, reference), action, is_update): ((&str, &str, &ForeignKey), ReferentialAction, bool),
         (before, delta): (&Batch, &Delta),
     ) -> Result<()> {
         let (parent, parent_definition) = stored(&self.catalog, schema, name)?;
@@ -219,19 +277,11 @@ impl<'a> Changer<'a> {
         let (table, definition) = stored(&self.catalog, child_schema, child)?;
         let mut children: Vec<(u32, Place)> = Vec::new();
         table.find((&reference.columns, false), (&keys, before.rows), |row, place| {
-            if !there[row as usize] {
+            if !there[row as usize] && ((row as usize) < delta.replaced) == is_update {
                 children.push((row, place));
             }
         })?;
         let Some((first, _)) = children.first() else { return Ok(()) };
-        let (updated, deleted): (Vec<_>, Vec<_>) =
-            children.iter().copied().partition(|(row, _)| (*row as usize) < delta.replaced);
-        if !updated.is_empty() && !deleted.is_empty() && reference.on_update != reference.on_delete {
-            let what = "a statement that both updates and deletes rows that others refer to, under different actions";
-            return Err(Error::not_supported(what));
-        }
-        let is_update = !updated.is_empty();
-        let action = if is_update { reference.on_update } else { reference.on_delete };
         if action == ReferentialAction::NoAction
             && self.deferral.defers(child_schema, &reference.name, reference.timing)
         {

@@ -5,7 +5,7 @@ use super::change::stored;
 use super::constraints::{Changer, check_key};
 use super::transaction::{Transaction, holds, no_transaction};
 use crate::bind::{MissingParameters, Parameters};
-use crate::catalog::{Catalog, Table, Timing};
+use crate::catalog::{Catalog, CheckConstraint, Table, Timing};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::syntax::ast;
 
@@ -121,11 +121,13 @@ impl Session {
                 !settled && chosen(schema, &reference.name, reference.timing)
             });
             let (keys, references): (Vec<_>, Vec<_>) = (keys.collect(), references.collect());
-            if keys.is_empty() && references.is_empty() {
+            let is_due = |check: &CheckConstraint| !unchanged && chosen(schema, &check.name, check.timing);
+            if keys.is_empty() && references.is_empty() && !definition.checks.iter().any(is_due) {
                 continue;
             }
             let (source, _) = stored(catalog, schema, &table.name)?;
             let rows = source.rows_at(&source.places()?)?;
+            changer.check_conditions(&table.name, definition, (&rows, &is_due))?;
             for key in keys {
                 check_key(&table.name, definition, key, (&source, &rows))?;
             }
@@ -141,6 +143,6 @@ fn timings(table: &Table) -> Vec<(&str, Timing)> {
     let Some(definition) = &table.definition else { return Vec::new() };
     let keys = definition.keys.iter().map(|key| (key.name.as_str(), key.timing));
     let references = definition.references.iter().map(|reference| (reference.name.as_str(), reference.timing));
-    let checks = definition.checks.iter().map(|check| (check.name.as_str(), Timing::AtOnce));
+    let checks = definition.checks.iter().map(|check| (check.name.as_str(), check.timing));
     keys.chain(references).chain(checks).collect()
 }

@@ -49,6 +49,7 @@ impl Session {
             ast::Definition::AlterSequence { name, change } => self.alter_sequence(&mut changed, name, change)?,
             ast::Definition::CreateDomain(made) => self.create_domain(&mut changed, made, call)?,
             ast::Definition::CreateFunction(made) => self.create_function(&mut changed, made, call)?,
+            ast::Definition::AlterDomain { name, change } => self.alter_domain(&mut changed, (name, change), call)?,
             ast::Definition::DropObject { kind, name, drop } => self.drop_object(&mut changed, *kind, name, *drop)?,
             ast::Definition::Comment(comment) => self.comment(&mut changed, comment, call)?,
         }
@@ -58,6 +59,7 @@ impl Session {
                 | ast::Definition::DropTable { .. }
                 | ast::Definition::DropIndex { .. }
                 | ast::Definition::DropView { .. }
+                | ast::Definition::AlterDomain { .. }
                 | ast::Definition::DropObject { .. }
                 | ast::Definition::AlterTable { .. }
         );
@@ -307,6 +309,7 @@ pub(super) fn plain_column(name: &str, sql_type: crate::types::SqlType) -> Colum
     ColumnDefinition {
         name: name.to_owned(),
         sql_type,
+        limit: None,
         not_null: false,
         filled: Filled::Null,
         hidden: false,

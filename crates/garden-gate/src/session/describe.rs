@@ -1,7 +1,10 @@
 //! What is known of tables: columns, constraints, and the statistics the planner goes by.
 
 use super::Session;
-use crate::catalog::{Catalog, ColumnStatistics, Filled, Index, Table, TableDefinition, Timing, subject};
+use crate::catalog::{
+    Catalog, ColumnStatistics, Filled, Index, ReferentialAction, Table, TableDefinition, Timing, View, ViewCheck,
+    subject,
+};
 use crate::diagnostic::{Error, Result, SqlState, suggestion};
 use crate::types::SqlType;
 use std::sync::Arc;
@@ -38,6 +41,8 @@ pub struct ColumnFacts {
     pub name: String,
     /// Its type; `None` for the column of a view.
     pub sql_type: Option<SqlType>,
+    /// Its type as it was declared, e.g. `TIMESTAMP(3)`; empty for the column of a view.
+    pub declared: String,
     /// Whether NULL is refused.
     pub not_null: bool,
     /// What fills it when an INSERT does not, as it is written, e.g. `DEFAULT 'shade'`.
@@ -85,6 +90,7 @@ impl Session {
                 let column = |name: &String| ColumnFacts {
                     name: name.clone(),
                     sql_type: None,
+                    declared: String::new(),
                     not_null: false,
                     filled: None,
                     statistics: None,
@@ -98,7 +104,7 @@ impl Session {
                     columns: view.columns.iter().map(column).collect(),
                     constraints: Vec::new(),
                     indexes: Vec::new(),
-                    query: Some(view.query.text().to_owned()),
+                    query: Some(view_text(view)),
                     comment: None,
                 };
                 add_comments(&catalog, &mut facts, "VIEW");
@@ -143,6 +149,7 @@ fn described(schema: &str, table: &Table) -> Result<TableFacts> {
         columns.push(ColumnFacts {
             name: column.name.clone(),
             sql_type: Some(column.sql_type),
+            declared: defined.map_or_else(|| column.sql_type.to_string(), |column| column.declared().to_string()),
             not_null: defined.is_some_and(|column| column.not_null),
             filled,
             statistics: Some(table.source.statistics(at)?),
@@ -188,20 +195,51 @@ fn constraints(definition: &TableDefinition) -> Vec<ConstraintFacts> {
         let text = format!("{kind} ({}){}", names(&key.columns), timing_words(key.timing));
         ConstraintFacts { name: key.name.clone(), text }
     });
+    let unproven = |unproven: bool| if unproven { " UNPROVEN" } else { "" };
     let checks = definition.checks.iter().map(|check| ConstraintFacts {
         name: check.name.clone(),
-        text: format!("CHECK ({})", check.condition.text().trim()),
+        text: format!(
+            "CHECK ({}){}{}",
+            check.condition.text().trim(),
+            timing_words(check.timing),
+            unproven(check.unproven)
+        ),
     });
     let references = definition.references.iter().map(|reference| ConstraintFacts {
         name: reference.name.clone(),
         text: format!(
-            "FOREIGN KEY ({}) REFERENCES {}{}",
+            "FOREIGN KEY ({}) REFERENCES {}{}{}{}{}{}",
             names(&reference.columns),
             reference.table.1,
-            timing_words(reference.timing)
+            if reference.full { " MATCH FULL" } else { "" },
+            action_words(" ON DELETE", reference.on_delete),
+            action_words(" ON UPDATE", reference.on_update),
+            timing_words(reference.timing),
+            unproven(reference.unproven)
         ),
     });
     keys.chain(checks).chain(references).collect()
+}
+
+/// The query of a view, with its CHECK OPTION.
+fn view_text(view: &View) -> String {
+    let check = match view.check {
+        None => "",
+        Some(ViewCheck::Local) => " WITH LOCAL CHECK OPTION",
+        Some(ViewCheck::Cascaded) => " WITH CASCADED CHECK OPTION",
+    };
+    format!("{}{check}", view.query.text())
+}
+
+fn action_words(event: &str, action: ReferentialAction) -> String {
+    let words = match action {
+        ReferentialAction::NoAction => return String::new(),
+        ReferentialAction::Restrict => "RESTRICT",
+        ReferentialAction::Cascade => "CASCADE",
+        ReferentialAction::SetNull => "SET NULL",
+        ReferentialAction::SetDefault => "SET DEFAULT",
+    };
+    format!("{event} {words}")
 }
 
 fn timing_words(timing: Timing) -> &'static str {

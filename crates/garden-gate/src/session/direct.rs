@@ -41,7 +41,12 @@ impl DirectInsert {
         let plain = change.with.is_none() && change.returning.is_none() && insert.overriding.is_none();
         let Meaning::Added { numbered, duplicates: ast::Duplicates::Refuse } = &bound.meaning else { return None };
         let definition = catalog.table(&bound.schema, &bound.table)?.definition.clone()?;
-        if !plain || !numbered.is_empty() || !bound.checks.is_empty() || definition.temporary.is_some() {
+        if !plain
+            || !numbered.is_empty()
+            || !bound.checks.plain.is_empty()
+            || bound.checks.with_queries
+            || definition.temporary.is_some()
+        {
             return None;
         }
         let named = |at: usize| match &insert.columns {
@@ -101,6 +106,8 @@ impl DirectInsert {
 
 fn given(expr: &ast::Expr, column: &ColumnDefinition) -> Option<Cell> {
     match &expr.kind {
+        // What a column asks besides its type is worked out the usual way.
+        _ if column.limit.is_some() => None,
         ast::ExprKind::Parameter(name) => Some(Cell::Parameter(name.clone())),
         ast::ExprKind::Literal(literal, _) => value(literal, column.sql_type).map(Cell::Constant),
         _ => None,
@@ -109,6 +116,7 @@ fn given(expr: &ast::Expr, column: &ColumnDefinition) -> Option<Cell> {
 
 fn default(column: &ColumnDefinition) -> Option<Cell> {
     match &column.filled {
+        _ if column.limit.is_some() => None,
         Filled::Null => value(&Value::Null, column.sql_type).map(Cell::Constant),
         Filled::Default(text) => match expression_of(text).ok()?.kind {
             ast::ExprKind::Literal(literal, _) => value(&literal, column.sql_type).map(Cell::Constant),

@@ -239,8 +239,8 @@ impl Session {
         let kind = ast::ChangeKind::Insert(ast::Insert { rows: ast::InsertRows::Defaults, ..insert.clone() });
         let bound = bind_change(&ast::Change { kind, ..change.clone() }, call.source, &around)?;
         let (_, definition) = stored(&catalog, &bound.schema, &bound.table)?;
-        let shown = definition.columns.iter().filter(|column| !column.hidden);
-        Ok(shown.map(|column| column.name.clone()).collect())
+        let shown = bound.columns.iter().filter(|(_, at)| !definition.columns[*at].hidden);
+        Ok(shown.map(|(name, _)| name.clone()).collect())
     }
 
     /// Opens the file, with the types of the table's columns where the file has none of its own.
@@ -272,12 +272,13 @@ impl Session {
         let bound = bind_change(change, call.source, &around)?;
         let (_, definition) = stored(&catalog, &bound.schema, &bound.table)?;
         // Rows may refer to rows that come later in the file.
+        let columns: Vec<(String, usize)> = bound.columns;
         source.target = (bound.schema, bound.table);
         source.whole = definition.references.iter().any(|reference| reference.table == source.target);
         if let Kind::Text(rows) = std::mem::replace(&mut source.kind, Kind::Typed)
             && let TextRows::Here(mut loader) = *rows
         {
-            loader.set_types(&types_of(&source.columns, change, &definition));
+            loader.set_types(&types_of(&source.columns, change, (&columns, &definition)));
             source.columns = loader.columns();
             source.kind = Kind::Text(Box::new(TextRows::of(loader, threads)));
         }
@@ -427,15 +428,19 @@ impl Report {
 }
 
 /// For each column of the file the type of the column that it goes into: by name where the table has all of them, else by place.
-fn types_of(columns: &[Column], change: &ast::Change, definition: &TableDefinition) -> Vec<SqlType> {
-    let own = &definition.columns;
+fn types_of(
+    columns: &[Column],
+    change: &ast::Change,
+    (own, definition): (&[(String, usize)], &TableDefinition),
+) -> Vec<SqlType> {
+    let sql_type = |at: usize| definition.columns[at].sql_type;
     let named = match &change.kind {
         ast::ChangeKind::Insert(insert) => insert.columns.as_ref(),
         _ => None,
     };
     let by_name = |column: &Column| {
-        let found = own.iter().find(|own| own.name.eq_ignore_ascii_case(&column.name));
-        found.map(|column| column.sql_type)
+        let found = own.iter().find(|(name, _)| name.eq_ignore_ascii_case(&column.name));
+        found.map(|(_, at)| sql_type(*at))
     };
     if named.is_none()
         && let Some(types) = columns.iter().map(by_name).collect()
@@ -444,10 +449,10 @@ fn types_of(columns: &[Column], change: &ast::Change, definition: &TableDefiniti
     }
     match named {
         Some(names) => {
-            let of = |name: &ast::Ident| own.iter().find(|own| name.matches(&own.name)).map(|own| own.sql_type);
+            let of = |name: &ast::Ident| own.iter().find(|(own, _)| name.matches(own)).map(|(_, at)| sql_type(*at));
             names.iter().map(|name| of(name).unwrap_or(SqlType::TEXT)).collect()
         }
-        None => own.iter().filter(|column| !column.hidden).map(|column| column.sql_type).collect(),
+        None => own.iter().filter(|(_, at)| !definition.columns[*at].hidden).map(|(_, at)| sql_type(*at)).collect(),
     }
 }
 

@@ -14,6 +14,7 @@ mod delta;
 mod dependents;
 mod describe;
 mod direct;
+mod domain;
 mod export;
 mod files;
 mod index;

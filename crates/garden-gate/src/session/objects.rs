@@ -1,11 +1,11 @@
-//! CREATE, ALTER and DROP of sequences, domains and table functions, and COMMENT ON.
+//! CREATE, ALTER and DROP of sequences and table functions, and COMMENT ON.
 
 use super::Session;
 use super::definition::{duplicate, no_schema};
+use super::domain::refuse_used;
 use super::session::Call;
-use super::table_definition::written;
-use crate::bind::{MissingParameters, bind_query, check_domain, function_problem};
-use crate::catalog::{Catalog, Comment, Domain, Named, Numbers, Schema, Sequence, TableFunction, named, subject};
+use crate::bind::{MissingParameters, bind_query, function_problem};
+use crate::catalog::{Catalog, Comment, Named, Numbers, Schema, Sequence, TableFunction, named, subject};
 use crate::diagnostic::{Error, Result, SourceText, SqlState, suggestion};
 use crate::syntax::ast::{self, ObjectKind};
 use crate::types::SqlType;
@@ -43,29 +43,6 @@ impl Session {
         }
         let made = Arc::new(Sequence::new(old.name.clone(), numbers, next));
         sequences.iter_mut().filter(|known| known.name == old.name).for_each(|known| *known = Arc::clone(&made));
-        Ok(())
-    }
-
-    pub(super) fn create_domain(&self, catalog: &mut Catalog, made: &ast::CreateDomain, call: &Call<'_>) -> Result<()> {
-        let (schema, name) = self.new_place(catalog, &made.name)?;
-        if known(&catalog.schema_mut(&schema).domains, name).is_some() {
-            return Err(duplicate("domain", name));
-        }
-        let check = |(at, (given, condition)): (usize, &(Option<ast::Ident>, ast::Expr))| {
-            let plain = if at == 0 { "check".to_owned() } else { format!("check_{}", at + 1) };
-            (given.as_ref().map_or(plain, |name| name.text.clone()), written(call.source, condition))
-        };
-        let domain = Domain {
-            name: name.text.clone(),
-            sql_type: made.sql_type,
-            default: made.default.as_ref().map(|default| written(call.source, default)),
-            not_null: made.not_null,
-            checks: made.checks.iter().enumerate().map(check).collect(),
-        };
-        let files = self.files();
-        let around = self.around(catalog, &files, call.parameters, MissingParameters::Refuse);
-        check_domain(&domain, &around)?;
-        catalog.schema_mut(&schema).domains.push(Arc::new(domain));
         Ok(())
     }
 
@@ -192,11 +169,11 @@ impl Session {
     }
 }
 
-fn known<'l, T: Named>(list: &'l [Arc<T>], name: &ast::Ident) -> Option<&'l Arc<T>> {
+pub(super) fn known<'l, T: Named>(list: &'l [Arc<T>], name: &ast::Ident) -> Option<&'l Arc<T>> {
     list.iter().find(|known| name.matches(known.name()))
 }
 
-fn missing<T: Named>(what: &str, list: &[Arc<T>], name: &ast::Ident) -> Error {
+pub(super) fn missing<T: Named>(what: &str, list: &[Arc<T>], name: &ast::Ident) -> Error {
     let names: Vec<&str> = list.iter().map(|known| known.name()).collect();
     let error = Error::new(SqlState::SYNTAX_OR_RULE, format!("no {what} {:?}", name.text)).at(name.span);
     if names.is_empty() { error } else { error.with_help(suggestion(&name.text, &names, "there are")) }
@@ -246,23 +223,6 @@ fn outside(name: &ast::Ident, numbers: Numbers) -> Error {
     let Numbers { sql_type, start, least, most, .. } = numbers;
     let message = format!("sequence {:?} can't start with {start} between {least} and {most} as {sql_type}", name.text);
     Error::new(SqlState::SYNTAX_OR_RULE, message).at(name.span)
-}
-
-/// An error when a column has the domain.
-fn refuse_used(catalog: &Catalog, schema: &str, name: &ast::Ident) -> Result<()> {
-    let Some(domain) = catalog.schema(schema).and_then(|schema| known(&schema.domains, name)) else { return Ok(()) };
-    let wanted = (schema.to_owned(), domain.name.clone());
-    for (_, table) in catalog.tables() {
-        let columns = table.definition.iter().flat_map(|definition| &definition.columns);
-        if let Some(column) = columns.into_iter().find(|column| column.domain.as_ref() == Some(&wanted)) {
-            let message =
-                format!("column {:?} of table {:?} has the domain {:?}", column.name, table.name, domain.name);
-            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message)
-                .with_help("with CASCADE the columns keep its type, default and conditions")
-                .at(name.span));
-        }
-    }
-    Ok(())
 }
 
 /// Takes away what is said of things that are there no longer.

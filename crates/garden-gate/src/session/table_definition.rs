@@ -8,6 +8,7 @@ use crate::catalog::{
 };
 use crate::diagnostic::{Error, Result, SourceText, Span, SqlState, suggestion};
 use crate::syntax::{ast, with_name_for};
+use crate::types::DeclaredType;
 use std::sync::Arc;
 
 /// Makes the definition of one table.
@@ -42,7 +43,7 @@ impl Maker<'_> {
         self.new_name(made, &column.name)?;
         let domain = column.domain.as_ref().map(|name| self.domain(name)).transpose()?;
         let (domain, domain_name) = domain.unzip();
-        let sql_type = domain.as_ref().map_or(column.sql_type, |domain| domain.sql_type);
+        let DeclaredType { sql_type, limit } = domain.as_ref().map_or(column.declared, |domain| domain.sql_type.into());
         let filled = match &column.filled {
             None => domain.as_ref().and_then(|domain| domain.default.clone()).map_or(Filled::Null, Filled::Default),
             Some(ast::FilledBy::Default(expr)) => Filled::Default(self.written(expr)),
@@ -58,6 +59,7 @@ impl Maker<'_> {
         made.columns.push(ColumnDefinition {
             name: column.name.text.clone(),
             sql_type,
+            limit,
             not_null: column.not_null
                 || domain.as_ref().is_some_and(|domain| domain.not_null)
                 || matches!(filled, Filled::Identity(_)),
@@ -68,7 +70,8 @@ impl Maker<'_> {
         for (name, condition) in domain.iter().flat_map(|domain| &domain.checks) {
             let text = with_name_for(condition, "VALUE", &column.name.text)?;
             let name = self.free_name(made, &format!("{}_{name}", column.name.text));
-            made.checks.push(CheckConstraint { name, condition: SourceText::new(text) });
+            let (condition, timing) = (SourceText::new(text), Timing::AtOnce);
+            made.checks.push(CheckConstraint { name, condition, timing, unproven: false });
         }
         Ok(())
     }
@@ -110,6 +113,7 @@ impl Maker<'_> {
             self.new_name(made, &ident)?;
             let defined = table.definition.as_ref().map(|definition| &definition.columns[at]);
             let mut copy = super::definition::plain_column(&column.name, column.sql_type);
+            copy.limit = defined.and_then(|column| column.limit);
             copy.not_null = defined.is_some_and(|column| column.not_null);
             made.columns.push(copy);
         }
@@ -137,14 +141,10 @@ impl Maker<'_> {
                 let (primary, nulls_same, timing) = (*primary, *nulls_same, constraint.timing);
                 made.keys.push(KeyConstraint { name, columns: places, primary, nulls_same, timing });
             }
-            ast::ConstraintKind::Check(_) if constraint.timing != Timing::AtOnce => {
-                return Err(
-                    Error::not_supported("a CHECK that is looked at later than its statement").at(constraint.span)
-                );
-            }
             ast::ConstraintKind::Check(condition) => {
                 let name = self.name(made, constraint, "check")?;
-                made.checks.push(CheckConstraint { name, condition: self.written(condition) });
+                let (condition, timing) = (self.written(condition), constraint.timing);
+                made.checks.push(CheckConstraint { name, condition, timing, unproven: false });
             }
             ast::ConstraintKind::Foreign(foreign) => {
                 let name = self.name(made, constraint, &format!("{}_reference", self.joined(&foreign.columns)))?;
@@ -224,8 +224,8 @@ impl Maker<'_> {
             }
         }
         let (on_delete, on_update, full) = (foreign.on_delete, foreign.on_update, foreign.full);
-        let timing = Timing::AtOnce;
-        Ok(ForeignKey { name, columns, table: (schema, parent_name), referred, on_delete, on_update, full, timing })
+        let (timing, unproven, table) = (Timing::AtOnce, false, (schema, parent_name));
+        Ok(ForeignKey { name, columns, table, referred, on_delete, on_update, full, timing, unproven })
     }
 
     fn columns(&self, made: &TableDefinition, names: &[ast::Ident]) -> Result<Vec<usize>> {
@@ -259,12 +259,8 @@ impl Maker<'_> {
         Ok(self.free_name(made, kind))
     }
 
-    /// A name for a constraint that no other has.
     fn free_name(&self, made: &TableDefinition, kind: &str) -> String {
-        let known = constraint_names(made);
-        let plain = format!("{}_{kind}", self.table.text);
-        let numbered = (2..).map(|number| format!("{plain}_{number}"));
-        std::iter::once(plain.clone()).chain(numbered).find(|name| !known.contains(name)).unwrap_or(plain)
+        free_name(made, &self.table.text, kind)
     }
 
     pub(super) fn default(&self, expr: &ast::Expr) -> Filled {
@@ -281,6 +277,14 @@ impl Maker<'_> {
 pub(super) fn written(source: &SourceText, expr: &ast::Expr) -> Written {
     let before = " ".repeat(expr.span.start as usize);
     SourceText::new(format!("{before}{}", source.slice(expr.span)))
+}
+
+/// A name for a constraint that no other has.
+pub(super) fn free_name(made: &TableDefinition, table: &str, kind: &str) -> String {
+    let known = constraint_names(made);
+    let plain = format!("{table}_{kind}");
+    let numbered = (2..).map(|number| format!("{plain}_{number}"));
+    std::iter::once(plain.clone()).chain(numbered).find(|name| !known.contains(name)).unwrap_or(plain)
 }
 
 pub(super) fn constraint_names(definition: &TableDefinition) -> Vec<String> {

@@ -11,7 +11,7 @@ use crate::catalog::{
 };
 use crate::diagnostic::{Result, SourceText};
 use crate::syntax::type_of;
-use crate::types::{Direction, Nulls};
+use crate::types::{DeclaredType, Direction, Nulls};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
@@ -34,7 +34,7 @@ struct TableText {
     name: String,
     columns: Vec<ColumnDefinitionText>,
     keys: Vec<KeyText>,
-    checks: Vec<(String, String)>,
+    checks: Vec<CheckText>,
     references: Vec<ReferenceText>,
     #[serde(default)]
     indexes: Vec<IndexText>,
@@ -74,7 +74,35 @@ struct KeyText {
     timing: Option<String>,
 }
 
+/// Name and condition; and where there is more to say of it, when it is checked and whether it is unproven.
 #[derive(Serialize, Deserialize)]
+#[serde(untagged)]
+enum CheckText {
+    Plain(String, String),
+    Full(String, String, Option<String>, bool),
+}
+
+impl CheckText {
+    fn of(check: &CheckConstraint) -> Self {
+        let (name, text) = (check.name.clone(), check.condition.text().trim().to_owned());
+        if check.timing == Timing::AtOnce && !check.unproven {
+            return Self::Plain(name, text);
+        }
+        Self::Full(name, text, timing_text(check.timing), check.unproven)
+    }
+
+    fn check(self) -> CheckConstraint {
+        let (name, text, timing, unproven) = match self {
+            Self::Plain(name, text) => (name, text, None, false),
+            Self::Full(name, text, timing, unproven) => (name, text, timing, unproven),
+        };
+        let (condition, timing) = (SourceText::new(text), timing_of(timing.as_deref()));
+        CheckConstraint { name, condition, timing, unproven }
+    }
+}
+
+#[derive(Serialize, Deserialize)]
+#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 struct ReferenceText {
     name: String,
     columns: Vec<usize>,
@@ -85,6 +113,8 @@ struct ReferenceText {
     full: bool,
     #[serde(default)]
     timing: Option<String>,
+    #[serde(default)]
+    unproven: bool,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -216,7 +246,7 @@ fn table_text(
 ) -> TableText {
     let column = |column: &ColumnDefinition| ColumnDefinitionText {
         name: column.name.clone(),
-        sql_type: column.sql_type.to_string(),
+        sql_type: column.declared().to_string(),
         not_null: column.not_null,
         hidden: column.hidden,
         filled: match &column.filled {
@@ -245,13 +275,13 @@ fn table_text(
         on_update: action_text(reference.on_update),
         full: reference.full,
         timing: timing_text(reference.timing),
+        unproven: reference.unproven,
     };
-    let check = |check: &CheckConstraint| (check.name.clone(), check.condition.text().trim().to_owned());
     TableText {
         name: name.to_owned(),
         columns: definition.columns.iter().map(column).collect(),
         keys: definition.keys.iter().map(key).collect(),
-        checks: definition.checks.iter().map(check).collect(),
+        checks: definition.checks.iter().map(CheckText::of).collect(),
         references: definition.references.iter().map(reference).collect(),
         indexes: definition.indexes.iter().map(IndexText::of).collect(),
         next_number,
@@ -299,7 +329,7 @@ fn read_table(
 ) -> std::result::Result<Result<Table>, String> {
     let mut definition = TableDefinition::default();
     for column in table.columns {
-        let sql_type = type_of(&column.sql_type).map_err(|_| format!("the type of column {:?}", column.name))?;
+        let declared = type_of(&column.sql_type).map_err(|_| format!("the type of column {:?}", column.name))?;
         let filled = match column.filled {
             FilledText::Null => Filled::Null,
             FilledText::Default(text) => Filled::Default(SourceText::new(text)),
@@ -309,15 +339,15 @@ fn read_table(
             }
         };
         let ColumnDefinitionText { name, not_null, hidden, domain, .. } = column;
-        definition.columns.push(ColumnDefinition { name, sql_type, not_null, filled, hidden, domain });
+        let DeclaredType { sql_type, limit } = declared;
+        definition.columns.push(ColumnDefinition { name, sql_type, limit, not_null, filled, hidden, domain });
     }
     let key = |key: KeyText| {
         let KeyText { name, columns, primary, nulls_same, timing } = key;
         KeyConstraint { name, columns, primary, nulls_same, timing: timing_of(timing.as_deref()) }
     };
     definition.keys = table.keys.into_iter().map(key).collect();
-    let check = |(name, text): (String, String)| CheckConstraint { name, condition: SourceText::new(text) };
-    definition.checks = table.checks.into_iter().map(check).collect();
+    definition.checks = table.checks.into_iter().map(CheckText::check).collect();
     let reference = |reference: ReferenceText| ForeignKey {
         on_delete: action_of(&reference.on_delete),
         on_update: action_of(&reference.on_update),
@@ -327,6 +357,7 @@ fn read_table(
         referred: reference.referred,
         full: reference.full,
         timing: timing_of(reference.timing.as_deref()),
+        unproven: reference.unproven,
     };
     definition.references = table.references.into_iter().map(reference).collect();
     definition.indexes = table.indexes.into_iter().map(IndexText::index).collect();

@@ -111,5 +111,5 @@ impl ObjectTexts {
 }
 
 fn known_type(text: &str, of: &str) -> Result<SqlType, String> {
-    type_of(text).map_err(|_| format!("the type of {of:?}"))
+    type_of(text).map(|declared| declared.sql_type).map_err(|_| format!("the type of {of:?}"))
 }

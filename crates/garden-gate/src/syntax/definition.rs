@@ -8,7 +8,7 @@ use super::lexer::Symbol;
 use super::parser::Parser;
 use crate::catalog::{Identity, ReferentialAction, Temporary, Timing, ViewCheck};
 use crate::diagnostic::Result;
-use crate::types::SqlType;
+use crate::types::{DeclaredType, SqlType};
 
 impl Parser<'_> {
     /// What stands behind CREATE.
@@ -171,10 +171,10 @@ impl Parser<'_> {
 
     pub(super) fn column_element(&mut self) -> Result<ColumnElement> {
         let name = self.name("a column or a constraint")?;
-        let (sql_type, domain) = self.type_or_domain()?;
+        let (declared, domain) = self.type_or_domain()?;
         let mut element = ColumnElement {
             name,
-            sql_type,
+            declared,
             domain,
             not_null: false,
             filled: None,
@@ -204,12 +204,12 @@ impl Parser<'_> {
     }
 
     /// The type of a column; the name of a domain stands for its type.
-    fn type_or_domain(&mut self) -> Result<(SqlType, Option<Name>)> {
+    pub(super) fn type_or_domain(&mut self) -> Result<(DeclaredType, Option<Name>)> {
         let start = self.span();
-        match self.data_type() {
-            Ok(sql_type) => Ok((sql_type, None)),
+        match self.declared_type() {
+            Ok(declared) => Ok((declared, None)),
             Err(_) if self.span() == start && self.at_name() => {
-                Ok((SqlType::Null, Some(self.qualified_name("a data type")?)))
+                Ok((SqlType::Null.into(), Some(self.qualified_name("a data type")?)))
             }
             Err(error) => Err(error),
         }
@@ -402,13 +402,19 @@ impl Parser<'_> {
         if self.accept_word("SEQUENCE") {
             return self.alter_sequence();
         }
-        self.expect_either("TABLE", "TABLE or SEQUENCE")?;
+        if self.accept_word("DOMAIN") {
+            return self.alter_domain();
+        }
+        self.expect_either("TABLE", "TABLE, SEQUENCE or DOMAIN")?;
         let name = self.qualified_name("the name of a table")?;
         let action = self.alter_table()?;
         Ok(Definition::AlterTable { name, action })
     }
 
     fn alter_table(&mut self) -> Result<AlterTable> {
+        if self.accept_words(&["CHECK", "CONSTRAINTS"]) {
+            return Ok(AlterTable::CheckConstraints);
+        }
         if self.accept_word("ADD") {
             let constraint = self.at_any(&["CONSTRAINT", "CHECK", "UNIQUE"])
                 || self.at_words(&["PRIMARY", "KEY"])
@@ -441,7 +447,7 @@ impl Parser<'_> {
             self.expect_word("TO")?;
             return Ok(AlterTable::RenameColumn { name, to: self.name("the new name")? });
         }
-        self.expect_either("ALTER", "ADD, DROP, RENAME or ALTER")?;
+        self.expect_either("ALTER", "ADD, DROP, RENAME, ALTER or CHECK CONSTRAINTS")?;
         self.accept_word("COLUMN");
         let column = self.name("a column")?;
         if self.accept_words(&["SET", "DEFAULT"]) {
@@ -457,7 +463,7 @@ impl Parser<'_> {
             return Ok(AlterTable::SetNotNull { column, not_null: false });
         }
         if self.accept_words(&["SET", "DATA", "TYPE"]) {
-            return Ok(AlterTable::SetType { column, sql_type: self.data_type()? });
+            return Ok(AlterTable::SetType { column, declared: self.declared_type()? });
         }
         Err(self.expected("SET DEFAULT, DROP DEFAULT, SET NOT NULL, DROP NOT NULL or SET DATA TYPE"))
     }

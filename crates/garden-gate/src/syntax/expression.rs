@@ -3,7 +3,7 @@ use super::lexer::{Symbol, TokenKind};
 use super::parser::{MAX_DEPTH, Parser};
 use super::problem::Problem;
 use crate::diagnostic::{Error, Result, Span};
-use crate::types::{Field, SqlType, Value};
+use crate::types::{Field, SqlType, TypeLimit, Value};
 
 impl Parser<'_> {
     /// Any value expression; the entry of the grammar of clause 6.28.
@@ -302,16 +302,24 @@ impl Parser<'_> {
         self.expect_symbol(Symbol::LeftParen, "(")?;
         let operand = self.expression()?;
         self.expect_word("AS")?;
-        let target = self.cast_target()?;
+        let (target, domain) = self.type_or_domain()?;
+        if let Some(domain) = domain {
+            self.close(open)?;
+            return self.node(ExprKind::CastToDomain(Box::new(operand), domain), start.to(self.last_span()));
+        }
         let format =
             if self.accept_word("FORMAT") { Some(self.text_literal("a template in single quotes")?) } else { None };
         self.close(open)?;
         let span = start.to(self.last_span());
         let cast = self.node(ExprKind::Cast(Box::new(operand), target.sql_type, format), span)?;
-        let cast = self.with_digits(cast, target.digits, span)?;
-        let Some(most) = target.most else { return Ok(cast) };
-        let most = self.number_node(most.into(), span)?;
-        self.plain_call("GREATEST CARDINALITY", vec![cast, most], span)
+        match target.limit {
+            None => Ok(cast),
+            Some(TypeLimit::SecondDigits(digits)) => self.with_digits(cast, digits, span),
+            Some(TypeLimit::Elements(most)) => {
+                let most = self.number_node(most.into(), span)?;
+                self.plain_call("GREATEST CARDINALITY", vec![cast, most], span)
+            }
+        }
     }
 
     /// A time with fewer digits of its seconds; the others are dropped.
@@ -376,9 +384,11 @@ impl ExprKind {
             Self::AtZone(operand, zone) => operand.depth.max(zone.as_ref().map_or(0, |zone| zone.depth)),
             Self::Element(operands) => pair(operands),
             Self::And(terms) | Self::Or(terms) => deepest(terms),
-            Self::Not(operand) | Self::Negate(operand) | Self::Cast(operand, ..) | Self::Is { operand, .. } => {
-                operand.depth
-            }
+            Self::Not(operand)
+            | Self::Negate(operand)
+            | Self::Cast(operand, ..)
+            | Self::CastToDomain(operand, _)
+            | Self::Is { operand, .. } => operand.depth,
             Self::Compare(_, operands) | Self::Arithmetic(_, operands) | Self::Concat(operands) => pair(operands),
             Self::Distinct { operands, .. } => pair(operands),
             Self::Between { operands, .. } => deepest(operands.as_slice()),

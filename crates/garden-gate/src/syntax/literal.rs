@@ -6,18 +6,9 @@ use super::parser::Parser;
 use super::problem::Problem;
 use crate::diagnostic::{Error, Result};
 use crate::types::{
-    Decimal, Field, Interval, RowField, SqlType, Value, parse_address, parse_date, parse_hex, parse_instant,
-    parse_interval, parse_time, parse_time_of_zone, parse_timestamp, parse_uuid,
+    Decimal, DeclaredType, Field, Interval, RowField, SqlType, TypeLimit, Value, parse_address, parse_date, parse_hex,
+    parse_instant, parse_interval, parse_time, parse_time_of_zone, parse_timestamp, parse_uuid,
 };
-
-/// What a value is cast to.
-pub(super) struct CastTarget {
-    pub(super) sql_type: SqlType,
-    /// Behind the point of a second.
-    pub(super) digits: u8,
-    /// The greatest cardinality of an array.
-    pub(super) most: Option<i32>,
-}
 
 impl Parser<'_> {
     /// An unsigned numeric literal: exact unless it has an exponent (clause 5.3).
@@ -178,19 +169,20 @@ impl Parser<'_> {
         let element = self.plain_type()?;
         match self.arrays_of(element)? {
             (found, None) => Ok(found),
-            _ => Err(self.not_supported("an ARRAY type with a greatest cardinality outside of CAST")),
+            _ => Err(self.not_supported("an ARRAY type with a greatest cardinality outside of CAST and columns")),
         }
     }
 
-    /// What CAST may name: a type, with the digits of its seconds, or with the greatest cardinality of its arrays.
-    pub(super) fn cast_target(&mut self) -> Result<CastTarget> {
+    /// What CAST and a column may name: a type, with the digits of its seconds, or with the greatest cardinality of its arrays.
+    pub(super) fn declared_type(&mut self) -> Result<DeclaredType> {
         let at_time = self.at_any(&["TIME", "TIMESTAMP"]);
         let (element, digits) = if at_time { self.precise_time_type()? } else { (self.plain_type()?, 6) };
         let (sql_type, most) = self.arrays_of(element)?;
         if digits != 6 && sql_type != element {
             return Err(self.not_supported("a precision of the times in an array other than 6"));
         }
-        Ok(CastTarget { sql_type, digits, most })
+        let digits = (digits != 6).then_some(TypeLimit::SecondDigits(digits));
+        Ok(DeclaredType { sql_type, limit: most.map(TypeLimit::Elements).or(digits) })
     }
 
     /// `ARRAY` behind a type as often as it stands there, and how many elements the array may have.
@@ -311,7 +303,7 @@ impl Parser<'_> {
     fn time_type(&mut self) -> Result<SqlType> {
         match self.precise_time_type()? {
             (found, 6) => Ok(found),
-            _ => Err(self.not_supported("a precision of TIME or TIMESTAMP other than 6, outside of CAST")),
+            _ => Err(self.not_supported("a precision of TIME or TIMESTAMP other than 6, outside of CAST and columns")),
         }
     }
 

@@ -1,8 +1,8 @@
 //! CREATE, ALTER and DROP of sequences, domains and table functions, and COMMENT ON.
 
 use super::ast::{
-    CommentOn, ConstraintKind, CreateDomain, CreateFunction, CreateSequence, Definition, Drop, ObjectKind,
-    SequenceChange, SequenceOptions,
+    CommentOn, ConstraintKind, CreateDomain, CreateFunction, CreateSequence, Definition, DomainChange, Drop,
+    ObjectKind, SequenceChange, SequenceOptions,
 };
 use super::lexer::Symbol;
 use super::parser::Parser;
@@ -75,6 +75,30 @@ impl Parser<'_> {
             }
         }
         Ok(Definition::AlterSequence { name, change: SequenceChange { restart, options } })
+    }
+
+    /// `ALTER DOMAIN name { SET DEFAULT value | DROP DEFAULT | ADD [CONSTRAINT name] CHECK (…) | DROP CONSTRAINT name }`
+    pub(super) fn alter_domain(&mut self) -> Result<Definition> {
+        let name = self.qualified_name("the name of a domain")?;
+        let change = if self.accept_words(&["SET", "DEFAULT"]) {
+            DomainChange::Default(Some(self.expression()?))
+        } else if self.accept_words(&["DROP", "DEFAULT"]) {
+            DomainChange::Default(None)
+        } else if self.accept_words(&["DROP", "CONSTRAINT"]) {
+            DomainChange::DropCheck(self.name("a constraint")?)
+        } else if self.accept_word("ADD") {
+            let name = if self.accept_word("CONSTRAINT") { Some(self.name("a constraint")?) } else { None };
+            if !self.at_word("CHECK") {
+                return Err(self.expected("CHECK"));
+            }
+            match self.check()? {
+                ConstraintKind::Check(condition) => DomainChange::AddCheck(name, condition),
+                _ => return Err(self.expected("CHECK")),
+            }
+        } else {
+            return Err(self.expected("SET DEFAULT, DROP DEFAULT, ADD CONSTRAINT or DROP CONSTRAINT"));
+        };
+        Ok(Definition::AlterDomain { name, change })
     }
 
     fn create_domain(&mut self) -> Result<CreateDomain> {

@@ -131,10 +131,10 @@ pub(crate) fn with_name_for(source: &SourceText, word: &str, name: &str) -> Resu
 }
 
 /// The type that a text names.
-pub(crate) fn type_of(text: &str) -> Result<crate::types::SqlType> {
+pub(crate) fn type_of(text: &str) -> Result<crate::types::DeclaredType> {
     let source = SourceText::new(text);
     let tokens = Script::new(Arc::clone(&source)).tokens_to_semicolon()?;
-    Parser::new(source.text(), tokens).data_type()
+    Parser::new(source.text(), tokens).declared_type()
 }
 
 /// A recursive-descent parser over the tokens of one statement.

@@ -25,6 +25,7 @@ impl Expr {
             ExprKind::Not(operand)
             | ExprKind::Negate(operand)
             | ExprKind::Cast(operand, ..)
+            | ExprKind::CastToDomain(operand, _)
             | ExprKind::Is { operand, .. }
             | ExprKind::InQuery { operand, .. }
             | ExprKind::Quantified { operand, .. }

@@ -2,6 +2,7 @@
 
 mod array;
 mod datetime;
+mod domain;
 mod number;
 mod regex;
 mod sample;
@@ -149,6 +150,7 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
         F::MonthsBetween => datetime::months_between(arguments),
         F::AtZone | F::AtLocal => datetime::at_zone(function, arguments),
         F::CastFormat => template::cast(arguments),
+        F::InDomain => domain::held(arguments),
         F::Sampled { pages, .. } => sample::sampled(pages, arguments),
         F::Element | F::Cardinality | F::TrimArray | F::ArrayLimit | F::Contains => array::call(function, arguments),
         _ => number::call(function, arguments),

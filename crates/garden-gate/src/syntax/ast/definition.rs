@@ -3,7 +3,7 @@
 use super::{Expr, FileOptions, Ident, Query, SortItem};
 use crate::catalog::{Identity, ReferentialAction, Temporary, Timing, ViewCheck};
 use crate::diagnostic::Span;
-use crate::types::SqlType;
+use crate::types::{DeclaredType, SqlType};
 
 /// `[schema.]name`
 pub(crate) type Name = Vec<Ident>;
@@ -21,6 +21,7 @@ pub(crate) enum Definition {
     AlterTable { name: Name, action: AlterTable },
     CreateSequence(CreateSequence),
     AlterSequence { name: Name, change: SequenceChange },
+    AlterDomain { name: Name, change: DomainChange },
     CreateDomain(CreateDomain),
     CreateFunction(Box<CreateFunction>),
     DropObject { kind: ObjectKind, name: Name, drop: Drop },
@@ -67,6 +68,15 @@ pub(crate) struct CreateDomain {
     pub(crate) default: Option<Expr>,
     pub(crate) not_null: bool,
     pub(crate) checks: Vec<(Option<Ident>, Expr)>,
+}
+
+/// What ALTER DOMAIN does.
+#[derive(Clone, Debug)]
+pub(crate) enum DomainChange {
+    /// Sets the default, or drops it.
+    Default(Option<Expr>),
+    AddCheck(Option<Ident>, Expr),
+    DropCheck(Ident),
 }
 
 /// `CREATE FUNCTION name (parameters) RETURNS TABLE (columns) RETURN query`
@@ -144,7 +154,7 @@ pub(crate) enum TableElement {
 #[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 pub(crate) struct ColumnElement {
     pub(crate) name: Ident,
-    pub(crate) sql_type: SqlType,
+    pub(crate) declared: DeclaredType,
     /// A domain in place of the type.
     pub(crate) domain: Option<Name>,
     pub(crate) not_null: bool,
@@ -198,12 +208,32 @@ pub(crate) struct CreateView {
 #[derive(Clone, Debug)]
 pub(crate) enum AlterTable {
     AddColumn(ColumnElement),
-    DropColumn { name: Ident, drop: Drop },
-    RenameColumn { name: Ident, to: Ident },
+    DropColumn {
+        name: Ident,
+        drop: Drop,
+    },
+    RenameColumn {
+        name: Ident,
+        to: Ident,
+    },
     Rename(Ident),
-    SetDefault { column: Ident, value: Option<Expr> },
-    SetType { column: Ident, sql_type: SqlType },
-    SetNotNull { column: Ident, not_null: bool },
+    SetDefault {
+        column: Ident,
+        value: Option<Expr>,
+    },
+    SetType {
+        column: Ident,
+        declared: DeclaredType,
+    },
+    SetNotNull {
+        column: Ident,
+        not_null: bool,
+    },
     AddConstraint(TableConstraint),
-    DropConstraint { name: Ident, drop: Drop },
+    DropConstraint {
+        name: Ident,
+        drop: Drop,
+    },
+    /// CHECK CONSTRAINTS: what CHECKS OFF left unproven is checked.
+    CheckConstraints,
 }

@@ -10,8 +10,8 @@ pub(crate) use change::{
 };
 pub(crate) use definition::{
     AlterTable, ColumnElement, CommentOn, ConstraintKind, CreateDomain, CreateFunction, CreateIndex, CreateSequence,
-    CreateTable, CreateView, Definition, Drop, FilledBy, ForeignElement, Name, ObjectKind, SequenceChange,
-    SequenceOptions, TableConstraint, TableContent, TableElement,
+    CreateTable, CreateView, Definition, DomainChange, Drop, FilledBy, ForeignElement, Name, ObjectKind,
+    SequenceChange, SequenceOptions, TableConstraint, TableContent, TableElement,
 };
 
 pub(crate) use crate::catalog::FileOptions;
@@ -442,6 +442,8 @@ pub(crate) enum ExprKind {
     Case(Box<Case>),
     /// `CAST(operand AS type [FORMAT template])`
     Cast(Box<Expr>, SqlType, Option<String>),
+    /// `CAST(operand AS domain)`
+    CastToDomain(Box<Expr>, Vec<Ident>),
     Call(Box<Call>),
     Now(Now),
     /// `NEXT VALUE FOR sequence`
