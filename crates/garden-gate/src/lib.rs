@@ -69,7 +69,7 @@ mod types;
 
 pub use arrow;
 pub use bind::Parameters;
-pub use catalog::{Column, ColumnStatistics, CommonValue, DEFAULT_SCHEMA, Segment, TableSource};
+pub use catalog::{Column, ColumnStatistics, CommonValue, DEFAULT_SCHEMA, GroupStatistics, Segment, TableSource};
 pub use diagnostic::{DataPlace, Error, Label, Note, Position, Result, SourceText, Span, SqlState};
 pub use execute::Interrupt;
 pub use inspect::{

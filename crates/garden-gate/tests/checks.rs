@@ -77,7 +77,7 @@ fn what_holds_passes_and_what_does_not_is_told() {
         ),
         (format!("{plots}\nplan = {{ max_cost = 1000.0, max_estimate_error = 1.5 }}"), &[]),
         (
-            "sql = \"SELECT id FROM chore WHERE MOD(id, 100) = 0\"\nplan = { max_cost = 5.0, max_estimate_error = 1.5 }".to_owned(),
+            "sql = \"SELECT id FROM chore WHERE MOD(id, 100) = 0 GUIDE (EXPECT chore 900 ROWS)\"\nplan = { max_cost = 5.0, max_estimate_error = 1.5 }".to_owned(),
             &["max_estimate_error: the estimate of table scan is off by", "max_cost: the plan costs"],
         ),
         // Parameters, and all values of a list.

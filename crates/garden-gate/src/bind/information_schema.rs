@@ -123,7 +123,13 @@ pub(super) fn table(catalog: &Catalog, name: &Ident) -> Option<Table> {
     };
     let columns: Vec<Column> = columns.iter().map(column).collect();
     let source = MemoryTable::from_rows(&columns, &rows(catalog)).ok()?;
-    Some(Table { name: (*name).to_owned(), kind: TableKind::Table, source: Arc::new(source), definition: None })
+    Some(Table {
+        name: (*name).to_owned(),
+        kind: TableKind::Table,
+        source: Arc::new(source),
+        definition: None,
+        groups: Arc::default(),
+    })
 }
 
 fn schemata(catalog: &Catalog) -> Rows {

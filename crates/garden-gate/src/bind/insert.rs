@@ -28,8 +28,13 @@ impl<'a> Binder<'a> {
             }
             ast::InsertRows::File { path, options, span } => {
                 let source = self.around.files.open(path, options).map_err(|error| error.at(*span))?;
-                let table =
-                    Table { name: path.clone(), kind: crate::catalog::TableKind::File, source, definition: None };
+                let table = Table {
+                    name: path.clone(),
+                    kind: crate::catalog::TableKind::File,
+                    source,
+                    definition: None,
+                    groups: std::sync::Arc::default(),
+                };
                 let (plan, scope) = self.scan(&table, None, path.clone());
                 self.file_rows(plan, &scope.star, (&wanted, insert.columns.is_some()), (target, *span))?
             }

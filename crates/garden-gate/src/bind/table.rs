@@ -39,7 +39,13 @@ impl<'a> Binder<'a> {
             }
             TableExpr::File { path, options, alias, span } => {
                 let source = self.around.files.open(path, options).map_err(|error| error.at(*span))?;
-                let table = Table { name: path.clone(), kind: TableKind::File, source, definition: None };
+                let table = Table {
+                    name: path.clone(),
+                    kind: TableKind::File,
+                    source,
+                    definition: None,
+                    groups: Arc::default(),
+                };
                 let stem =
                     std::path::Path::new(path).file_stem().map_or(path.as_str().into(), |stem| stem.to_string_lossy());
                 let name = alias.name.as_ref().map_or(stem.into_owned(), |alias| alias.text.clone());
@@ -233,6 +239,8 @@ impl<'a> Binder<'a> {
             columns.push((id, position));
             visible.push(ScopeColumn { name: column.name.clone(), id });
         }
+        let ids: Vec<ColumnId> = columns.iter().map(|(id, _)| *id).collect();
+        self.columns.add_groups(&ids, &table.groups);
         let shown = |at: &usize| {
             let defined = table.definition.as_ref().and_then(|definition| definition.columns.get(*at));
             !defined.is_some_and(|column| column.hidden)

@@ -3,6 +3,7 @@
 mod definition;
 mod file_options;
 mod objects;
+mod sample;
 mod schema;
 mod source;
 mod statistics;
@@ -13,10 +14,11 @@ pub(crate) use definition::{
 };
 pub(crate) use file_options::{FileOptions, LoadOptions, RowEnd};
 pub(crate) use objects::{Comment, Domain, Named, Numbers, Sequence, TableFunction, named, subject};
+pub(crate) use sample::of_segments;
 pub use schema::Column;
 pub(crate) use schema::{Catalog, Schema, Table, TableKind};
 pub use source::{Segment, TableSource};
-pub use statistics::{ColumnStatistics, CommonValue};
+pub use statistics::{ColumnStatistics, CommonValue, GroupStatistics};
 
 /// The schema that unqualified names are looked up in, until `SET SCHEMA` says otherwise.
 pub const DEFAULT_SCHEMA: &str = "home";

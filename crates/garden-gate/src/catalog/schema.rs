@@ -1,4 +1,5 @@
 use super::{Comment, DEFAULT_SCHEMA, Domain, Sequence, TableDefinition, TableFunction, TableSource, View};
+use crate::catalog::GroupStatistics;
 use crate::types::SqlType;
 use std::sync::Arc;
 
@@ -33,6 +34,8 @@ pub(crate) struct Table {
     pub(crate) source: Arc<dyn TableSource>,
     /// Of a table that the database keeps and changes; rows that a program or a file gives have none.
     pub(crate) definition: Option<Arc<TableDefinition>>,
+    /// What ANALYZE found of several columns together.
+    pub(crate) groups: Arc<Vec<GroupStatistics>>,
 }
 
 #[derive(Clone, Debug)]

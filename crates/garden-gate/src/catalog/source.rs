@@ -44,4 +44,20 @@ pub trait TableSource: Any + fmt::Debug + Send + Sync {
         let _ = column;
         Ok(Arc::new(ColumnStatistics::unknown(self.rows())))
     }
+
+    /// About so many rows, or all if there are fewer, spread over the table, for trying conditions on; `None` when getting them is not
+    /// cheap. The default reads the columns whole.
+    ///
+    /// # Errors
+    /// As [`TableSource::read`].
+    fn sample(&self, columns: &[usize], rows: usize) -> Result<Option<Segment>> {
+        super::sample::of_segments(&self.read(columns)?, rows).map(Some)
+    }
+
+    /// What was known of a column before so many rows changed that it no longer counts, and how many have; `None` when what is known is
+    /// fresh. Only a plan that goes by old statistics asks.
+    fn old_statistics(&self, column: usize) -> Option<(Arc<ColumnStatistics>, u64)> {
+        let _ = column;
+        None
+    }
 }

@@ -4,10 +4,10 @@ use super::build::{Builder, make, only, with_columns};
 use super::cost;
 use crate::catalog::TableKind;
 use crate::diagnostic::Result;
-use crate::estimate::table_rows;
+use crate::estimate::{after_prefix, table_rows};
 use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, GuidedRead, LogicalPlan, Scan, ScanIndex, SortKey, Test};
 use crate::physical::{Bound, Candidate, Considered, IndexAccess, KeyOrder, Node, Operator, Probe};
-use crate::types::{Cost, Estimate, SqlType, approximate};
+use crate::types::{Cost, Estimate, SqlType, Value, approximate};
 
 /// Values of IN lists together, at most, that an index is looked up for.
 const MOST_VALUES: usize = 1000;
@@ -74,8 +74,9 @@ impl Builder<'_> {
         self.considered.push(Considered { decision: format!("read {}", scan.alias), candidates });
         let rows = match self.guide.expected(&scan.alias) {
             Some(expected) => Estimate(expected),
-            None => Estimate(table_rows(scan.source.rows()).0 * self.estimator.conjunction(&scan.filter)?.share()),
+            None => Estimate(table_rows(scan.source.rows()).0 * self.estimator.stored().scan(&scan)?),
         };
+        self.estimator.narrow(&scan, required, rows)?;
         Ok(node(scan, paths.swap_remove(chosen), rows, required))
     }
 
@@ -101,7 +102,8 @@ impl Builder<'_> {
         let columns = read_columns(scan, required, &rest);
         let held = access.index.holds();
         access.only = access.order.is_none() && columns.iter().all(|(_, place)| held.contains(place));
-        let share = if access.bounds.is_empty() { 1.0 } else { self.estimator.conjunction(&access.bounds)?.share() };
+        let share =
+            if access.bounds.is_empty() { 1.0 } else { self.estimator.stored().conjunction(&access.bounds)?.share() };
         let mut read = Estimate(all.0 * share);
         if let Some(KeyOrder { first: Some(first), .. }) = access.order {
             read = Estimate(read.0.min(approximate(first)));
@@ -137,7 +139,7 @@ impl Builder<'_> {
                     }
                 }
                 let Some(path) = best else { return Ok(None) };
-                let share = self.estimator.conjunction(&path.rest)?.share();
+                let share = self.estimator.stored().conjunction(&path.rest)?.share();
                 let rows = self.guide.expected(&scan.alias).map_or(Estimate(path.read.0 * share), Estimate);
                 Ok(Some(node(scan.clone(), path, rows, required)))
             }
@@ -226,9 +228,31 @@ fn bounded(scan: &Scan, index: &ScanIndex) -> (IndexAccess, Vec<Expr>) {
             *side = Some(Bound { value, inclusive });
             access.bounds.push(term.clone());
         }
+        for term in &scan.filter {
+            let Some((low, high)) = prefix_range(term, &key.expr) else { continue };
+            // The pattern itself is tested as well: it may ask more than its beginning.
+            if access.low.is_none() && access.high.is_none() {
+                access.low = Some(Bound { value: low, inclusive: true });
+                access.high = high.map(|value| Bound { value, inclusive: false });
+                access.bounds.push(term.clone());
+            }
+        }
         break;
     }
     (access, rest)
+}
+
+/// The range of texts in which all those lie that a LIKE with a constant beginning holds for: from that to the next text of its length.
+fn prefix_range(term: &Expr, key: &Expr) -> Option<(Expr, Option<Expr>)> {
+    let ExprKind::Like(parts, None) = term.kind() else { return None };
+    let Some(Value::Text(pattern)) = parts[1].constant() else { return None };
+    let fixed = matches!(key.sql_type(), SqlType::Char(_));
+    if fixed || !is_key(&parts[0], key) {
+        return None;
+    }
+    let prefix = &pattern[..pattern.find(['%', '_']).unwrap_or(pattern.len())];
+    let text = |text: String| Expr::literal(Value::Text(text), SqlType::TEXT, term.span());
+    (!prefix.is_empty()).then(|| (text(prefix.to_owned()), after_prefix(prefix).map(text)))
 }
 
 /// The values that a condition asks a key to have.

@@ -3,6 +3,7 @@
 mod access;
 mod build;
 mod cost;
+mod equal_columns;
 mod index_join;
 mod join_order;
 mod join_report;
@@ -16,7 +17,7 @@ mod workers;
 pub(crate) use cost::Factors;
 
 use crate::diagnostic::Result;
-use crate::estimate::Estimator;
+use crate::estimate::{Estimator, Narrowed};
 use crate::logical::{ColumnId, Columns, Guide, Rewritten};
 use crate::physical::PhysicalPlan;
 
@@ -41,8 +42,9 @@ pub(crate) fn choose(
 ) -> Result<PhysicalPlan> {
     let Rewritten { plan, steps, .. } = rewritten;
     let steps = steps::Steps::new(&plan, steps, required);
+    let narrowed = Narrowed::default();
     let mut builder = build::Builder {
-        estimator: Estimator { columns },
+        estimator: Estimator { columns, behind: Some(&narrowed) },
         guide,
         factors: resources.factors,
         considered: Vec::new(),

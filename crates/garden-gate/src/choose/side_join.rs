@@ -11,7 +11,9 @@ use crate::physical::{Candidate, Considered, JoinKey, JoinMethod, JoinSpec, Node
 use crate::types::{Cost, Estimate};
 
 /// The share of rows that a semi or anti join is taken to keep at least.
-const LEAST_SHARE: f64 = 0.02;
+const LEAST_SHARE: f64 = 0.001;
+/// Of several partners one is likely to fulfil a further condition.
+const RESIDUAL_SHARE: f64 = 0.5;
 
 impl Builder<'_> {
     pub(super) fn side_join(&mut self, join: SideJoin, required: &[ColumnId]) -> Result<Node> {
@@ -35,8 +37,19 @@ impl Builder<'_> {
             share *= self.estimator.join(condition)?.share();
         }
         let pairs = left.rows.0 * right.rows.0 * share;
-        let rows = Estimate(estimate(kind, (left.rows.0, right.rows.0), pairs));
         let (keys, residual) = split_keys(on.clone(), &left.output, &right.output);
+        let mut partnered = if left.rows.0 > 0.0 { (pairs / left.rows.0).min(1.0) } else { 1.0 };
+        if matches!(kind, JoinKind::Semi | JoinKind::Anti) && !keys.is_empty() {
+            // How many partners a row has does not count.
+            partnered = 1.0;
+            for key in &keys {
+                partnered *= self.estimator.partnered(&key.probe, &key.build, right.rows)?;
+            }
+            for condition in &residual {
+                partnered *= self.estimator.join(condition)?.share().max(RESIDUAL_SHARE);
+            }
+        }
+        let rows = Estimate(estimate(kind, (left.rows.0, right.rows.0), (pairs, partnered)));
         let mut ways = self.side_ways((kind, any.as_ref()), (&left, &right), (&keys, rows));
         let index =
             if any.is_none() { self.side_index((kind, &needed), table.as_ref(), &on, (&left, rows)) } else { None };
@@ -199,7 +212,7 @@ impl SideWay {
 }
 
 fn flipped(key: JoinKey) -> JoinKey {
-    JoinKey { probe: key.build, build: key.probe, null_same: key.null_same }
+    JoinKey { probe: key.build, build: key.probe, ..key }
 }
 
 /// The equalities between the sides, and all other conditions.
@@ -236,7 +249,9 @@ pub(super) fn equality(
     if !null_same && matches!(a.sql_type(), crate::types::SqlType::Array(_) | crate::types::SqlType::Row(_)) {
         return None;
     }
-    let key = |probe: &Expr, build: &Expr| Some(JoinKey { probe: probe.clone(), build: build.clone(), null_same });
+    let implied = condition.is_implied();
+    let key =
+        |probe: &Expr, build: &Expr| Some(JoinKey { implied, probe: probe.clone(), build: build.clone(), null_same });
     if in_first(a) && in_second(b) {
         key(a, b)
     } else if in_first(b) && in_second(a) {
@@ -247,8 +262,8 @@ pub(super) fn equality(
 }
 
 /// Rows of the join, from those of its sides and the pairs that fulfil its condition.
-fn estimate(kind: JoinKind, (left, right): (f64, f64), pairs: f64) -> f64 {
-    let share = if left > 0.0 { (pairs / left).clamp(LEAST_SHARE, 1.0) } else { 1.0 };
+fn estimate(kind: JoinKind, (left, right): (f64, f64), (pairs, partnered): (f64, f64)) -> f64 {
+    let share = partnered.clamp(LEAST_SHARE, 1.0);
     match kind {
         JoinKind::Inner => pairs,
         JoinKind::Left => pairs.max(left),

@@ -1,35 +1,135 @@
-//! Statistics → row counts. Pure arithmetic over column statistics; independence between columns is assumed.
+//! Statistics → row counts: arithmetic over what is known of columns, and conditions tried on samples.
 
-mod selectivity;
+mod join;
+mod narrow;
+mod sample;
+mod truth;
+mod values;
 
+pub(crate) use values::after_prefix;
+
+use crate::catalog::ColumnStatistics;
 use crate::diagnostic::Result;
-use crate::logical::{ColumnId, Columns, CompareOp, Expr, ExprKind};
-use crate::types::{Estimate, Selectivity, approximate};
-use selectivity::Truth;
+use crate::logical::{ColumnId, Columns, CompareOp, Expr, ExprKind, Scan};
+use crate::types::{Estimate, Selectivity, Value, approximate};
+use narrow::{Ask, asked, met};
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::sync::Arc;
+use truth::Truth;
+
+/// What is known of columns behind the conditions of their tables.
+pub(crate) type Narrowed = RefCell<HashMap<ColumnId, Arc<ColumnStatistics>>>;
 
 /// Answers how many rows pass, match or remain.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Estimator<'a> {
     pub(crate) columns: &'a Columns,
+    /// Behind the conditions of tables; `None` to ask about the tables themselves.
+    pub(crate) behind: Option<&'a Narrowed>,
 }
 
 impl Estimator<'_> {
-    /// The share of rows for which all of `conjuncts` are TRUE.
+    /// The same over the tables as they are stored.
+    pub(crate) fn stored(self) -> Self {
+        Self { behind: None, ..self }
+    }
+
+    /// What is known of a column here.
+    fn statistics(&self, id: ColumnId) -> Result<Option<Arc<ColumnStatistics>>> {
+        if let Some(known) = self.behind.and_then(|behind| behind.borrow().get(&id).cloned()) {
+            return Ok(Some(known));
+        }
+        self.columns.statistics(id)
+    }
+
+    /// Takes note of what the conditions of a table leave: `rows` rows, with fewer values.
+    ///
+    /// # Errors
+    /// What reading the statistics of a column meets.
+    pub(crate) fn narrow(&self, scan: &Scan, needed: &[ColumnId], rows: Estimate) -> Result<()> {
+        let (Some(behind), all) = (self.behind, table_rows(scan.source.rows())) else { return Ok(()) };
+        if scan.filter.is_empty() {
+            return Ok(());
+        }
+        for (id, _) in scan.columns.iter().filter(|(id, _)| needed.contains(id)) {
+            if let Some(known) = self.narrowed(*id, &scan.filter, (rows, all))? {
+                behind.borrow_mut().insert(*id, known);
+            }
+        }
+        Ok(())
+    }
+
+    /// The share of rows for which all of `conjuncts` are TRUE: what several say of one column is taken together, columns of a group
+    /// that was looked at as such together, everything else as independent.
     ///
     /// # Errors
     /// What reading the statistics of a column meets.
     pub(crate) fn conjunction(&self, conjuncts: &[Expr]) -> Result<Selectivity> {
         let mut share = Selectivity::ALL;
-        for conjunct in conjuncts {
-            share = share.and(Truth::of(conjunct, self.columns)?.holds());
+        let mut done = vec![false; conjuncts.len()];
+        for group in self.columns.groups() {
+            let equal = |id: &ColumnId| {
+                let fits = |(at, term): (usize, &Expr)| match asked(term) {
+                    Some((of, Ask::Compare(CompareOp::Equal, value))) if of == *id && !done[at] => {
+                        Some((at, value.clone()))
+                    }
+                    _ => None,
+                };
+                conjuncts.iter().enumerate().find_map(fits)
+            };
+            let Some(found) = group.columns.iter().map(equal).collect::<Option<Vec<_>>>() else { continue };
+            let (places, values): (Vec<usize>, Vec<Value>) = found.into_iter().unzip();
+            places.into_iter().for_each(|at| done[at] = true);
+            let known = group.statistics();
+            let common = known
+                .most_common
+                .iter()
+                .find(|(common, _)| common.iter().zip(&values).all(|(a, b)| values::same(a, b)));
+            let rest: f64 = 1.0 - known.most_common.iter().map(|(_, share)| share).sum::<f64>();
+            let others = (known.distinct - approximate(known.most_common.len())).max(1.0);
+            share = share.and(Selectivity::new(common.map_or(rest.max(0.0) / others, |(_, share)| *share)));
+        }
+        for at in 0..conjuncts.len() {
+            if done[at] {
+                continue;
+            }
+            done[at] = true;
+            let together = match asked(&conjuncts[at]) {
+                Some((id, ask)) => self.same_column(id, ask, (conjuncts, &mut done))?,
+                None => None,
+            };
+            share = share.and(match together {
+                Some(together) => Selectivity::new(together),
+                None => Truth::of(&conjuncts[at], self)?.holds(),
+            });
         }
         Ok(share)
+    }
+
+    /// The share of rows that fulfil what several conditions ask of one column; `None` when only one does.
+    fn same_column(
+        &self,
+        id: ColumnId,
+        first: Ask<'_>,
+        (conjuncts, done): (&[Expr], &mut [bool]),
+    ) -> Result<Option<f64>> {
+        let others: Vec<usize> = (0..conjuncts.len())
+            .filter(|at| !done[*at] && asked(&conjuncts[*at]).is_some_and(|(of, _)| of == id))
+            .collect();
+        if others.is_empty() {
+            return Ok(None);
+        }
+        let Some(known) = self.statistics(id)? else { return Ok(None) };
+        others.iter().for_each(|at| done[*at] = true);
+        let more = others.iter().filter_map(|at| asked(&conjuncts[*at]).map(|(_, ask)| ask));
+        Ok(Some(self.all_asked(&known, std::iter::once(first).chain(more).collect())))
     }
 
     /// How many different values `expr` has among `rows` rows, at least one.
     pub(crate) fn distinct(&self, expr: &Expr, rows: Estimate) -> Result<f64> {
         let known = match expr.kind() {
-            ExprKind::Column(id) => self.distinct_of(*id)?,
+            ExprKind::Column(id) => self.distinct_of(*id, rows)?,
             _ => None,
         };
         // Of an expression nothing is known: as many values as its columns have together.
@@ -38,7 +138,7 @@ impl Estimator<'_> {
             None => {
                 let mut product = 1.0;
                 for id in expr.columns() {
-                    product *= self.distinct_of(id)?.unwrap_or(rows.0 / 10.0);
+                    product *= self.distinct_of(id, rows)?.unwrap_or(rows.0 / 10.0);
                 }
                 product
             }
@@ -46,44 +146,29 @@ impl Estimator<'_> {
         Ok(known.clamp(1.0, rows.0.max(1.0)))
     }
 
-    fn distinct_of(&self, id: ColumnId) -> Result<Option<f64>> {
-        let statistics = self.columns.statistics(id)?;
-        Ok(statistics.map(|statistics| statistics.distinct + if statistics.nulls > 0 { 1.0 } else { 0.0 }))
+    /// Values of a column that are met among so many rows; NULL is one.
+    fn distinct_of(&self, id: ColumnId, rows: Estimate) -> Result<Option<f64>> {
+        let Some(known) = self.statistics(id)? else { return Ok(None) };
+        let values = known.distinct + if known.nulls > 0 { 1.0 } else { 0.0 };
+        Ok(Some(met(values, rows.0, table_rows(known.rows).0)))
     }
 
-    /// Groups that `keys` make of `rows` rows: each key's values, and never more than there are rows.
+    /// Groups that `keys` make of `rows` rows: each key's values, and never more than there are rows. Columns that were looked at
+    /// together count together.
     pub(crate) fn groups(&self, keys: &[&Expr], rows: Estimate) -> Result<Estimate> {
         let mut groups = 1.0;
-        for key in keys {
+        let mut left: Vec<&Expr> = keys.to_vec();
+        for group in self.columns.groups() {
+            let is_part = |key: &&Expr| matches!(key.kind(), ExprKind::Column(id) if group.columns.contains(id));
+            if left.iter().filter(|key| is_part(key)).count() == group.columns.len() {
+                left.retain(|key| !is_part(key));
+                groups *= met(group.statistics().distinct, rows.0, table_rows(group.statistics().rows).0);
+            }
+        }
+        for key in left {
             groups *= self.distinct(key, rows)?;
         }
         Ok(Estimate(f64::min(groups, rows.0).max(if keys.is_empty() { 1.0 } else { 0.0 })))
-    }
-
-    /// The share of pairs of rows for which a join condition is TRUE.
-    ///
-    /// For an equality: the shares of values frequent on both sides are matched with each other, the rest by 1 / max of the
-    /// distinct counts (Selinger et al., SIGMOD 1979).
-    pub(crate) fn join(&self, condition: &Expr) -> Result<Selectivity> {
-        let (ExprKind::Compare(CompareOp::Equal, sides) | ExprKind::Same(sides)) = condition.kind() else {
-            return Ok(Truth::of(condition, self.columns)?.holds());
-        };
-        let (ExprKind::Column(a), ExprKind::Column(b)) = (sides[0].kind(), sides[1].kind()) else {
-            return Ok(Selectivity::new(0.1));
-        };
-        let (Some(a), Some(b)) = (self.columns.statistics(*a)?, self.columns.statistics(*b)?) else {
-            return Ok(Selectivity::new(0.1));
-        };
-        let mut matched = (0.0, 0.0, 0.0);
-        for common in &a.most_common {
-            if let Some(other) = b.most_common.iter().find(|other| other.value == common.value) {
-                matched = (matched.0 + common.share * other.share, matched.1 + common.share, matched.2 + other.share);
-            }
-        }
-        let rest_a = (1.0 - a.null_share() - matched.1).max(0.0);
-        let rest_b = (1.0 - b.null_share() - matched.2).max(0.0);
-        let distinct = a.distinct.max(b.distinct).max(1.0);
-        Ok(Selectivity::new(matched.0 + rest_a * rest_b / distinct))
     }
 }
 

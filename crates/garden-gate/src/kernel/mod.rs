@@ -19,6 +19,7 @@ mod keys;
 mod like;
 mod logic;
 mod problem;
+mod sketch;
 mod sorted_table;
 mod text;
 mod window;
@@ -34,6 +35,7 @@ pub(crate) use group::GroupTable;
 pub(crate) use join_table::JoinTable;
 pub(crate) use keys::{hash_parts, lane_bounds};
 pub(crate) use logic::{count_true, evaluate_where, kept};
+pub(crate) use sketch::Sketch;
 pub(crate) use sorted_table::SortedTable;
 pub(crate) use window::{Layout, window};
 

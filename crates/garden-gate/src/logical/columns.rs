@@ -1,4 +1,4 @@
-use crate::catalog::{ColumnStatistics, TableSource};
+use crate::catalog::{ColumnStatistics, GroupStatistics, TableSource};
 use crate::diagnostic::Result;
 use crate::types::SqlType;
 use std::sync::Arc;
@@ -20,26 +20,63 @@ pub(crate) struct ColumnInfo {
 
 /// All columns of a statement.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Columns(Vec<ColumnInfo>);
+pub(crate) struct Columns {
+    all: Vec<ColumnInfo>,
+    /// Columns of one table that were looked at together.
+    groups: Vec<ColumnGroup>,
+    /// Whether statistics count even when many rows have changed since.
+    pub(crate) keep_old: bool,
+}
+
+/// Columns of one table in a statement, in the order of what is known of them together.
+#[derive(Clone, Debug)]
+pub(crate) struct ColumnGroup {
+    pub(crate) columns: Vec<ColumnId>,
+    tables: Arc<Vec<GroupStatistics>>,
+    at: usize,
+}
+
+impl ColumnGroup {
+    pub(crate) fn statistics(&self) -> &GroupStatistics {
+        &self.tables[self.at]
+    }
+}
 
 impl Columns {
     pub(crate) fn add(&mut self, info: ColumnInfo) -> ColumnId {
-        self.0.push(info);
-        ColumnId(crate::types::index(self.0.len() - 1))
+        self.all.push(info);
+        ColumnId(crate::types::index(self.all.len() - 1))
     }
 
     /// How many there are.
     pub(crate) fn count(&self) -> usize {
-        self.0.len()
+        self.all.len()
     }
 
     pub(crate) fn get(&self, id: ColumnId) -> &ColumnInfo {
-        &self.0[id.0 as usize]
+        &self.all[id.0 as usize]
     }
 
     /// Statistics of the stored column behind `id`, when there is one.
     pub(crate) fn statistics(&self, id: ColumnId) -> Result<Option<Arc<ColumnStatistics>>> {
-        self.get(id).origin.as_ref().map(|(source, column)| source.statistics(*column)).transpose()
+        let Some((source, column)) = &self.get(id).origin else { return Ok(None) };
+        match source.old_statistics(*column) {
+            Some((known, _)) if self.keep_old => Ok(Some(known)),
+            _ => source.statistics(*column).map(Some),
+        }
+    }
+
+    /// Takes note of a use of a table whose columns these are, in its order, and of what is known of several together.
+    pub(crate) fn add_groups(&mut self, columns: &[ColumnId], groups: &Arc<Vec<GroupStatistics>>) {
+        for (at, group) in groups.iter().enumerate() {
+            if let Some(columns) = group.columns.iter().map(|place| columns.get(*place).copied()).collect() {
+                self.groups.push(ColumnGroup { columns, tables: Arc::clone(groups), at });
+            }
+        }
+    }
+
+    pub(crate) fn groups(&self) -> &[ColumnGroup] {
+        &self.groups
     }
 
     /// A column of the same name, type and origin.

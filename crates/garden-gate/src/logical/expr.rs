@@ -4,10 +4,13 @@ use crate::types::{SqlType, Value};
 
 /// A typed expression.
 #[derive(Clone, Debug)]
+#[expect(clippy::struct_excessive_bools, reason = "properties that are worked out once")]
 pub(crate) struct Expr {
     kind: ExprKind,
     sql_type: SqlType,
     can_raise: bool,
+    /// Whether nobody wrote it: it follows from other conditions.
+    implied: bool,
     span: Span,
 }
 
@@ -72,7 +75,7 @@ impl Expr {
             _ => false,
         };
         kind.for_each_child(|child| can_raise |= child.can_raise);
-        Self { kind, sql_type, can_raise, span }
+        Self { kind, sql_type, can_raise, implied: false, span }
     }
 
     pub(crate) fn column(id: ColumnId, sql_type: SqlType, span: Span) -> Self {
@@ -149,6 +152,16 @@ impl Expr {
     /// Whether evaluating it can fail for some row (overflow, division by zero, a cast of text).
     pub(crate) fn can_raise(&self) -> bool {
         self.can_raise
+    }
+
+    /// The same, marked as following from other conditions.
+    pub(crate) fn implied(self) -> Self {
+        Self { implied: true, ..self }
+    }
+
+    /// Whether it follows from other conditions.
+    pub(crate) fn is_implied(&self) -> bool {
+        self.implied
     }
 
     /// Whether it is a literal, or a parameter that has its value.

@@ -213,18 +213,19 @@ fn in_order(order: &KeyOrder) -> String {
 fn predicates(node: &Node, printer: Printer<'_>) -> Vec<Predicate> {
     let mut shown = Vec::new();
     if let Operator::Scan { access: Some(access), .. } = &node.operator {
-        let bound = |term: &Expr| Predicate { text: printer.expr(term), place: "index bound", implied: false };
+        let bound =
+            |term: &Expr| Predicate { text: printer.expr(term), place: "index bound", implied: term.is_implied() };
         shown.extend(access.bounds.iter().map(bound));
     }
     if let Operator::IndexJoin(join) = &node.operator {
-        let bound = |term: &Expr| Predicate { text: printer.expr(term), place: "join key", implied: false };
+        let bound = |term: &Expr| Predicate { text: printer.expr(term), place: "join key", implied: term.is_implied() };
         shown.extend(join.bounds.iter().map(bound));
     }
     if let Operator::Join(spec) = &node.operator {
         for key in &spec.keys {
             let op = if key.null_same { "IS NOT DISTINCT FROM" } else { "=" };
             let text = format!("{} {op} {}", printer.expr(&key.probe), printer.expr(&key.build));
-            shown.push(Predicate { text, place: "join key", implied: false });
+            shown.push(Predicate { text, place: "join key", implied: key.implied });
         }
         if let Some(any) = &spec.any {
             let pair = |(left, right): (&Expr, &Expr)| {
@@ -237,7 +238,8 @@ fn predicates(node: &Node, printer: Printer<'_>) -> Vec<Predicate> {
     }
     let joins = matches!(node.operator, Operator::Join(_) | Operator::IndexJoin(_));
     let place = if joins { "residual" } else { "filter" };
-    shown.extend(node.conjuncts().iter().map(|term| Predicate { text: printer.expr(term), place, implied: false }));
+    let residual = |term: &Expr| Predicate { text: printer.expr(term), place, implied: term.is_implied() };
+    shown.extend(node.conjuncts().iter().map(residual));
     shown
 }
 

@@ -98,6 +98,8 @@ pub(crate) enum Operator {
 /// An equality between the two sides of a join.
 #[derive(Clone, Debug)]
 pub(crate) struct JoinKey {
+    /// Whether the equality follows from others.
+    pub(crate) implied: bool,
     pub(crate) probe: Expr,
     pub(crate) build: Expr,
     /// Whether NULL is the same as NULL.

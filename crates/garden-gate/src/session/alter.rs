@@ -87,7 +87,13 @@ impl Session {
         }
         let definition = Arc::new(made);
         let (kind, source) = (TableKind::Table, Arc::new(source));
-        let table = Table { name: name.clone(), kind, source, definition: Some(Arc::clone(&definition)) };
+        let table = Table {
+            name: name.clone(),
+            kind,
+            source,
+            definition: Some(Arc::clone(&definition)),
+            groups: Arc::default(),
+        };
         catalog.put_table(&schema, table);
         let changer = self.changer(catalog, &around);
         let proven = definition.proven();

@@ -48,7 +48,9 @@ impl<'a> Changer<'a> {
 
     fn put(&mut self, (schema, name): TableName<'_>, source: StoredTable, definition: Arc<TableDefinition>) {
         let kind = crate::catalog::TableKind::Table;
-        let table = Table { name: name.to_owned(), kind, source: Arc::new(source), definition: Some(definition) };
+        let groups = self.catalog.table(schema, name).map(|table| Arc::clone(&table.groups)).unwrap_or_default();
+        let definition = Some(definition);
+        let table = Table { name: name.to_owned(), kind, source: Arc::new(source), definition, groups };
         self.catalog.put_table(schema, table);
     }
 

@@ -120,7 +120,13 @@ impl Database {
         if tables.iter().any(|known| known.name.eq_ignore_ascii_case(table)) {
             return Err(Error::new(SqlState::TABLE_EXISTS, format!("there is a table {table:?} already")));
         }
-        tables.push(Table { name: table.into(), kind: TableKind::Table, source, definition: None });
+        tables.push(Table {
+            name: table.into(),
+            kind: TableKind::Table,
+            source,
+            definition: None,
+            groups: Arc::default(),
+        });
         *catalog = Arc::new(changed);
         Ok(())
     }

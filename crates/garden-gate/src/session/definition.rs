@@ -329,8 +329,13 @@ pub(super) fn put_new(
     let keys = definition.certain_keys();
     let rows: Vec<Batch> = rows.into_iter().filter(|rows| rows.rows > 0).collect();
     let source = StoredTable::new(columns, keys).changed(&[], &rows)?;
-    let table =
-        Table { name: name.to_owned(), kind: TableKind::Table, source: Arc::new(source), definition: Some(definition) };
+    let table = Table {
+        name: name.to_owned(),
+        kind: TableKind::Table,
+        source: Arc::new(source),
+        definition: Some(definition),
+        groups: Arc::default(),
+    };
     catalog.put_table(schema, table);
     Ok(())
 }

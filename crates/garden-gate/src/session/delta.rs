@@ -45,7 +45,13 @@ impl Session {
             let segments = rows.batches.into_iter().map(|batch| Segment { columns: batch.columns, rows: batch.rows });
             let source = MemoryTable::new(columns.collect(), segments.collect());
             let name = delta.change.table.last().map_or_else(String::new, |name| name.text.clone());
-            let table = Table { name, kind: TableKind::Table, source: Arc::new(source), definition: None };
+            let table = Table {
+                name,
+                kind: TableKind::Table,
+                source: Arc::new(source),
+                definition: None,
+                groups: Arc::default(),
+            };
             let around = session.around(&after, &files, call.parameters, MissingParameters::Refuse);
             let around = Surroundings { delta: Some((delta.span, &table)), ..around };
             let prepared = prepare(query, call.source, &around, session.settings(), call.started)?;

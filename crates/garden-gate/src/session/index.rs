@@ -97,7 +97,8 @@ impl Session {
 
 fn put(catalog: &mut Catalog, schema: &str, (name, source): (String, StoredTable), definition: TableDefinition) {
     let (kind, definition) = (TableKind::Table, Some(Arc::new(definition)));
-    catalog.put_table(schema, Table { name, kind, source: Arc::new(source), definition });
+    let groups = catalog.table(schema, &name).map(|table| Arc::clone(&table.groups)).unwrap_or_default();
+    catalog.put_table(schema, Table { name, kind, source: Arc::new(source), definition, groups });
 }
 
 /// The names that an index of the schema can't have.

@@ -2,6 +2,7 @@
 
 mod access;
 mod alter;
+mod analyze;
 mod change;
 mod change_plan;
 mod constraints;

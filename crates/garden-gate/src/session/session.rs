@@ -273,6 +273,10 @@ impl Session {
                 self.variables.put(ParameterName::Named(name.text.clone()), value);
                 done(notes)
             }
+            ast::StatementKind::Analyze(analyze) => {
+                self.analyze(analyze)?;
+                done(Vec::new())
+            }
             ast::StatementKind::SetPath(names) => {
                 self.path = names.iter().map(|name| self.find_schema(name)).collect::<Result<_>>()?;
                 done(Vec::new())

@@ -17,6 +17,8 @@ pub(crate) struct Settings {
     pub(crate) factors: Factors,
     /// Rewrite rules that are left out.
     pub(crate) without_rules: Vec<String>,
+    /// Whether plans go by what ANALYZE found, however much has changed since.
+    pub(crate) keep_statistics: bool,
 }
 
 /// A setting: name, meaning, how it is shown and set.
@@ -45,6 +47,12 @@ const SETTINGS: &[Setting] = &[
         meaning: "what the costs of reading by an index are multiplied by, 0.001 to 1000",
         show: |settings| Value::Double(settings.factors.index),
         set: |settings, value| factor(value).map(|factor| settings.factors.index = factor),
+    },
+    Setting {
+        name: "keep_statistics",
+        meaning: "whether plans go by old statistics until ANALYZE, FALSE (worked out anew when a fifth has changed) or TRUE",
+        show: |settings| Value::Boolean(settings.keep_statistics),
+        set: |settings, value| truth(value).map(|keep| settings.keep_statistics = keep),
     },
     Setting {
         name: "loop_cost_factor",
@@ -120,6 +128,16 @@ fn within(value: &Value, low: usize, high: usize) -> Option<usize> {
     (low..=high).contains(&number).then_some(number)
 }
 
+/// A truth value, also as text.
+fn truth(value: &Value) -> Option<bool> {
+    match value {
+        Value::Boolean(truth) => Some(*truth),
+        Value::Text(text) | Value::Untyped(text) if text.trim().eq_ignore_ascii_case("true") => Some(true),
+        Value::Text(text) | Value::Untyped(text) if text.trim().eq_ignore_ascii_case("false") => Some(false),
+        _ => None,
+    }
+}
+
 /// A number that costs are multiplied by, also as text.
 fn factor(value: &Value) -> Option<f64> {
     let factor: f64 = match value {
@@ -152,6 +170,7 @@ impl Default for Settings {
             recursion_limit: 1000,
             factors: Factors::default(),
             without_rules: Vec::new(),
+            keep_statistics: false,
         }
     }
 }

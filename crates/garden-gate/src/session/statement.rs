@@ -61,7 +61,11 @@ pub(super) fn prepare_bound(
     started: Instant,
 ) -> Result<Prepared> {
     let Bound { plan, output, mut columns, mut notes, generic, steps, guide } = bound;
+    columns.keep_old = settings.keep_statistics;
     let numbered = takes_numbers(&plan);
+    if columns.keep_old {
+        notes.extend(stale_notes(&plan, &steps));
+    }
     let reads = sources(&plan, &steps);
     let mut rewritten = crate::rewrite::rewrite(plan, steps, &mut columns, &settings.without_rules)?;
     let resources = Resources { workers: settings.workers, factors: settings.factors };
@@ -70,6 +74,28 @@ pub(super) fn prepare_bound(
     notes.extend(check_guide(&guide, &plan, &columns, settings.workers)?);
     notes.iter_mut().for_each(|note| note.source = Some(Arc::clone(source)));
     Ok(Prepared { bound: BoundParts { output, columns, notes, generic }, plan, rewrites, started, numbered, reads })
+}
+
+/// A note for each table whose statistics are older than they should be.
+fn stale_notes(plan: &LogicalPlan, steps: &[StepDefinition]) -> Vec<Note> {
+    let mut notes: Vec<Note> = Vec::new();
+    for plan in std::iter::once(plan).chain(steps.iter().map(|step| &step.plan)) {
+        plan.walk(&mut |node| {
+            let LogicalPlan::Scan(scan) = node else { return };
+            let old = scan.columns.iter().filter_map(|(_, at)| scan.source.old_statistics(*at));
+            if let Some((known, changed)) = old.max_by_key(|(_, changed)| *changed) {
+                let message = format!(
+                    "the statistics of {} are old: {changed} rows have changed since it had {}",
+                    scan.table, known.rows
+                );
+                if !notes.iter().any(|note| note.message == message) {
+                    let help = format!("ANALYZE {} looks at it anew", scan.table);
+                    notes.push(Note::new("stale-statistics", message).help(help));
+                }
+            }
+        });
+    }
+    notes
 }
 
 /// Whether a plan takes numbers of a sequence.

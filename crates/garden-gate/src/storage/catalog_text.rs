@@ -2,7 +2,7 @@
 
 use super::object_text::ObjectTexts;
 use super::part::Part;
-use super::statistics_text::{ColumnText, Tables};
+use super::statistics_text::{ColumnText, GroupText, Tables};
 use super::store::stored_table;
 use super::stored_table::StoredTable;
 use crate::catalog::{
@@ -39,6 +39,8 @@ struct TableText {
     #[serde(default)]
     indexes: Vec<IndexText>,
     next_number: Option<i64>,
+    #[serde(default)]
+    groups: Vec<GroupText>,
     /// Number and rows of each part.
     parts: Vec<(u64, usize)>,
 }
@@ -220,7 +222,9 @@ pub(super) fn write(catalog: &Catalog, number: &mut impl FnMut(&Arc<Part>) -> Re
                 continue;
             }
             let parts = stored.parts().iter().map(|part| Ok((number(part)?, part.mask().0))).collect::<Result<_>>()?;
-            tables.push(table_text(&table.name, definition, stored.next_number, parts));
+            let groups = table.groups.iter().map(GroupText::of).collect();
+            let text = table_text(&table.name, definition, stored.next_number, parts);
+            tables.push(TableText { groups, ..text });
         }
         let view = |view: &Arc<View>| ViewText {
             name: view.name.clone(),
@@ -285,6 +289,7 @@ fn table_text(
         references: definition.references.iter().map(reference).collect(),
         indexes: definition.indexes.iter().map(IndexText::of).collect(),
         next_number,
+        groups: Vec::new(),
         parts,
     }
 }
@@ -377,7 +382,9 @@ fn read_table(
                 source.remember(at, known);
             }
         }
+        let of = |group: GroupText| group.statistics(&definition);
+        let groups = Arc::new(table.groups.into_iter().filter_map(of).collect());
         let definition = Some(Arc::new(definition));
-        Table { name: table.name, kind: TableKind::Table, source: Arc::new(source), definition }
+        Table { name: table.name, kind: TableKind::Table, source: Arc::new(source), definition, groups }
     }))
 }

@@ -81,6 +81,10 @@ impl PartIndex {
         Ok(Self { order, keys: sorted, columns: Mutex::default() })
     }
 
+    pub(super) fn bytes(&self) -> usize {
+        self.order.len() * size_of::<u32>() + self.keys.size()
+    }
+
     /// Where a range begins and ends in the order of the keys.
     fn find(&self, range: &ByteRange) -> (usize, usize) {
         let key = |at: usize| self.keys.row(at);
@@ -115,6 +119,7 @@ impl PartIndex {
         }
         let sorted = compute::take(&part.whole(at)?, &UInt32Array::from(self.order.clone()), None)?;
         self.columns.lock().unwrap_or_else(PoisonError::into_inner).insert(at, Arc::clone(&sorted));
+        part.note_index_column(&sorted);
         Ok(sorted)
     }
 }

@@ -2,6 +2,8 @@
 
 mod catalog_text;
 mod column_table;
+mod derived;
+mod histogram;
 mod index;
 mod memory_table;
 mod object_text;
@@ -15,6 +17,7 @@ mod stored_table;
 pub(crate) use column_table::ColumnTable;
 pub(crate) use index::{IndexRead, KeyRange};
 pub(crate) use memory_table::MemoryTable;
+pub(crate) use statistics::collect_group;
 pub(crate) use store::Store;
 pub(crate) use stored_table::{Place, StoredTable};
 

@@ -1,11 +1,12 @@
+use super::derived::{Derived, Forget};
 use super::index::PartIndex;
 use super::store::Cells;
 use crate::diagnostic::Result;
-use crate::kernel::{Batch, JoinTable, lane_bounds};
+use crate::kernel::{Batch, JoinTable, Sketch, lane_bounds};
 use crate::logical::ScanIndex;
-use arrow::array::{ArrayRef, BooleanArray, Int64Array};
+use arrow::array::{Array, ArrayRef, BooleanArray, Int64Array};
 use arrow::buffer::BooleanBuffer;
-use std::sync::{Arc, Mutex, OnceLock, PoisonError, RwLock};
+use std::sync::{Arc, OnceLock, PoisonError, RwLock};
 
 /// A run of rows that never changes: what is deleted from it is masked out, in a new part that shares the columns.
 #[derive(Debug)]
@@ -17,13 +18,15 @@ pub(super) struct Part {
     live: Option<BooleanBuffer>,
     left: usize,
     /// The columns without the deleted rows, worked out when they are first read.
-    dense: Vec<OnceLock<ArrayRef>>,
+    dense: Arc<Derived<usize, ArrayRef>>,
     /// Rows by the values of some columns, worked out when they are first looked up; shared by all versions of the part.
-    lookups: Arc<Mutex<Lookups>>,
+    lookups: Arc<Lookups>,
     /// Least and greatest values of columns, where they are known; likewise.
     bounds: Arc<Vec<OnceLock<Bounds>>>,
+    /// Which values columns have, deleted rows among them; likewise.
+    sketches: Arc<Vec<OnceLock<Sketch>>>,
     /// Rows sorted by keys, by the signature of the index; likewise.
-    indexes: Arc<Mutex<Indexes>>,
+    indexes: Arc<Indexes>,
 }
 
 /// Where the columns are; the same for all versions of a part.
@@ -37,10 +40,10 @@ pub(super) enum Content {
 /// Least and greatest value of a column.
 type Bounds = Option<(i64, i64)>;
 
-type Indexes = Vec<(String, Arc<PartIndex>)>;
+type Indexes = Derived<String, Arc<PartIndex>>;
 
 /// By columns, and whether NULL is the same as NULL.
-type Lookups = Vec<((Vec<usize>, bool), Arc<JoinTable>)>;
+type Lookups = Derived<(Vec<usize>, bool), Arc<JoinTable>>;
 
 impl Part {
     pub(super) fn new(columns: Vec<ArrayRef>, rows: usize) -> Self {
@@ -49,11 +52,12 @@ impl Part {
     }
 
     pub(super) fn of(content: Content, (rows, width): (usize, usize), live: Option<BooleanBuffer>) -> Self {
-        let dense = (0..width).map(|_| OnceLock::new()).collect();
         let left = live.as_ref().map_or(rows, BooleanBuffer::count_set_bits);
-        let (lookups, indexes) = (Arc::default(), Arc::default());
+        let (dense, lookups, indexes) = (Arc::default(), Arc::default(), Arc::default());
         let bounds = Arc::new((0..width).map(|_| OnceLock::new()).collect());
-        Self { content: Arc::new(RwLock::new(content)), width, rows, live, left, dense, lookups, bounds, indexes }
+        let sketches = Arc::new((0..width).map(|_| OnceLock::new()).collect());
+        let content = Arc::new(RwLock::new(content));
+        Self { content, width, rows, live, left, dense, lookups, bounds, sketches, indexes }
     }
 
     /// Rows that are left.
@@ -90,12 +94,34 @@ impl Part {
             return Ok(Arc::new(places));
         }
         let Some(live) = &self.live else { return self.whole(at) };
-        if let Some(known) = self.dense[at].get() {
-            return Ok(Arc::clone(known));
+        if let Some(known) = self.dense.find(|known| *known == at) {
+            return Ok(known);
         }
         let mask = BooleanArray::new(live.clone(), None);
         let dense = arrow::compute::filter(&self.whole(at)?, &mask)?;
-        Ok(Arc::clone(self.dense[at].get_or_init(|| dense)))
+        self.dense.keep(at, Arc::clone(&dense), dense.get_array_memory_size());
+        self.note(&self.dense, dense.get_array_memory_size());
+        Ok(dense)
+    }
+
+    /// Tells the database file what is kept of its part besides the columns.
+    fn note<T: Forget + 'static>(&self, kept: &Arc<T>, bytes: usize) {
+        if let Content::Stored(cells) = &*self.content.read().unwrap_or_else(PoisonError::into_inner) {
+            let kept: Arc<dyn Forget> = Arc::clone(kept) as Arc<dyn Forget>;
+            cells.note(Arc::downgrade(&kept), bytes);
+        }
+    }
+
+    /// [`Part::note`] for all that was worked out while the part was in memory only.
+    pub(super) fn note_all(&self) {
+        self.note(&self.dense, self.dense.bytes());
+        self.note(&self.lookups, self.lookups.bytes());
+        self.note(&self.indexes, self.indexes.bytes());
+    }
+
+    /// Takes note of a column that an index keeps as well.
+    pub(super) fn note_index_column(&self, column: &ArrayRef) {
+        self.note(&self.indexes, column.get_array_memory_size());
     }
 
     /// These rows, by their numbers, deleted ones among them.
@@ -113,11 +139,12 @@ impl Part {
         rows.iter().for_each(|row| live[*row as usize] = false);
         let live = BooleanBuffer::from(live);
         let left = live.count_set_bits();
-        let dense = (0..self.width).map(|_| OnceLock::new()).collect();
+        let dense = Arc::default();
         let (content, lookups) = (Arc::clone(&self.content), Arc::clone(&self.lookups));
         let (bounds, indexes) = (Arc::clone(&self.bounds), Arc::clone(&self.indexes));
-        let (width, rows) = (self.width, self.rows);
-        (left > 0).then_some(Self { content, width, rows, live: Some(live), left, dense, lookups, bounds, indexes })
+        let sketches = Arc::clone(&self.sketches);
+        let (width, rows, live) = (self.width, self.rows, Some(live));
+        (left > 0).then_some(Self { content, width, rows, live, left, dense, lookups, bounds, sketches, indexes })
     }
 
     pub(super) fn is_live(&self, row: u32) -> bool {
@@ -126,12 +153,13 @@ impl Part {
 
     /// The rows sorted by the keys of an index, deleted ones among them.
     pub(super) fn index(&self, shape: &ScanIndex) -> Result<Arc<PartIndex>> {
-        let mut known = self.indexes.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some((_, index)) = known.iter().find(|(signature, _)| *signature == shape.signature) {
-            return Ok(Arc::clone(index));
+        if let Some(known) = self.indexes.find(|signature| *signature == shape.signature) {
+            return Ok(known);
         }
         let index = Arc::new(PartIndex::new(self, shape)?);
-        known.push((shape.signature.clone(), Arc::clone(&index)));
+        let bytes = index.bytes();
+        self.indexes.keep(shape.signature.clone(), Arc::clone(&index), bytes);
+        self.note(&self.indexes, bytes);
         Ok(index)
     }
 
@@ -144,15 +172,27 @@ impl Part {
         Ok(*self.bounds[at].get_or_init(|| found))
     }
 
+    /// Adds the values of a column, those of deleted rows among them, to a sketch.
+    pub(super) fn add_to_sketch(&self, at: usize, all: &mut Sketch) -> Result<()> {
+        if let Some(known) = self.sketches[at].get() {
+            all.merge(known);
+            return Ok(());
+        }
+        let mut own = Sketch::default();
+        own.add(&self.whole(at)?)?;
+        all.merge(self.sketches[at].get_or_init(|| own));
+        Ok(())
+    }
+
     /// The rows by the values of these columns, deleted ones among them.
     pub(super) fn lookup(&self, columns: &[usize], nulls_same: bool) -> Result<Arc<JoinTable>> {
-        let mut known = self.lookups.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some((_, table)) = known.iter().find(|((of, same), _)| of == columns && *same == nulls_same) {
-            return Ok(Arc::clone(table));
+        if let Some(known) = self.lookups.find(|(of, same)| of == columns && *same == nulls_same) {
+            return Ok(known);
         }
         let keys: Vec<ArrayRef> = columns.iter().map(|at| self.whole(*at)).collect::<Result<_>>()?;
         let table = Arc::new(JoinTable::build(&keys, self.rows, &vec![nulls_same; columns.len()], None)?);
-        known.push(((columns.to_vec(), nulls_same), Arc::clone(&table)));
+        self.lookups.keep((columns.to_vec(), nulls_same), Arc::clone(&table), table.bytes());
+        self.note(&self.lookups, table.bytes());
         Ok(table)
     }
 }

@@ -2,7 +2,7 @@
 
 use super::store::stored_table;
 use super::stored_table::{KnownStatistics, is_stale};
-use crate::catalog::{Catalog, ColumnStatistics, CommonValue};
+use crate::catalog::{Catalog, ColumnStatistics, CommonValue, GroupStatistics, TableDefinition};
 use crate::kernel::{array_of, cast_values, value_at};
 use crate::types::{SqlType, Value};
 use serde::{Deserialize, Serialize};
@@ -26,6 +26,10 @@ pub(super) struct ColumnText {
     min: Option<String>,
     max: Option<String>,
     most_common: Vec<(String, f64)>,
+    #[serde(default)]
+    histogram: Vec<String>,
+    #[serde(default)]
+    correlation: f64,
 }
 
 /// Which statistics a text holds: it is written anew when they are others.
@@ -103,21 +107,66 @@ fn of((known, changed): (Arc<ColumnStatistics>, u64), sql_type: SqlType) -> Opti
         min: text(&known.min),
         max: text(&known.max),
         most_common: known.most_common.iter().map(|common| (common.value.to_string(), common.share)).collect(),
+        histogram: known.histogram.iter().map(ToString::to_string).collect(),
+        correlation: known.correlation,
     })
+}
+
+/// What is known of several columns together.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(super) struct GroupText {
+    columns: Vec<usize>,
+    rows: u64,
+    distinct: f64,
+    most_common: Vec<(Vec<Option<String>>, f64)>,
+}
+
+impl GroupText {
+    pub(super) fn of(group: &GroupStatistics) -> Self {
+        let text = |value: &Value| if value.is_null() { None } else { Some(value.to_string()) };
+        let common = |(values, share): &(Vec<Value>, f64)| (values.iter().map(text).collect(), *share);
+        Self {
+            columns: group.columns.clone(),
+            rows: group.rows,
+            distinct: group.distinct,
+            most_common: group.most_common.iter().map(common).collect(),
+        }
+    }
+
+    /// `None` when a text is no value of its column.
+    pub(super) fn statistics(self, definition: &TableDefinition) -> Option<GroupStatistics> {
+        let Self { columns, rows, distinct, most_common } = self;
+        let types = columns.iter().map(|at| definition.columns.get(*at).map(|column| column.sql_type));
+        let types: Vec<SqlType> = types.collect::<Option<_>>()?;
+        let value = |(text, sql_type): (Option<String>, &SqlType)| match text {
+            None => Some(Value::Null),
+            Some(text) => value_of(text, *sql_type),
+        };
+        let common = |(texts, share): (Vec<Option<String>>, f64)| {
+            Some((texts.into_iter().zip(&types).map(value).collect::<Option<Vec<_>>>()?, share))
+        };
+        let most_common = most_common.into_iter().map(common).collect::<Option<_>>()?;
+        Some(GroupStatistics { columns, rows, distinct, most_common })
+    }
+}
+
+/// The value of a type that a text stands for.
+fn value_of(text: String, sql_type: SqlType) -> Option<Value> {
+    let text = array_of(&Value::Text(text), SqlType::TEXT).ok()?;
+    Some(value_at(&cast_values(&text, SqlType::TEXT, sql_type).ok()?, sql_type, 0))
 }
 
 impl ColumnText {
     /// The statistics of a column of this type, and how many of its rows have changed since; `None` when a text is no such value.
     pub(super) fn statistics(self, sql_type: SqlType) -> Option<KnownStatistics> {
-        let value = |text: String| -> Option<Value> {
-            let text = array_of(&Value::Text(text), SqlType::TEXT).ok()?;
-            Some(value_at(&cast_values(&text, SqlType::TEXT, sql_type).ok()?, sql_type, 0))
-        };
+        let value = |text: String| value_of(text, sql_type);
         let bound = |text: Option<String>| text.map_or(Some(Value::Null), value);
         let common = |(text, share): (String, f64)| Some(CommonValue { value: value(text)?, share });
-        let Self { rows, nulls, distinct, exact, changed, min, max, most_common } = self;
+        let Self { rows, nulls, distinct, exact, changed, min, max, most_common, histogram, correlation } = self;
         let most_common = most_common.into_iter().map(common).collect::<Option<Vec<_>>>()?;
         let (min, max) = (bound(min)?, bound(max)?);
-        Some((Arc::new(ColumnStatistics { rows, nulls, distinct, min, max, most_common, exact }), changed))
+        let histogram = histogram.into_iter().map(value).collect::<Option<Vec<_>>>()?;
+        let known = ColumnStatistics { rows, nulls, distinct, min, max, most_common, histogram, correlation, exact };
+        Some((Arc::new(known), changed))
     }
 }

@@ -2,6 +2,7 @@
 //! behind a checksum; what tables there are, and of which parts they consist, is one text that every commit replaces.
 
 use super::catalog_text;
+use super::derived::{Forget, Room};
 use super::part::{Content, Part};
 use super::statistics_text;
 use super::stored_table::StoredTable;
@@ -16,7 +17,7 @@ use redb::{ReadableDatabase, ReadableTable, TableDefinition};
 use std::any::Any;
 use std::collections::{BTreeSet, HashMap, HashSet, VecDeque};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::{Duration, Instant};
 
 /// The layout of the file; a file of a later one is refused.
@@ -26,6 +27,8 @@ const FORMAT: u32 = 3;
 const OLDEST_FORMAT: u32 = 2;
 /// Bytes of columns kept in memory.
 const CACHE_BYTES: usize = 256 << 20;
+/// Bytes kept of what was worked out from them: rows by their keys, sorted rows, columns without deleted rows.
+const DERIVED_BYTES: usize = 512 << 20;
 
 const FACTS: TableDefinition<'_, &str, &[u8]> = TableDefinition::new("facts");
 const CELLS: TableDefinition<'_, (u64, u32), &[u8]> = TableDefinition::new("cells");
@@ -46,6 +49,8 @@ pub(crate) struct Store {
     path: PathBuf,
     state: Mutex<State>,
     cache: Mutex<Cache>,
+    /// For what is worked out from columns.
+    room: Room,
 }
 
 /// What the file holds.
@@ -82,6 +87,13 @@ pub(super) struct Cells {
 impl Cells {
     pub(super) fn column(&self, at: usize) -> Result<ArrayRef> {
         self.store.column(self.part, crate::types::index(at))
+    }
+
+    /// Takes note of what is kept in memory besides the columns.
+    pub(super) fn note(&self, kept: Weak<dyn Forget>, bytes: usize) {
+        if bytes > 0 {
+            self.store.room.note(kept, bytes);
+        }
     }
 }
 
@@ -139,7 +151,13 @@ impl Store {
 
     /// The database that an open file holds.
     pub(crate) fn of(file: redb::Database, path: &Path) -> Result<(Arc<Self>, Catalog)> {
-        let store = Self { file, path: path.to_owned(), state: Mutex::default(), cache: Mutex::default() };
+        let store = Self {
+            file,
+            path: path.to_owned(),
+            state: Mutex::default(),
+            cache: Mutex::default(),
+            room: Room::new(DERIVED_BYTES),
+        };
         store.check_format()?;
         let store = Arc::new(store);
         let catalog = store.load()?;
@@ -297,6 +315,7 @@ impl Store {
             columns.iter().enumerate().for_each(|(at, column)| cache.put((id, crate::types::index(at)), column));
             let cells = Cells { store: Arc::clone(self), part: id };
             *part.content().write().unwrap_or_else(PoisonError::into_inner) = Content::Stored(cells);
+            part.note_all();
         }
     }
 

@@ -2,10 +2,10 @@
 //! not touch; a snapshot is one pointer.
 
 use super::part::Part;
-use super::statistics::collect;
+use super::statistics::collect_with;
 use crate::catalog::{Column, ColumnStatistics, SEGMENT_ROWS, Segment, TableSource};
 use crate::diagnostic::Result;
-use crate::kernel::{Batch, lane_bounds};
+use crate::kernel::{Batch, Sketch, lane_bounds};
 use crate::types::{SqlType, approximate, index};
 use arrow::array::{ArrayRef, AsArray};
 use arrow::datatypes::Int64Type;
@@ -102,6 +102,13 @@ impl StoredTable {
         let batches = self.read(&all)?.into_iter().map(|segment| Batch::new(segment.columns, segment.rows));
         let batches: Vec<Batch> = batches.collect();
         if batches.is_empty() { Ok(self.rows_at(&[])?.columns) } else { Ok(Batch::concat(&batches, None)?.columns) }
+    }
+
+    /// The same rows, of which nothing is known.
+    pub(crate) fn unknown(&self) -> Self {
+        let earlier = vec![None; self.columns.len()];
+        let table = Self::of(Arc::clone(&self.columns), Arc::clone(&self.keys), self.parts.clone(), earlier);
+        Self { next_number: self.next_number, ..table }
     }
 
     /// The places of all rows, in order.
@@ -273,8 +280,30 @@ impl TableSource for StoredTable {
         }
         let arrays: Vec<ArrayRef> = self.parts.iter().map(|part| part.column(column, 0)).collect::<Result<_>>()?;
         let sql_type: SqlType = self.columns[column].sql_type;
-        let found = Arc::new(collect(&arrays, sql_type)?);
+        let sketch = |all: &mut Sketch| self.parts.iter().try_for_each(|part| part.add_to_sketch(column, all));
+        let found = Arc::new(collect_with(&arrays, sql_type, &sketch)?);
         Ok(Arc::clone(kept.get_or_init(|| found)))
+    }
+
+    fn sample(&self, columns: &[usize], rows: usize) -> Result<Option<Segment>> {
+        // Reading a part may mean to fetch it from the file.
+        const MOST_PARTS: usize = 8;
+        let every = self.parts.len().div_ceil(MOST_PARTS).max(1);
+        let segment = |(number, part): (usize, &Arc<Part>)| {
+            let columns = columns.iter().map(|at| part.column(*at, number)).collect::<Result<_>>()?;
+            Ok(Segment { columns, rows: part.count() })
+        };
+        let segments = self.parts.iter().enumerate().step_by(every).map(segment).collect::<Result<Vec<_>>>()?;
+        if segments.is_empty() {
+            return Ok(None);
+        }
+        crate::catalog::of_segments(&segments, rows).map(Some)
+    }
+
+    fn old_statistics(&self, column: usize) -> Option<(Arc<ColumnStatistics>, u64)> {
+        let fresh = self.statistics.get(column)?.get().is_some();
+        let (known, changed) = self.earlier.get(column)?.as_ref()?;
+        (!fresh && is_stale(known, *changed)).then(|| (Arc::clone(known), *changed))
     }
 }
 

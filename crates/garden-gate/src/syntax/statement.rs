@@ -1,14 +1,14 @@
-use super::ast::{Expr, ExprKind, Statement, StatementKind};
+use super::ast::{Analyze, Expr, ExprKind, Statement, StatementKind};
 use super::lexer::{Symbol, TokenKind};
 use super::parser::Parser;
 use crate::diagnostic::{Result, nearest};
 use crate::types::{SqlType, Value};
 
 /// Statements that the language has and the engine has not yet.
-const LATER: &[(&str, &str)] = &[("ANALYZE", "ANALYZE"), ("TRIM", "TRIM HISTORY")];
+const LATER: &[(&str, &str)] = &[("TRIM", "TRIM HISTORY")];
 
 /// The words that statements begin with, for those who misspell one.
-const STATEMENTS: [&str; 16] = [
+const STATEMENTS: [&str; 17] = [
     "SELECT",
     "WITH",
     "VALUES",
@@ -25,6 +25,7 @@ const STATEMENTS: [&str; 16] = [
     "SET",
     "SHOW",
     "LET",
+    "ANALYZE",
 ];
 
 impl Parser<'_> {
@@ -79,6 +80,8 @@ impl Parser<'_> {
         } else if self.accept_word("SHOW") {
             self.expect_word("SETTINGS")?;
             StatementKind::ShowSettings
+        } else if self.accept_word("ANALYZE") {
+            StatementKind::Analyze(self.analyze()?)
         } else if self.accept_word("LET") {
             let name = self.name("the name of a variable")?;
             self.expect_symbol(Symbol::Equal, "=")?;
@@ -86,8 +89,9 @@ impl Parser<'_> {
         } else if let Some((_, what)) = LATER.iter().find(|(word, _)| self.at_word(word)) {
             return Err(self.not_supported(*what));
         } else {
-            let error =
-                self.expected("a statement (SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, SET, SHOW or LET)");
+            let error = self.expected(
+                "a statement (SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, ANALYZE, SET, SHOW or LET)",
+            );
             let near = nearest(self.raw(self.current()), STATEMENTS);
             return Err(match near {
                 Some(near) => error.with_help(format!("did you mean {near}?")),
@@ -98,6 +102,16 @@ impl Parser<'_> {
             return Err(self.after_end());
         }
         Ok(Statement { kind, span: start.to(self.last_span()) })
+    }
+
+    fn analyze(&mut self) -> Result<Analyze> {
+        if !self.at_name() {
+            return Ok(Analyze { table: None, columns: None });
+        }
+        let table = Some(self.qualified_name("the name of a table")?);
+        let listed = self.at_symbol(Symbol::LeftParen);
+        let columns = if listed { Some(self.names_in_parentheses("a column")?) } else { None };
+        Ok(Analyze { table, columns })
     }
 
     /// What stands behind a whole statement: a form that comes later, or a mistake.

@@ -66,11 +66,19 @@ pub(crate) enum StatementKind {
     /// `SET PATH schema, …`
     SetPath(Vec<Ident>),
     ShowSettings,
+    Analyze(Analyze),
     /// `LET name = expression`
     Let {
         name: Ident,
         value: Expr,
     },
+}
+
+/// `ANALYZE [table [(column, …)]]`
+#[derive(Clone, Debug)]
+pub(crate) struct Analyze {
+    pub(crate) table: Option<Vec<Ident>>,
+    pub(crate) columns: Option<Vec<Ident>>,
 }
 
 /// A query expression (clause 7.17): WITH, a body, and the order and number of its rows.

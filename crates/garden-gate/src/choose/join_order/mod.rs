@@ -3,12 +3,14 @@
 
 use super::build::{Builder, with_columns};
 use super::cost;
+use super::equal_columns::{close, share_of};
 use super::index_join::{Inner, Keys, fixed_keys, indexed_scan, lookup_cost, width};
 use super::join_tree::Tree;
 use super::side_join::equality;
 use super::steps::is_recursive;
 use super::ways::{Way, broken, tables_of as names_of};
 use crate::diagnostic::{Error, Result};
+use crate::estimate::table_rows;
 use crate::logical::{ColumnId, Expr, Guide, LogicalPlan, Scan};
 use crate::physical::{JoinKey, JoinMethod, Node};
 use crate::types::Estimate;
@@ -29,6 +31,8 @@ pub(super) struct Edge {
     pub(super) share: f64,
     /// Of an equality the tables of its two sides.
     pub(super) sides: Option<(Tables, Tables)>,
+    /// Of an equality of columns the number of the class of columns that are the same.
+    pub(super) class: Option<usize>,
 }
 
 impl Edge {
@@ -73,6 +77,8 @@ pub(super) struct Search<'a> {
     /// For each input the tables in it.
     pub(super) tables: Vec<Vec<String>>,
     pub(super) rows: Vec<f64>,
+    /// Rows before any condition, of those that are tables.
+    pub(super) sizes: Vec<f64>,
     pub(super) costs: Vec<f64>,
     pub(super) edges: Vec<Edge>,
     pub(super) best: HashMap<Tables, Best>,
@@ -99,9 +105,11 @@ pub(super) fn build(
     let owned: Vec<Vec<ColumnId>> = inputs.iter().map(LogicalPlan::output).collect();
     let needed = with_columns(required, &conjuncts);
     let names = inputs.iter().map(name).collect();
+    let stored: Vec<Option<f64>> = inputs.iter().map(stored_rows).collect();
     let scans: Vec<Option<Scan>> = inputs.iter().map(|input| indexed_scan(input, &needed).cloned()).collect();
     let nodes = inputs.into_iter().map(|input| builder.build(input, &needed)).collect::<Result<Vec<_>>>()?;
-    let (edges, late) = edges_of(builder, conjuncts, &owned)?;
+    let (mut edges, late) = edges_of(builder, conjuncts, &owned)?;
+    close(&mut edges, builder, &owned)?;
     let indexes = scans.iter().enumerate().map(|(at, scan)| index_ways(at, scan.as_ref(), &edges, &owned)).collect();
     let is_recursive = |set: Tables, (at, node): (usize, &Node)| if is_recursive(node) { set | 1 << at } else { set };
     let guide = builder.guide;
@@ -109,6 +117,7 @@ pub(super) fn build(
         names,
         tables: nodes.iter().map(names_of).collect(),
         rows: nodes.iter().map(|node| node.rows.0).collect(),
+        sizes: nodes.iter().zip(stored).map(|(node, stored)| stored.unwrap_or(node.rows.0)).collect(),
         costs: nodes.iter().map(|node| node.total.0).collect(),
         edges,
         best: HashMap::new(),
@@ -148,7 +157,7 @@ fn edges_of(builder: &Builder<'_>, conjuncts: Vec<Expr>, owned: &[Vec<ColumnId>]
             late.push(condition);
         } else {
             let share = builder.estimator.join(&condition)?.share();
-            edges.push(Edge { condition, tables, share, sides });
+            edges.push(Edge { condition, tables, share, sides, class: None });
         }
     }
     Ok((edges, late))
@@ -195,6 +204,15 @@ fn index_ways(at: usize, scan: Option<&Scan>, edges: &[Edge], owned: &[Vec<Colum
     scan.indexes.iter().enumerate().filter_map(way).collect()
 }
 
+/// The rows of a table before its conditions.
+fn stored_rows(input: &LogicalPlan) -> Option<f64> {
+    match input {
+        LogicalPlan::Scan(scan) => Some(table_rows(scan.source.rows()).0),
+        LogicalPlan::Filter { input, .. } | LogicalPlan::Project { input, .. } => stored_rows(input),
+        _ => None,
+    }
+}
+
 fn name(input: &LogicalPlan) -> String {
     match input {
         LogicalPlan::Scan(scan) => scan.alias.clone(),
@@ -222,17 +240,24 @@ pub(super) fn key(condition: &Expr, left: Tables, right: Tables, owned: &[Vec<Co
 }
 
 impl Search<'_> {
-    /// The conditions that become testable when `left` and `right` are joined.
+    /// The conditions that become testable when `left` and `right` are joined; of equalities that say the same only the first.
     pub(super) fn between(&self, left: Tables, right: Tables) -> impl Iterator<Item = &Edge> {
         let both = left | right;
-        self.edges
-            .iter()
-            .filter(move |edge| edge.tables & !both == 0 && edge.tables & left != 0 && edge.tables & right != 0)
+        let mut classes = 0_u64;
+        self.edges.iter().filter(move |edge| {
+            if edge.tables & !both != 0 || edge.tables & left == 0 || edge.tables & right == 0 {
+                return false;
+            }
+            let class = edge.class.map_or(0, |class| 1_u64.checked_shl(crate::types::index(class)).unwrap_or(0));
+            let is_new = class & classes == 0;
+            classes |= class;
+            is_new
+        })
     }
 
     pub(super) fn rows_of(&self, tables: Tables) -> f64 {
         let rows: f64 = bits(tables).map(|at| self.rows[at]).product();
-        rows * self.edges.iter().filter(|edge| edge.tables & !tables == 0).map(|edge| edge.share).product::<f64>()
+        rows * share_of(&self.edges, tables, &self.sizes)
     }
 
     fn single(&mut self, at: usize) {
@@ -415,96 +440,4 @@ pub(super) fn bits(tables: Tables) -> impl Iterator<Item = usize> {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::diagnostic::Span;
-    use crate::logical::{ColumnInfo, Columns, CompareOp};
-    use crate::types::SqlType;
-    use std::sync::LazyLock;
-
-    /// A chain of tables with these row counts, each joined to the next by an equality that keeps one pair in `keep`.
-    fn chain(rows: &[f64], keep: f64) -> (Search<'static>, Vec<Vec<ColumnId>>) {
-        static FREE: LazyLock<Guide> = LazyLock::new(Guide::default);
-        let mut columns = Columns::default();
-        let mut add =
-            |name: String| columns.add(ColumnInfo { qualifier: None, name, sql_type: SqlType::Integer, origin: None });
-        let owned: Vec<Vec<ColumnId>> = (0..rows.len()).map(|table| vec![add(format!("c{table}"))]).collect();
-        let column = |table: usize| Expr::column(owned[table][0], SqlType::Integer, Span::default());
-        let edges = (1..rows.len())
-            .map(|table| Edge {
-                condition: Expr::compare(CompareOp::Equal, column(table - 1), column(table), Span::default()),
-                tables: 1 << (table - 1) | 1 << table,
-                share: 1.0 / keep,
-                sides: Some((1 << (table - 1), 1 << table)),
-            })
-            .collect();
-        let search = Search {
-            names: (0..rows.len()).map(|table| format!("t{table}")).collect(),
-            rows: rows.to_vec(),
-            costs: rows.to_vec(),
-            edges,
-            best: HashMap::new(),
-            tables: vec![Vec::new(); rows.len()],
-            scans: vec![None; rows.len()],
-            indexes: (0..rows.len()).map(|_| Vec::new()).collect(),
-            widths: vec![0; rows.len()],
-            factors: cost::Factors::default(),
-            recursive: 0,
-            guide: &FREE,
-        };
-        (search, owned)
-    }
-
-    #[test]
-    fn the_search_finds_what_trying_every_tree_finds() {
-        /// The least cost of joining a set of neighbours in the chain, straight from the definition.
-        fn least(search: &Search<'_>, from: usize, to: usize) -> Best {
-            if from + 1 == to {
-                let way = Way::of(JoinMethod::Hash);
-                return Best { rows: search.rows[from], cost: search.costs[from], broken: 0, split: None, way };
-            }
-            let set = |from: usize, to: usize| (from..to).fold(0, |set, table| set | 1 << table);
-            let rows = search.rows_of(set(from, to));
-            (from + 1..to)
-                .flat_map(|cut| {
-                    let (a, b) = (least(search, from, cut), least(search, cut, to));
-                    let own = |method, a: &Best, b: &Best| search.own_cost(method, (a, b), rows, 1) + a.cost + b.cost;
-                    let methods = [JoinMethod::Hash, JoinMethod::Merge, JoinMethod::NestedLoop];
-                    methods
-                        .into_iter()
-                        .flat_map(move |method| [own(method, &a, &b), own(method, &b, &a)])
-                        .collect::<Vec<_>>()
-                })
-                .map(|cost| Best { rows, cost, broken: 0, split: None, way: Way::of(JoinMethod::Hash) })
-                .min_by(|a, b| a.cost.total_cmp(&b.cost))
-                .unwrap()
-        }
-        for (rows, keep) in [
-            (&[10.0, 1000.0, 5.0][..], 10.0),
-            (&[1e6, 10.0, 1e6, 10.0, 1e5], 100.0),
-            (&[7.0, 7.0, 7.0, 7.0, 7.0, 7.0], 7.0),
-            (&[1.0, 1e7, 3.0, 1e4], 1e4),
-        ] {
-            let (mut search, _) = chain(rows, keep);
-            let all = (1 << rows.len()) - 1;
-            search.exhaustive(all);
-            let (found, expected) = (search.best[&all].cost, least(&search, 0, rows.len()).cost);
-            assert!(found <= expected * (1.0 + 1e-9), "{rows:?}: {found} for {expected}");
-            let (mut greedy, _) = chain(rows, keep);
-            greedy.greedy(rows.len());
-            assert!(greedy.best[&all].cost >= found * (1.0 - 1e-9), "greedy is never better: {rows:?}");
-        }
-    }
-
-    #[test]
-    fn pairs_without_a_condition_come_last() {
-        let (mut search, owned) = chain(&[100.0, 100.0, 100.0], 100.0);
-        search.edges.pop();
-        search.exhaustive(0b111);
-        let best = &search.best[&0b111];
-        assert!(best.split == Some((0b011, 0b100)) || best.split == Some((0b100, 0b011)), "{best:?}");
-        assert_eq!(search.describe(0b011), "(t0 ⋈ t1)");
-        assert!(key(&search.edges[0].condition, 0b010, 0b001, &owned).is_some(), "sides in either order");
-        assert!(key(&search.edges[0].condition, 0b011, 0b100, &owned).is_none(), "both sides on one side are no key");
-    }
-}
+mod tests;
