@@ -44,6 +44,7 @@ mod reference;
 mod reopened;
 mod results;
 mod rules;
+mod rules_of_keys;
 mod samples;
 mod sessions;
 mod set_operators;

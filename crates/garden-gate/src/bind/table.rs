@@ -3,9 +3,9 @@
 use super::definition::scan_indexes;
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
 use super::{Binder, OutputColumn, problem::Problem};
-use crate::catalog::{LOCAL_SCHEMA, Schema, Table, TableKind};
+use crate::catalog::{ForeignKey, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableKind, Timing};
 use crate::diagnostic::{Error, Result, Span, nearest};
-use crate::logical::{ColumnId, ColumnInfo, Expand, Expr, LogicalPlan, Scan};
+use crate::logical::{ColumnId, ColumnInfo, Expand, Expr, LogicalPlan, Scan, ScanReference};
 use crate::syntax::ast::{Ident, TableAlias, TableCall, TableExpr};
 use crate::types::{SqlType, Value};
 use std::sync::Arc;
@@ -249,6 +249,7 @@ impl<'a> Binder<'a> {
         let key = |key: &Vec<usize>| key.iter().filter_map(|at| columns.get(*at)).map(|(id, _)| *id).collect();
         let keys = table.source.keys().iter().map(key).collect();
         let indexes = table.definition.as_deref().map(|made| scan_indexes(made, self.around)).unwrap_or_default();
+        let references = table.definition.as_deref().map(|made| self.references_of(made)).unwrap_or_default();
         let plan = LogicalPlan::Scan(Scan {
             table: table.name.clone(),
             kind: table.kind,
@@ -257,9 +258,21 @@ impl<'a> Binder<'a> {
             columns,
             filter: Vec::new(),
             indexes,
+            references,
         });
         let relation = Relation { schema, name, hidden_name: None, columns: visible, keys };
         (plan, Scope { relations: vec![relation], star })
+    }
+
+    /// The foreign keys of a table that hold at every moment.
+    fn references_of(&self, definition: &TableDefinition) -> Vec<ScanReference> {
+        let certain = |key: &&ForeignKey| key.timing == Timing::AtOnce && !key.unproven;
+        let reference = |key: &ForeignKey| {
+            let target = self.around.catalog.table(&key.table.0, &key.table.1)?;
+            let (columns, referred) = (key.columns.clone(), key.referred.clone());
+            Some(ScanReference { columns, target: Arc::clone(&target.source), referred })
+        };
+        definition.references.iter().filter(certain).filter_map(reference).collect()
     }
 
     /// A table function; its arguments have been given the scope to its left as an outer one.

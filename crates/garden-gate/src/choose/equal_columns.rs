@@ -38,11 +38,17 @@ pub(super) fn close(edges: &mut Vec<Edge>, builder: &Builder<'_>, owned: &[Vec<C
         joined.dedup_by_key(|(id, _)| *id);
         classes.push(joined);
     }
+    let table = |id: ColumnId| owned.iter().position(|columns| columns.contains(&id));
+    // Two columns of one table that are the same are a condition on that table, which no equality of a class may stand for.
+    classes.retain(|class| {
+        let mut tables: Vec<Option<usize>> = class.iter().map(|(id, _)| table(*id)).collect();
+        tables.sort_unstable();
+        tables.windows(2).all(|pair| pair[0] != pair[1])
+    });
     for edge in edges.iter_mut() {
         let Some([(id, _), _]) = same_columns(&edge.condition) else { continue };
         edge.class = classes.iter().position(|class| class.iter().any(|(known, _)| *known == id));
     }
-    let table = |id: ColumnId| owned.iter().position(|columns| columns.contains(&id));
     for (number, class) in classes.iter().enumerate() {
         for (at, (a, left)) in class.iter().enumerate() {
             for (b, right) in &class[at + 1..] {

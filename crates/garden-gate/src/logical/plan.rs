@@ -15,6 +15,16 @@ pub(crate) struct Scan {
     pub(crate) filter: Vec<Expr>,
     /// The indexes it can be read by.
     pub(crate) indexes: Vec<ScanIndex>,
+    /// Foreign keys that every row of the table fulfils.
+    pub(crate) references: Vec<ScanReference>,
+}
+
+/// A foreign key of a table that is read: columns, by their places, and those they refer to.
+#[derive(Clone, Debug)]
+pub(crate) struct ScanReference {
+    pub(crate) columns: Vec<usize>,
+    pub(crate) target: Arc<dyn TableSource>,
+    pub(crate) referred: Vec<usize>,
 }
 
 #[derive(Clone, Debug)]
@@ -363,6 +373,11 @@ impl SideJoin {
         }
         columns.extend(self.mark);
         columns
+    }
+
+    /// Whether working out the right side, or the condition, can fail for some row.
+    pub(crate) fn right_can_raise(&self) -> bool {
+        self.right.can_raise() || self.on.iter().any(Expr::can_raise)
     }
 
     /// Every expression of the join itself.

@@ -1,16 +1,24 @@
 //! Logical plan → simpler logical plan. One rule a file; every application is recorded with the reason why it is allowed.
 
 mod domain;
+mod drop_distinct;
+mod drop_joins;
 mod factor_or;
 mod fold_constants;
+mod imply_conditions;
 mod inline_steps;
 mod marks_to_semi;
 mod push_filters;
+mod push_into_recursion;
+mod push_limits;
 mod push_semi_joins;
+mod share_expressions;
+mod tidy_conditions;
+mod unique;
 mod unnest;
 
 use crate::diagnostic::Result;
-use crate::logical::{Columns, LogicalPlan, RewriteNote, Rewritten, StepDefinition};
+use crate::logical::{ColumnId, Columns, LogicalPlan, RewriteNote, Rewritten, StepDefinition};
 
 /// What a rule works with.
 pub(crate) struct RuleContext<'a> {
@@ -18,6 +26,8 @@ pub(crate) struct RuleContext<'a> {
     /// The queries that may be run once; a rule may add one.
     pub(crate) steps: Vec<StepDefinition>,
     pub(crate) log: Vec<RewriteNote>,
+    /// The columns of the result.
+    pub(crate) required: &'a [ColumnId],
     /// Names of rules that are left out.
     pub(crate) without: &'a [String],
 }
@@ -36,7 +46,9 @@ trait Rule {
 }
 
 /// All rules, in the order they run: queries inside of expressions become joins before anything is moved; then constants, since a
-/// folded condition may vanish or empty its input; then filters move down to where the fewest rows meet them.
+/// folded condition may vanish or empty its input; then filters move down to where the fewest rows meet them, and from one side of a join
+/// to the other. With all conditions in their places it shows which joins, orders and DISTINCTs are for nothing, which conditions say the
+/// same or exclude each other, and at last what is left to be worked out once instead of twice.
 const RULES: &[(&str, &dyn Rule)] = &[
     ("unnest query", &unnest::Unnest),
     ("mark to semi join", &marks_to_semi::MarksToSemi),
@@ -44,6 +56,13 @@ const RULES: &[(&str, &dyn Rule)] = &[
     ("fold constants", &fold_constants::FoldConstants),
     ("take common terms out of OR", &factor_or::FactorOr),
     ("push filters down", &push_filters::PushFilters),
+    ("push into recursion", &push_into_recursion::PushIntoRecursion),
+    ("imply conditions", &imply_conditions::ImplyConditions),
+    ("drop join", &drop_joins::DropJoins),
+    ("tidy conditions", &tidy_conditions::TidyConditions),
+    ("drop distinct", &drop_distinct::DropDistinct),
+    ("push limit down", &push_limits::PushLimits),
+    ("share expressions", &share_expressions::ShareExpressions),
 ];
 
 /// The rules that can be left out. Without `unnest query` dependent queries are joined by the general method only; without
@@ -57,6 +76,13 @@ pub(crate) const NAMES: &[&str] = &[
     "take common terms out of OR",
     "push filters down",
     "outer to inner join",
+    "push into recursion",
+    "imply conditions",
+    "drop join",
+    "tidy conditions",
+    "drop distinct",
+    "push limit down",
+    "share expressions",
 ];
 
 /// Applies every rule once.
@@ -66,10 +92,10 @@ pub(crate) const NAMES: &[&str] = &[
 pub(crate) fn rewrite(
     plan: LogicalPlan,
     steps: Vec<StepDefinition>,
-    columns: &mut Columns,
+    (required, columns): (&[ColumnId], &mut Columns),
     without: &[String],
 ) -> Result<Rewritten> {
-    let mut context = RuleContext { columns, steps, log: Vec::new(), without };
+    let mut context = RuleContext { columns, steps, log: Vec::new(), required, without };
     let mut plan = inline_steps::inline(plan, &mut context);
     for (name, rule) in RULES {
         if context.is_left_out(name) && *name != "unnest query" {

@@ -33,7 +33,7 @@ impl Rule for PushFilters {
     }
 }
 
-fn push(input: LogicalPlan, conjuncts: Vec<Expr>, context: &mut RuleContext<'_>) -> LogicalPlan {
+pub(super) fn push(input: LogicalPlan, conjuncts: Vec<Expr>, context: &mut RuleContext<'_>) -> LogicalPlan {
     match input {
         LogicalPlan::Scan(mut scan) => {
             scan.filter.extend(conjuncts);
@@ -159,7 +159,11 @@ fn past_side_join(mut join: SideJoin, conjuncts: Vec<Expr>, context: &mut RuleCo
         return push(inner, conjuncts, context);
     }
     if join.kind == JoinKind::Full {
-        return filter(join.into_plan(), conjuncts);
+        let join = less_full(join, &conjuncts, context);
+        return match join.kind {
+            JoinKind::Full => filter(join.into_plan(), conjuncts),
+            _ => past_side_join(join, conjuncts, context),
+        };
     }
     let left = join.left.output();
     let (down, stay) = movable(conjuncts, |used| !used.is_empty() && used.iter().all(|id| left.contains(id)));
@@ -170,6 +174,28 @@ fn past_side_join(mut join: SideJoin, conjuncts: Vec<Expr>, context: &mut RuleCo
         join.left = push(join.left, down, context);
     }
     filter(join.into_plan(), stay)
+}
+
+/// A full join of whose rows without a partner a term drops those of one side is a left or right one.
+fn less_full(mut join: SideJoin, conjuncts: &[Expr], context: &mut RuleContext<'_>) -> SideJoin {
+    if context.is_left_out("outer to inner join") {
+        return join;
+    }
+    let (left, right) = (join.left.output(), join.right.output());
+    let refused = |columns: &[ColumnId]| conjuncts.iter().find(|term| refuses_null(term, columns));
+    let (kept, term) = match (refused(&left), refused(&right)) {
+        (Some(term), _) => ("left", term),
+        (None, Some(term)) => ("right", term),
+        (None, None) => return join,
+    };
+    let change = format!("the full join became a {kept} one by {}", Printer::new(context.columns).expr(term));
+    let why = "it is TRUE for no row that was filled up with NULLs";
+    context.log.push(RewriteNote { rule: "outer to inner join", change, why });
+    if kept == "right" {
+        std::mem::swap(&mut join.left, &mut join.right);
+    }
+    join.kind = JoinKind::Left;
+    join
 }
 
 /// Whether the term is FALSE or UNKNOWN when all these columns are NULL.

@@ -67,7 +67,8 @@ pub(super) fn prepare_bound(
         notes.extend(stale_notes(&plan, &steps));
     }
     let reads = sources(&plan, &steps);
-    let mut rewritten = crate::rewrite::rewrite(plan, steps, &mut columns, &settings.without_rules)?;
+    let required = wanted(&output);
+    let mut rewritten = crate::rewrite::rewrite(plan, steps, (&required, &mut columns), &settings.without_rules)?;
     let resources = Resources { workers: settings.workers, factors: settings.factors };
     let rewrites = std::mem::take(&mut rewritten.log);
     let plan = choose(rewritten, &wanted(&output), &columns, (resources, &guide))?;

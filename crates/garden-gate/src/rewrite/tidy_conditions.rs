@@ -1,0 +1,188 @@
+//! `tidy conditions`
+//!
+//! ```text
+//! x > 5 AND x > 3              →   x > 5
+//! x > 5 AND x < 3              →   no rows
+//! x = 1 OR x = 2 OR x = 3      →   x IN (1, 2, 3)
+//! ```
+//! Condition: the terms compare one column with constants of its type. What follows from another term has the same truth value wherever
+//! that is TRUE, and a filter keeps TRUE only. Terms that are never TRUE together leave no row. OR and IN are the same by definition
+//! (clause 8.4), UNKNOWN for NULL as well.
+
+use super::{Rule, RuleContext};
+use crate::diagnostic::Result;
+use crate::kernel::evaluate_constant;
+use crate::logical::{CompareOp, Expr, ExprKind, LogicalPlan, Printer, RewriteNote};
+use crate::types::{SqlType, Value};
+
+pub(super) struct TidyConditions;
+
+const NAME: &str = "tidy conditions";
+
+impl Rule for TidyConditions {
+    fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
+        let plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
+        Ok(match plan {
+            LogicalPlan::Filter { input, conjuncts } => match tidied(conjuncts, context) {
+                Some(conjuncts) => input.filter(conjuncts),
+                None => LogicalPlan::Empty(input.output()),
+            },
+            LogicalPlan::Scan(mut scan) => match tidied(std::mem::take(&mut scan.filter), context) {
+                Some(filter) => {
+                    scan.filter = filter;
+                    LogicalPlan::Scan(scan)
+                }
+                None => LogicalPlan::Empty(LogicalPlan::Scan(scan).output()),
+            },
+            LogicalPlan::Join { inputs, conjuncts } => {
+                let is_empty = |input: &LogicalPlan| matches!(input, LogicalPlan::Empty(_));
+                let conjuncts = conjuncts.into_iter().map(|term| or_to_in(term, context)).collect();
+                if inputs.iter().any(is_empty) {
+                    LogicalPlan::Empty(inputs.iter().flat_map(LogicalPlan::output).collect())
+                } else {
+                    LogicalPlan::Join { inputs, conjuncts }
+                }
+            }
+            other => other,
+        })
+    }
+}
+
+/// A comparison of something with a constant, the constant on the right side.
+fn comparison(term: &Expr) -> Option<(&Expr, CompareOp, &Expr)> {
+    let ExprKind::Compare(op, sides) = term.kind() else { return None };
+    let (left, right) = (&sides[0], &sides[1]);
+    let is_literal = |expr: &Expr| matches!(expr.kind(), ExprKind::Literal(value) if !value.is_null());
+    let is_column = |expr: &Expr| matches!(expr.kind(), ExprKind::Column(_));
+    match (is_column(left) && is_literal(right), is_column(right) && is_literal(left)) {
+        (true, _) => Some((left, *op, right)),
+        (_, true) => Some((right, op.flipped(), left)),
+        _ => None,
+    }
+}
+
+/// Whether a comparison of two constants of one type holds.
+fn holds(op: CompareOp, a: &Expr, b: &Expr) -> Option<bool> {
+    if a.sql_type().arrow() != b.sql_type().arrow() || matches!(a.sql_type(), SqlType::Array(_) | SqlType::Row(_)) {
+        return None;
+    }
+    match evaluate_constant(&Expr::compare(op, a.clone(), b.clone(), a.span())) {
+        Ok(Value::Boolean(truth)) => Some(truth),
+        _ => None,
+    }
+}
+
+/// How one term stands to another about the same column.
+#[derive(PartialEq)]
+enum Relation {
+    /// The other follows from this one.
+    Implies,
+    /// Both are never TRUE together.
+    Excludes,
+    Neither,
+}
+
+fn relation((op, value): (CompareOp, &Expr), (other, bound): (CompareOp, &Expr)) -> Option<Relation> {
+    use CompareOp as C;
+    let is = |test: CompareOp| holds(test, value, bound);
+    Some(match (op, other) {
+        // The value itself tells.
+        (C::Equal, _) => match holds(other, value, bound)? {
+            true => Relation::Implies,
+            false => Relation::Excludes,
+        },
+        (C::Greater, C::Greater) | (C::GreaterOrEqual, C::GreaterOrEqual) | (C::Greater, C::GreaterOrEqual)
+            if is(C::GreaterOrEqual)? =>
+        {
+            Relation::Implies
+        }
+        (C::GreaterOrEqual, C::Greater) if is(C::Greater)? => Relation::Implies,
+        (C::Less, C::Less) | (C::LessOrEqual, C::LessOrEqual) | (C::Less, C::LessOrEqual) if is(C::LessOrEqual)? => {
+            Relation::Implies
+        }
+        (C::LessOrEqual, C::Less) if is(C::Less)? => Relation::Implies,
+        (C::Greater, C::Less | C::LessOrEqual) | (C::GreaterOrEqual, C::Less) if is(C::GreaterOrEqual)? => {
+            Relation::Excludes
+        }
+        (C::GreaterOrEqual, C::LessOrEqual) if is(C::Greater)? => Relation::Excludes,
+        (C::Greater, C::NotEqual) if is(C::GreaterOrEqual)? => Relation::Implies,
+        (C::GreaterOrEqual, C::NotEqual) if is(C::Greater)? => Relation::Implies,
+        (C::Less, C::NotEqual) if is(C::LessOrEqual)? => Relation::Implies,
+        (C::LessOrEqual, C::NotEqual) if is(C::Less)? => Relation::Implies,
+        _ => Relation::Neither,
+    })
+}
+
+/// The conjuncts without those that follow from others; `None` when two of them are never TRUE together.
+fn tidied(conjuncts: Vec<Expr>, context: &mut RuleContext<'_>) -> Option<Vec<Expr>> {
+    let conjuncts: Vec<Expr> = conjuncts.into_iter().map(|term| or_to_in(term, context)).collect();
+    let mut dropped = vec![false; conjuncts.len()];
+    for (at, term) in conjuncts.iter().enumerate() {
+        for (other_at, other) in conjuncts.iter().enumerate() {
+            if at == other_at || dropped[at] || dropped[other_at] {
+                continue;
+            }
+            if term.same_as(other) && !term.can_raise() {
+                // The one that was written stays.
+                let twice = if term.is_implied() && !other.is_implied() { at } else { other_at };
+                dropped[twice] = true;
+                continue;
+            }
+            let (Some((column, op, value)), Some((same, other_op, bound))) = (comparison(term), comparison(other))
+            else {
+                continue;
+            };
+            if !column.same_as(same) {
+                continue;
+            }
+            let printer = Printer::new(context.columns);
+            match relation((op, value), (other_op, bound)) {
+                Some(Relation::Implies) => {
+                    let change = format!("{} was dropped beside {}", printer.expr(other), printer.expr(term));
+                    context.log.push(RewriteNote { rule: NAME, change, why: "it follows from it" });
+                    dropped[other_at] = true;
+                }
+                Some(Relation::Excludes) => {
+                    let change = format!("{} AND {} leave no rows", printer.expr(term), printer.expr(other));
+                    context.log.push(RewriteNote { rule: NAME, change, why: "they are never TRUE together" });
+                    return None;
+                }
+                Some(Relation::Neither) | None => {}
+            }
+        }
+    }
+    Some(conjuncts.into_iter().zip(dropped).filter(|(_, dropped)| !dropped).map(|(term, _)| term).collect())
+}
+
+/// `x = 1 OR x = 2` as `x IN (1, 2)`, wherever all terms are such.
+fn or_to_in(term: Expr, context: &mut RuleContext<'_>) -> Expr {
+    let ExprKind::Or(terms) = term.kind() else { return term };
+    let mut column: Option<Expr> = None;
+    let mut values: Vec<Expr> = Vec::new();
+    for part in terms {
+        let (found, more) = match part.kind() {
+            ExprKind::In(operand, list) => ((**operand).clone(), list.clone()),
+            _ => match comparison(part) {
+                Some((found, CompareOp::Equal, value)) => (found.clone(), vec![value.clone()]),
+                _ => return term,
+            },
+        };
+        let is_column = matches!(found.kind(), ExprKind::Column(_));
+        let constants = more.iter().all(|value| matches!(value.kind(), ExprKind::Literal(_)));
+        if !is_column || !constants || column.as_ref().is_some_and(|known| !known.same_as(&found)) {
+            return term;
+        }
+        column = Some(found);
+        more.into_iter().for_each(|value| {
+            if !values.iter().any(|known| known.same_as(&value)) {
+                values.push(value);
+            }
+        });
+    }
+    let Some(column) = column else { return term };
+    let list = Expr::new(ExprKind::In(Box::new(column), values), SqlType::Boolean, term.span());
+    let printer = Printer::new(context.columns);
+    let change = format!("{} became {}", printer.expr(&term), printer.expr(&list));
+    context.log.push(RewriteNote { rule: NAME, change, why: "IN is an OR of equalities" });
+    list
+}
