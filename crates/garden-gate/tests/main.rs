@@ -1,6 +1,7 @@
 //! The library as a program meets it: statements in, rows, plans and messages out.
 #![expect(clippy::unwrap_used, reason = "a test stops at what it does not expect")]
 
+mod analyze;
 mod change_plans;
 mod checks;
 mod columns;
@@ -29,6 +30,7 @@ mod logic;
 mod messages;
 mod mutants;
 mod names;
+mod notes;
 mod numbers;
 mod objects;
 mod ordering;

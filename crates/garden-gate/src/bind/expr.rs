@@ -16,7 +16,10 @@ impl Binder<'_> {
             K::Parameter(name) => self.parameter(name, span),
             K::Now(now) => self.now(*now, span),
             K::And(terms) => Expr::and(self.conditions(terms, scope, clause)?, span),
-            K::Or(terms) => Expr::or(self.conditions(terms, scope, clause)?, span),
+            K::Or(terms) => {
+                self.note_mixed_and_or(terms, span);
+                Expr::or(self.conditions(terms, scope, clause)?, span)
+            }
             K::Not(operand) => {
                 let operand = self.expr(operand, scope, clause)?;
                 self.condition(operand, "NOT").negated(true)
@@ -75,7 +78,9 @@ impl Binder<'_> {
             K::Unique(query, nulls_equal) => self.unique(query, *nulls_equal, at, span)?,
             K::Subquery(query) => self.scalar_subquery(query, at, span)?,
             K::ArrayQuery(query) => self.array_subquery(query, at, span)?,
-            K::InQuery { operand, query, negated } => self.in_query(operand, query, at, span)?.negated(*negated),
+            K::InQuery { operand, query, negated } => {
+                self.in_query(operand, (query, *negated), at, span)?.negated(*negated)
+            }
             K::Quantified { op, operand, all, query } => self.quantified((*op, *all), operand, query, (at, span))?,
             K::Row(fields) => {
                 let fields = self.all(fields, at)?;

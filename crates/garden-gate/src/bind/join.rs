@@ -69,7 +69,8 @@ impl Binder<'_> {
             return self.outer_with_subquery(kind, (left, right), condition);
         }
         let dependent = depends(&left, &right);
-        SideJoin { dependent, ..SideJoin::new(kind, left, right, condition.into_conjuncts()) }.into_plan()
+        let written = (self.views == 0).then_some(join.span);
+        SideJoin { dependent, written, ..SideJoin::new(kind, left, right, condition.into_conjuncts()) }.into_plan()
     }
 
     /// An outer join whose ON holds queries. Where they see one side only, that side takes them up. Else the pairs for which ON holds

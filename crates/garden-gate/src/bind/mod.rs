@@ -34,6 +34,7 @@ mod search;
 mod select;
 mod sequence;
 mod set_operation;
+mod style_notes;
 mod subquery;
 mod table;
 mod table_function;

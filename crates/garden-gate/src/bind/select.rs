@@ -42,6 +42,7 @@ impl Binder<'_> {
             let condition = self.condition(bound, "WHERE");
             plan = self.filter_attached(plan, condition);
         }
+        self.note_cross_product(select, &plan, &scope);
         let items = self.items(select, &scope)?;
         let having = match &select.having {
             Some(having) => {
@@ -73,10 +74,11 @@ impl Binder<'_> {
         let (mut plan, exprs) = self.attach_all(plan, exprs);
         let keys = sorts.into_iter().zip(exprs).map(|((direction, nulls), expr)| SortKey { expr, direction, nulls });
         let keys = keys.collect();
-        if select.distinct.is_some() {
+        if let Some(span) = select.distinct {
             let mut columns: Vec<ColumnId> = output.iter().map(|column| column.id).collect();
             columns.sort_unstable();
             columns.dedup();
+            self.note_needless_distinct(span, &plan, &columns);
             plan = LogicalPlan::Distinct { input: Box::new(plan), columns };
         }
         Ok((plan, output, keys))

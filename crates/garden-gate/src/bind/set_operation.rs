@@ -16,6 +16,9 @@ impl Binder<'_> {
             self.note_mixed_columns(&operands, operation);
         }
         let (operands, output) = self.unified(operands, operation)?;
+        if operation.op == SetOp::Union && !operation.all {
+            self.note_needless_union(&operands, operation.span);
+        }
         Ok(combine(operation.op, operation.all, operands, output))
     }
 

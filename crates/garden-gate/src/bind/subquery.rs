@@ -2,6 +2,7 @@
 
 use super::problem::Problem;
 use super::scope::{Clause, Scope};
+use super::style_notes::only_column;
 use super::{Binder, OutputColumn};
 use crate::diagnostic::{Error, Result, Span};
 use crate::logical::{
@@ -117,11 +118,11 @@ impl Binder<'_> {
     pub(super) fn in_query(
         &mut self,
         operand: &ast::Expr,
-        query: &ast::Query,
+        (query, negated): (&ast::Query, bool),
         at: (&Scope, Clause),
         span: Span,
     ) -> Result<Expr> {
-        self.any(CompareOp::Equal, operand, query, (at, span))
+        self.any((CompareOp::Equal, negated), operand, query, (at, span))
     }
 
     /// `operand op ALL (query)` holds when `operand (not op) ANY (query)` does not.
@@ -133,12 +134,12 @@ impl Binder<'_> {
         at: ((&Scope, Clause), Span),
     ) -> Result<Expr> {
         let op = if all { op.inverse() } else { op };
-        Ok(self.any(op, operand, query, at)?.negated(all))
+        Ok(self.any((op, all && op == CompareOp::Equal), operand, query, at)?.negated(all))
     }
 
     fn any(
         &mut self,
-        op: CompareOp,
+        (op, not_in): (CompareOp, bool),
         operand: &ast::Expr,
         query: &ast::Query,
         (at, span): ((&Scope, Clause), Span),
@@ -149,7 +150,12 @@ impl Binder<'_> {
             }
             _ => vec![self.expr(operand, at.0, at.1)?],
         };
-        let (mut plan, output) = self.inner_query(query, at)?;
+        let rows = self.inner_query(query, at)?;
+        self.note_outer_name(query, &rows, at.0);
+        if not_in {
+            self.note_not_in_nulls(query, only_column(&rows));
+        }
+        let (mut plan, output) = rows;
         if operands.len() != output.len() {
             let problem = Problem::SubqueryWidth { expected: operands.len(), found: output.len() };
             return Ok(self.report(&problem, query.span));

@@ -53,6 +53,7 @@ impl<'a> Binder<'a> {
                 Ok((plan, self.renamed(scope, alias)))
             }
             TableExpr::Derived { query, lateral, alias, .. } => {
+                self.note_needless_order(query);
                 let (plan, output) = if *lateral {
                     self.inner((left, Clause::From), |binder| binder.query(query))?
                 } else {

@@ -49,6 +49,7 @@ impl Binder<'_> {
         if element.search.is_some() || element.cycle.is_some() {
             self.report(&Problem::NotRecursive { name: element.name.text.clone() }, element.name.span);
         }
+        self.note_needless_order(&element.query);
         let (plan, output) = self.query(&element.query)?;
         let output = self.named_columns(element, output);
         self.make_visible(&element.name, plan, output);

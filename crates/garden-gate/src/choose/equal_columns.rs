@@ -68,11 +68,35 @@ pub(super) fn close(edges: &mut Vec<Edge>, builder: &Builder<'_>, owned: &[Vec<C
     Ok(())
 }
 
+/// For two tables between which there are several equalities of columns that ANALYZE has looked at together, on one side or both: the share
+/// of pairs for which all of them hold.
+pub(super) fn joint_shares(edges: &[Edge], builder: &Builder<'_>) -> Vec<(Tables, f64)> {
+    let mut found: Vec<(Tables, f64)> = Vec::new();
+    for edge in edges.iter().filter(|edge| edge.tables.count_ones() == 2) {
+        if found.iter().any(|(known, _)| *known == edge.tables) {
+            continue;
+        }
+        let pairs = edges.iter().filter(|other| other.tables == edge.tables && !other.condition.is_implied());
+        let columns: Vec<ColumnId> =
+            pairs.filter_map(|other| same_columns(&other.condition)).flatten().map(|(id, _)| id).collect();
+        let covered = builder.estimator.columns.groups().iter().filter(|group| {
+            group.columns.len() * 2 == columns.len() && group.columns.iter().all(|id| columns.contains(id))
+        });
+        let most = covered.map(|group| group.statistics().distinct).reduce(f64::max);
+        if let Some(distinct) = most.filter(|_| columns.len() > 2) {
+            found.push((edge.tables, 1.0 / distinct.max(1.0)));
+        }
+    }
+    found
+}
+
 /// The share of all combinations of rows of these tables that fulfil every condition among them.
 ///
 /// Of the equalities of a class as many count as are needed to tie its tables together, those that keep most rows first: the others follow.
 /// Several equalities between two tables are taken for a key of the smaller one at most: independent columns would leave hardly a pair.
-pub(super) fn share_of(edges: &[Edge], tables: Tables, sizes: &[f64]) -> f64 {
+///
+/// `joint` has the shares of several equalities between two tables whose columns were looked at together.
+pub(super) fn share_of(edges: &[Edge], tables: Tables, (sizes, joint): (&[f64], &[(Tables, f64)])) -> f64 {
     let mut within: Vec<&Edge> = edges.iter().filter(|edge| edge.tables & !tables == 0).collect();
     within.sort_by(|a, b| b.share.total_cmp(&a.share));
     // For each class the sets of its tables that are tied already.
@@ -102,7 +126,12 @@ pub(super) fn share_of(edges: &[Edge], tables: Tables, sizes: &[f64]) -> f64 {
     }
     for (pair, count, product) in pairs {
         let smaller = bits(pair).map(|at| sizes[at]).fold(f64::MAX, f64::min).max(1.0);
-        share *= if count > 1 { product.max(1.0 / smaller) } else { product };
+        let known = joint.iter().find(|(known, _)| *known == pair).map(|(_, share)| *share);
+        share *= match (count, known) {
+            (1, _) => product,
+            (_, Some(known)) => known,
+            (_, None) => product.max(1.0 / smaller),
+        };
     }
     share
 }
@@ -123,15 +152,15 @@ mod tests {
     fn equalities_that_follow_from_others_count_once() {
         let sizes = [100.0, 1_000.0, 10_000.0];
         let class = [edge(0, 1, 1e-3, Some(0)), edge(1, 2, 1e-4, Some(0)), edge(0, 2, 1e-4, Some(0))];
-        assert!((share_of(&class, 0b111, &sizes) - 1e-7).abs() < 1e-12);
+        assert!((share_of(&class, 0b111, (&sizes, &[])) - 1e-7).abs() < 1e-12);
         assert!(
-            (share_of(&class, 0b101, &sizes) - 1e-4).abs() < 1e-12,
+            (share_of(&class, 0b101, (&sizes, &[])) - 1e-4).abs() < 1e-12,
             "two of the tables are tied by the third equality"
         );
         let apart = [edge(0, 1, 1e-3, Some(0)), edge(1, 2, 1e-4, Some(1)), edge(0, 2, 1e-1, None)];
-        assert!((share_of(&apart, 0b111, &sizes) - 1e-8).abs() < 1e-13, "these are independent");
+        assert!((share_of(&apart, 0b111, (&sizes, &[])) - 1e-8).abs() < 1e-13, "these are independent");
         // Two columns that make a key of the table of 100 rows: not one in 10,000 pairs, but one in 100.
         let key = [edge(0, 1, 1e-2, None), edge(0, 1, 1e-2, None)];
-        assert!((share_of(&key, 0b11, &sizes) - 1e-2).abs() < 1e-12);
+        assert!((share_of(&key, 0b11, (&sizes, &[])) - 1e-2).abs() < 1e-12);
     }
 }

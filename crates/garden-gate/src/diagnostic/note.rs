@@ -12,12 +12,14 @@ pub struct Note {
     pub help: Option<String>,
     /// The text it is about.
     pub span: Option<Span>,
+    /// Whether it is about style or speed alone: the rows are as they are meant. `run` leaves such notes out, `plan` and `check` show them.
+    pub style: bool,
     pub(crate) source: Option<Arc<SourceText>>,
 }
 
 impl Note {
     pub(crate) fn new(code: &'static str, message: impl Into<String>) -> Self {
-        Self { code, message: message.into(), help: None, span: None, source: None }
+        Self { code, message: message.into(), help: None, span: None, style: false, source: None }
     }
 
     pub(crate) fn at(mut self, span: Span) -> Self {
@@ -27,6 +29,11 @@ impl Note {
 
     pub(crate) fn help(mut self, help: impl Into<String>) -> Self {
         self.help = Some(help.into());
+        self
+    }
+
+    pub(crate) fn style(mut self) -> Self {
+        self.style = true;
         self
     }
 

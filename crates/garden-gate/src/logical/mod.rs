@@ -13,6 +13,7 @@ mod index;
 mod plan;
 mod print;
 mod subquery;
+pub(crate) mod unique;
 mod walk;
 mod window;
 

@@ -1,5 +1,6 @@
 use super::{Aggregate, ColumnId, CompareOp, Direction, Expr, JoinKind, Nulls, ScanIndex, SetOp, WindowCall};
 use crate::catalog::{TableKind, TableSource};
+use crate::diagnostic::{Note, Span};
 use std::sync::Arc;
 
 /// A table in FROM.
@@ -83,6 +84,8 @@ pub(crate) struct SideJoin {
     pub(crate) dependent: bool,
     /// The right side is worked out only for left rows for which this is TRUE; the others have no partner.
     pub(crate) guard: Vec<Expr>,
+    /// Of an outer join that somebody wrote, where it stands.
+    pub(crate) written: Option<Span>,
 }
 
 /// The three-valued condition of `operands op ANY (query)`.
@@ -359,7 +362,7 @@ fn map_operands<E>(
 impl SideJoin {
     /// A join of independent sides with a plain condition.
     pub(crate) fn new(kind: JoinKind, left: LogicalPlan, right: LogicalPlan, on: Vec<Expr>) -> Self {
-        Self { kind, left, right, on, any: None, mark: None, dependent: false, guard: Vec::new() }
+        Self { kind, left, right, on, any: None, mark: None, dependent: false, guard: Vec::new(), written: None }
     }
 
     pub(crate) fn into_plan(self) -> LogicalPlan {
@@ -401,4 +404,5 @@ pub(crate) struct Rewritten {
     /// The queries that are run once.
     pub(crate) steps: Vec<(StepId, StepDefinition)>,
     pub(crate) log: Vec<RewriteNote>,
+    pub(crate) notes: Vec<Note>,
 }

@@ -9,9 +9,9 @@
 //! Condition: the columns hold a set of which no two rows have the same values. An order is needed where the next node keeps or uses it:
 //! under FETCH, at the top, under a window, and under aggregates that depend on it.
 
-use super::unique::{distinct_sets, keys};
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
+use crate::logical::unique::{distinct_sets, keys};
 use crate::logical::{
     AggregateFunction, ColumnId, ExprKind, JoinKind, LogicalPlan, Printer, RewriteNote, SetOperand, SortKey,
 };

@@ -10,9 +10,9 @@
 //! or without. Of an inner join, a foreign key without NULLs, or with them filtered out, has exactly one partner; the key is enforced,
 //! checked with every statement, and nothing else is asked of the table it refers to.
 
-use super::unique::at_most_one;
 use super::{Rule, RuleContext};
 use crate::diagnostic::{Result, Span};
+use crate::logical::unique::at_most_one;
 use crate::logical::{
     ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote, Scan, ScanReference, Test,
 };

@@ -11,9 +11,9 @@
 //! nobody's partner. Of semi joins they also reach back: a row that is kept has a partner.
 
 use super::push_filters::push;
-use super::unique::conditions_on;
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
+use crate::logical::unique::conditions_on;
 use crate::logical::{
     ColumnId, CompareOp, Expr, ExprKind, Function, JoinKind, LogicalPlan, Printer, RewriteNote, SideJoin,
 };

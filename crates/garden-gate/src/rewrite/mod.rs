@@ -14,10 +14,9 @@ mod push_limits;
 mod push_semi_joins;
 mod share_expressions;
 mod tidy_conditions;
-mod unique;
 mod unnest;
 
-use crate::diagnostic::Result;
+use crate::diagnostic::{Note, Result};
 use crate::logical::{ColumnId, Columns, LogicalPlan, RewriteNote, Rewritten, StepDefinition};
 
 /// What a rule works with.
@@ -26,6 +25,8 @@ pub(crate) struct RuleContext<'a> {
     /// The queries that may be run once; a rule may add one.
     pub(crate) steps: Vec<StepDefinition>,
     pub(crate) log: Vec<RewriteNote>,
+    /// What somebody who wrote the query may want to know.
+    pub(crate) notes: Vec<Note>,
     /// The columns of the result.
     pub(crate) required: &'a [ColumnId],
     /// Names of rules that are left out.
@@ -95,7 +96,7 @@ pub(crate) fn rewrite(
     (required, columns): (&[ColumnId], &mut Columns),
     without: &[String],
 ) -> Result<Rewritten> {
-    let mut context = RuleContext { columns, steps, log: Vec::new(), required, without };
+    let mut context = RuleContext { columns, steps, log: Vec::new(), notes: Vec::new(), required, without };
     let mut plan = inline_steps::inline(plan, &mut context);
     for (name, rule) in RULES {
         if context.is_left_out(name) && *name != "unnest query" {
@@ -116,5 +117,5 @@ pub(crate) fn rewrite(
         }
     }
     let steps = inline_steps::used(&plan, context.steps);
-    Ok(Rewritten { plan, steps, log: context.log })
+    Ok(Rewritten { plan, steps, log: context.log, notes: context.notes })
 }

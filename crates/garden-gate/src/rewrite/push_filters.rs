@@ -11,7 +11,7 @@
 //! grouping, lest it fail for a row that would never have reached it.
 
 use super::{Rule, RuleContext};
-use crate::diagnostic::Result;
+use crate::diagnostic::{Note, Result};
 use crate::logical::{
     ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, Printer, RewriteNote, SetOperand, SideJoin, Test,
 };
@@ -155,6 +155,13 @@ fn past_side_join(mut join: SideJoin, conjuncts: Vec<Expr>, context: &mut RuleCo
         let change = format!("the left join became an inner one by {}", Printer::new(context.columns).expr(term));
         let why = "it is TRUE for no row that was filled up with NULLs";
         context.log.push(RewriteNote { rule: "outer to inner join", change, why });
+        if let (Some(_), false) = (join.written, term.is_implied()) {
+            let text = Printer::new(context.columns).expr(term);
+            let message = format!("{text} is TRUE for no row without a partner: the outer join is an inner one");
+            let help =
+                format!("write JOIN, or, to keep rows without a partner, move it from WHERE to ON: … AND {text}");
+            context.notes.push(Note::new("outer-join-undone", message).at(term.span()).help(help));
+        }
         let inner = join.left.join(join.right, join.on);
         return push(inner, conjuncts, context);
     }

@@ -22,6 +22,7 @@ mod index;
 mod load;
 mod objects;
 mod outcome;
+mod plan_notes;
 mod prepared;
 mod progress;
 mod result_set;

@@ -396,6 +396,7 @@ impl Session {
     }
 
     fn run_watched(&self, prepared: &Prepared, watch: Watch<'_>) -> Result<ResultSet> {
+        let watch = Watch { style_notes: self.settings.style_notes, ..watch };
         let control = Control::new(&self.interrupt, self.settings.limits(&self.access));
         let outcome = prepared.run(&control, (&self.pool, self.settings.batch_rows), watch);
         self.interrupt.clear();

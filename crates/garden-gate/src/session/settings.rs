@@ -7,6 +7,7 @@ use std::time::Duration;
 
 /// What SET can change.
 #[derive(Clone, Debug)]
+#[expect(clippy::struct_excessive_bools, reason = "each is a setting of its own")]
 pub(crate) struct Settings {
     pub(crate) workers: usize,
     pub(crate) batch_rows: usize,
@@ -19,6 +20,8 @@ pub(crate) struct Settings {
     pub(crate) without_rules: Vec<String>,
     /// Whether plans go by what ANALYZE found, however much has changed since.
     pub(crate) keep_statistics: bool,
+    /// Whether rows come with notes on style.
+    pub(crate) style_notes: bool,
 }
 
 /// A setting: name, meaning, how it is shown and set.
@@ -77,6 +80,12 @@ const SETTINGS: &[Setting] = &[
         meaning: "what the costs of sorting are multiplied by, 0.001 to 1000",
         show: |settings| Value::Double(settings.factors.sort),
         set: |settings, value| factor(value).map(|factor| settings.factors.sort = factor),
+    },
+    Setting {
+        name: "style_notes",
+        meaning: "whether rows come with notes on style and speed as well, FALSE or TRUE; plans always do",
+        show: |settings| Value::Boolean(settings.style_notes),
+        set: |settings, value| truth(value).map(|notes| settings.style_notes = notes),
     },
     Setting {
         name: "time_limit",
@@ -171,6 +180,7 @@ impl Default for Settings {
             factors: Factors::default(),
             without_rules: Vec::new(),
             keep_statistics: false,
+            style_notes: false,
         }
     }
 }

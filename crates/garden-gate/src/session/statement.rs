@@ -2,6 +2,7 @@
 //!
 //! [`prepare`] is the only way to a plan: what `plan` shows and what `query` runs come out of the same call.
 
+use super::plan_notes;
 use super::result_set::{ResultColumn, ResultSet};
 use super::settings::Settings;
 use crate::bind::{Bound, Surroundings, bind_query};
@@ -32,6 +33,8 @@ pub(super) struct Prepared {
 pub(super) struct Watch<'a> {
     pub(super) measures: Option<&'a Measures>,
     pub(super) rounds: Option<&'a RoundLog>,
+    /// Whether notes on style come with the rows.
+    pub(super) style_notes: bool,
 }
 
 /// What stays of a bound query when its plan has been handed on.
@@ -64,39 +67,19 @@ pub(super) fn prepare_bound(
     columns.keep_old = settings.keep_statistics;
     let numbered = takes_numbers(&plan);
     if columns.keep_old {
-        notes.extend(stale_notes(&plan, &steps));
+        notes.extend(plan_notes::stale(&plan, &steps));
     }
     let reads = sources(&plan, &steps);
     let required = wanted(&output);
     let mut rewritten = crate::rewrite::rewrite(plan, steps, (&required, &mut columns), &settings.without_rules)?;
     let resources = Resources { workers: settings.workers, factors: settings.factors };
     let rewrites = std::mem::take(&mut rewritten.log);
+    notes.append(&mut rewritten.notes);
     let plan = choose(rewritten, &wanted(&output), &columns, (resources, &guide))?;
     notes.extend(check_guide(&guide, &plan, &columns, settings.workers)?);
+    notes.extend(plan_notes::hidden_indexes(&plan.root, &columns));
     notes.iter_mut().for_each(|note| note.source = Some(Arc::clone(source)));
     Ok(Prepared { bound: BoundParts { output, columns, notes, generic }, plan, rewrites, started, numbered, reads })
-}
-
-/// A note for each table whose statistics are older than they should be.
-fn stale_notes(plan: &LogicalPlan, steps: &[StepDefinition]) -> Vec<Note> {
-    let mut notes: Vec<Note> = Vec::new();
-    for plan in std::iter::once(plan).chain(steps.iter().map(|step| &step.plan)) {
-        plan.walk(&mut |node| {
-            let LogicalPlan::Scan(scan) = node else { return };
-            let old = scan.columns.iter().filter_map(|(_, at)| scan.source.old_statistics(*at));
-            if let Some((known, changed)) = old.max_by_key(|(_, changed)| *changed) {
-                let message = format!(
-                    "the statistics of {} are old: {changed} rows have changed since it had {}",
-                    scan.table, known.rows
-                );
-                if !notes.iter().any(|note| note.message == message) {
-                    let help = format!("ANALYZE {} looks at it anew", scan.table);
-                    notes.push(Note::new("stale-statistics", message).help(help));
-                }
-            }
-        });
-    }
-    notes
 }
 
 /// Whether a plan takes numbers of a sequence.
@@ -145,7 +128,7 @@ impl Prepared {
         &self,
         control: &Control,
         (pool, batch_rows): (&Pool, usize),
-        Watch { measures, rounds }: Watch<'_>,
+        Watch { measures, rounds, style_notes }: Watch<'_>,
     ) -> Result<ResultSet> {
         let run = Run { control, pool, batch_rows, columns: &self.bound.columns, measures, rounds };
         let batches = execute::run(&self.plan, &wanted(&self.bound.output), &run)?;
@@ -154,7 +137,7 @@ impl Prepared {
         Ok(ResultSet {
             columns: self.bound.output.iter().map(column).collect(),
             batches,
-            notes: self.bound.notes.clone(),
+            notes: self.bound.notes.iter().filter(|note| style_notes || !note.style).cloned().collect(),
             elapsed: self.started.elapsed(),
             affected: None,
         })

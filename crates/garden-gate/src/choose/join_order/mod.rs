@@ -3,7 +3,7 @@
 
 use super::build::{Builder, with_columns};
 use super::cost;
-use super::equal_columns::{close, share_of};
+use super::equal_columns::{close, joint_shares, share_of};
 use super::index_join::{Inner, Keys, fixed_keys, indexed_scan, lookup_cost, width};
 use super::join_tree::Tree;
 use super::side_join::equality;
@@ -79,6 +79,8 @@ pub(super) struct Search<'a> {
     pub(super) rows: Vec<f64>,
     /// Rows before any condition, of those that are tables.
     pub(super) sizes: Vec<f64>,
+    /// Shares of several equalities between two tables, where they are known together.
+    pub(super) joint: Vec<(Tables, f64)>,
     pub(super) costs: Vec<f64>,
     pub(super) edges: Vec<Edge>,
     pub(super) best: HashMap<Tables, Best>,
@@ -117,6 +119,7 @@ pub(super) fn build(
         names,
         tables: nodes.iter().map(names_of).collect(),
         rows: nodes.iter().map(|node| node.rows.0).collect(),
+        joint: joint_shares(&edges, builder),
         sizes: nodes.iter().zip(stored).map(|(node, stored)| stored.unwrap_or(node.rows.0)).collect(),
         costs: nodes.iter().map(|node| node.total.0).collect(),
         edges,
@@ -257,7 +260,7 @@ impl Search<'_> {
 
     pub(super) fn rows_of(&self, tables: Tables) -> f64 {
         let rows: f64 = bits(tables).map(|at| self.rows[at]).product();
-        rows * share_of(&self.edges, tables, &self.sizes)
+        rows * share_of(&self.edges, tables, (&self.sizes, &self.joint))
     }
 
     fn single(&mut self, at: usize) {

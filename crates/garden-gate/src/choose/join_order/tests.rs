@@ -25,6 +25,7 @@ fn chain(rows: &[f64], keep: f64) -> (Search<'static>, Vec<Vec<ColumnId>>) {
         names: (0..rows.len()).map(|table| format!("t{table}")).collect(),
         rows: rows.to_vec(),
         sizes: rows.to_vec(),
+        joint: Vec::new(),
         costs: rows.to_vec(),
         edges,
         best: HashMap::new(),

@@ -1,11 +1,11 @@
-//! What rules know of the rows of a plan: which columns no two rows have in common, and which conditions every row fulfils.
+//! What is known of the rows of a plan: which columns no two rows have in common, and which conditions every row fulfils.
 
-use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, SideJoin};
+use super::{ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, SideJoin};
 
 /// Sets of columns of which no two rows of the plan have the same values, and none has a NULL among them.
 ///
 /// A set may have more columns than are needed; there are at most a few sets.
-pub(super) fn keys(plan: &LogicalPlan) -> Vec<Vec<ColumnId>> {
+pub(crate) fn keys(plan: &LogicalPlan) -> Vec<Vec<ColumnId>> {
     const MOST: usize = 8;
     let mut found = match plan {
         LogicalPlan::OneRow => vec![Vec::new()],
@@ -43,7 +43,7 @@ pub(super) fn keys(plan: &LogicalPlan) -> Vec<Vec<ColumnId>> {
 }
 
 /// Sets of columns of which no two rows have the same values, NULL being the same as NULL: enough for DISTINCT.
-pub(super) fn distinct_sets(plan: &LogicalPlan) -> Vec<Vec<ColumnId>> {
+pub(crate) fn distinct_sets(plan: &LogicalPlan) -> Vec<Vec<ColumnId>> {
     match plan {
         LogicalPlan::Aggregate { keys, .. } => vec![keys.iter().map(|(id, _)| *id).collect()],
         LogicalPlan::Distinct { columns, input } => {
@@ -66,7 +66,7 @@ pub(super) fn distinct_sets(plan: &LogicalPlan) -> Vec<Vec<ColumnId>> {
 }
 
 /// The columns of `plan` that equalities of `conjuncts` fix by columns of other plans, or by constants.
-pub(super) fn fixed(plan: &LogicalPlan, conjuncts: &[Expr]) -> Vec<ColumnId> {
+pub(crate) fn fixed(plan: &LogicalPlan, conjuncts: &[Expr]) -> Vec<ColumnId> {
     let own = plan.output();
     let is_own = |expr: &Expr| matches!(expr.kind(), ExprKind::Column(id) if own.contains(id));
     let outside = |expr: &Expr| expr.columns().iter().all(|id| !own.contains(id));
@@ -83,7 +83,7 @@ pub(super) fn fixed(plan: &LogicalPlan, conjuncts: &[Expr]) -> Vec<ColumnId> {
 }
 
 /// Whether the plan has at most one row for each combination of values of the others.
-pub(super) fn at_most_one(plan: &LogicalPlan, conjuncts: &[Expr]) -> bool {
+pub(crate) fn at_most_one(plan: &LogicalPlan, conjuncts: &[Expr]) -> bool {
     let fixed = fixed(plan, conjuncts);
     keys(plan).iter().any(|key| key.iter().all(|id| fixed.contains(id)))
 }
@@ -128,7 +128,7 @@ fn pairs(a: &[Vec<ColumnId>], b: &[Vec<ColumnId>]) -> Vec<Vec<ColumnId>> {
 }
 
 /// The conditions over this one column that every row of the plan fulfils.
-pub(super) fn conditions_on(plan: &LogicalPlan, column: ColumnId) -> Vec<Expr> {
+pub(crate) fn conditions_on(plan: &LogicalPlan, column: ColumnId) -> Vec<Expr> {
     let mut found = Vec::new();
     let mut add = |terms: &[Expr]| {
         found.extend(terms.iter().filter(|term| term.columns() == [column]).cloned());
