@@ -189,9 +189,15 @@ pub(crate) struct Sweep {
     /// The parameter, with V1,V2,… or FROM..TO or FROM..TO:STEP (numbers, or days) or a query for its values
     #[arg(long, value_name = "NAME=VALUES", required = true)]
     pub(crate) over: Vec<String>,
-    /// Text to read, or one JSON object a value
+    /// Also what each value would cost under the plan of each other
+    #[arg(long)]
+    pub(crate) fixed_plan: bool,
+    /// Text to read, one JSON object a value, or a plot
     #[arg(long, value_enum, default_value = "table")]
-    pub(crate) output: ReportFormat,
+    pub(crate) output: SweepFormat,
+    /// Write to this file
+    #[arg(long, value_name = "FILE")]
+    pub(crate) to: Option<PathBuf>,
 }
 
 #[derive(Debug, Args)]
@@ -261,11 +267,27 @@ impl Format {
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum SweepFormat {
+    /// Text to read
+    Table,
+    /// JSON objects, one a line
+    Json,
+    /// A plot of rows and cost over the values
+    Svg,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum PlanFormat {
     /// A tree with figures beside it
     Tree,
     /// One JSON object
     Json,
+    /// A graph in the DOT language
+    Dot,
+    /// A drawing
+    Svg,
+    /// A page with the query, the drawing, rows, and what was considered and rewritten
+    Html,
 }
 
 #[cfg(test)]

@@ -141,6 +141,7 @@ pub fn sweep(found: &Sweep, look: Look) -> String {
     head.extend(["plan", "rows est.", "rows", "worst off by", "cost", "time ms"]);
     let _ = writeln!(out);
     out.push_str(&grid(&head, &lines, &[found.names.len()], look));
+    out.push_str(&fixed_plans(found, look));
     let flips = stretches.len().saturating_sub(1);
     let text = match flips {
         0 => format!("one plan for all {} values", found.points.len()),
@@ -151,9 +152,34 @@ pub fn sweep(found: &Sweep, look: Look) -> String {
     out
 }
 
+/// What each value would cost under each plan, the cheapest marked.
+fn fixed_plans(found: &Sweep, look: Look) -> String {
+    let letters: Vec<String> =
+        (0..found.plans().len()).map(|plan| format!("cost under {}", plan_letter(plan))).collect();
+    let lines: Vec<Vec<String>> = found
+        .fixed
+        .iter()
+        .zip(&found.points)
+        .map(|(costs, point)| {
+            let least = costs.iter().flatten().copied().fold(f64::INFINITY, f64::min);
+            let cost = |cost: &Option<f64>| match cost {
+                Some(cost) if *cost <= least => format!("{} ←", plan::figure(*cost)),
+                Some(cost) => plan::figure(*cost),
+                None => "not possible".to_owned(),
+            };
+            point.values.iter().map(|value| shown(value).into_owned()).chain(costs.iter().map(cost)).collect()
+        })
+        .collect();
+    if lines.is_empty() {
+        return String::new();
+    }
+    let head: Vec<&str> = found.names.iter().chain(&letters).map(String::as_str).collect();
+    format!("\n{}", grid(&head, &lines, &[], look))
+}
+
 /// One object a combination of values: `{"kind":"sweep","parameters":{…},"fingerprint":…,"plan":…,…}`.
 pub fn sweep_json(found: &Sweep) -> String {
-    let point = |point: &garden_gate::SweepPoint| {
+    let point = |(at, point): (usize, &garden_gate::SweepPoint)| {
         let pairs = found.names.iter().cloned().zip(point.values.iter().map(value));
         let object = json!({
             "kind": "sweep",
@@ -166,9 +192,15 @@ pub fn sweep_json(found: &Sweep) -> String {
             "cost": point.plan.cost,
             "elapsed_ms": millis(point.elapsed),
         });
+        let mut object = object;
+        if let (Some(costs), Json::Object(fields)) = (found.fixed.get(at), &mut object) {
+            let plans = found.plans();
+            let costs = plans.iter().zip(costs).map(|(plan, cost)| (plan.plan.fingerprint.clone(), json!(cost)));
+            fields.insert("fixed".into(), Json::Object(costs.collect()));
+        }
         format!("{object}\n")
     };
-    found.points.iter().map(point).collect()
+    found.points.iter().enumerate().map(point).collect()
 }
 
 /// What a step is, in words: `even, a query of WITH: 3 rows`.

@@ -131,7 +131,7 @@ fn cut(text: &str, longest: usize) -> String {
     if text.chars().count() <= longest { text.into() } else { text.chars().take(longest - 1).chain(['…']).collect() }
 }
 
-fn title(node: &PlanNode) -> String {
+pub(crate) fn title(node: &PlanNode) -> String {
     let mut title = node.operator.to_owned();
     if let Some(kind) = node.kind {
         let _ = write!(title, ", {kind}");

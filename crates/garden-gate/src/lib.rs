@@ -74,7 +74,7 @@ pub use diagnostic::{DataPlace, Error, Label, Note, Position, Result, SourceText
 pub use execute::Interrupt;
 pub use inspect::{
     CheckFile, CheckOutcome, CheckReport, CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind,
-    Failure, RowChange, Step, StepOptions, StepPart, Stretch, Sweep, SweepPoint, Swept,
+    Failure, RowChange, Step, StepOptions, StepPart, Stretch, Sweep, SweepOptions, SweepPoint, Swept,
 };
 pub use physical::{Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};
 pub use session::{

@@ -1,11 +1,12 @@
 //! The commands that ask questions of queries by running them.
 
-use crate::args::{Common, Compare, Format, ReportFormat, Steps, Sweep};
+use crate::args::{Common, Compare, Format, ReportFormat, Steps, Sweep, SweepFormat};
 use crate::output::{self, Output};
 use crate::{Ending, Trouble, interrupt, setup};
-use garden_gate::{CompareOptions, Parameters, Session, StepOptions};
+use garden_gate::{CompareOptions, Parameters, Session, StepOptions, SweepOptions};
 use garden_gate_view as view;
 use std::io::Write;
+use std::path::Path;
 
 /// Shows the rows of each step of a query.
 pub(crate) fn steps(arguments: &Steps) -> Result<Ending, Trouble> {
@@ -47,23 +48,38 @@ pub(crate) fn compare(arguments: &Compare) -> Result<Ending, Trouble> {
 pub(crate) fn sweep(arguments: &Sweep) -> Result<Ending, Trouble> {
     let source = setup::source("sweep", arguments.file.as_deref(), arguments.sql.as_ref())?;
     let pairs = setup::pairs(&arguments.over, "--over")?;
-    asked(&arguments.common, arguments.output, |session, parameters| {
+    let format = if arguments.output == SweepFormat::Json { ReportFormat::Json } else { ReportFormat::Table };
+    let to = arguments.to.as_deref();
+    asked_to(&arguments.common, (format, to), |session, parameters| {
         let over = pairs
             .iter()
             .map(|(name, values)| Ok((name.trim_start_matches(':').to_owned(), session.values_of(values)?)))
             .collect::<garden_gate::Result<Vec<_>>>()?;
-        let found = session.sweep_source(&source, parameters, &over)?;
+        let mut options = SweepOptions::default();
+        options.fixed_plans = arguments.fixed_plan;
+        let found = session.sweep_source(&source, parameters, (&over, &options))?;
+        let look = if to.is_some() { view::Look::plain() } else { output::look() };
         Ok(match arguments.output {
-            ReportFormat::Json => (view::sweep_json(&found), Ending::Success),
-            ReportFormat::Table => (view::sweep(&found, output::look()), Ending::Success),
+            SweepFormat::Json => (view::sweep_json(&found), Ending::Success),
+            SweepFormat::Table => (view::sweep(&found, look), Ending::Success),
+            SweepFormat::Svg => (view::sweep_svg(&found), Ending::Success),
         })
     })
 }
 
-/// Opens a session, asks it, and writes the answer or the error in the wanted format.
+/// [`asked_to`] for standard output.
 fn asked(
     common: &Common,
     format: ReportFormat,
+    ask: impl FnOnce(&mut Session, &Parameters) -> garden_gate::Result<(String, Ending)>,
+) -> Result<Ending, Trouble> {
+    asked_to(common, (format, None), ask)
+}
+
+/// Opens a session, asks it, and writes the answer or the error in the wanted format.
+fn asked_to(
+    common: &Common,
+    (format, to): (ReportFormat, Option<&Path>),
     ask: impl FnOnce(&mut Session, &Parameters) -> garden_gate::Result<(String, Ending)>,
 ) -> Result<Ending, Trouble> {
     let parameters = setup::parameters(common)?;
@@ -73,9 +89,9 @@ fn asked(
     });
     match answer {
         Ok((text, ending)) => {
-            let mut stdout = std::io::stdout().lock();
-            stdout.write_all(text.as_bytes())?;
-            stdout.flush()?;
+            let mut writer = output::writer(to);
+            writer.write_all(text.as_bytes())?;
+            writer.flush()?;
             Ok(ending)
         }
         Err(Trouble::Gate(error)) => {

@@ -11,13 +11,14 @@ pub(crate) fn plan(arguments: &Plan) -> Result<Ending, Trouble> {
     let planned = setup::session(&arguments.common).and_then(|mut session| {
         interrupt::listen(session.interrupt());
         if arguments.measure {
-            Ok(session.measure_source(source, &parameters)?.1)
+            let (rows, plan) = session.measure_source(source, &parameters)?;
+            Ok((Some(rows), plan))
         } else {
-            Ok(session.plan_source(source, &parameters)?)
+            Ok((None, session.plan_source(source, &parameters)?))
         }
     });
-    let plan = match planned {
-        Ok(plan) => plan,
+    let (rows, plan) = match planned {
+        Ok(planned) => planned,
         Err(Trouble::Gate(error)) => {
             let format = (arguments.output == PlanFormat::Json).then_some(crate::args::Format::Json);
             Output::open(format, arguments.to.as_deref()).error(&error)?;
@@ -27,15 +28,22 @@ pub(crate) fn plan(arguments: &Plan) -> Result<Ending, Trouble> {
     };
     let look = if arguments.to.is_some() { view::Look::plain() } else { output::look() };
     let mut writer = output::writer(arguments.to.as_deref());
-    if arguments.output == PlanFormat::Json {
-        write!(writer, "{}", view::plan_json(&plan))?;
-    } else {
-        write!(writer, "{}", view::plan_tree(&plan, look))?;
-        if arguments.rewrites {
-            write!(writer, "\n{}", view::rewrites(&plan.rewrites, look))?;
+    match arguments.output {
+        PlanFormat::Json => write!(writer, "{}", view::plan_json(&plan))?,
+        PlanFormat::Dot => write!(writer, "{}", view::plan_dot(&plan))?,
+        PlanFormat::Svg => write!(writer, "{}", view::plan_svg(&plan))?,
+        PlanFormat::Html => {
+            let report = view::PlanReport { sql: source.text(), plan: &plan, rows: rows.as_ref() };
+            write!(writer, "{}", view::plan_html(&report))?;
         }
-        if arguments.considered {
-            write!(writer, "\n{}", view::considered(&plan.considered, look))?;
+        PlanFormat::Tree => {
+            write!(writer, "{}", view::plan_tree(&plan, look))?;
+            if arguments.rewrites {
+                write!(writer, "\n{}", view::rewrites(&plan.rewrites, look))?;
+            }
+            if arguments.considered {
+                write!(writer, "\n{}", view::considered(&plan.considered, look))?;
+            }
         }
     }
     writer.flush()?;

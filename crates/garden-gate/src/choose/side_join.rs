@@ -39,9 +39,13 @@ impl Builder<'_> {
         let pairs = left.rows.0 * right.rows.0 * share;
         let (keys, residual) = split_keys(on.clone(), &left.output, &right.output);
         let mut partnered = if left.rows.0 > 0.0 { (pairs / left.rows.0).min(1.0) } else { 1.0 };
-        if matches!(kind, JoinKind::Semi | JoinKind::Anti) && !keys.is_empty() {
+        let equal = any.as_ref().filter(|any| any.op == CompareOp::Equal);
+        if matches!(kind, JoinKind::Semi | JoinKind::Anti) && (!keys.is_empty() || equal.is_some()) {
             // How many partners a row has does not count.
             partnered = 1.0;
+            for (mine, theirs) in equal.iter().flat_map(|any| any.left.iter().zip(&any.right)) {
+                partnered *= self.estimator.partnered(mine, theirs, right.rows)?;
+            }
             for key in &keys {
                 partnered *= self.estimator.partnered(&key.probe, &key.build, right.rows)?;
             }

@@ -16,4 +16,4 @@ mod sweep;
 pub use check::{CheckFile, CheckOutcome, CheckReport, Failure, RowChange};
 pub use compare::{CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind};
 pub use steps::{Step, StepOptions, StepPart};
-pub use sweep::{Stretch, Sweep, SweepPoint, Swept};
+pub use sweep::{Stretch, Sweep, SweepOptions, SweepPoint, Swept};

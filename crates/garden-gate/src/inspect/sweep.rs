@@ -2,10 +2,11 @@
 
 use super::plan_diff::line;
 use crate::bind::Parameters;
-use crate::diagnostic::{Error, Result, SourceText, SqlState};
-use crate::physical::Plan;
+use crate::diagnostic::{Error, Result, SourceText, Span, SqlState};
+use crate::logical::{Demand, GuidedJoin, GuidedRead};
+use crate::physical::{Plan, PlanNode};
 use crate::session::{Session, no_query};
-use crate::syntax::ast::StatementKind;
+use crate::syntax::ast::{self, GuideClause, GuideDirective, StatementKind};
 use crate::types::{Decimal, Value, parse_date};
 use std::ops::Range;
 use std::sync::Arc;
@@ -25,6 +26,17 @@ pub struct Sweep {
     pub names: Vec<String>,
     /// One for each combination of values; those of the last parameter change fastest.
     pub points: Vec<SweepPoint>,
+    /// For each point what it would cost under each of [`Sweep::plans`], `None` where no guide leads to that plan; empty when it was not
+    /// asked for.
+    pub fixed: Vec<Vec<Option<f64>>>,
+}
+
+/// What a sweep is to find out.
+#[derive(Clone, Debug, Default)]
+#[non_exhaustive]
+pub struct SweepOptions {
+    /// What each value would cost under the plan of each other.
+    pub fixed_plans: bool,
 }
 
 /// A query with one combination of values.
@@ -110,7 +122,7 @@ impl Session {
     /// 42000 for a text that does not end with a query, 54000 for more than 100,000 combinations, 07001 for a parameter that the text does
     /// not use; whatever the query meets.
     pub fn sweep(&mut self, sql: &str, over: &[Swept]) -> Result<Sweep> {
-        self.sweep_source(&SourceText::new(sql), &Parameters::new(), over)
+        self.sweep_source(&SourceText::new(sql), &Parameters::new(), (over, &SweepOptions::default()))
     }
 
     /// As [`Session::sweep`], for a text with a name, and with values of the parameters that are not swept over. Statements before the
@@ -118,7 +130,12 @@ impl Session {
     ///
     /// # Errors
     /// As [`Session::sweep`].
-    pub fn sweep_source(&mut self, source: &Arc<SourceText>, parameters: &Parameters, over: &[Swept]) -> Result<Sweep> {
+    pub fn sweep_source(
+        &mut self,
+        source: &Arc<SourceText>,
+        parameters: &Parameters,
+        (over, options): (&[Swept], &SweepOptions),
+    ) -> Result<Sweep> {
         let count = over.iter().try_fold(1_usize, |count, (_, values)| count.checked_mul(values.len()));
         let count = count.filter(|count| *count <= MOST_POINTS).ok_or_else(|| {
             let message = format!("a sweep goes through {MOST_POINTS} combinations of values at most");
@@ -130,7 +147,8 @@ impl Session {
         if !matches!(last.kind, StatementKind::Query(_)) {
             return Err(no_query().at(last.span).in_source(source));
         }
-        let mut sweep = Sweep { names: over.iter().map(|(name, _)| name.clone()).collect(), points: Vec::new() };
+        let names = over.iter().map(|(name, _)| name.clone()).collect();
+        let mut sweep = Sweep { names, points: Vec::new(), fixed: Vec::new() };
         for number in 0..count {
             let values = combination(over, number);
             let given = sweep.names.iter().zip(&values);
@@ -139,7 +157,46 @@ impl Session {
             let (actual_rows, elapsed) = (rows.row_count() as u64, rows.elapsed());
             sweep.points.push(SweepPoint { values, line: line(&plan.root), plan, actual_rows, elapsed });
         }
+        if options.fixed_plans {
+            sweep.fixed = self.fixed_plans(&sweep, &last, (source, parameters))?;
+        }
         Ok(sweep)
+    }
+
+    /// What each point costs under the plan of each other: planned once more under a guide that demands that plan.
+    fn fixed_plans(
+        &mut self,
+        sweep: &Sweep,
+        last: &ast::Statement,
+        (source, parameters): (&Arc<SourceText>, &Parameters),
+    ) -> Result<Vec<Vec<Option<f64>>>> {
+        let StatementKind::Query(query) = &last.kind else { return Ok(Vec::new()) };
+        let plans: Vec<(String, ast::Statement)> = sweep
+            .plans()
+            .iter()
+            .map(|point| {
+                let mut guided = query.clone();
+                guided.guide = Some(guide_to(&point.plan, last.span));
+                let kind = StatementKind::Query(guided);
+                (point.plan.fingerprint.clone(), ast::Statement { kind, ..last.clone() })
+            })
+            .collect();
+        let mut all = Vec::new();
+        for point in &sweep.points {
+            let given = sweep.names.iter().zip(&point.values);
+            let given = given.fold(parameters.clone(), |given, (name, value)| given.set(name, value.clone()));
+            let mut costs = Vec::new();
+            for (wanted, statement) in &plans {
+                if *wanted == point.plan.fingerprint {
+                    costs.push(Some(point.plan.cost));
+                    continue;
+                }
+                let found = self.plan_statement(statement, source, &given)?;
+                costs.push((found.fingerprint == *wanted).then_some(found.cost));
+            }
+            all.push(costs);
+        }
+        Ok(all)
     }
 }
 
@@ -170,6 +227,48 @@ impl Session {
         }
         Ok(values)
     }
+}
+
+/// The guide that demands how a plan reads and joins.
+fn guide_to(plan: &Plan, span: Span) -> GuideClause {
+    let mut demands = vec![Demand::Workers(plan.workers)];
+    let name = |node: &PlanNode| node.alias.clone().or_else(|| node.target.clone());
+    let first_name = |node: &PlanNode| {
+        let mut names = Vec::new();
+        let mut waiting = vec![node];
+        while let Some(node) = waiting.pop() {
+            names.extend(name(node));
+            waiting.extend(node.children.iter().rev());
+        }
+        names.into_iter().next()
+    };
+    for node in plan.nodes() {
+        let scan = node.children.is_empty();
+        if let (true, Some(table)) = (scan, name(node)) {
+            let by = node.index.clone().map_or(GuidedRead::Scan, GuidedRead::Index);
+            demands.push(Demand::Read { table, by });
+        }
+        let by = match node.operator {
+            "hash join" => GuidedJoin::Hash,
+            "merge join" => GuidedJoin::Merge,
+            "nested-loop join" | "index nested-loop join" => GuidedJoin::NestedLoop,
+            _ => continue,
+        };
+        let inner = node.children.get(1).map_or_else(|| name(node), first_name);
+        if let (Some(outer), Some(inner)) = (node.children.first().and_then(first_name), inner) {
+            demands.push(Demand::Join { tables: [outer, inner], by });
+        }
+    }
+    // Each demand has a place of its own, so that none is taken for another.
+    let directive = |(at, demand): (usize, Demand)| GuideDirective {
+        demand,
+        names: Vec::new(),
+        span: Span {
+            start: span.start + crate::types::index(at),
+            end: span.end.max(span.start) + crate::types::index(at),
+        },
+    };
+    GuideClause { if_possible: true, directives: demands.into_iter().enumerate().map(directive).collect() }
 }
 
 /// The query for the values of a range.
