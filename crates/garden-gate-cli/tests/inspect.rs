@@ -82,6 +82,40 @@ fn sweep_shows_each_value() {
 }
 
 #[test]
+fn sweeps_and_plans_are_drawn_into_files() {
+    let folder = tempfile::tempdir().unwrap();
+    let sql = format!("{BEDS} SELECT id FROM plot WHERE id >= :least");
+    for (arguments, name, words) in [
+        (
+            &["sweep", "--over", "least=1..3", "--output", "svg"][..],
+            "sweep.svg",
+            &["<svg", "class=\"dot\"", "plan A"][..],
+        ),
+        (&["plan", "--measure", "--param", "least=1", "--output", "svg"], "plan.svg", &["<svg", "off by"]),
+        (&["plan", "--param", "least=1", "--output", "dot"], "plan.dot", &["digraph", "plot"]),
+        (
+            &["plan", "--measure", "--param", "least=1", "--output", "html"],
+            "plan.html",
+            &["<!DOCTYPE html>", "<h2>Rows</h2>", "SELECT id"],
+        ),
+    ] {
+        let path = folder.path().join(name);
+        let mut all = arguments.to_vec();
+        all.extend(["-e", &sql, "--to", path.to_str().unwrap()]);
+        let ran = tool(&all);
+        assert_eq!((ran.status, ran.out.as_str()), (0, ""), "{arguments:?} {}", ran.err);
+        let written = std::fs::read_to_string(&path).unwrap();
+        assert!(words.iter().all(|word| written.contains(word)), "{words:?} in {written}");
+    }
+    let ran = tool(&["sweep", "-e", &sql, "--over", "least=1..2", "--fixed-plan"]);
+    assert!(ran.status == 0 && ran.out.contains("cost under A"), "{}{}", ran.out, ran.err);
+    let ran = tool(&["sweep", "-e", &sql, "--over", "least=1..2", "--fixed-plan", "--output", "json"]);
+    let found = objects(&ran.out);
+    let (cost, fixed) = (&found[0]["cost"], found[0]["fixed"].as_object().unwrap());
+    assert_eq!(fixed[found[0]["fingerprint"].as_str().unwrap()], *cost);
+}
+
+#[test]
 fn steps_show_a_sample_of_each() {
     let sql = "WITH a AS (SELECT value AS n FROM SERIES(1, 30)) SELECT COUNT(*) AS c FROM a WHERE n > 10";
     let ran = tool(&["steps", "-e", sql, "--sample", "2", "--clauses"]);

@@ -1,6 +1,8 @@
 //! The texts that results, plans and diagnostics are turned into.
 #![expect(clippy::unwrap_used, reason = "a test stops at what it does not expect")]
 
+mod pictures;
+
 use garden_gate::{Column, Database, Parameters, ResultSet, Session, SqlType, Value};
 use garden_gate_view::{
     Look, Separated, changed_json, considered, done_json, error, error_json, lines_json, markdown, note, plan_json,

@@ -19,14 +19,14 @@ const WAYS: [Way; 10] = [
     Way {
         batch: 8192,
         workers: 1,
-        without: "push filters down, mark to semi join, fold constants, take common terms out of OR",
+        without: "push filters down, mark to semi join, fold constants, take common terms out of OR, tidy conditions, drop distinct",
         costs: "",
         guided: false,
     },
     Way {
         batch: 5,
         workers: 1,
-        without: "unnest query, push semi join down, outer to inner join, mark to semi join",
+        without: "unnest query, push semi join down, outer to inner join, mark to semi join, imply conditions, drop join, push limit down",
         costs: "",
         guided: false,
     },
@@ -106,6 +106,8 @@ fn session(tables: &Tables, indexed: bool) -> Session {
     if indexed {
         for name in tables.keys() {
             session.run(&format!("CREATE TABLE {name} AS (SELECT * FROM raw.{name}) WITH DATA")).unwrap();
+            // Rules that lean on keys need one.
+            session.run(&format!("ALTER TABLE {name} ADD PRIMARY KEY ({})", COLUMNS[0].0)).unwrap();
             for (column, _) in COLUMNS {
                 session.run(&format!("CREATE INDEX {name}_{column}_ix ON {name} ({column})")).unwrap();
             }
