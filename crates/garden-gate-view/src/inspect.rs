@@ -141,7 +141,6 @@ pub fn sweep(found: &Sweep, look: Look) -> String {
     head.extend(["plan", "rows est.", "rows", "worst off by", "cost", "time ms"]);
     let _ = writeln!(out);
     out.push_str(&grid(&head, &lines, &[found.names.len()], look));
-    out.push_str(&fixed_plans(found, look));
     let flips = stretches.len().saturating_sub(1);
     let text = match flips {
         0 => format!("one plan for all {} values", found.points.len()),
@@ -149,7 +148,7 @@ pub fn sweep(found: &Sweep, look: Look) -> String {
         _ => format!("the plan changes {flips} times, at each ←"),
     };
     let _ = writeln!(out, "{}", look.dim(text));
-    out
+    out + &fixed_plans(found, look)
 }
 
 /// What each value would cost under each plan, the cheapest marked.
@@ -164,8 +163,8 @@ fn fixed_plans(found: &Sweep, look: Look) -> String {
             let least = costs.iter().flatten().copied().fold(f64::INFINITY, f64::min);
             let cost = |cost: &Option<f64>| match cost {
                 Some(cost) if *cost <= least => format!("{} ←", plan::figure(*cost)),
-                Some(cost) => plan::figure(*cost),
-                None => "not possible".to_owned(),
+                Some(cost) => format!("{}  ", plan::figure(*cost)),
+                None => "not possible  ".to_owned(),
             };
             point.values.iter().map(|value| shown(value).into_owned()).chain(costs.iter().map(cost)).collect()
         })
@@ -174,7 +173,8 @@ fn fixed_plans(found: &Sweep, look: Look) -> String {
         return String::new();
     }
     let head: Vec<&str> = found.names.iter().chain(&letters).map(String::as_str).collect();
-    format!("\n{}", grid(&head, &lines, &[], look))
+    let marked = look.dim("← marks the least cost for a value");
+    format!("\n{}{marked}\n", grid(&head, &lines, &[], look))
 }
 
 /// One object a combination of values: `{"kind":"sweep","parameters":{…},"fingerprint":…,"plan":…,…}`.

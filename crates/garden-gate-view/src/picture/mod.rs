@@ -33,11 +33,15 @@ fn clipped(text: &str, most: usize) -> String {
 
 /// A row count in few characters: `950`, `12.4 k`, `3.1 M`.
 fn short(rows: f64) -> String {
+    let in_units = |unit: f64, name: &str| {
+        let text = format!("{:.1}", rows / unit);
+        format!("{} {name}", text.strip_suffix(".0").unwrap_or(&text))
+    };
     match rows {
         _ if rows < 999.5 => format!("{rows:.0}"),
-        _ if rows < 999_500.0 => format!("{:.1} k", rows / 1e3),
-        _ if rows < 999_500_000.0 => format!("{:.1} M", rows / 1e6),
-        _ => format!("{:.1} G", rows / 1e9),
+        _ if rows < 999_500.0 => in_units(1e3, "k"),
+        _ if rows < 999_500_000.0 => in_units(1e6, "M"),
+        _ => in_units(1e9, "G"),
     }
 }
 

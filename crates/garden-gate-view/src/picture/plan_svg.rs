@@ -58,8 +58,8 @@ pub(super) fn drawing(plan: &Plan) -> Markup {
             style { (PreEscaped(style)) }
             rect class="paper" width=(WIDTH) height=(height) {}
             text class="head" x=(LEFT) y="26" { (head(plan)) }
-            text class="quiet" x=(FIGURES) y="50" { @if measured { "rows" } @else { "rows est." } }
-            @if measured { text class="quiet" x=(FIGURES + 92.0) y="50" { "off by" } }
+            text class="quiet count" x=(FIGURES + 62.0) y="50" { @if measured { "rows" } @else { "rows est." } }
+            @if measured { text class="quiet count" x=(FIGURES + 130.0) y="50" { "off by" } }
             text class="quiet" x=(FIGURES + 170.0) y="50" { @if measured { "share of time" } @else { "share of cost" } }
             @for (at, card) in all.iter().enumerate() { (edge(&all, at, card, indent)) }
             @for (at, card) in all.iter().enumerate() {

@@ -4,7 +4,7 @@ use super::COLOURS;
 use super::plan_svg::drawing;
 use crate::plan::figure;
 use crate::table::shown;
-use garden_gate::{Considered, Note, Plan, ResultSet};
+use garden_gate::{Considered, Note, Plan, ResultSet, Value};
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 
 /// Rows of the result that are shown.
@@ -53,7 +53,7 @@ const STYLE: &str = "\
 body{background:var(--paper);color:var(--ink);font:15px/1.5 system-ui,'DejaVu Sans',sans-serif;margin:0}\
 main{max-width:1240px;margin:0 auto;padding:24px 16px}h1{font-size:20px}h2{font-size:16px;margin:32px 0 8px}\
 pre,code{font-family:ui-monospace,'DejaVu Sans Mono',monospace;font-size:13px}\
-pre{background:var(--card);border:1px solid var(--line);border-radius:6px;padding:12px;overflow:auto}\
+pre{background:var(--card);border:1px solid var(--line);border-radius:6px;padding:12px;white-space:pre-wrap}\
 svg{max-width:100%;height:auto}table{border-collapse:collapse;font-size:13px}\
 th,td{border-bottom:1px solid var(--line);padding:3px 14px 3px 0;text-align:left;vertical-align:top}\
 td.n,th.n{text-align:right;font-variant-numeric:tabular-nums}.quiet{color:var(--quiet)}.null{color:var(--quiet);font-style:italic}\
@@ -80,13 +80,17 @@ fn sample(rows: &ResultSet) -> Markup {
             @for row in rows.rows().take(SAMPLE) {
                 tr {
                     @for value in row.values() {
-                        @if value.is_null() { td.null { "NULL" } } @else { td { (shown(&value)) } }
+                        @if value.is_null() { td.null { "NULL" } } @else { td.n[is_number(&value)] { (shown(&value)) } }
                     }
                 }
             }
         }
         @if more > 0 { p.quiet { "… " (more) " more" } }
     }
+}
+
+fn is_number(value: &Value) -> bool {
+    matches!(value, Value::Integer(_) | Value::Numeric(_) | Value::Double(_))
 }
 
 fn rewrites(plan: &Plan) -> Markup {

@@ -105,7 +105,7 @@ fn bands(sweep: &Sweep, step: f64) -> Markup {
             text class="name middle" x=((from + to) / 2.0) y=(TOP - 10.0) { (plan_letter(stretch.plan)) }
             @if number > 0 {
                 line class="flip" x1=(from) x2=(from) y1=(TOP - 24.0) y2=(BOTTOM) {}
-                text class="flipped" x=(from) y=(TOP - 28.0) { "from " (clipped(&values(&sweep.points[stretch.points.start]), 14)) }
+                text class="flipped" x=(from) y=(TOP - if number % 2 == 1 { 28.0 } else { 44.0 }) { "from " (clipped(&values(&sweep.points[stretch.points.start]), 14)) }
             }
         }
     }

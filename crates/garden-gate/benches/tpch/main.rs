@@ -1,11 +1,12 @@
-//! The 22 queries of TPC-H at scale factors 0.1 and 1, on one worker and on two: the time of each, in milliseconds, and their sum.
+//! The 22 queries of TPC-H at scale factors 0.1 and 1, on one worker and on two: the time of each, in milliseconds, and their sum; then how
+//! far the estimates of their reads and joins are off.
 //!
 //! `cargo bench --bench tpch` takes all; `cargo bench --bench tpch -- 1 q09 q21` a scale factor and some of the queries.
 #![expect(clippy::print_stdout, reason = "a bench prints its figures")]
 
 mod data;
 
-use garden_gate::Session;
+use garden_gate::{PlanNode, Session};
 use std::time::Instant;
 
 /// Batches come and go on all workers: an allocator that keeps pages for the next one takes half the time of page faults away.
@@ -56,5 +57,40 @@ fn main() {
             sums = [sums[0] + times[0], sums[1] + times[1]];
         }
         println!("all     {:8.1}   {:8.1}   {:5.2}\n", sums[0], sums[1], sums[0] / sums[1]);
+        estimates(&mut session);
     }
+}
+
+/// How far the estimates of reading and joining are off, by the number of joins below.
+fn estimates(session: &mut Session) {
+    let mut errors: Vec<Vec<f64>> = Vec::new();
+    for (_, sql) in QUERIES {
+        let (_, plan) = session.measure(sql, ()).expect("every query runs");
+        for node in plan.nodes() {
+            let joins = joins_below(node);
+            if !(node.operator.ends_with("join") || node.operator.contains("scan")) {
+                continue;
+            }
+            errors.resize_with(errors.len().max(joins + 1), Vec::new);
+            errors[joins].extend(node.estimate_error);
+        }
+    }
+    println!("joins  operators  median    95 %     worst");
+    let mut all = Vec::new();
+    for (joins, found) in errors.iter().enumerate().filter(|(_, found)| !found.is_empty()) {
+        print_errors(&joins.to_string(), found.clone());
+        all.extend(found);
+    }
+    print_errors("all", all);
+    println!();
+}
+
+fn joins_below(node: &PlanNode) -> usize {
+    usize::from(node.operator.ends_with("join")) + node.children.iter().map(joins_below).sum::<usize>()
+}
+
+fn print_errors(name: &str, mut errors: Vec<f64>) {
+    errors.sort_by(f64::total_cmp);
+    let at = |hundredths: usize| errors[(errors.len() - 1) * hundredths / 100];
+    println!("{name:5}  {:9}  {:6.2}  {:6.1}  {:8.1}", errors.len(), at(50), at(95), at(100));
 }

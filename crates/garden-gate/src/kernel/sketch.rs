@@ -1,4 +1,4 @@
-//! How many different values there are, from a few kilobytes (Flajolet et al., HyperLogLog, AofA 2007; small counts by linear counting
+//! How many different values there are, from a few kilobytes (Flajolet et al., `HyperLogLog`, `AofA` 2007; small counts by linear counting
 //! of empty registers). Sketches of parts are merged into one of all rows.
 
 use super::keys::{hash_bytes, integer_lanes, mix};

@@ -97,6 +97,7 @@ pub(crate) enum Operator {
 
 /// An equality between the two sides of a join.
 #[derive(Clone, Debug)]
+#[expect(clippy::struct_excessive_bools, reason = "two properties of an equality")]
 pub(crate) struct JoinKey {
     /// Whether the equality follows from others.
     pub(crate) implied: bool,

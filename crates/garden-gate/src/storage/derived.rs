@@ -51,7 +51,14 @@ impl<K: Debug + Send, V: Debug + Send> Forget for Derived<K, V> {
 #[derive(Debug)]
 pub(super) struct Room {
     most: usize,
-    kept: Mutex<(VecDeque<(Weak<dyn Forget>, usize)>, usize)>,
+    kept: Mutex<Kept>,
+}
+
+/// What is kept, the oldest first, and its bytes together.
+#[derive(Debug, Default)]
+struct Kept {
+    pieces: VecDeque<(Weak<dyn Forget>, usize)>,
+    bytes: usize,
 }
 
 impl Room {
@@ -64,13 +71,13 @@ impl Room {
         let mut oldest: Vec<Arc<dyn Forget>> = Vec::new();
         {
             let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
-            kept.0.push_back((what, bytes));
-            kept.1 += bytes;
-            while kept.1 > self.most
-                && kept.0.len() > 1
-                && let Some((what, bytes)) = kept.0.pop_front()
+            kept.pieces.push_back((what, bytes));
+            kept.bytes += bytes;
+            while kept.bytes > self.most
+                && kept.pieces.len() > 1
+                && let Some((what, bytes)) = kept.pieces.pop_front()
             {
-                kept.1 -= bytes;
+                kept.bytes -= bytes;
                 oldest.extend(what.upgrade());
             }
         }
