@@ -11,6 +11,8 @@ use unicode_width::UnicodeWidthStr;
 const BAR: f64 = 20.0;
 /// Frequent values shown of each column when one table is described.
 const SHOWN_VALUES: usize = 5;
+/// Bounds that a histogram has at least when it is drawn.
+const LEAST_BOUNDS: usize = 12;
 /// Characters of a value that are shown.
 const VALUE_WIDTH: usize = 24;
 
@@ -60,7 +62,80 @@ pub fn describe(table: &TableFacts, look: Look) -> String {
     for column in &table.columns {
         frequent(&mut out, column, look);
     }
+    let spreads: Vec<[String; 3]> = table.columns.iter().filter_map(spread).collect();
+    if !spreads.is_empty() {
+        out.push('\n');
+        let head = [["spread of", "from least to greatest", "order of rows"].map(str::to_owned)];
+        out.push_str(&columns(&[&head, spreads.as_slice()].concat(), look));
+    }
     out
+}
+
+/// How the values of a column are spread between the least and the greatest, in a small histogram, and whether rows stand in their order.
+fn spread(column: &ColumnFacts) -> Option<[String; 3]> {
+    const CELLS: usize = 32;
+    const LEVELS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+    let known = column.statistics.as_deref().filter(|known| known.histogram.len() >= LEAST_BOUNDS)?;
+    let (least, greatest) = (position(&known.min)?, position(&known.max)?);
+    let width = (greatest - least) / f64::from(u8::try_from(CELLS).unwrap_or(u8::MAX));
+    if width <= 0.0 {
+        return None;
+    }
+    let bounds: Vec<f64> = known.histogram.iter().map(position).collect::<Option<_>>()?;
+    let others = 1.0 - known.null_share() - known.common_share();
+    let each = others / approximate(bounds.len() as u64 - 1);
+    let mut cells = [0.0_f64; CELLS];
+    let edges = |cell: usize| {
+        let from = f64::from(u8::try_from(cell).unwrap_or(u8::MAX)) * width + least;
+        (from, from + width)
+    };
+    for pair in bounds.windows(2) {
+        for (cell, mass) in cells.iter_mut().enumerate() {
+            let (from, to) = edges(cell);
+            let inside = (pair[1].min(to) - pair[0].max(from)).max(0.0);
+            // A value that fills a bucket lies in one cell.
+            let all = pair[1] - pair[0];
+            let point = all <= 0.0 && pair[0] >= from && (pair[0] < to || cell + 1 == CELLS);
+            *mass += each
+                * if point {
+                    1.0
+                } else if all > 0.0 {
+                    inside / all
+                } else {
+                    0.0
+                };
+        }
+    }
+    for common in &known.most_common {
+        let at = position(&common.value)?;
+        let cell = (0..CELLS).find(|cell| at < edges(*cell).1).unwrap_or(CELLS - 1);
+        cells[cell] += common.share;
+    }
+    let most = cells.iter().copied().fold(f64::MIN_POSITIVE, f64::max);
+    let block = |mass: &f64| {
+        let level = LEVELS.iter().zip(1_u8..).find(|(_, step)| mass / most <= f64::from(*step) / 8.0);
+        if *mass <= 0.0 { ' ' } else { level.map_or('█', |(block, _)| *block) }
+    };
+    let drawn: String = cells.iter().map(block).collect();
+    let order = match known.correlation {
+        order if order > 0.95 => "as the values".to_owned(),
+        order if order < -0.95 => "against the values".to_owned(),
+        order => format!("{:.0} % of it", order * 100.0),
+    };
+    Some([column.name.clone(), drawn, order])
+}
+
+/// The place of a value on a line, where its type has one.
+fn position(value: &Value) -> Option<f64> {
+    match value {
+        Value::Integer(number) | Value::Timestamp(number) | Value::Instant(number) | Value::Time(number) => {
+            number.to_string().parse().ok()
+        }
+        Value::Numeric(number) => number.to_string().parse().ok(),
+        Value::Double(number) => Some(*number),
+        Value::Date(days) => Some(f64::from(*days)),
+        _ => None,
+    }
 }
 
 /// NOT NULL, what fills the column, what people say of it.
@@ -149,6 +224,8 @@ pub fn describe_json(table: &TableFacts) -> String {
             "min": known.map(|known| value(&known.min)),
             "max": known.map(|known| value(&known.max)),
             "most_common": known.map(common),
+            "histogram": known.map(|known| known.histogram.iter().map(value).collect::<Vec<Json>>()),
+            "correlation": known.map(|known| known.correlation),
         })
     };
     let constraint = |name: &str, text: &str| json!({"name": name, "text": text});

@@ -351,3 +351,31 @@ fn whatever_is_written_as_csv_reads_back() {
         again.session().query("SELECT * FROM t", ()).unwrap().rows().map(|row| row.values()).collect();
     assert_eq!(found, rows, "JSON lines");
 }
+
+#[test]
+fn a_column_of_many_values_has_its_spread_drawn() {
+    let mut session = Database::in_memory().session();
+    session
+        .run("CREATE TABLE reading AS SELECT value AS n, value * value AS square, 20000 - value AS back, MOD(value * 7919, 5000) AS mixed FROM SERIES(1, 20000)")
+        .unwrap();
+    let text = garden_gate_view::describe(&session.describe(Some("reading")).unwrap()[0], Look::plain());
+    let line = |name: &str| {
+        let lines = text.lines().skip_while(|line| !line.starts_with("spread of"));
+        lines
+            .into_iter()
+            .find(|line| line.starts_with(&format!("{name} ")))
+            .unwrap_or_else(|| panic!("{name} in {text}"))
+            .to_owned()
+    };
+    // Numbers from 1 on are spread evenly; of their squares most are small; rows stand in their order, or the other way round.
+    let drawn = |name: &str| line(name).chars().filter(|c| ('▁'..='█').contains(c)).collect::<String>();
+    assert!(drawn("n").chars().all(|block| block >= '▇'), "{}", line("n"));
+    let squares: Vec<char> = drawn("square").chars().collect();
+    assert!(squares[0] == '█' && squares.windows(2).all(|pair| pair[0] >= pair[1]), "{squares:?}");
+    assert!(line("n").ends_with("as the values") && line("back").ends_with("against the values"), "{text}");
+    assert!(line("mixed").ends_with("% of it"), "{text}");
+    let json = garden_gate_view::describe_json(&session.describe(Some("reading")).unwrap()[0]);
+    let json: Json = serde_json::from_str(&json).unwrap();
+    assert_eq!(json["columns"][0]["histogram"].as_array().unwrap().len(), 101);
+    assert!((json["columns"][2]["correlation"].as_f64().unwrap() + 1.0).abs() < 1e-9);
+}

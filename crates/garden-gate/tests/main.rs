@@ -23,6 +23,7 @@ mod inspect;
 mod interplay;
 mod joins;
 mod keyed_model;
+mod keyed_queries;
 mod layering;
 mod limits;
 mod loading;

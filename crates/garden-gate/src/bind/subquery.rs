@@ -342,7 +342,11 @@ impl Attach<'_, '_> {
 
     /// The truth value of the join, called by the text it stands for.
     fn mark(&mut self, join: &mut SideJoin, span: Span) -> Expr {
-        let text = self.binder.text(span).split_whitespace().collect::<Vec<_>>().join(" ");
+        let mut text = self.binder.text(span).split_whitespace().collect::<Vec<_>>().join(" ");
+        // The join tells whether it is IN; a NOT stands before its column.
+        if let Some(at) = text.to_ascii_uppercase().find(" NOT IN ") {
+            text.replace_range(at..at + 8, " IN ");
+        }
         let name = if text.chars().count() > MARK_CHARACTERS {
             format!("{}…", text.chars().take(MARK_CHARACTERS).collect::<String>())
         } else {
