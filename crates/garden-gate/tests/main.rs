@@ -11,6 +11,7 @@ mod deferred;
 mod deltas;
 mod dialects;
 mod edges;
+mod estimates;
 mod examples;
 mod files;
 mod folding;

@@ -76,7 +76,7 @@ impl Builder<'_> {
             Some(expected) => Estimate(expected),
             None => Estimate(table_rows(scan.source.rows()).0 * self.estimator.stored().scan(&scan)?),
         };
-        self.estimator.narrow(&scan, required, rows)?;
+        self.estimator.narrow(&scan, rows);
         Ok(node(scan, paths.swap_remove(chosen), rows, required))
     }
 

@@ -18,8 +18,21 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use truth::Truth;
 
-/// What is known of columns behind the conditions of their tables.
-pub(crate) type Narrowed = RefCell<HashMap<ColumnId, Arc<ColumnStatistics>>>;
+/// What is known of columns behind the conditions of their tables: worked out when somebody asks, since it may mean to read a column.
+#[derive(Debug, Default)]
+pub(crate) struct Narrowed {
+    known: RefCell<HashMap<ColumnId, Arc<ColumnStatistics>>>,
+    tables: RefCell<Vec<NarrowedTable>>,
+}
+
+/// The conditions of a table, and how many of its rows they leave.
+#[derive(Debug)]
+struct NarrowedTable {
+    columns: Vec<ColumnId>,
+    filter: Vec<Expr>,
+    rows: Estimate,
+    all: Estimate,
+}
 
 /// Answers how many rows pass, match or remain.
 #[derive(Clone, Copy, Debug)]
@@ -37,27 +50,31 @@ impl Estimator<'_> {
 
     /// What is known of a column here.
     fn statistics(&self, id: ColumnId) -> Result<Option<Arc<ColumnStatistics>>> {
-        if let Some(known) = self.behind.and_then(|behind| behind.borrow().get(&id).cloned()) {
-            return Ok(Some(known));
+        let Some(behind) = self.behind else { return self.columns.statistics(id) };
+        if let Some(known) = behind.known.borrow().get(&id) {
+            return Ok(Some(Arc::clone(known)));
         }
-        self.columns.statistics(id)
+        // The last time a table was looked at counts.
+        let found = match behind.tables.borrow().iter().rev().find(|table| table.columns.contains(&id)) {
+            Some(table) => self.narrowed(id, &table.filter, (table.rows, table.all))?,
+            None => None,
+        };
+        match found {
+            Some(known) => {
+                behind.known.borrow_mut().insert(id, Arc::clone(&known));
+                Ok(Some(known))
+            }
+            None => self.columns.statistics(id),
+        }
     }
 
     /// Takes note of what the conditions of a table leave: `rows` rows, with fewer values.
-    ///
-    /// # Errors
-    /// What reading the statistics of a column meets.
-    pub(crate) fn narrow(&self, scan: &Scan, needed: &[ColumnId], rows: Estimate) -> Result<()> {
-        let (Some(behind), all) = (self.behind, table_rows(scan.source.rows())) else { return Ok(()) };
-        if scan.filter.is_empty() {
-            return Ok(());
-        }
-        for (id, _) in scan.columns.iter().filter(|(id, _)| needed.contains(id)) {
-            if let Some(known) = self.narrowed(*id, &scan.filter, (rows, all))? {
-                behind.borrow_mut().insert(*id, known);
-            }
-        }
-        Ok(())
+    pub(crate) fn narrow(&self, scan: &Scan, rows: Estimate) {
+        let Some(behind) = self.behind.filter(|_| !scan.filter.is_empty()) else { return };
+        let columns: Vec<ColumnId> = scan.columns.iter().map(|(id, _)| *id).collect();
+        behind.known.borrow_mut().retain(|id, _| !columns.contains(id));
+        let (filter, all) = (scan.filter.clone(), table_rows(scan.source.rows()));
+        behind.tables.borrow_mut().push(NarrowedTable { columns, filter, rows, all });
     }
 
     /// The share of rows for which all of `conjuncts` are TRUE: what several say of one column is taken together, columns of a group
