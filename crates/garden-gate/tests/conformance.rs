@@ -373,6 +373,12 @@ fn broken_rules_say_what_to_write() {
             "column 1 has no common type … bed_id INTEGER | name VARCHAR   <-- here … CAST(name AS INTEGER)",
         ),
         (
+            "SELECT 1 WHERE ROW_NUMBER() OVER () = 1",
+            "42000",
+            "ROW_NUMBER() OVER ()",
+            "WITH placed AS (SELECT ROW_NUMBER() OVER () AS place) SELECT * FROM placed WHERE place",
+        ),
+        (
             "SELECT name FROM bed WHERE RANK() OVER (ORDER BY area) = 1",
             "42000",
             "RANK() OVER (ORDER BY area)",

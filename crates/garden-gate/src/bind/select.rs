@@ -4,7 +4,7 @@ use super::group::Grouping;
 use super::order::SortContext;
 use super::scope::{Clause, Scope};
 use super::{Binder, OutputColumn, problem::Problem};
-use crate::diagnostic::Result;
+use crate::diagnostic::{Result, Span};
 use crate::logical::{ColumnId, Expr, ExprKind, LogicalPlan, SortKey};
 use crate::syntax::ast;
 use crate::types::SqlType;
@@ -34,7 +34,7 @@ impl Binder<'_> {
         order_by: &[ast::SortItem],
     ) -> Result<(LogicalPlan, Vec<OutputColumn>, Vec<SortKey>)> {
         self.define_windows(&select.windows)?;
-        self.level.from = select.from_span;
+        self.level.from = if select.from.is_empty() { Span::default() } else { select.from_span };
         let (mut plan, scope) = self.from(&select.from)?;
         self.remember_aliases(select, &scope);
         if let Some(condition) = &select.where_ {
@@ -162,7 +162,7 @@ impl Binder<'_> {
         Ok(items)
     }
 
-    fn star_item(&self, name: &str, id: ColumnId, span: crate::diagnostic::Span) -> Item {
+    fn star_item(&self, name: &str, id: ColumnId, span: Span) -> Item {
         Item { name: name.to_owned(), expr: Expr::column(id, self.columns.get(id).sql_type, span) }
     }
 

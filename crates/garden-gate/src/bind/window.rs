@@ -389,6 +389,12 @@ impl Binder<'_> {
         let flat = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
         let (from, window) = (flat(self.text(self.level.from)), flat(self.text(span)));
         let condition = if clause == Clause::GroupBy { "GROUP BY place" } else { "WHERE place = …" };
-        format!("WITH placed AS (SELECT *, {window} AS place {from}) SELECT * FROM placed {condition}")
+        let inner = if self.level.from == Span::default() {
+            // Without FROM there is no * either.
+            format!("SELECT {window} AS place")
+        } else {
+            format!("SELECT *, {window} AS place {from}")
+        };
+        format!("WITH placed AS ({inner}) SELECT * FROM placed {condition}")
     }
 }
