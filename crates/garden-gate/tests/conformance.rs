@@ -473,6 +473,17 @@ fn broken_rules_say_what_to_write() {
 fn notes_tell_what_was_probably_not_meant() {
     for (sql, code) in [
         ("WITH a AS (SELECT 1) SELECT 2", "unused-step"),
+        // Of two that find each other's rows one is enough.
+        (
+            "WITH RECURSIVE even (n) AS (SELECT 0 UNION ALL SELECT n + 1 FROM odd WHERE n < 6), \
+             odd (n) AS (SELECT n + 1 FROM even WHERE n < 6) SELECT n FROM even",
+            "",
+        ),
+        (
+            "WITH RECURSIVE even (n) AS (SELECT 0 UNION ALL SELECT n + 1 FROM even WHERE n < 6), \
+             odd (n) AS (SELECT n + 1 FROM even) SELECT n FROM even",
+            "unused-step",
+        ),
         ("SELECT bed_id, name AS sun, sun AS name FROM bed UNION ALL SELECT bed_id, sun, name FROM bed", ""),
         ("SELECT bed_id, name, sun FROM bed UNION ALL SELECT bed_id, sun, name FROM bed", "mixed-columns"),
         ("SELECT 1 FROM (SELECT 1 AS a) AS x NATURAL JOIN (SELECT 2 AS b) AS y", "natural-without-columns"),

@@ -59,6 +59,8 @@ fn what_can_not_be_cast() {
         ("SELECT CAST('2024-13-01' AS DATE)", "22007", "CAST('2024-13-01' AS DATE)", "is no DATE"),
         ("SELECT CAST('maybe' AS BOOLEAN)", "22018", "CAST('maybe' AS BOOLEAN)", "is no BOOLEAN"),
         ("SELECT CAST(name AS INTEGER) FROM bed", "22018", "CAST(name AS INTEGER)", "'Fern gully' is no INTEGER"),
+        ("SELECT CAST(DATE '2024-01-01' AS INTEGER)", "42000", "CAST(DATE '2024-01-01' AS INTEGER)", "EXTRACT(YEAR"),
+        ("SELECT CAST(1 AS DATE)", "42000", "CAST(1 AS DATE)", "INTEGER can't be cast to DATE … INTERVAL '1' DAY"),
         ("SELECT CAST(TRUE AS INTEGER)", "42000", "CAST(TRUE AS INTEGER)", "BOOLEAN can't be cast to INTEGER"),
         (
             "SELECT CAST(DATE '2024-01-01' AS TIME)",

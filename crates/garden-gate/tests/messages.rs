@@ -88,7 +88,12 @@ fn types_that_do_not_go_together() {
             "'x'",
             "CASE has no common type: INTEGER in the first place, VARCHAR here",
         ),
-        ("SELECT COALESCE(1, DATE '2020-01-01')", "42000", "DATE '2020-01-01'", "COALESCE has no common type"),
+        (
+            "SELECT COALESCE(1, DATE '2020-01-01')",
+            "42000",
+            "DATE '2020-01-01'",
+            "COALESCE has no common type … AS VARCHAR(40)",
+        ),
         ("SELECT UPPR(name) FROM bed", "42000", "UPPR", "no function UPPR"),
         ("SELECT SUMM(area) FROM bed", "42000", "SUMM", "did you mean \"SUM\""),
         ("SELECT NULLIF(1)", "42000", "NULLIF(1)", "two arguments, 1 given"),

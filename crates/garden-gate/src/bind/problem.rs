@@ -246,7 +246,13 @@ impl Facts for Problem {
             Self::NoOperator { left, right, .. } => operator_help(*left, *right),
             Self::NoSuchFunction { near, .. } => did_you_mean(*near),
             Self::SortKeyNotSelected => Some("add the expression to the SELECT list".into()),
-            Self::NoCommonType { odd, first, .. } => Some(format!("CAST(… AS {first}) turns the {odd} into one")),
+            Self::NoCommonType { odd, first, .. } if super::castable(*odd, *first) => {
+                Some(format!("CAST(… AS {first}) turns the {odd} into one"))
+            }
+            Self::NoCommonType { odd, first, .. } => {
+                Some(format!("CAST(… AS VARCHAR(40)) makes text of the {first} and of the {odd}"))
+            }
+            Self::NoCast { from, to } => cast_help(*from, *to),
             Self::ScaleTooLarge { .. } => Some("CAST an operand to fewer digits after the point".into()),
             Self::ParameterMissing { name, .. } => {
                 Some(format!("give it a value, as in --param {}=…", name.trim_start_matches(':')))
@@ -342,4 +348,15 @@ fn operator_help(left: SqlType, right: SqlType) -> Option<String> {
         return Some("CAST the text to a number, or join texts with ||".into());
     }
     None
+}
+
+fn cast_help(from: SqlType, to: SqlType) -> Option<String> {
+    let help = if from.is_datetime() && to.is_number() {
+        "EXTRACT(YEAR FROM …) takes one of its parts, (… - DATE '2000-01-01') DAY counts the days since then"
+    } else if from.is_number() && to.is_datetime() {
+        "count from a day: DATE '2000-01-01' + … * INTERVAL '1' DAY"
+    } else {
+        return None;
+    };
+    Some(help.into())
 }

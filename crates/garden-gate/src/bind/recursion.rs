@@ -178,7 +178,7 @@ impl Binder<'_> {
             let mut output = self.new_output(&names[member], types);
             output.extend(self.search_columns(element, &output));
             let meaning = Meaning::Recursive { id, member };
-            self.withs.push(Visible { name: element.name.clone(), meaning, output, uses: 0 });
+            self.withs.push(Visible { name: element.name.clone(), meaning, output, uses: 0, recursion: None });
         }
     }
 

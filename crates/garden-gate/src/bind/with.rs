@@ -15,6 +15,8 @@ pub(super) struct Visible {
     pub(super) meaning: Meaning,
     pub(super) output: Vec<OutputColumn>,
     pub(super) uses: usize,
+    /// The recursion it is found by, together with others of the same number.
+    pub(super) recursion: Option<usize>,
 }
 
 #[derive(Clone)]
@@ -57,6 +59,10 @@ impl Binder<'_> {
     }
 
     pub(super) fn make_visible(&mut self, name: &Ident, plan: LogicalPlan, output: Vec<OutputColumn>) {
+        let recursion = match &plan {
+            LogicalPlan::Recursion(recursion) => Some(recursion.id),
+            _ => None,
+        };
         let meaning = if plan.free().is_empty() {
             let columns = output.iter().map(|column| column.id).collect();
             self.steps.push(StepDefinition { name: name.text.clone(), plan, output: columns, uses: 0 });
@@ -64,7 +70,7 @@ impl Binder<'_> {
         } else {
             Meaning::Copied(Box::new(plan))
         };
-        self.withs.push(Visible { name: name.clone(), meaning, output, uses: 0 });
+        self.withs.push(Visible { name: name.clone(), meaning, output, uses: 0, recursion });
     }
 
     /// The columns under the names of the element's list; says which are left over when the numbers differ.
@@ -89,8 +95,11 @@ impl Binder<'_> {
 
     /// Takes back the names given since, and notes those that nothing used.
     pub(super) fn leave_with(&mut self, visible: usize) {
-        for unused in self.withs.split_off(visible) {
-            if unused.uses == 0 {
+        let left = self.withs.split_off(visible);
+        // Of queries that refer to each other one is found by the rows of the others.
+        let of_use: Vec<usize> = left.iter().filter(|with| with.uses > 0).filter_map(|with| with.recursion).collect();
+        for unused in left {
+            if unused.uses == 0 && !unused.recursion.is_some_and(|id| of_use.contains(&id)) {
                 self.note_unused_with(&unused.name);
             }
         }
