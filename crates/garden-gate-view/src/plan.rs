@@ -106,6 +106,9 @@ fn add(node: &PlanNode, first: &str, rest: &str, measured: bool, lines: &mut Vec
     if !node.columns.is_empty() {
         lines.push(detail(format!("reads {}", node.columns.join(", "))));
     }
+    if let (Some(spilled @ 1..), Some(held)) = (node.spilled_bytes, node.held_bytes) {
+        lines.push(detail(format!("in files: {}, at most {} of a worker in memory", bytes(spilled), bytes(held))));
+    }
     // The first tally is that of the whole condition; with several terms each has its own behind it.
     let mut tallies = node.truth.iter().skip(usize::from(node.truth.len() > 1));
     for predicate in &node.predicates {
@@ -124,6 +127,15 @@ fn add(node: &PlanNode, first: &str, rest: &str, measured: bool, lines: &mut Vec
         let last = position + 1 == node.children.len();
         let (branch, below) = if last { ("└─ ", "   ") } else { ("├─ ", "│  ") };
         add(child, &format!("{rest}{branch}"), &format!("{rest}{below}"), measured, lines);
+    }
+}
+
+/// A number of bytes in the largest unit of which there are ten.
+fn bytes(bytes: u64) -> String {
+    match bytes {
+        ..10_000 => format!("{bytes} bytes"),
+        10_000..10_000_000 => format!("{} kB", bytes / 1000),
+        _ => format!("{} MB", bytes / 1_000_000),
     }
 }
 

@@ -45,13 +45,15 @@ fn a_time_limit_ends_the_statement() {
 fn a_memory_limit_ends_the_statement() {
     let mut session = garden();
     session.set("memory_limit", "100 kB").unwrap();
-    for sql in [
-        "SELECT * FROM reading ORDER BY moisture",
-        "SELECT taken, COUNT(*) FROM reading GROUP BY taken, sensor_id",
-        "SELECT COUNT(*) FROM reading a JOIN reading b ON a.taken = b.taken AND a.sensor_id = b.sensor_id",
-    ] {
+    for sql in
+        ["SELECT * FROM reading ORDER BY moisture", "SELECT taken, COUNT(*) FROM reading GROUP BY taken, sensor_id"]
+    {
         let error = session.query(sql, ()).unwrap_err();
         assert_eq!(error.sqlstate().as_str(), "HY001", "{sql}: {error}");
     }
-    assert!(session.query("SELECT COUNT(*), SUM(moisture) FROM reading", ()).is_ok());
+    // What goes over to files needs less.
+    let joined = "SELECT COUNT(*) FROM reading a JOIN reading b ON a.taken = b.taken AND a.sensor_id = b.sensor_id";
+    for sql in ["SELECT COUNT(*), SUM(moisture) FROM reading", joined] {
+        assert!(session.query(sql, ()).is_ok(), "{sql}");
+    }
 }

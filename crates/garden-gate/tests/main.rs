@@ -52,6 +52,7 @@ mod rules_of_keys;
 mod samples;
 mod sessions;
 mod set_operators;
+mod spilling;
 mod story;
 mod subqueries;
 mod support;

@@ -109,7 +109,7 @@ impl Builder<'_> {
         let input = self.build(input, &used)?;
         let key_exprs: Vec<&Expr> = keys.iter().map(|(_, key)| key).collect();
         let rows = self.estimator.groups(&key_exprs, input.rows)?;
-        let own = cost::hash_aggregate(input.rows, rows, aggregates.len(), keys.len());
+        let own = self.factors.hash_aggregate(input.rows, rows, aggregates.len(), keys.len());
         self.decide_grouping(own);
         let output: Vec<ColumnId> =
             keys.iter().map(|(id, _)| *id).chain(aggregates.iter().map(|(id, _)| *id)).collect();
@@ -133,7 +133,7 @@ impl Builder<'_> {
         let column = |id: &ColumnId| Expr::column(*id, self.estimator.columns.get(*id).sql_type, Span::default());
         let keys: Vec<Expr> = columns.iter().map(column).collect();
         let rows = self.estimator.groups(&keys.iter().collect::<Vec<_>>(), input.rows)?;
-        let own = cost::hash_aggregate(input.rows, rows, 0, columns.len());
+        let own = self.factors.hash_aggregate(input.rows, rows, 0, columns.len());
         Ok(make(Operator::Distinct(keys), vec![input], columns, rows, own))
     }
 

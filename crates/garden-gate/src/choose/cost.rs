@@ -35,6 +35,10 @@ const FIND_KEY: f64 = 20.0;
 const FETCH_ROW: f64 = 2.0;
 /// One value of a row that an index leads to.
 const FETCH_VALUE: f64 = 4.0;
+/// Bytes that a row is taken to have, with what a table or a sort of it needs.
+const ROW_BYTES: f64 = 64.0;
+/// One row written to a temporary file and read again.
+const SPILL_ROW: f64 = 100.0;
 /// Starting a worker and joining it at the end of each pipeline.
 pub(super) const START_WORKER: f64 = 100_000.0;
 
@@ -90,7 +94,7 @@ pub(super) fn emit(output: Estimate) -> Cost {
     Cost(output.0 * EMIT_ROW)
 }
 
-pub(super) fn hash_aggregate(input: Estimate, groups: Estimate, aggregates: usize, keys: usize) -> Cost {
+fn hash_aggregate(input: Estimate, groups: Estimate, aggregates: usize, keys: usize) -> Cost {
     let find = if keys == 0 { 0.0 } else { GROUP_ROW };
     Cost(input.0 * (find + EVALUATE * approximate(aggregates)) + groups.0 * BUILD_ROW)
 }
@@ -111,11 +115,13 @@ pub(crate) struct Factors {
     pub(crate) hash: f64,
     pub(crate) sort: f64,
     pub(crate) nested_loop: f64,
+    /// Bytes that a statement may hold; what needs more than half of them goes over to files.
+    pub(crate) memory: f64,
 }
 
 impl Default for Factors {
     fn default() -> Self {
-        Self { index: 1.0, hash: 1.0, sort: 1.0, nested_loop: 1.0 }
+        Self { index: 1.0, hash: 1.0, sort: 1.0, nested_loop: 1.0, memory: f64::INFINITY }
     }
 }
 
@@ -129,7 +135,10 @@ impl Factors {
         keys: usize,
     ) -> Cost {
         match method {
-            JoinMethod::Hash => Cost(hash_join(probe, build, output, keys).0 * self.hash),
+            JoinMethod::Hash => {
+                let spill = self.spill(build, probe.0 + build.0 + output.0);
+                Cost(hash_join(probe, build, output, keys).0 * self.hash + spill)
+            }
             JoinMethod::Merge => {
                 self.merge_alone((probe, build), output) + self.sort(probe, keys) + self.sort(build, keys)
             }
@@ -144,6 +153,16 @@ impl Factors {
     }
 
     pub(super) fn sort(self, input: Estimate, keys: usize) -> Cost {
-        Cost(sort(input, keys).0 * self.sort)
+        Cost(sort(input, keys).0 * self.sort + self.spill(input, input.0))
+    }
+
+    pub(super) fn hash_aggregate(self, input: Estimate, groups: Estimate, aggregates: usize, keys: usize) -> Cost {
+        let spill = if keys == 0 { 0.0 } else { self.spill(groups, input.0) };
+        hash_aggregate(input, groups, aggregates, keys) + Cost(spill)
+    }
+
+    /// What it costs that `written` rows go to files, where the rows to be held don't fit into the memory.
+    fn spill(self, held: Estimate, written: f64) -> f64 {
+        if held.0 * ROW_BYTES > self.memory / 2.0 { written * SPILL_ROW } else { 0.0 }
     }
 }

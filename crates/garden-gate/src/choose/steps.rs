@@ -134,7 +134,7 @@ impl Builder<'_> {
         };
         for (right, right_columns) in nodes {
             let rows = if op == SetOp::Except { left.rows } else { Estimate(left.rows.0.min(right.rows.0)) };
-            let own = cost::hash_aggregate(total, rows, 0, kept.len());
+            let own = self.factors.hash_aggregate(total, rows, 0, kept.len());
             let operator = Operator::Compare { op, all, columns: [left_columns, right_columns] };
             left = make(operator, vec![left, right], output.clone(), rows, own);
             left_columns = output.clone();
@@ -185,7 +185,7 @@ impl Builder<'_> {
         }
         self.rounds.pop();
         let rows = Estimate(found + new_rows * (GUESS_ROUNDS - 1.0));
-        let own = cost::hash_aggregate(rows, rows, 0, usize::from(specs[result].distinct));
+        let own = self.factors.hash_aggregate(rows, rows, 0, usize::from(specs[result].distinct));
         // All columns of the member are given: a row is what was found.
         let output = members[result].columns.clone();
         Ok(make(Operator::Recursion(Box::new(RecursionSpec { id, members: specs, result })), inputs, output, rows, own))

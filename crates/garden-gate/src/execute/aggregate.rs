@@ -1,9 +1,12 @@
 //! Hash aggregation, and DISTINCT as a grouping without aggregates. Each worker groups what it meets; the groups are merged at
-//! the end. Groups come out in the order in which their first rows came in, however many workers there were.
+//! the end. Groups come out in the order in which their first rows came in, however many workers there were. A worker whose groups have
+//! outgrown its share of the memory keeps the rows that come then for later, in a file.
 
-use super::control::Control;
-use super::merge_groups;
+use super::memory::Held;
 use super::pipeline::{Flow, Sequence, Sink};
+use super::sort::numbered;
+use super::spill::{Room, Rows, RowsBuilder};
+use super::{merge_groups, spilled_groups};
 use crate::diagnostic::Result;
 use crate::kernel::{Accumulator, Batch, GroupTable, Groups, accumulator, aggregate_inputs, evaluate, kept};
 use crate::logical::{Aggregate, Expr};
@@ -12,10 +15,11 @@ use arrow::array::{AsArray, UInt32Array};
 use rayon::ThreadPool;
 
 pub(super) struct HashAggregate<'a> {
-    pub(super) control: &'a Control,
+    pub(super) room: Room<'a>,
     pub(super) keys: Vec<Expr>,
     /// Arguments are resolved to slots.
     pub(super) aggregates: Vec<Aggregate>,
+    pub(super) batch_rows: usize,
     /// The worker threads, where there are several.
     pub(super) threads: Option<&'a ThreadPool>,
 }
@@ -27,57 +31,85 @@ pub(super) struct Grouped {
     /// For each group the place of its first row.
     pub(super) first_rows: Vec<u64>,
     ids: Vec<u32>,
-    bytes: usize,
+    held: Held,
 }
 
-impl Sink for HashAggregate<'_> {
-    type Local = Grouped;
-    type Output = Vec<Batch>;
+/// What one worker has gathered.
+pub(super) struct Local<'a> {
+    pub(super) groups: Grouped,
+    /// The rows that came when there was no more room for groups.
+    pub(super) later: Option<RowsBuilder<'a>>,
+}
 
-    fn local(&self) -> Result<Grouped> {
-        self.fresh()
+impl<'a> Sink for HashAggregate<'a> {
+    type Local = Local<'a>;
+    type Output = Rows;
+
+    fn local(&self) -> Result<Local<'a>> {
+        Ok(Local { groups: self.fresh()?, later: None })
     }
 
-    fn push(&self, local: &mut Grouped, at: Sequence, batch: Batch) -> Result<Flow> {
-        let groups = if self.keys.is_empty() {
-            Groups::One { rows: batch.rows }
-        } else {
-            let keys = super::join::keys(&self.keys, &batch)?;
-            local.table.assign(&keys, batch.rows, &mut local.ids)?;
-            local.note_first_rows(at.first_row());
-            Groups::Each { ids: &local.ids, groups: local.table.len() }
-        };
-        for (aggregate, accumulator) in self.aggregates.iter().zip(&mut local.accumulators) {
-            update(aggregate, accumulator.as_mut(), groups, &batch)?;
+    fn push(&self, local: &mut Local<'a>, at: Sequence, batch: Batch) -> Result<Flow> {
+        if let Some(later) = &mut local.later {
+            later.push(at, numbered(at, batch))?;
+            return Ok(Flow::More);
         }
-        local.account(self.control)?;
+        let groups = &mut local.groups;
+        self.add(groups, &batch)?;
+        groups.note_first_rows(|row| at.first_row() + row as u64);
+        if self.keys.is_empty() {
+            // There is one group, which nothing else can take.
+            groups.account(true)?;
+        } else {
+            groups.account(false)?;
+            // Tables grow by doubling.
+            if groups.held.bytes() > self.room.share / 2 {
+                local.later = Some(RowsBuilder::new(self.room.divided(4)));
+            }
+        }
         Ok(Flow::More)
     }
 
-    fn finish(&self, locals: Vec<Grouped>) -> Result<Vec<Batch>> {
-        if let Some(threads) = self.threads.filter(|_| merge_groups::pays(&locals)) {
-            return merge_groups::in_parts(self, &locals, threads);
+    fn finish(&self, locals: Vec<Local<'a>>) -> Result<Rows> {
+        let (mut all, mut later) = (Vec::new(), Vec::new());
+        for local in locals {
+            all.push(local.groups);
+            later.extend(local.later);
         }
-        let several = locals.len() > 1;
-        let mut locals = locals.into_iter();
-        let Some(mut all) = locals.next() else { return Ok(Vec::new()) };
-        for other in locals {
-            all.merge(other)?;
-            all.account(self.control)?;
+        self.room.note_held(all.iter().map(|groups| groups.held.bytes()).sum());
+        let later = RowsBuilder::finish(later, &self.room);
+        if !later.segments.is_empty() {
+            return spilled_groups::finish(self, all, later);
         }
+        if let Some(threads) = self.threads.filter(|_| merge_groups::pays(&all)) {
+            return Rows::counted(merge_groups::in_parts(self, &all, threads)?, &self.room);
+        }
+        let several = all.len() > 1;
+        let Some(mut all) = merged(all)? else { return Ok(Rows::default()) };
         let groups = if self.keys.is_empty() { 1 } else { all.table.len() };
         if groups == 0 {
-            return Ok(Vec::new());
+            return Ok(Rows::default());
         }
         let first_rows = std::mem::take(&mut all.first_rows);
         let batch = all.finish(groups)?;
         if !several || self.keys.is_empty() {
-            return Ok(vec![batch]);
+            return Rows::counted(vec![batch], &self.room);
         }
         let mut order: Vec<u32> = (0..index(groups)).collect();
         order.sort_unstable_by_key(|group| first_rows[*group as usize]);
-        Ok(vec![batch.take(&UInt32Array::from(order))?])
+        Rows::counted(vec![batch.take(&UInt32Array::from(order))?], &self.room)
     }
+}
+
+/// The groups of all workers as those of the first.
+pub(super) fn merged(locals: Vec<Grouped>) -> Result<Option<Grouped>> {
+    let mut locals = locals.into_iter();
+    let Some(mut all) = locals.next() else { return Ok(None) };
+    for other in locals {
+        all.merge(other)?;
+        all.account(true)?;
+    }
+    Ok(Some(all))
 }
 
 impl HashAggregate<'_> {
@@ -88,8 +120,23 @@ impl HashAggregate<'_> {
             accumulators: self.aggregates.iter().map(accumulator).collect::<Result<_>>()?,
             first_rows: Vec::new(),
             ids: Vec::new(),
-            bytes: 0,
+            held: self.room.nothing(),
         })
+    }
+
+    /// Takes in the rows of a batch.
+    pub(super) fn add(&self, groups: &mut Grouped, batch: &Batch) -> Result<()> {
+        let members = if self.keys.is_empty() {
+            Groups::One { rows: batch.rows }
+        } else {
+            let keys = super::join::keys(&self.keys, batch)?;
+            groups.table.assign(&keys, batch.rows, &mut groups.ids)?;
+            Groups::Each { ids: &groups.ids, groups: groups.table.len() }
+        };
+        for (aggregate, accumulator) in self.aggregates.iter().zip(&mut groups.accumulators) {
+            update(aggregate, accumulator.as_mut(), members, batch)?;
+        }
+        Ok(())
     }
 }
 
@@ -112,13 +159,14 @@ fn update(aggregate: &Aggregate, accumulator: &mut dyn Accumulator, groups: Grou
 }
 
 impl Grouped {
-    fn note_first_rows(&mut self, first_row: u64) {
+    /// Notes where the groups that the last batch began have their first rows.
+    pub(super) fn note_first_rows(&mut self, place: impl Fn(usize) -> u64) {
         if self.first_rows.len() == self.table.len() {
             return;
         }
         for (row, group) in self.ids.iter().enumerate() {
             if *group as usize == self.first_rows.len() {
-                self.first_rows.push(first_row + row as u64);
+                self.first_rows.push(place(row));
             }
         }
     }
@@ -153,11 +201,14 @@ impl Grouped {
         Ok(Batch::new(columns, groups))
     }
 
-    /// Tells the control how much more memory is held than before.
-    pub(super) fn account(&mut self, control: &Control) -> Result<()> {
+    /// Counts the memory held now; past the limit it is an error where the groups `must_stay`.
+    pub(super) fn account(&mut self, must_stay: bool) -> Result<()> {
         let bytes = self.table.bytes() + self.accumulators.iter().map(|state| state.bytes()).sum::<usize>();
-        let grown = bytes.saturating_sub(self.bytes);
-        self.bytes = self.bytes.max(bytes);
-        control.hold(grown)
+        let grown = bytes.saturating_sub(self.held.bytes());
+        if must_stay {
+            return self.held.add(grown);
+        }
+        self.held.note(grown);
+        Ok(())
     }
 }

@@ -4,8 +4,9 @@ use super::compile::Compiler;
 use super::filter::Filter;
 use super::join::{BuildSide, From, Join, Lookup, Matching, keys};
 use super::mark_join::{Mark, Marked};
+use super::memory::Held;
 use super::pipeline::Pipeline;
-use super::result::Gather;
+use super::spill::{Room, Rows};
 use super::streaming::{internal, places, push, resolve};
 use crate::diagnostic::{Result, Span};
 use crate::kernel::{Batch, JoinTable, SortedTable};
@@ -13,17 +14,31 @@ use crate::logical::{AnyTest, ColumnId, CompareOp, Expr, JoinKind};
 use crate::physical::{JoinKey, JoinMethod, JoinSpec, Node};
 use crate::types::{SqlType, index};
 use arrow::array::{Array, UInt32Array};
+use arrow::datatypes::DataType;
 use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Instant;
 
+/// Bytes that a row takes in a hash table, besides its own.
+const TABLE_ROW: usize = 24;
+
 impl<'a> Compiler<'a> {
-    /// All rows of an input as one batch.
-    pub(super) fn gathered(&self, node: &'a Node) -> Result<Batch> {
-        let batches = self.drive(&self.pipeline(node)?, &Gather::all(self.run.control), None)?;
+    /// All rows of a node as one batch, and the memory it takes.
+    ///
+    /// # Errors
+    /// HY001 past the memory limit.
+    pub(super) fn in_memory(&self, node: &'a Node, rows: Rows) -> Result<(Batch, Held)> {
+        let room = Room::unshared(self.run.control);
+        let (batches, held) = rows.into_memory(&room)?;
         match batches.as_slice() {
-            [] => Ok(self.empty(node)),
-            batches => Batch::concat(batches, self.threads()?),
+            [] => Ok((self.empty(node), held)),
+            batches => {
+                let all = Batch::concat(batches, self.threads()?)?;
+                drop(held);
+                let mut held = room.nothing();
+                held.add(all.bytes())?;
+                Ok((all, held))
+            }
         }
     }
 
@@ -38,13 +53,53 @@ impl<'a> Compiler<'a> {
         if spec.kind == JoinKind::Mark || spec.any.is_some() {
             return self.mark_join(node, spec, (probe, build));
         }
-        let side = self.build_side(node, spec, build)?;
+        let side = if spec.keys.is_empty() || self.is_running() {
+            self.kept(node, build, || {
+                let rows = self.gather(build, &Room::unshared(self.run.control))?;
+                self.build_side(node, spec, build, rows)
+            })?
+        } else {
+            let rows = self.gather(build, &self.room(node).with_overhead(TABLE_ROW))?;
+            if rows.is_spilled() {
+                return self.join_in_parts(node, spec, (probe, build), rows);
+            }
+            Arc::new(self.build_side(node, spec, build, rows)?)
+        };
         let drops_all = side.batch.rows == 0
             && (matches!(spec.kind, JoinKind::Inner | JoinKind::Semi) || spec.mirrored && spec.kind != JoinKind::Full);
         if drops_all && !self.is_running() {
             // Nothing can match: the probe side need not be read. The steps of a recursion are made once for all its rounds.
-            return Ok(Pipeline::of(Vec::new()));
+            return Ok(Pipeline::of(Rows::default()));
         }
+        let output = self.output(node, spec, (probe, build))?;
+        let matching = self.matching(node, spec, (probe, build), (output, side.batch.rows))?;
+        let mut pipeline = self.pipeline(probe)?;
+        push(&mut pipeline, node, Join { matching, build: side });
+        Ok(pipeline)
+    }
+
+    /// Where the columns of the result come from.
+    pub(super) fn output(&self, node: &Node, spec: &JoinSpec, (probe, build): (&Node, &Node)) -> Result<Vec<From>> {
+        let leads = if spec.mirrored { build } else { probe };
+        let from = |id: &ColumnId| match (Some(*id) == spec.mark, spec.kind) {
+            (true, _) => Ok(From::Several),
+            (_, JoinKind::Semi | JoinKind::Anti) => {
+                let at = places(&[*id], &leads.output)?[0];
+                Ok(if spec.mirrored { From::Build(at) } else { From::Probe(at) })
+            }
+            _ => origin(*id, probe, build),
+        };
+        node.output.iter().map(from).collect()
+    }
+
+    /// What is done with the rows of the probe side and their candidates among `build_rows`.
+    pub(super) fn matching(
+        &self,
+        node: &'a Node,
+        spec: &JoinSpec,
+        (probe, build): (&Node, &Node),
+        (output, build_rows): (Vec<From>, usize),
+    ) -> Result<Matching<'a>> {
         let pair_layout = columns_of(&spec.residual);
         let residual = if spec.residual.is_empty() {
             None
@@ -52,23 +107,12 @@ impl<'a> Compiler<'a> {
             let terms = spec.residual.iter().map(|term| resolve(term, &pair_layout)).collect::<Result<_>>()?;
             Some(Filter::new(terms, Vec::new(), self.measure(node)))
         };
-        let leads = if spec.mirrored { build } else { probe };
-        let mut output = Vec::new();
-        for id in &node.output {
-            output.push(match (Some(*id) == spec.mark, spec.kind) {
-                (true, _) => From::Several,
-                (_, JoinKind::Semi | JoinKind::Anti) => {
-                    let at = places(&[*id], &leads.output)?[0];
-                    if spec.mirrored { From::Build(at) } else { From::Probe(at) }
-                }
-                _ => origin(*id, probe, build)?,
-            });
-        }
-        let types = node.output.iter().map(|id| self.run.columns.get(*id).sql_type.arrow()).collect();
+        let mut types: Vec<_> = node.output.iter().map(|id| self.run.columns.get(*id).sql_type.arrow()).collect();
+        // What stands behind the columns of the node are places of rows.
+        types.resize(output.len(), DataType::Int64);
         let keeps = spec.mirrored || spec.kind == JoinKind::Full;
-        let matched = if keeps { (0..side.batch.rows).map(|_| AtomicBool::new(false)).collect() } else { Vec::new() };
-        let mut pipeline = self.pipeline(probe)?;
-        let matching = Matching {
+        let matched = if keeps { (0..build_rows).map(|_| AtomicBool::new(false)).collect() } else { Vec::new() };
+        Ok(Matching {
             kind: spec.kind,
             mirrored: spec.mirrored,
             control: self.run.control,
@@ -79,32 +123,29 @@ impl<'a> Compiler<'a> {
             types,
             matched,
             batch_rows: self.run.batch_rows,
-        };
-        push(&mut pipeline, node, Join { matching, build: side });
-        Ok(pipeline)
+        })
     }
 
-    /// The build side with its table; of a recursion's rounds all use the same when it does not depend on them.
-    fn build_side(&self, node: &'a Node, spec: &JoinSpec, build: &'a Node) -> Result<Arc<BuildSide>> {
-        self.kept(node, build, || {
-            let batch = self.gathered(build)?;
-            let start = Instant::now();
-            let lookup = if spec.method == JoinMethod::NestedLoop {
-                Lookup::All
-            } else {
-                let keys = keys(&resolve_all(spec.keys.iter().map(|key| &key.build), &build.output)?, &batch)?;
-                let null_same = null_same(&spec.keys);
-                match spec.method {
-                    JoinMethod::Merge => Lookup::Sorted(SortedTable::build(&keys, batch.rows, &null_same)?),
-                    _ => Lookup::Hash(JoinTable::build(&keys, batch.rows, &null_same, self.threads()?)?),
-                }
-            };
-            self.run.control.hold(lookup.bytes())?;
-            if let Some(measure) = self.measure(node) {
-                measure.add_time(start.elapsed());
+    /// The build side with its table.
+    pub(super) fn build_side(&self, node: &'a Node, spec: &JoinSpec, build: &'a Node, rows: Rows) -> Result<BuildSide> {
+        let (batch, mut held) = self.in_memory(build, rows)?;
+        let start = Instant::now();
+        let lookup = if spec.method == JoinMethod::NestedLoop {
+            Lookup::All
+        } else {
+            let keys = keys(&resolve_all(spec.keys.iter().map(|key| &key.build), &build.output)?, &batch)?;
+            let null_same = null_same(&spec.keys);
+            match spec.method {
+                JoinMethod::Merge => Lookup::Sorted(SortedTable::build(&keys, batch.rows, &null_same)?),
+                _ => Lookup::Hash(JoinTable::build(&keys, batch.rows, &null_same, self.threads()?)?),
             }
-            Ok(BuildSide { batch, lookup })
-        })
+        };
+        held.add(lookup.bytes())?;
+        if let Some(measure) = self.measure(node) {
+            measure.add_time(start.elapsed());
+            measure.held.fetch_max(held.bytes() as u64, Ordering::Relaxed);
+        }
+        Ok(BuildSide { batch, lookup, _held: held })
     }
 
     fn mark_join(
@@ -150,7 +191,8 @@ impl<'a> Compiler<'a> {
     }
 
     fn marked(&self, spec: &JoinSpec, any: &AnyTest, right: &'a Node) -> Result<Marked> {
-        let batch = self.gathered(right)?;
+        let rows = self.gather(right, &Room::unshared(self.run.control))?;
+        let (batch, mut held) = self.in_memory(right, rows)?;
         let plain = keys(&resolve_all(spec.keys.iter().map(|key| &key.build), &right.output)?, &batch)?;
         let operands = keys(&resolve_all(&any.right, &right.output)?, &batch)?;
         let mut same = null_same(&spec.keys);
@@ -174,9 +216,8 @@ impl<'a> Compiler<'a> {
         } else {
             None
         };
-        let held = [&equal, &all, &nulls].into_iter().flatten().map(JoinTable::bytes).sum();
-        self.run.control.hold(held)?;
-        Ok(Marked { batch, equal, all, null_rows, nulls })
+        held.add([&equal, &all, &nulls].into_iter().flatten().map(JoinTable::bytes).sum())?;
+        Ok(Marked { batch, equal, all, null_rows, nulls, _held: held })
     }
 }
 
@@ -199,7 +240,7 @@ fn null_same(keys: &[JoinKey]) -> Vec<bool> {
     keys.iter().map(|key| key.null_same).collect()
 }
 
-fn resolve_all<'e>(exprs: impl IntoIterator<Item = &'e Expr>, layout: &[ColumnId]) -> Result<Vec<Expr>> {
+pub(super) fn resolve_all<'e>(exprs: impl IntoIterator<Item = &'e Expr>, layout: &[ColumnId]) -> Result<Vec<Expr>> {
     exprs.into_iter().map(|expr| resolve(expr, layout)).collect()
 }
 

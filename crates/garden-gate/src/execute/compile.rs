@@ -5,8 +5,9 @@ use super::aggregate::HashAggregate;
 use super::filter::select;
 use super::pipeline::{Pipeline, Sink};
 use super::recursion::depends;
-use super::result::Gather;
+use super::result::{Gather, Limited};
 use super::sort::Sort;
+use super::spill::{Room, Rows};
 use super::streaming::{internal, places, resolve};
 use super::top_n::TopN;
 use super::{Run, set_operation};
@@ -26,7 +27,7 @@ pub(super) struct Compiler<'a> {
     /// The plan of each query that is run once.
     steps: HashMap<StepId, &'a Node>,
     /// Rows of those that have run.
-    step_rows: RefCell<HashMap<StepId, Rc<Vec<Batch>>>>,
+    step_rows: RefCell<HashMap<StepId, Rc<Rows>>>,
     /// The rows of the round before, by recursion and member; a recursion is in here while it runs.
     inputs: RefCell<HashMap<(usize, usize), Vec<Batch>>>,
     running: RefCell<Vec<usize>>,
@@ -55,6 +56,11 @@ impl<'a> Compiler<'a> {
 
     pub(super) fn measure(&self, node: &Node) -> Option<&'a NodeMeasure> {
         self.run.measures.map(|measures| measures.of(node.id))
+    }
+
+    /// The memory that each worker of this node may use.
+    pub(super) fn room(&self, node: &Node) -> Room<'a> {
+        Room::new(self.run.control, self.measure(node), self.workers)
     }
 
     /// The worker threads, where the plan uses more than one.
@@ -101,23 +107,30 @@ impl<'a> Compiler<'a> {
     }
 
     /// The rows of a query that is run once.
-    fn step(&self, id: StepId) -> Result<Rc<Vec<Batch>>> {
+    fn step(&self, id: StepId) -> Result<Rc<Rows>> {
         if let Some(rows) = self.step_rows.borrow().get(&id) {
             return Ok(Rc::clone(rows));
         }
         let node = *self.steps.get(&id).ok_or_else(|| internal("a step has no plan"))?;
-        let rows = Rc::new(self.drive(&self.pipeline(node)?, &Gather::all(self.run.control), None)?);
+        let rows = Rc::new(self.gather(node, &self.room(node))?);
         self.step_rows.borrow_mut().insert(id, Rc::clone(&rows));
         Ok(rows)
     }
 
     pub(super) fn result(&self, root: &'a Node, output: &[ColumnId]) -> Result<Vec<Batch>> {
-        let batches = match &root.operator {
-            Operator::Limit { .. } => self.source(root)?,
-            _ => self.drive(&self.pipeline(root)?, &Gather::all(self.run.control), None)?,
-        };
-        let places = places(output, &root.output)?;
-        Ok(batches.iter().map(|batch| select(batch, &places)).collect())
+        let room = Room::unshared(self.run.control);
+        let rows = self.gather(root, &room)?.select(&places(output, &root.output)?);
+        // The rows are the caller's from here on.
+        rows.into_memory(&room).map(|(batches, _)| batches)
+    }
+
+    /// All rows of a node.
+    pub(super) fn gather(&self, node: &'a Node, room: &Room<'a>) -> Result<Rows> {
+        let pipeline = self.pipeline(node)?;
+        if pipeline.steps.is_empty() && !matches!(node.operator, Operator::Scan { .. }) {
+            return Ok(pipeline.source);
+        }
+        self.drive(&pipeline, &Gather { room: room.clone() }, None)
     }
 
     pub(super) fn drive<S: Sink>(&self, pipeline: &Pipeline<'a>, sink: &S, node: Option<&Node>) -> Result<S::Output> {
@@ -151,50 +164,40 @@ impl<'a> Compiler<'a> {
     }
 
     /// All rows of a node that gathers them, or has none to read.
-    fn source(&self, node: &'a Node) -> Result<Vec<Batch>> {
-        let control = self.run.control;
-        let batches = match &node.operator {
-            Operator::OneRow => vec![Batch::new(Vec::new(), 1)],
-            Operator::Empty => Vec::new(),
+    fn source(&self, node: &'a Node) -> Result<Rows> {
+        let room = self.room(node);
+        let rows = match &node.operator {
+            Operator::OneRow => vec![Batch::new(Vec::new(), 1)].into(),
+            Operator::Empty => Rows::default(),
             Operator::HashAggregate { keys, aggregates } => {
-                let input = &node.inputs[0];
-                let keys = keys.iter().map(|(_, key)| resolve(key, &input.output)).collect::<Result<_>>()?;
-                let argument = |aggregate: &Aggregate| -> Result<Aggregate> {
-                    aggregate.clone().map_exprs(&mut |expr| resolve(&expr, &input.output))
-                };
-                let aggregates = aggregates.iter().map(|(_, aggregate)| argument(aggregate)).collect::<Result<_>>()?;
-                let sink = HashAggregate { control, keys, aggregates, threads: self.threads()? };
-                self.drive(&self.pipeline(input)?, &sink, Some(node))?
+                let keys: Vec<&Expr> = keys.iter().map(|(_, key)| key).collect();
+                let aggregates: Vec<&Aggregate> = aggregates.iter().map(|(_, aggregate)| aggregate).collect();
+                self.grouped(node, &keys, &aggregates)?
             }
-            Operator::Distinct(keys) => {
-                let input = &node.inputs[0];
-                let keys = keys.iter().map(|key| resolve(key, &input.output)).collect::<Result<_>>()?;
-                let sink = HashAggregate { control, keys, aggregates: Vec::new(), threads: self.threads()? };
-                self.drive(&self.pipeline(input)?, &sink, Some(node))?
-            }
+            Operator::Distinct(keys) => self.grouped(node, &keys.iter().collect::<Vec<_>>(), &[])?,
             Operator::Sort(keys) => {
                 let input = &node.inputs[0];
-                let sink = Sort::new(control, sort_keys(keys, &input.output)?);
-                let batches = self.drive(&self.pipeline(input)?, &sink, Some(node))?;
-                narrow(&batches, &node.output, &input.output)?
+                let sink = Sort::new(room.clone(), sort_keys(keys, &input.output)?, input.output.len());
+                let rows = self.drive(&self.pipeline(input)?, &sink, Some(node))?;
+                rows.select(&places(&node.output, &input.output)?)
             }
             Operator::TopN { keys, offset, fetch } => {
                 let input = &node.inputs[0];
                 let keys = sort_keys(keys, &input.output)?;
-                let sink = TopN::new(control, keys, input.output.len(), *offset, *fetch);
-                let batches = self.drive(&self.pipeline(input)?, &sink, Some(node))?;
-                narrow(&batches, &node.output, &input.output)?
+                let sink = TopN::new(room, keys, input.output.len(), *offset, *fetch);
+                let rows = self.drive(&self.pipeline(input)?, &sink, Some(node))?;
+                rows.select(&places(&node.output, &input.output)?)
             }
             Operator::Limit { offset, fetch } => {
-                let sink = Gather::limited(control, *offset, *fetch);
+                let sink = Limited::new(room, *offset, *fetch);
                 self.drive(&self.pipeline(&node.inputs[0])?, &sink, Some(node))?
             }
-            Operator::Values(rows) => values(rows, self.run.batch_rows)?,
+            Operator::Values(rows) => values(rows, self.run.batch_rows)?.into(),
             Operator::Window { partition, order, calls } => self.window(node, partition, order, calls)?,
             Operator::UnionAll(places) => {
-                let mut all = Vec::new();
+                let mut all = Rows::default();
                 for (input, columns) in node.inputs.iter().zip(places) {
-                    all.extend(self.gathered_as(input, columns)?);
+                    all.append(self.gathered_as(input, columns)?);
                 }
                 all
             }
@@ -204,18 +207,18 @@ impl<'a> Compiler<'a> {
                 };
                 let right = self.gathered_as(right, second)?;
                 let left = self.gathered_as(left, first)?;
-                set_operation::compare(*op, *all, [left, right], control)?
+                set_operation::compare(*op, *all, [left, right], &room)?
             }
             Operator::SharedStep { id, columns, .. } => {
                 let rows = self.step(*id)?;
                 let layout = &self.steps.get(id).ok_or_else(|| internal("a step has no plan"))?.output;
-                narrow(&rows, columns, layout)?
+                rows.view(&places(columns, layout)?)
             }
             Operator::Recursion(spec) => self.recursion(node, spec)?,
             Operator::RecursionInput { id, member, places, .. } => {
                 let inputs = self.inputs.borrow();
                 let rows = inputs.get(&(*id, *member)).ok_or_else(super::recursion::no_input)?;
-                rows.iter().map(|batch| select(batch, places)).collect()
+                rows.iter().map(|batch| select(batch, places)).collect::<Vec<_>>().into()
             }
             Operator::Scan { .. }
             | Operator::Filter(_)
@@ -225,17 +228,31 @@ impl<'a> Compiler<'a> {
             | Operator::IndexJoin(_) => return Err(internal("this operator gathers nothing")),
         };
         if let Some(measures) = self.run.measures {
-            batches.iter().for_each(|batch| measures.of(node.id).add_output(batch.rows));
+            rows.segments.iter().for_each(|segment| measures.of(node.id).add_output(segment.rows()));
         }
-        Ok(batches)
+        Ok(rows)
     }
 }
 
 impl<'a> Compiler<'a> {
+    fn grouped(&self, node: &'a Node, keys: &[&Expr], aggregates: &[&Aggregate]) -> Result<Rows> {
+        let input = &node.inputs[0];
+        let argument = |aggregate: &&Aggregate| -> Result<Aggregate> {
+            Aggregate::clone(aggregate).map_exprs(&mut |expr| resolve(&expr, &input.output))
+        };
+        let sink = HashAggregate {
+            room: self.room(node),
+            keys: keys.iter().map(|key| resolve(key, &input.output)).collect::<Result<_>>()?,
+            aggregates: aggregates.iter().map(argument).collect::<Result<_>>()?,
+            batch_rows: self.run.batch_rows,
+            threads: self.threads()?,
+        };
+        self.drive(&self.pipeline(input)?, &sink, Some(node))
+    }
+
     /// All rows of an input, with these of its columns.
-    fn gathered_as(&self, input: &'a Node, columns: &[ColumnId]) -> Result<Vec<Batch>> {
-        let batches = self.drive(&self.pipeline(input)?, &Gather::all(self.run.control), None)?;
-        narrow(&batches, columns, &input.output)
+    fn gathered_as(&self, input: &'a Node, columns: &[ColumnId]) -> Result<Rows> {
+        Ok(self.gather(input, &self.room(input))?.select(&places(columns, &input.output)?))
     }
 }
 
@@ -254,9 +271,4 @@ fn values(rows: &[Vec<Expr>], batch_rows: usize) -> Result<Vec<Batch>> {
 
 pub(super) fn sort_keys(keys: &[SortKey], layout: &[ColumnId]) -> Result<Vec<SortKey>> {
     keys.iter().map(|key| Ok(SortKey { expr: resolve(&key.expr, layout)?, ..key.clone() })).collect()
-}
-
-pub(super) fn narrow(batches: &[Batch], output: &[ColumnId], layout: &[ColumnId]) -> Result<Vec<Batch>> {
-    let places = places(output, layout)?;
-    Ok(batches.iter().map(|batch| select(batch, &places)).collect())
 }

@@ -1,6 +1,7 @@
+use super::memory::Memory;
 use crate::diagnostic::{Error, Result, SqlState};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 /// Interrupts what a session is running, from any thread.
@@ -25,6 +26,8 @@ pub(crate) struct Limits {
     pub(crate) time: Option<Duration>,
     /// Bytes held at one time by what a statement gathers.
     pub(crate) memory: Option<usize>,
+    /// Bytes from which on an operator keeps rows in a file, where not half of what is left of the memory.
+    pub(crate) spill: Option<usize>,
     /// Rounds of a recursion.
     pub(crate) recursion: Option<u64>,
 }
@@ -34,8 +37,7 @@ pub(crate) struct Limits {
 pub(crate) struct Control {
     interrupt: Interrupt,
     deadline: Option<(Instant, Duration)>,
-    memory_limit: Option<usize>,
-    memory: AtomicUsize,
+    memory: Arc<Memory>,
     recursion_limit: Option<u64>,
 }
 
@@ -44,14 +46,17 @@ impl Control {
         Self {
             interrupt: interrupt.clone(),
             deadline: limits.time.map(|time| (Instant::now() + time, time)),
-            memory_limit: limits.memory,
-            memory: AtomicUsize::new(0),
+            memory: Memory::new(limits.memory, limits.spill),
             recursion_limit: limits.recursion,
         }
     }
 
     pub(crate) fn recursion_limit(&self) -> Option<u64> {
         self.recursion_limit
+    }
+
+    pub(super) fn memory(&self) -> &Arc<Memory> {
+        &self.memory
     }
 
     pub(crate) fn check(&self) -> Result<()> {
@@ -63,19 +68,6 @@ impl Control {
                 let message = format!("the time limit of {} ms is reached", time.as_millis());
                 Err(Error::new(SqlState::TIMEOUT, message)
                     .with_help("SET time_limit = … allows more milliseconds, 0 any number"))
-            }
-            _ => Ok(()),
-        }
-    }
-
-    /// Counts memory that a sink holds until the statement ends.
-    pub(crate) fn hold(&self, bytes: usize) -> Result<()> {
-        let held = self.memory.fetch_add(bytes, Ordering::Relaxed) + bytes;
-        match self.memory_limit {
-            Some(limit) if held > limit => {
-                let message = format!("the statement needs more than the memory limit of {} MB", limit / 1_000_000);
-                Err(Error::new(SqlState::MEMORY, message)
-                    .with_help("SET memory_limit = '…' allows more; spilling to files comes later"))
             }
             _ => Ok(()),
         }

@@ -4,6 +4,7 @@
 use super::compile::Compiler;
 use super::filter::Filter;
 use super::join::{BuildSide, From, Lookup, Matching, keys};
+use super::memory::Held;
 use super::pipeline::{Pipeline, Transform};
 use super::streaming::{internal, places, push, resolve};
 use crate::diagnostic::Result;
@@ -27,7 +28,8 @@ impl Transform for Lookups<'_> {
     fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
         let found = self.table.partners(self.index, &keys(&self.keys, &batch)?, &self.columns)?;
         let rows = found.keys.len();
-        let side = BuildSide { batch: Batch::new(found.columns, rows), lookup: Lookup::Found(found.keys) };
+        let held = Held::none(self.matching.control.memory());
+        let side = BuildSide { batch: Batch::new(found.columns, rows), lookup: Lookup::Found(found.keys), _held: held };
         self.matching.join(&side, &batch, emit)
     }
 }

@@ -4,6 +4,7 @@
 
 use super::control::Control;
 use super::filter::Filter;
+use super::memory::Held;
 use super::pipeline::Transform;
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, JoinTable, SortedTable, evaluate};
@@ -27,6 +28,8 @@ pub(super) enum From {
 pub(super) struct BuildSide {
     pub(super) batch: Batch,
     pub(super) lookup: Lookup,
+    /// The memory of both.
+    pub(super) _held: Held,
 }
 
 /// How the candidates of a probe row are found.
@@ -292,7 +295,7 @@ impl Matching<'_> {
     }
 
     /// The build rows that a mirrored or full join gives at the end: of a semi join those with a partner, else those without.
-    fn rest(&self, build: &BuildSide, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+    pub(super) fn rest(&self, build: &BuildSide, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
         if self.matched.is_empty() {
             return Ok(());
         }

@@ -6,6 +6,7 @@
 use super::control::Control;
 use super::filter::Filter;
 use super::join::{From, Pairs, gather, keys};
+use super::memory::Held;
 use super::pipeline::Transform;
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, JoinTable, evaluate};
@@ -24,6 +25,7 @@ pub(super) struct Marked {
     /// Rows in which an operand is NULL, by their place, and by the plain keys.
     pub(super) null_rows: Vec<u32>,
     pub(super) nulls: Option<JoinTable>,
+    pub(super) _held: Held,
 }
 
 pub(super) struct Mark<'a> {

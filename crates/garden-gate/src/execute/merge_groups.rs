@@ -66,7 +66,7 @@ fn merge_part(
             mine.merge(others.as_ref(), (places, &map), all.table.len())?;
         }
     }
-    all.account(sink.control)?;
+    all.account(true)?;
     let first_rows = std::mem::take(&mut all.first_rows);
     Ok(Part { batch: all.finish(first_rows.len())?, first_rows })
 }

@@ -1,4 +1,5 @@
 use super::Run;
+use super::spill::{Rows, Segment};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::Batch;
 use crate::physical::NodeId;
@@ -51,9 +52,10 @@ pub(super) struct Sequence {
 }
 
 impl Sequence {
-    /// A number for the first row of the batch that orders rows of all batches.
+    /// A number for the first row of the batch that orders rows of all batches: a batch has at most twice 8192 rows (an outer join may
+    /// fill up as many as it pairs), and a morsel four million batches.
     pub(super) fn first_row(self) -> u64 {
-        (u64::from(self.morsel) << 32) | (u64::from(self.batch) << 13)
+        (u64::from(self.morsel) << 36) | (u64::from(self.batch) << 14)
     }
 }
 
@@ -92,8 +94,8 @@ pub(super) enum Flow {
 
 /// A source and the steps its batches go through.
 pub(super) struct Pipeline<'a> {
-    /// Segments of the source, with the columns the first step expects.
-    pub(super) source: Vec<Batch>,
+    /// The rows of the source, with the columns the first step expects.
+    pub(super) source: Rows,
     pub(super) steps: Vec<Step<'a>>,
 }
 
@@ -122,17 +124,19 @@ struct Job<'j, S> {
 }
 
 impl Pipeline<'_> {
-    pub(super) fn of(source: Vec<Batch>) -> Self {
+    pub(super) fn of(source: Rows) -> Self {
         Self { source, steps: Vec::new() }
     }
 
     fn morsels(&self, rows: usize) -> Vec<Morsel> {
-        let cut = |(segment, batch): (usize, &Batch)| {
-            let starts = (0..batch.rows).step_by(rows.max(1));
-            let total = batch.rows;
-            starts.map(move |offset| Morsel { segment, offset, rows: rows.min(total - offset) })
+        let cut = |(number, segment): (usize, &Segment)| {
+            let total = segment.rows();
+            // A block of a file is read at once.
+            let rows = if matches!(segment, Segment::File(..)) { total } else { rows };
+            let starts = (0..total).step_by(rows.max(1));
+            starts.map(move |offset| Morsel { segment: number, offset, rows: rows.min(total - offset) })
         };
-        self.source.iter().enumerate().flat_map(cut).collect()
+        self.source.segments.iter().enumerate().flat_map(cut).collect()
     }
 
     /// Runs all morsels into the sink, on `workers` workers where there is work for them.
@@ -199,7 +203,7 @@ impl Pipeline<'_> {
             let number = next.fetch_add(1, Ordering::Relaxed);
             let Some(morsel) = morsels.get(number).filter(|_| flow == Flow::More) else { return Ok(()) };
             let mut at = Sequence { morsel: crate::types::index(number), batch: 0 };
-            let segment = &self.source[morsel.segment];
+            let segment = self.source.segments[morsel.segment].read()?;
             for offset in (0..morsel.rows).step_by(run.batch_rows) {
                 let batch = segment.slice(morsel.offset + offset, run.batch_rows.min(morsel.rows - offset));
                 let mut deliver = |batch: Batch| {

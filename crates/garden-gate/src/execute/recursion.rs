@@ -3,11 +3,13 @@
 
 use super::compile::Compiler;
 use super::filter::select;
+use super::memory::Held;
 use super::pipeline::Pipeline;
-use super::recursion_limit::too_deep;
+use super::recursion_limit::{too_deep, too_large};
 use super::result::Gather;
+use super::spill::{Room, Rows, Segment};
 use super::streaming::{internal, places};
-use crate::diagnostic::{Error, Result};
+use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::{Batch, GroupTable};
 use crate::logical::ColumnId;
 use crate::physical::{MemberSpec, Node, Operator, RecursionSpec};
@@ -24,6 +26,8 @@ struct Found {
     /// Of UNION: every row met so far.
     seen: Option<GroupTable>,
     ids: Vec<u32>,
+    /// The memory of all these.
+    held: Held,
 }
 
 /// A branch that is ready to run: compiled once when only its source changes.
@@ -33,17 +37,22 @@ enum Branch<'a> {
 }
 
 impl Found {
-    fn new(member: &MemberSpec) -> Result<Self> {
+    fn new(member: &MemberSpec, held: Held) -> Result<Self> {
         let types = member.columns.iter().map(|(_, sql_type)| sql_type.arrow()).collect();
         let seen = if member.distinct { Some(GroupTable::new(types)?) } else { None };
-        Ok(Self { all: Vec::new(), compact: Vec::new(), seen, ids: Vec::new() })
+        Ok(Self { all: Vec::new(), compact: Vec::new(), seen, ids: Vec::new(), held })
     }
 
     /// The rows of `batch` that were not found before.
     fn fresh(&mut self, batch: Batch) -> Result<Option<Batch>> {
-        let Some(seen) = &mut self.seen else { return Ok(Some(batch).filter(|batch| batch.rows > 0)) };
+        let Some(seen) = &mut self.seen else {
+            self.held.add(batch.bytes())?;
+            return Ok(Some(batch).filter(|batch| batch.rows > 0));
+        };
         let mut known = seen.len();
+        let before = seen.bytes();
         seen.assign(&batch.columns, batch.rows, &mut self.ids)?;
+        self.held.add(seen.bytes().saturating_sub(before))?;
         let is_new = |id: &u32| {
             let new = *id as usize == known;
             known += usize::from(new);
@@ -51,11 +60,25 @@ impl Found {
         };
         let mask: BooleanArray = BooleanArray::from(self.ids.iter().map(is_new).collect::<Vec<bool>>());
         let count = mask.values().count_set_bits();
-        if count == 0 { Ok(None) } else { batch.filter(&mask, count).map(Some) }
+        if count == 0 {
+            return Ok(None);
+        }
+        let fresh = batch.filter(&mask, count)?;
+        self.held.add(fresh.bytes())?;
+        Ok(Some(fresh))
     }
 
-    fn into_batches(self) -> Vec<Batch> {
-        self.compact.into_iter().chain(self.all).collect()
+    fn batches(&self) -> Vec<Batch> {
+        self.compact.iter().chain(&self.all).cloned().collect()
+    }
+
+    fn into_rows(self) -> Result<Rows> {
+        let mut batches = self.batches();
+        // Rounds of a few rows each are handed on as one batch.
+        if batches.len() > 1 && batches.iter().map(|batch| batch.rows).sum::<usize>() < batches.len() * 256 {
+            batches = vec![Batch::concat(&batches, None)?];
+        }
+        Ok(Rows::new(batches.into_iter().map(Segment::Memory).collect(), self.held))
     }
 
     fn keep(&mut self, batches: &[Batch]) -> Result<()> {
@@ -69,14 +92,14 @@ impl Found {
 }
 
 impl<'a> Compiler<'a> {
-    pub(super) fn recursion(&self, node: &'a Node, spec: &'a RecursionSpec) -> Result<Vec<Batch>> {
+    pub(super) fn recursion(&self, node: &'a Node, spec: &'a RecursionSpec) -> Result<Rows> {
         let control = self.run.control;
         let mut inputs = node.inputs.iter();
         let mut found = Vec::new();
         let mut delta: Vec<Vec<Batch>> = Vec::new();
         let mut branches: Vec<Vec<(&'a Node, &'a [ColumnId])>> = Vec::new();
         for member in &spec.members {
-            let mut own = Found::new(member)?;
+            let mut own = Found::new(member, self.room(node).nothing())?;
             let mut new = Vec::new();
             for (columns, anchor) in member.anchors.iter().zip(inputs.by_ref()) {
                 for batch in self.rows_of(anchor, columns)? {
@@ -99,7 +122,7 @@ impl<'a> Compiler<'a> {
             control.check()?;
             round += 1;
             if control.recursion_limit().is_some_and(|limit| round > limit) {
-                let rows = found.swap_remove(spec.result).into_batches();
+                let rows = found[spec.result].batches();
                 return Err(too_deep(&spec.members[spec.result], &rows, &delta[spec.result], round - 1)?);
             }
             for (member, rows) in delta.iter().enumerate() {
@@ -113,28 +136,39 @@ impl<'a> Compiler<'a> {
                     })
                     .collect::<Result<_>>()?;
             }
-            let mut next = Vec::new();
-            for (own, branches) in found.iter_mut().zip(&mut ready) {
-                let mut new = Vec::new();
-                for branch in branches {
-                    for batch in self.round(branch, &delta)? {
-                        control.hold(batch.bytes())?;
-                        new.extend(own.fresh(batch)?);
-                    }
+            delta = match self.next_round(&mut found, &mut ready, &delta) {
+                Err(error) if error.sqlstate() == SqlState::MEMORY => {
+                    let rows = found[spec.result].batches();
+                    let last = (delta[spec.result].as_slice(), round);
+                    return Err(too_large(&spec.members[spec.result], &rows, last, error)?);
                 }
-                own.keep(&new)?;
-                next.push(new);
-            }
-            delta = next;
+                next => next?,
+            };
             self.log_round(spec, round, &delta);
         }
         self.leave(spec.id);
-        let batches = found.swap_remove(spec.result).into_batches();
-        // Rounds of a few rows each are handed on as one batch.
-        if batches.len() > 1 && batches.iter().map(|batch| batch.rows).sum::<usize>() < batches.len() * 256 {
-            return Ok(vec![Batch::concat(&batches, None)?]);
+        found.swap_remove(spec.result).into_rows()
+    }
+
+    /// What the branches of all members find, given the rows of the round before.
+    fn next_round(
+        &self,
+        found: &mut [Found],
+        branches: &mut [Vec<Branch<'a>>],
+        delta: &[Vec<Batch>],
+    ) -> Result<Vec<Vec<Batch>>> {
+        let mut next = Vec::new();
+        for (own, branches) in found.iter_mut().zip(branches) {
+            let mut new = Vec::new();
+            for branch in branches {
+                for batch in self.round(branch, delta)? {
+                    new.extend(own.fresh(batch)?);
+                }
+            }
+            own.keep(&new)?;
+            next.push(new);
         }
-        Ok(batches)
+        Ok(next)
     }
 
     fn log_round(&self, spec: &RecursionSpec, round: u64, found: &[Vec<Batch>]) {
@@ -144,9 +178,9 @@ impl<'a> Compiler<'a> {
     }
 
     fn rows_of(&self, node: &'a Node, columns: &[ColumnId]) -> Result<Vec<Batch>> {
-        let batches = self.drive(&self.pipeline(node)?, &Gather::all(self.run.control), None)?;
-        let places = places(columns, &node.output)?;
-        Ok(batches.iter().map(|batch| select(batch, &places)).collect())
+        let room = Room::unshared(self.run.control);
+        let rows = self.gather(node, &room)?.select(&places(columns, &node.output)?);
+        rows.into_memory(&room).map(|(batches, _)| batches)
     }
 
     fn branch(&self, node: &'a Node, columns: &'a [ColumnId], id: usize) -> Result<Branch<'a>> {
@@ -160,10 +194,10 @@ impl<'a> Compiler<'a> {
         match branch {
             Branch::Each(node, columns) => self.rows_of(node, columns),
             Branch::Ready(pipeline, node, columns, (member, input)) => {
-                pipeline.source = delta[*member].iter().map(|batch| select(batch, input)).collect();
-                let batches = self.drive(pipeline, &Gather::all(self.run.control), None)?;
-                let places = places(columns, &node.output)?;
-                Ok(batches.iter().map(|batch| select(batch, &places)).collect())
+                pipeline.source = delta[*member].iter().map(|batch| select(batch, input)).collect::<Vec<_>>().into();
+                let room = Room::unshared(self.run.control);
+                let rows = self.drive(pipeline, &Gather { room: room.clone() }, None)?;
+                rows.select(&places(columns, &node.output)?).into_memory(&room).map(|(batches, _)| batches)
             }
         }
     }

@@ -1,6 +1,7 @@
 //! The error past `recursion_limit`: the last rows found, and which way out there is. Where values come back, CYCLE ends the recursion;
 //! where a value grows in every round, only a bound does.
 
+use super::result::cut;
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::{Batch, GroupTable, value_at};
 use crate::physical::MemberSpec;
@@ -8,6 +9,9 @@ use arrow::array::ArrayRef;
 
 /// Rows of the last round that the message shows.
 const SHOWN_ROWS: usize = 3;
+
+/// Rows that are looked at before the last round, and of it.
+const LOOKED_AT: usize = 500_000;
 
 /// How the values of columns went on in the last round.
 struct Repeat {
@@ -20,24 +24,42 @@ struct Repeat {
 /// `all` rows that were found, those of the `last` round at their end.
 pub(super) fn too_deep(member: &MemberSpec, all: &[Batch], last: &[Batch], rounds: u64) -> Result<Error> {
     let shown = last_rows(member, last);
-    let shown = if shown.is_empty() { String::new() } else { format!("; the last rows found: {}", shown.join("; ")) };
     let message = format!("the recursion of {} has not ended after {rounds} rounds{shown}", member.name);
-    let columns = columns_that_come_back(member, all, last)?;
-    let help = if columns.is_empty() {
-        "each round finds new values: bound a value that grows in WHERE, or leave it out; \
-         SET recursion_limit = … allows more rounds"
-            .to_owned()
-    } else {
-        let (columns, come) = (columns.join(", "), if columns.len() == 1 { "comes" } else { "come" });
-        format!(
-            "{columns} {come} back to values found before: write CYCLE {columns} SET on_cycle USING path behind the \
-             query; SET recursion_limit = … allows more rounds"
-        )
-    };
+    let help = way_out(member, all, last, "recursion_limit = … allows more rounds")?;
     Ok(Error::new(SqlState::RECURSION_LIMIT, message).with_help(help))
 }
 
-fn last_rows(member: &MemberSpec, last: &[Batch]) -> Vec<String> {
+/// The rows outgrew the memory in the round behind the `last` one, whose number is given; `error` says what the limit is.
+pub(super) fn too_large(
+    member: &MemberSpec,
+    all: &[Batch],
+    (last, round): (&[Batch], u64),
+    error: Error,
+) -> Result<Error> {
+    let (limit, name) = (error.message().to_owned(), &member.name);
+    let rows: usize = all.iter().map(|batch| batch.rows).sum();
+    let shown = last_rows(member, last);
+    let message = format!("{limit}: the recursion of {name} had found {rows} rows in round {round}{shown}");
+    let help = way_out(member, all, last, "memory_limit = '…' allows more memory")?;
+    Ok(Error::new(SqlState::MEMORY, message).with_help(help).caused_by(error))
+}
+
+fn way_out(member: &MemberSpec, all: &[Batch], last: &[Batch], setting: &str) -> Result<String> {
+    let columns = columns_that_come_back(member, all, last)?;
+    if columns.is_empty() {
+        return Ok(format!(
+            "each round finds new values: bound a value that grows in WHERE, or leave it out; SET {setting}"
+        ));
+    }
+    let (columns, come) = (columns.join(", "), if columns.len() == 1 { "comes" } else { "come" });
+    Ok(format!(
+        "{columns} {come} back to values found before: write CYCLE {columns} SET on_cycle USING path behind the query; \
+         SET {setting}"
+    ))
+}
+
+/// The first rows of the last round, as the end of a message.
+fn last_rows(member: &MemberSpec, last: &[Batch]) -> String {
     let row = |(batch, row): (&Batch, usize)| {
         let value = |(column, (name, sql_type)): (&ArrayRef, &(String, _))| {
             format!("{name} = {}", value_at(column, *sql_type, row))
@@ -45,7 +67,9 @@ fn last_rows(member: &MemberSpec, last: &[Batch]) -> Vec<String> {
         let values: Vec<String> = batch.columns.iter().zip(&member.columns).map(value).collect();
         values.join(", ")
     };
-    last.iter().flat_map(|batch| (0..batch.rows).map(move |row| (batch, row))).take(SHOWN_ROWS).map(row).collect()
+    let rows = last.iter().flat_map(|batch| (0..batch.rows).map(move |row| (batch, row))).take(SHOWN_ROWS).map(row);
+    let shown = rows.collect::<Vec<_>>().join("; ");
+    if shown.is_empty() { shown } else { format!("; the last rows found: {shown}") }
 }
 
 /// The columns to watch for a cycle: those whose values all came back, without those that never change.
@@ -55,8 +79,12 @@ fn columns_that_come_back<'m>(member: &'m MemberSpec, all: &[Batch], last: &[Bat
     if new == 0 || new >= total {
         return Ok(Vec::new());
     }
-    let all = Batch::concat(all, None)?;
-    let each = (0..all.columns.len()).map(|at| repeat(&[at], &all, total - new));
+    // Among many rows the first ones are looked at: they have most of the values that come back.
+    let earlier = (total - new).min(LOOKED_AT);
+    let first = cut(all.iter().cloned(), 0, Some(earlier));
+    let behind = cut(last.iter().cloned(), 0, Some(LOOKED_AT));
+    let all = Batch::concat(&first.into_iter().chain(behind).collect::<Vec<_>>(), None)?;
+    let each = (0..all.columns.len()).map(|at| repeat(&[at], &all, earlier));
     let each = each.collect::<Result<Vec<Repeat>>>()?;
     let whole_rows = each.iter().all(|column| column.known);
     let changing = |(_, column): &(usize, &Repeat)| column.known && column.different > 1;
@@ -64,7 +92,7 @@ fn columns_that_come_back<'m>(member: &'m MemberSpec, all: &[Batch], last: &[Bat
     if watched.is_empty() && whole_rows {
         watched.push(0);
     }
-    if watched.len() > 1 && !repeat(&watched, &all, total - new)?.known {
+    if watched.len() > 1 && !repeat(&watched, &all, earlier)?.known {
         watched.clear();
     }
     Ok(watched.into_iter().filter_map(|at| member.columns.get(at)).map(|(name, _)| name.as_str()).collect())

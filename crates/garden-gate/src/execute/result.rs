@@ -1,48 +1,64 @@
-use super::control::Control;
 use super::pipeline::{Flow, Sequence, Sink};
+use super::spill::{Room, Rows, RowsBuilder};
 use crate::diagnostic::Result;
 use crate::kernel::Batch;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-/// Gathers all rows in the order of the input; with a limit, asks for no more morsels than are needed.
+/// Gathers all rows in the order of the input.
 pub(super) struct Gather<'a> {
-    pub(super) control: &'a Control,
+    pub(super) room: Room<'a>,
+}
+
+impl<'a> Sink for Gather<'a> {
+    type Local = RowsBuilder<'a>;
+    type Output = Rows;
+
+    fn local(&self) -> Result<RowsBuilder<'a>> {
+        Ok(RowsBuilder::new(self.room.clone()))
+    }
+
+    fn push(&self, local: &mut RowsBuilder<'a>, at: Sequence, batch: Batch) -> Result<Flow> {
+        local.push(at, batch)?;
+        Ok(Flow::More)
+    }
+
+    fn finish(&self, locals: Vec<RowsBuilder<'a>>) -> Result<Rows> {
+        Ok(RowsBuilder::finish(locals, &self.room))
+    }
+}
+
+/// Gathers the first rows of the input, and asks for no more morsels than are needed.
+pub(super) struct Limited<'a> {
+    room: Room<'a>,
     offset: usize,
     fetch: Option<usize>,
     gathered: AtomicUsize,
 }
 
-impl<'a> Gather<'a> {
-    pub(super) fn all(control: &'a Control) -> Self {
-        Self { control, offset: 0, fetch: None, gathered: AtomicUsize::new(0) }
-    }
-
-    pub(super) fn limited(control: &'a Control, offset: u64, fetch: Option<u64>) -> Self {
+impl<'a> Limited<'a> {
+    pub(super) fn new(room: Room<'a>, offset: u64, fetch: Option<u64>) -> Self {
         let size = |count: u64| usize::try_from(count).unwrap_or(usize::MAX);
-        Self { control, offset: size(offset), fetch: fetch.map(size), gathered: AtomicUsize::new(0) }
+        Self { room, offset: size(offset), fetch: fetch.map(size), gathered: AtomicUsize::new(0) }
     }
 }
 
-impl Sink for Gather<'_> {
-    type Local = Vec<(Sequence, Batch)>;
-    type Output = Vec<Batch>;
+impl<'a> Sink for Limited<'a> {
+    type Local = RowsBuilder<'a>;
+    type Output = Rows;
 
-    fn local(&self) -> Result<Self::Local> {
-        Ok(Vec::new())
+    fn local(&self) -> Result<RowsBuilder<'a>> {
+        Ok(RowsBuilder::new(self.room.clone()))
     }
 
-    fn push(&self, local: &mut Self::Local, at: Sequence, batch: Batch) -> Result<Flow> {
-        self.control.hold(batch.bytes())?;
+    fn push(&self, local: &mut RowsBuilder<'a>, at: Sequence, batch: Batch) -> Result<Flow> {
         let gathered = self.gathered.fetch_add(batch.rows, Ordering::Relaxed) + batch.rows;
-        local.push((at, batch));
+        local.push(at, batch)?;
         let enough = self.fetch.is_some_and(|fetch| gathered >= fetch.saturating_add(self.offset));
         Ok(if enough { Flow::Enough } else { Flow::More })
     }
 
-    fn finish(&self, locals: Vec<Self::Local>) -> Result<Vec<Batch>> {
-        let mut all: Vec<(Sequence, Batch)> = locals.into_iter().flatten().collect();
-        all.sort_by_key(|(at, _)| *at);
-        Ok(cut(all.into_iter().map(|(_, batch)| batch), self.offset, self.fetch))
+    fn finish(&self, locals: Vec<RowsBuilder<'a>>) -> Result<Rows> {
+        RowsBuilder::finish(locals, &self.room).cut(self.offset, self.fetch)
     }
 }
 

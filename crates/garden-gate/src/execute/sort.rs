@@ -1,60 +1,127 @@
 //! Sort: gathers all rows, encodes the keys so that bytes compare as values do, and orders row numbers by them. Rows with equal
-//! keys keep the order of the input. O(n log n); holds all rows, their encoded keys and 4 bytes a row.
+//! keys keep the order of the input. O(n log n); holds all rows, their encoded keys and 4 bytes a row. What does not fit into its share
+//! of the memory is sorted in runs that go to files and are merged.
 
-use super::control::Control;
+use super::memory::Held;
 use super::pipeline::{Flow, Sequence, Sink};
-use super::result::Gather;
-use crate::diagnostic::Result;
-use crate::kernel::{Batch, evaluate, sort_options};
-use crate::logical::SortKey;
-use crate::types::index;
-use arrow::array::{ArrayRef, UInt32Array};
-use arrow::row::{RowConverter, SortField};
+use super::spill::{Order, Room, Rows, Run, merge};
+use crate::diagnostic::{Result, Span};
+use crate::kernel::Batch;
+use crate::logical::{Direction, Expr, ExprKind, Nulls, SortKey};
+use crate::types::SqlType;
+use arrow::array::{ArrayRef, Int64Array};
+use std::sync::Arc;
+
+/// Sorting takes its rows, their keys and the rows in their new order.
+const COPIES: usize = 3;
 
 pub(super) struct Sort<'a> {
-    gather: Gather<'a>,
+    room: Room<'a>,
+    /// The keys, and behind them the place of a row in the input, which settles ties.
     keys: Vec<SortKey>,
+    /// Columns of the input.
+    width: usize,
+}
+
+/// What one worker has gathered.
+pub(super) struct Unsorted {
+    batches: Vec<(Sequence, Batch)>,
+    held: Held,
+    runs: Vec<Run>,
+}
+
+/// A key that is a column of the batch, ascending, NULL last.
+pub(super) fn slot_key(at: usize, sql_type: SqlType) -> SortKey {
+    let expr = Expr::new(ExprKind::Slot(at), sql_type, Span::default());
+    SortKey { expr, direction: Direction::Ascending, nulls: Nulls::Last }
+}
+
+/// The batch with the place of each of its rows in the input as its last column.
+pub(super) fn numbered(at: Sequence, mut batch: Batch) -> Batch {
+    let first = at.first_row().cast_signed();
+    let places: Int64Array = (first..).take(batch.rows).collect();
+    batch.columns.push(Arc::new(places) as ArrayRef);
+    batch
 }
 
 impl<'a> Sort<'a> {
-    pub(super) fn new(control: &'a Control, keys: Vec<SortKey>) -> Self {
-        Self { gather: Gather::all(control), keys }
+    /// `width` is the number of columns of the input.
+    pub(super) fn new(room: Room<'a>, mut keys: Vec<SortKey>, width: usize) -> Self {
+        keys.push(slot_key(width, SqlType::BigInt));
+        Self { room, keys, width }
+    }
+
+    /// Sorts rows that were gathered before.
+    pub(super) fn sort(&self, rows: Rows, batch_rows: usize) -> Result<Rows> {
+        let mut local = self.local()?;
+        rows.each_batch(batch_rows, &mut |at, batch| {
+            self.room.control.check()?;
+            self.push(&mut local, at, batch).map(|_| ())
+        })?;
+        drop(rows);
+        self.finish(vec![local])
+    }
+
+    /// Writes what is held as a run.
+    fn write_run(&self, local: &mut Unsorted) -> Result<()> {
+        let batches: Vec<Batch> = local.batches.drain(..).map(|(at, batch)| numbered(at, batch)).collect();
+        if !batches.is_empty() {
+            let sorted = Order::new(&self.keys)?.sorted(&Batch::concat(&batches, None)?)?;
+            local.runs.push(Run::write(&sorted, &self.room)?);
+        }
+        local.held.release();
+        Ok(())
+    }
+
+    /// All rows in memory, in their order.
+    fn in_memory(&self, locals: Vec<Unsorted>) -> Result<Rows> {
+        let mut held = self.room.nothing();
+        let mut all = Vec::new();
+        for local in locals {
+            held.join(local.held);
+            all.extend(local.batches);
+        }
+        self.room.note_held(held.bytes());
+        all.sort_by_key(|(at, _)| *at);
+        let batches: Vec<Batch> = all.into_iter().map(|(_, batch)| batch).collect();
+        if batches.is_empty() {
+            return Ok(Rows::default());
+        }
+        let sorted = Order::new(&self.keys[..self.keys.len() - 1])?.sorted(&Batch::concat(&batches, None)?)?;
+        drop(batches);
+        drop(held);
+        Rows::counted(vec![sorted], &self.room)
     }
 }
 
 impl Sink for Sort<'_> {
-    type Local = Vec<(Sequence, Batch)>;
-    type Output = Vec<Batch>;
+    type Local = Unsorted;
+    type Output = Rows;
 
-    fn local(&self) -> Result<Self::Local> {
-        self.gather.local()
+    fn local(&self) -> Result<Unsorted> {
+        Ok(Unsorted { batches: Vec::new(), held: self.room.nothing(), runs: Vec::new() })
     }
 
-    fn push(&self, local: &mut Self::Local, at: Sequence, batch: Batch) -> Result<Flow> {
-        self.gather.push(local, at, batch)
-    }
-
-    fn finish(&self, locals: Vec<Self::Local>) -> Result<Vec<Batch>> {
-        let batches = self.gather.finish(locals)?;
-        if batches.is_empty() {
-            return Ok(batches);
+    fn push(&self, local: &mut Unsorted, at: Sequence, batch: Batch) -> Result<Flow> {
+        local.held.note(batch.bytes());
+        local.batches.push((at, batch));
+        if local.held.bytes() > self.room.share / COPIES {
+            self.room.note_held(local.held.bytes() * COPIES);
+            self.write_run(local)?;
         }
-        let all = Batch::concat(&batches, None)?;
-        self.gather.control.hold(all.bytes())?;
-        Ok(vec![sorted(&all, &self.keys)?])
+        Ok(Flow::More)
     }
-}
 
-/// The rows in the order of `keys`, equal ones as they came.
-pub(super) fn sorted(batch: &Batch, keys: &[SortKey]) -> Result<Batch> {
-    let arrays =
-        keys.iter().map(|key| evaluate(&key.expr, batch)?.into_array(batch.rows)).collect::<Result<Vec<ArrayRef>>>()?;
-    let fields = keys
-        .iter()
-        .zip(&arrays)
-        .map(|(key, array)| SortField::new_with_options(array.data_type().clone(), sort_options(key)));
-    let rows = RowConverter::new(fields.collect())?.convert_columns(&arrays)?;
-    let mut order: Vec<u32> = (0..index(batch.rows)).collect();
-    order.sort_unstable_by(|a, b| rows.row(*a as usize).cmp(&rows.row(*b as usize)).then(a.cmp(b)));
-    batch.take(&UInt32Array::from(order))
+    fn finish(&self, mut locals: Vec<Unsorted>) -> Result<Rows> {
+        if locals.iter().all(|local| local.runs.is_empty()) {
+            return self.in_memory(locals);
+        }
+        let mut runs = Vec::new();
+        for local in &mut locals {
+            self.write_run(local)?;
+            runs.append(&mut local.runs);
+        }
+        let rows = merge(runs, &Order::new(&self.keys)?, &self.room)?;
+        Ok(rows.select(&(0..self.width).collect::<Vec<_>>()))
+    }
 }

@@ -34,8 +34,10 @@ impl<'a> Compiler<'a> {
         if let Some(measure) = self.measure(node) {
             measure.add_time(start.elapsed());
         }
-        let mut pipeline =
-            Pipeline::of(segments.into_iter().map(|segment| Batch::new(segment.columns, segment.rows)).collect());
+        let mut pipeline = {
+            let batches = segments.into_iter().map(|segment| Batch::new(segment.columns, segment.rows));
+            Pipeline::of(batches.collect::<Vec<_>>().into())
+        };
         let layout: Vec<ColumnId> = read.iter().map(|(id, _)| *id).collect();
         if !scan.filter.is_empty() || layout != node.output || self.run.measures.is_some() {
             push(&mut pipeline, node, self.filter_step(node, &scan.filter, &layout)?);

@@ -1,5 +1,5 @@
 use crate::diagnostic::{Error, Result, SqlState};
-use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, Datum, UInt32Array};
+use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, Datum, GenericByteViewArray, UInt32Array};
 use arrow::compute;
 use arrow::datatypes::{BinaryViewType, ByteViewType, DataType, StringViewType};
 use arrow::error::ArrowError;
@@ -73,14 +73,34 @@ impl Batch {
         Ok(Self { columns, rows })
     }
 
-    /// Memory that its own rows take, in bytes: of a slice, only the slice. Texts count with what a short one takes.
+    /// Memory that its own rows take, in bytes: of a slice, only the slice.
     pub(crate) fn bytes(&self) -> usize {
         let bytes = |column: &ArrayRef| match column.data_type() {
-            DataType::Utf8View => column.len() * 32,
+            DataType::Utf8View => text_bytes(column.as_string_view()),
+            DataType::BinaryView => text_bytes(column.as_binary_view()),
             _ => column.to_data().get_slice_memory_size().unwrap_or(0),
         };
         self.columns.iter().map(bytes).sum()
     }
+}
+
+fn text_bytes<T: ByteViewType>(texts: &GenericByteViewArray<T>) -> usize {
+    texts.len() * size_of::<u128>() + texts.total_buffer_bytes_used()
+}
+
+/// A column whose texts bring along few bytes that are not theirs: they may be views of what else stood in a file.
+pub(crate) fn own_texts(column: &ArrayRef) -> ArrayRef {
+    fn own<T: ByteViewType>(texts: &GenericByteViewArray<T>) -> Option<ArrayRef> {
+        let held: usize = texts.data_buffers().iter().map(|buffer| buffer.len()).sum();
+        let own = texts.total_buffer_bytes_used();
+        (held > own + own / 4).then(|| Arc::new(texts.gc()) as ArrayRef)
+    }
+    let own = match column.data_type() {
+        DataType::Utf8View => own(column.as_string_view()),
+        DataType::BinaryView => own(column.as_binary_view()),
+        _ => None,
+    };
+    own.unwrap_or_else(|| Arc::clone(column))
 }
 
 /// One array of all parts. A text array holds on to every buffer of the arrays it was taken from, whether a text of it is left or not;

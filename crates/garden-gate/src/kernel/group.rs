@@ -123,6 +123,32 @@ impl GroupTable {
         Ok(())
     }
 
+    /// The group of each row, where its key has one.
+    pub(crate) fn find(&mut self, keys: &[ArrayRef], rows: usize) -> Result<Vec<Option<u32>>> {
+        if matches!(self.table, Table::Words(_)) {
+            self.encode()?;
+        }
+        Ok(match &self.table {
+            Table::Single | Table::Words(_) => vec![(self.groups > 0).then_some(0); rows],
+            Table::Integer { slots, null_group, .. } => {
+                let lanes = integer_lanes(&keys[0]).unwrap_or_default();
+                let find = |(row, key): (usize, &i64)| match keys[0].is_null(row) {
+                    true => *null_group,
+                    false => slots.find(mix(*key), |slot| slot.0 == *key).map(|slot| slot.1),
+                };
+                lanes.iter().enumerate().map(find).collect()
+            }
+            Table::Encoded { slots, converter, keys: known } => {
+                let rows = converter.convert_columns(keys)?;
+                let find = |row: arrow::row::Row<'_>| {
+                    let hash = hash_bytes(row.as_ref());
+                    slots.find(hash, |slot| slot.0 == hash && known.row(slot.1 as usize) == row).map(|slot| slot.1)
+                };
+                rows.iter().map(find).collect()
+            }
+        })
+    }
+
     /// Goes over from words to encoded rows; groups keep their numbers.
     fn encode(&mut self) -> Result<()> {
         let known = self.keys()?;

@@ -101,8 +101,18 @@ pub(crate) fn lane_bounds(array: &ArrayRef) -> Option<(i64, i64)> {
     Some((least, greatest))
 }
 
+/// Adds a key to the hashes of its rows, by its row encoding.
+fn add_encoded(key: &ArrayRef, hashes: &mut [u64]) {
+    let field = arrow::row::SortField::new(key.data_type().clone());
+    let rows = arrow::row::RowConverter::new(vec![field]);
+    let Ok(rows) = rows.and_then(|converter| converter.convert_columns(std::slice::from_ref(key))) else { return };
+    for (hash, row) in hashes.iter_mut().zip(&rows) {
+        *hash = mix(hash.rotate_left(7).wrapping_add(hash_bytes(row.as_ref())).cast_signed());
+    }
+}
+
 /// Cuts rows into parts by the hash of their keys: for each part its rows, in order. Equal keys, NULLs among them, fall into one
-/// part, whatever arrays they stand in. Keys of other types than whole numbers and texts do not count.
+/// part, whatever arrays they stand in. Keys of a type that can't be encoded do not count.
 pub(crate) fn hash_parts(keys: &[ArrayRef], rows: usize, parts: usize) -> Vec<Vec<u32>> {
     let mut hashes = vec![0_u64; rows];
     for key in keys {
@@ -117,6 +127,8 @@ pub(crate) fn hash_parts(keys: &[ArrayRef], rows: usize, parts: usize) -> Vec<Ve
         } else if *key.data_type() == DataType::Utf8View {
             let texts = key.as_string_view();
             (0..rows).for_each(|row| add(row, hash_bytes(texts.value(row).as_bytes())));
+        } else {
+            add_encoded(key, &mut hashes);
         }
     }
     let mut places = vec![Vec::with_capacity(rows / parts); parts];

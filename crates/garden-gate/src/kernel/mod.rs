@@ -26,7 +26,7 @@ mod window;
 mod word_keys;
 
 pub(crate) use aggregate::{Accumulator, Groups, accumulator, aggregate_inputs};
-pub(crate) use batch::{Batch, Lane};
+pub(crate) use batch::{Batch, Lane, own_texts};
 pub(crate) use cast::{cast_values, parse_value};
 pub(crate) use constant::{array_of, array_of_all, value_at};
 pub(crate) use evaluate::{evaluate, evaluate_constant};

@@ -179,6 +179,10 @@ pub(crate) struct NodeMeasure {
     pub(crate) rows: AtomicU64,
     pub(crate) batches: AtomicU64,
     pub(crate) nanos: AtomicU64,
+    /// The most bytes that one worker held in memory for it, where it gathers rows under a memory limit.
+    pub(crate) held: AtomicU64,
+    /// Bytes that went to temporary files.
+    pub(crate) spilled: AtomicU64,
     /// Of a filter: the whole condition first, then each AND part when there are several.
     pub(crate) tallies: Vec<Tally>,
 }

@@ -71,6 +71,10 @@ pub struct PlanNode {
     pub batches: Option<u64>,
     /// Processor time of the node itself, summed over workers, in milliseconds.
     pub elapsed_ms: Option<f64>,
+    /// The most bytes that one worker held in memory for what the node gathers, when measured.
+    pub held_bytes: Option<u64>,
+    /// Bytes that went to temporary files because of `memory_limit`, when measured.
+    pub spilled_bytes: Option<u64>,
     /// max(estimated / actual, actual / estimated), both at least one row (Moerkotte et al., VLDB 2009).
     pub estimate_error: Option<f64>,
     /// What its conditions came to, when measured: the whole one first, then each AND part.

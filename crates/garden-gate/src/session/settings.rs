@@ -2,7 +2,7 @@ use super::access::Access;
 use crate::choose::Factors;
 use crate::diagnostic::{Error, Result, SqlState, suggestion};
 use crate::execute::Limits;
-use crate::types::Value;
+use crate::types::{Value, approximate};
 use std::time::Duration;
 
 /// What SET can change.
@@ -12,10 +12,11 @@ pub(crate) struct Settings {
     pub(crate) workers: usize,
     pub(crate) batch_rows: usize,
     memory_limit: Option<u64>,
+    spill_threshold: u64,
     time_limit: u64,
     recursion_limit: u64,
     /// What costs are multiplied by.
-    pub(crate) factors: Factors,
+    factors: Factors,
     /// Rewrite rules that are left out.
     pub(crate) without_rules: Vec<String>,
     /// Whether plans go by what ANALYZE found, however much has changed since.
@@ -65,7 +66,7 @@ const SETTINGS: &[Setting] = &[
     },
     Setting {
         name: "memory_limit",
-        meaning: "memory a statement may hold, such as '512 MB'; 0 for no limit",
+        meaning: "memory a statement may hold, such as '512 MB'; sorts, groupings, hash joins and windows go over to files then; 0 for no limit",
         show: |settings| settings.memory_limit.map_or(Value::Integer(0), |bytes| Value::Text(show_bytes(bytes))),
         set: |settings, value| bytes(value).map(|bytes| settings.memory_limit = (bytes > 0).then_some(bytes)),
     },
@@ -80,6 +81,15 @@ const SETTINGS: &[Setting] = &[
         meaning: "what the costs of sorting are multiplied by, 0.001 to 1000",
         show: |settings| Value::Double(settings.factors.sort),
         set: |settings, value| factor(value).map(|factor| settings.factors.sort = factor),
+    },
+    Setting {
+        name: "spill_threshold",
+        meaning: "memory that a worker of a sort, grouping, hash join or window holds before it goes over to a file; 0 for half of what is left of memory_limit",
+        show: |settings| match settings.spill_threshold {
+            0 => Value::Integer(0),
+            bytes => Value::Text(show_bytes(bytes)),
+        },
+        set: |settings, value| bytes(value).map(|bytes| settings.spill_threshold = bytes),
     },
     Setting {
         name: "style_notes",
@@ -174,7 +184,8 @@ impl Default for Settings {
         Self {
             workers,
             batch_rows: 8192,
-            memory_limit: None,
+            memory_limit: Some(4_000_000_000),
+            spill_threshold: 0,
             time_limit: 0,
             recursion_limit: 1000,
             factors: Factors::default(),
@@ -209,6 +220,12 @@ impl Settings {
         SETTINGS.iter().map(row).collect()
     }
 
+    /// What the planner multiplies costs by, and the memory it plans for.
+    pub(super) fn factors(&self) -> Factors {
+        let memory = self.memory_limit.map_or(f64::INFINITY, approximate);
+        Factors { memory, ..self.factors }
+    }
+
     /// The limits of a statement: the narrower of what is set and what the program allows.
     pub(super) fn limits(&self, access: &Access) -> Limits {
         let time = (self.time_limit > 0).then(|| Duration::from_millis(self.time_limit));
@@ -216,6 +233,7 @@ impl Settings {
         Limits {
             time: time.into_iter().chain(access.time).min(),
             memory: memory.map(|bytes| usize::try_from(bytes).unwrap_or(usize::MAX)),
+            spill: (self.spill_threshold > 0).then(|| usize::try_from(self.spill_threshold).unwrap_or(usize::MAX)),
             recursion: (self.recursion_limit > 0).then_some(self.recursion_limit),
         }
     }

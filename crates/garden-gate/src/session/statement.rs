@@ -72,7 +72,7 @@ pub(super) fn prepare_bound(
     let reads = sources(&plan, &steps);
     let required = wanted(&output);
     let mut rewritten = crate::rewrite::rewrite(plan, steps, (&required, &mut columns), &settings.without_rules)?;
-    let resources = Resources { workers: settings.workers, factors: settings.factors };
+    let resources = Resources { workers: settings.workers, factors: settings.factors() };
     let rewrites = std::mem::take(&mut rewritten.log);
     notes.append(&mut rewritten.notes);
     let plan = choose(rewritten, &wanted(&output), &columns, (resources, &guide))?;

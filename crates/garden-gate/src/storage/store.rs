@@ -8,9 +8,10 @@ use super::statistics_text;
 use super::stored_table::StoredTable;
 use crate::catalog::{Catalog, Table};
 use crate::diagnostic::{Error, Result, SqlState};
-use arrow::array::{Array, ArrayRef, AsArray, GenericByteViewArray, RecordBatch};
+use crate::kernel::own_texts;
+use arrow::array::{Array, ArrayRef, RecordBatch};
 use arrow::buffer::BooleanBuffer;
-use arrow::datatypes::{ByteViewType, DataType, Field, Schema};
+use arrow::datatypes::{Field, Schema};
 use arrow::ipc::reader::StreamReader;
 use arrow::ipc::writer::StreamWriter;
 use redb::{ReadableDatabase, ReadableTable, TableDefinition};
@@ -455,22 +456,11 @@ fn framed(bytes: &[u8]) -> Vec<u8> {
 
 fn encoded(column: &ArrayRef) -> Result<Vec<u8>> {
     let column = if column.offset() == 0 { Arc::clone(column) } else { arrow::compute::concat(&[column.as_ref()])? };
-    let column = match column.data_type() {
-        DataType::Utf8View => own_bytes(column.as_string_view()).map_or(column, |own| Arc::new(own) as ArrayRef),
-        DataType::BinaryView => own_bytes(column.as_binary_view()).map_or(column, |own| Arc::new(own) as ArrayRef),
-        _ => column,
-    };
+    let column = own_texts(&column);
     let schema = Arc::new(Schema::new(vec![Field::new("c", column.data_type().clone(), true)]));
     let mut writer = StreamWriter::try_new(Vec::new(), &schema)?;
     writer.write(&RecordBatch::try_new(schema, vec![column])?)?;
     Ok(framed(&writer.into_inner()?))
-}
-
-/// Texts without bytes that are not theirs, where those are many: they are views of what else stood in a file.
-fn own_bytes<T: ByteViewType>(texts: &GenericByteViewArray<T>) -> Option<GenericByteViewArray<T>> {
-    let held: usize = texts.data_buffers().iter().map(|buffer| buffer.len()).sum();
-    let own = texts.total_buffer_bytes_used();
-    (held > own + own / 4).then(|| texts.gc())
 }
 
 fn decoded(bytes: &[u8]) -> Option<ArrayRef> {
