@@ -248,6 +248,12 @@ pub(crate) enum Format {
     Jsonl,
     /// A Markdown table
     Markdown,
+    /// Tables of a page
+    Html,
+    /// A Parquet file; needs --to
+    Parquet,
+    /// A file of Arrow batches; needs --to
+    Arrow,
 }
 
 impl Format {
@@ -260,6 +266,9 @@ impl Format {
             "json" => Self::Json,
             "jsonl" | "ndjson" => Self::Jsonl,
             "md" => Self::Markdown,
+            "html" | "htm" => Self::Html,
+            "parquet" => Self::Parquet,
+            "arrow" | "ipc" => Self::Arrow,
             "txt" => Self::Table,
             _ => return None,
         })
@@ -306,6 +315,8 @@ mod tests {
             ("a.CSV", Some(Format::Csv)),
             ("b.ndjson", Some(Format::Jsonl)),
             ("c.md", Some(Format::Markdown)),
+            ("d.parquet", Some(Format::Parquet)),
+            ("e.html", Some(Format::Html)),
             ("d", None),
             ("e.doc", None),
         ] {

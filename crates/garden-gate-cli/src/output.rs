@@ -40,18 +40,34 @@ pub(crate) struct Output {
     format: Format,
     look: Look,
     blank_line: bool,
+    /// The file of a format that is no text, until it is written.
+    whole: Option<PathBuf>,
 }
 
 impl Output {
     /// Output in a format, to a file if one is given.
     pub(crate) fn open(format: Option<Format>, to: Option<&Path>) -> Self {
         let format = format.or_else(|| to.and_then(Format::of_ending)).unwrap_or(Format::Table);
-        Self { writer: writer(to), format, look: if to.is_some() { Look::plain() } else { look() }, blank_line: false }
+        let look = if to.is_some() { Look::plain() } else { look() };
+        let whole = if is_whole(format) { to.map(Path::to_owned) } else { None };
+        Self { writer: writer(to.filter(|_| whole.is_none())), format, look, blank_line: false, whole }
+    }
+
+    /// Whether a format that is no text has a file to go to.
+    ///
+    /// # Errors
+    /// When it has none, or the file's name says it is something else.
+    pub(crate) fn check(&self, to: Option<&Path>) -> Result<(), Trouble> {
+        if !is_whole(self.format) || to.and_then(Format::of_ending) == Some(self.format) {
+            return Ok(());
+        }
+        let (name, ending) = if self.format == Format::Parquet { ("parquet", "parquet") } else { ("arrow", "arrow") };
+        Err(Trouble::Usage(format!("--output {name} is no text: give it a file, as in --to rows.{ending}")))
     }
 
     /// Output to standard output as a person reads it.
     pub(crate) fn table(look: Look) -> Self {
-        Self { writer: Box::new(io::stdout()), format: Format::Table, look, blank_line: false }
+        Self { writer: Box::new(io::stdout()), format: Format::Table, look, blank_line: false, whole: None }
     }
 
     pub(crate) fn outcome(&mut self, outcome: Outcome) -> Result<(), Trouble> {
@@ -88,6 +104,15 @@ impl Output {
     }
 
     fn rows(&mut self, rows: &ResultSet) -> Result<(), Trouble> {
+        if is_whole(self.format) {
+            let Some(path) = self.whole.take() else {
+                return Err(Trouble::Usage("a Parquet or Arrow file holds the rows of one query".into()));
+            };
+            return Ok(rows.save(path)?);
+        }
+        if self.format == Format::Html && !self.blank_line {
+            write!(self.writer, "{}", view::rows_html_head())?;
+        }
         let text = match self.format {
             Format::Table => view::table(rows, self.look),
             Format::Csv => view::separated(rows, Separated::Csv),
@@ -95,6 +120,7 @@ impl Output {
             Format::Json => view::rows_json(rows),
             Format::Jsonl => view::lines_json(rows),
             Format::Markdown => view::markdown(rows),
+            Format::Html | Format::Parquet | Format::Arrow => view::rows_html(rows),
         };
         let separate = !matches!(self.format, Format::Json | Format::Jsonl);
         if std::mem::replace(&mut self.blank_line, true) && separate {
@@ -123,6 +149,11 @@ impl Output {
         let blank = if std::mem::replace(&mut self.blank_line, true) { "\n" } else { "" };
         Ok(write!(io::stderr().lock(), "{blank}{}", view::error(error, error_look()))?)
     }
+}
+
+/// Whether a format is no text, and holds one result.
+fn is_whole(format: Format) -> bool {
+    matches!(format, Format::Parquet | Format::Arrow)
 }
 
 /// A file, or standard output. The file is made when something is written to it, so that a statement that fails leaves what was

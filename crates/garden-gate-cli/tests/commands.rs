@@ -30,6 +30,33 @@ fn run_shows_each_statement() {
 }
 
 #[test]
+fn rows_go_to_files_of_other_formats() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = |name: &str| folder.path().join(name).to_str().unwrap().to_owned();
+    let sql = "SELECT bed_id, name, opened FROM bed WHERE bed_id < 3 ORDER BY bed_id";
+    for name in ["a.parquet", "a.arrow"] {
+        let ran = tool(&with_data(&["run", "-e", sql, "--to", &path(name)]));
+        assert_eq!((ran.status, ran.out.as_str(), ran.err.as_str()), (0, "", ""));
+        let again = format!("SELECT COUNT(*), MIN(name), MIN(bed_id) FROM FILE '{}'", path(name));
+        let allowed = format!("back={}", path(name));
+        assert_eq!(rows(&["run", "--data", &allowed, "-e", &again]), ["2,Fern edge,1"]);
+    }
+    let page = path("a.html");
+    tool(&with_data(&["run", "-e", "SELECT 1 AS a, '<b>' AS b; SELECT NULL AS c", "--to", &page]));
+    let page = fs::read_to_string(page).unwrap();
+    assert!(page.starts_with("<!DOCTYPE html>") && page.matches("<table>").count() == 2, "{page}");
+    assert!(page.contains("&lt;b&gt;") && page.contains("<td class=\"null\">NULL</td>"), "{page}");
+    for (arguments, status, words) in [
+        (vec!["run", "-e", sql, "--output", "parquet"], 2, "--to rows.parquet"),
+        (vec!["run", "-e", sql, "--output", "arrow", "--to", "rows.csv"], 2, "--to rows.arrow"),
+        (vec!["run", "-e", "SELECT 1; SELECT 2", "--to", &path("two.parquet")], 2, "one query"),
+    ] {
+        let ran = tool(&with_data(&arguments));
+        assert!(ran.status == status && ran.err.contains(words), "{arguments:?}: {}", ran.err);
+    }
+}
+
+#[test]
 fn run_reads_files_and_standard_input() {
     let folder = tempfile::tempdir().unwrap();
     let file = folder.path().join("q.sql");

@@ -141,8 +141,9 @@ fn position(value: &Value) -> Option<f64> {
 /// NOT NULL, what fills the column, what people say of it.
 fn words(column: &ColumnFacts) -> String {
     let not_null = column.not_null.then(|| "NOT NULL".to_owned());
+    let hidden = column.hidden.then(|| "HIDDEN".to_owned());
     let comment = column.comment.as_ref().map(|comment| format!("-- {comment}"));
-    not_null.into_iter().chain(column.filled.clone()).chain(comment).collect::<Vec<_>>().join(" ")
+    not_null.into_iter().chain(hidden).chain(column.filled.clone()).chain(comment).collect::<Vec<_>>().join(" ")
 }
 
 fn frequent(out: &mut String, column: &ColumnFacts, look: Look) {
@@ -216,6 +217,7 @@ pub fn describe_json(table: &TableFacts) -> String {
             "name": column.name,
             "type": column.sql_type.map(|_| &column.declared),
             "nullable": !column.not_null,
+            "hidden": column.hidden,
             "filled": column.filled,
             "comment": column.comment,
             "nulls": known.map(|known| known.nulls),

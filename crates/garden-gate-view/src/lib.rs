@@ -22,7 +22,7 @@ pub use diagnostic::{error, note};
 pub use inspect::{comparison, comparison_json, steps, steps_json, sweep, sweep_json};
 pub use json::{changed_json, done_json, error_json, lines_json, plan_json, rows_json};
 pub use look::Look;
-pub use picture::{PlanReport, plan_dot, plan_html, plan_svg, sweep_svg};
+pub use picture::{PlanReport, plan_dot, plan_html, plan_svg, rows_html, rows_html_head, sweep_svg};
 pub use plan::{considered, plan_tree, rewrites, tally};
 pub use separated::{Separated, markdown, separated};
 pub use table::{changed, table};

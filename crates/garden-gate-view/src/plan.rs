@@ -106,6 +106,9 @@ fn add(node: &PlanNode, first: &str, rest: &str, measured: bool, lines: &mut Vec
     if !node.columns.is_empty() {
         lines.push(detail(format!("reads {}", node.columns.join(", "))));
     }
+    if let Some(passed @ 1..) = node.passed_rows {
+        lines.push(detail(format!("not read: {passed} rows, in parts whose values all lie elsewhere")));
+    }
     if let (Some(spilled @ 1..), Some(held)) = (node.spilled_bytes, node.held_bytes) {
         lines.push(detail(format!("in files: {}, at most {} of a worker in memory", bytes(spilled), bytes(held))));
     }

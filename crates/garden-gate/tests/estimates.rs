@@ -153,7 +153,7 @@ fn definitions_are_described_as_they_were_made() {
         [
             "CHECK (part > 0) DEFERRABLE INITIALLY DEFERRED",
             "FOREIGN KEY (bed) REFERENCES bed ON DELETE CASCADE ON UPDATE SET NULL",
-            "FOREIGN KEY (other, part) REFERENCES bed MATCH FULL ON DELETE RESTRICT DEFERRABLE",
+            "FOREIGN KEY (other, part) REFERENCES bed (id, part) MATCH FULL ON DELETE RESTRICT DEFERRABLE",
         ]
     );
     let facts = session.describe(Some("task")).unwrap().remove(0);

@@ -67,3 +67,4 @@ mod transactions;
 mod views;
 mod whole;
 mod windows;
+mod zone_maps;

@@ -8,6 +8,7 @@ pub(crate) fn run(arguments: &Run) -> Result<Ending, Trouble> {
     let sources = setup::sources(files, &arguments.sql)?;
     let parameters = setup::parameters(&arguments.common)?;
     let mut output = Output::open(arguments.output, arguments.to.as_deref());
+    output.check(arguments.to.as_deref())?;
     let mut session = match setup::session(&arguments.common) {
         Err(Trouble::Gate(error)) => {
             output.error(&error)?;

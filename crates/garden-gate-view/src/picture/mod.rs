@@ -8,7 +8,7 @@ mod sweep_svg;
 
 pub use dot::plan_dot;
 pub use plan_svg::plan_svg;
-pub use report::{PlanReport, plan_html};
+pub use report::{PlanReport, plan_html, rows_html, rows_html_head};
 pub use sweep_svg::sweep_svg;
 
 /// Colours by what they stand for, in light and in dark.

@@ -71,13 +71,39 @@ fn notes(notes: &[Note]) -> Markup {
     }
 }
 
+/// The beginning of a page of results, in front of the first of them.
+pub fn rows_html_head() -> String {
+    let head = html! {
+        (DOCTYPE)
+        meta charset="utf-8";
+        meta name="viewport" content="width=device-width";
+        title { "rows" }
+        style { (PreEscaped(format!("{COLOURS}{STYLE}"))) }
+    };
+    head.into_string() + "\n"
+}
+
+/// All rows of a result as a table, and how many there are.
+pub fn rows_html(rows: &ResultSet) -> String {
+    let count = rows.row_count();
+    let body = html! { (table(rows, count)) p.quiet { (count) @if count == 1 { " row" } @else { " rows" } } };
+    body.into_string() + "\n"
+}
+
 fn sample(rows: &ResultSet) -> Markup {
     let more = rows.row_count().saturating_sub(SAMPLE);
     html! {
         h2 { "Rows" }
+        (table(rows, SAMPLE))
+        @if more > 0 { p.quiet { "… " (more) " more" } }
+    }
+}
+
+fn table(rows: &ResultSet, most: usize) -> Markup {
+    html! {
         table {
             tr { @for column in rows.columns() { th { (column.name) } } }
-            @for row in rows.rows().take(SAMPLE) {
+            @for row in rows.rows().take(most) {
                 tr {
                     @for value in row.values() {
                         @if value.is_null() { td.null { "NULL" } } @else { td.n[is_number(&value)] { (shown(&value)) } }
@@ -85,7 +111,6 @@ fn sample(rows: &ResultSet) -> Markup {
                 }
             }
         }
-        @if more > 0 { p.quiet { "… " (more) " more" } }
     }
 }
 

@@ -109,6 +109,7 @@ impl Builder<'_> {
         let input = self.build(input, &used)?;
         let key_exprs: Vec<&Expr> = keys.iter().map(|(_, key)| key).collect();
         let rows = self.estimator.groups(&key_exprs, input.rows)?;
+        self.estimator.grouped(&keys, &aggregates, (input.rows, rows));
         let own = self.factors.hash_aggregate(input.rows, rows, aggregates.len(), keys.len());
         self.decide_grouping(own);
         let output: Vec<ColumnId> =

@@ -1,5 +1,6 @@
 //! Statistics → row counts: arithmetic over what is known of columns, and conditions tried on samples.
 
+mod aggregates;
 mod join;
 mod narrow;
 mod sample;
@@ -12,6 +13,7 @@ use crate::catalog::ColumnStatistics;
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, Columns, CompareOp, Expr, ExprKind, Scan};
 use crate::types::{Estimate, Selectivity, Value, approximate};
+use aggregates::Grouping;
 use narrow::{Ask, asked, met};
 use std::cell::RefCell;
 use std::collections::HashMap;
@@ -23,6 +25,7 @@ use truth::Truth;
 pub(crate) struct Narrowed {
     known: RefCell<HashMap<ColumnId, Arc<ColumnStatistics>>>,
     tables: RefCell<Vec<NarrowedTable>>,
+    groupings: RefCell<Vec<Grouping>>,
 }
 
 /// The conditions of a table, and how many of its rows they leave.
@@ -57,7 +60,7 @@ impl Estimator<'_> {
         // The last time a table was looked at counts.
         let found = match behind.tables.borrow().iter().rev().find(|table| table.columns.contains(&id)) {
             Some(table) => self.narrowed(id, &table.filter, (table.rows, table.all))?,
-            None => None,
+            None => self.of_grouping(id, &behind.groupings.borrow())?.map(Arc::new),
         };
         match found {
             Some(known) => {

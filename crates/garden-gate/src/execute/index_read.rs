@@ -68,7 +68,7 @@ fn ranges(access: &IndexAccess) -> Result<Option<Vec<KeyRange>>> {
 }
 
 /// A constant beside a key.
-enum Key {
+pub(super) enum Key {
     /// NULL equals nothing and bounds nothing.
     Null,
     /// No value of the key's type is near it.
@@ -77,7 +77,7 @@ enum Key {
     Value(ArrayRef, bool),
 }
 
-fn as_key(expr: &Expr, key: SqlType) -> Result<Key> {
+pub(super) fn as_key(expr: &Expr, key: SqlType) -> Result<Key> {
     let from = expr.sql_type();
     let value = evaluate_constant(expr)?;
     if value == Value::Null {

@@ -30,6 +30,7 @@ mod spilled_groups;
 mod streaming;
 mod top_n;
 mod window;
+mod zone_map;
 
 pub use control::Interrupt;
 pub(crate) use control::{Control, Limits};

@@ -11,8 +11,12 @@ use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::Batch;
 use crate::logical::{ColumnId, Expand, Expr, ExprKind, Scan};
 use crate::physical::{IndexAccess, Node};
+use crate::storage::StoredTable;
 use crate::types::SqlType;
 use arrow::array::Array;
+use std::any::Any;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::Instant;
 
 impl<'a> Compiler<'a> {
@@ -26,7 +30,7 @@ impl<'a> Compiler<'a> {
         let columns: Vec<usize> = read.iter().map(|(_, column)| *column).collect();
         let segments = match access {
             Some(access) => super::index_read::segments(scan, access, &columns)?,
-            None => scan.source.read(&columns)?,
+            None => self.read_whole(node, scan, &columns)?,
         };
         if access.is_none() {
             check_promise(scan, &columns, &segments)?;
@@ -43,6 +47,17 @@ impl<'a> Compiler<'a> {
             push(&mut pipeline, node, self.filter_step(node, &scan.filter, &layout)?);
         }
         Ok(pipeline)
+    }
+
+    /// The rows of a table, without parts that its conditions leave out whole.
+    fn read_whole(&self, node: &Node, scan: &Scan, columns: &[usize]) -> Result<Vec<Segment>> {
+        let source: Arc<dyn Any + Send + Sync> = Arc::clone(&scan.source) as _;
+        let Ok(table) = source.downcast::<StoredTable>() else { return scan.source.read(columns) };
+        let (segments, passed) = table.read_between(columns, &super::zone_map::ranges(scan)?)?;
+        if let Some(measure) = self.measure(node) {
+            measure.passed.fetch_add(passed, Ordering::Relaxed);
+        }
+        Ok(segments)
     }
 
     fn filter_step(&self, node: &Node, terms: &[Expr], layout: &[ColumnId]) -> Result<Filter<'a>> {

@@ -179,6 +179,8 @@ pub(crate) struct NodeMeasure {
     pub(crate) rows: AtomicU64,
     pub(crate) batches: AtomicU64,
     pub(crate) nanos: AtomicU64,
+    /// Of a scan: rows of parts of the table that its conditions leave out whole, which were not read.
+    pub(crate) passed: AtomicU64,
     /// The most bytes that one worker held in memory for it, where it gathers rows under a memory limit.
     pub(crate) held: AtomicU64,
     /// Bytes that went to temporary files.

@@ -71,6 +71,8 @@ pub struct PlanNode {
     pub batches: Option<u64>,
     /// Processor time of the node itself, summed over workers, in milliseconds.
     pub elapsed_ms: Option<f64>,
+    /// Of a scan, when measured: rows that were not read, in parts of the table whose least and greatest values lie outside of its conditions.
+    pub passed_rows: Option<u64>,
     /// The most bytes that one worker held in memory for what the node gathers, when measured.
     pub held_bytes: Option<u64>,
     /// Bytes that went to temporary files because of `memory_limit`, when measured.

@@ -2,8 +2,8 @@
 
 use super::Session;
 use crate::catalog::{
-    Catalog, ColumnStatistics, Filled, Index, ReferentialAction, Table, TableDefinition, Timing, View, ViewCheck,
-    subject,
+    Catalog, ColumnStatistics, Filled, ForeignKey, Index, ReferentialAction, Table, TableDefinition, Timing, View,
+    ViewCheck, subject,
 };
 use crate::diagnostic::{Error, Result, SqlState, suggestion};
 use crate::types::SqlType;
@@ -45,6 +45,8 @@ pub struct ColumnFacts {
     pub declared: String,
     /// Whether NULL is refused.
     pub not_null: bool,
+    /// Whether `*` leaves it out.
+    pub hidden: bool,
     /// What fills it when an INSERT does not, as it is written, e.g. `DEFAULT 'shade'`.
     pub filled: Option<String>,
     /// What the planner knows of its values; `None` for the column of a view.
@@ -82,7 +84,7 @@ impl Session {
             known.extend(here.names().map(str::to_owned));
             let is_wanted = |name: &str| wanted.is_none_or(|wanted| wanted.eq_ignore_ascii_case(name));
             for table in here.tables.iter().filter(|table| is_wanted(&table.name)) {
-                let mut facts = described(&here.name, table)?;
+                let mut facts = described(&catalog, &here.name, table)?;
                 add_comments(&catalog, &mut facts, "TABLE");
                 found.push(facts);
             }
@@ -92,6 +94,7 @@ impl Session {
                     sql_type: None,
                     declared: String::new(),
                     not_null: false,
+                    hidden: false,
                     filled: None,
                     statistics: None,
                     comment: None,
@@ -134,7 +137,7 @@ fn add_comments(catalog: &Catalog, facts: &mut TableFacts, kind: &str) {
     facts.columns.iter_mut().zip(columns).for_each(|(column, comment)| column.comment = comment);
 }
 
-fn described(schema: &str, table: &Table) -> Result<TableFacts> {
+fn described(catalog: &Catalog, schema: &str, table: &Table) -> Result<TableFacts> {
     let definition = table.definition.as_deref();
     let mut columns = Vec::new();
     for (at, column) in table.source.columns().iter().enumerate() {
@@ -151,6 +154,7 @@ fn described(schema: &str, table: &Table) -> Result<TableFacts> {
             sql_type: Some(column.sql_type),
             declared: defined.map_or_else(|| column.sql_type.to_string(), |column| column.declared().to_string()),
             not_null: defined.is_some_and(|column| column.not_null),
+            hidden: defined.is_some_and(|column| column.hidden),
             filled,
             statistics: Some(table.source.statistics(at)?),
             comment: None,
@@ -162,7 +166,7 @@ fn described(schema: &str, table: &Table) -> Result<TableFacts> {
         kind: if definition.is_some() { "table" } else { "source" },
         rows: Some(table.source.rows()),
         columns,
-        constraints: definition.map(constraints).unwrap_or_default(),
+        constraints: definition.map(|definition| constraints(catalog, definition)).unwrap_or_default(),
         indexes: definition.map(indexes).unwrap_or_default(),
         query: None,
         comment: None,
@@ -182,7 +186,7 @@ fn indexes(definition: &TableDefinition) -> Vec<ConstraintFacts> {
     definition.indexes.iter().map(index).collect()
 }
 
-fn constraints(definition: &TableDefinition) -> Vec<ConstraintFacts> {
+fn constraints(catalog: &Catalog, definition: &TableDefinition) -> Vec<ConstraintFacts> {
     let names = |columns: &[usize]| {
         columns.iter().map(|at| definition.columns[*at].name.as_str()).collect::<Vec<_>>().join(", ")
     };
@@ -208,9 +212,10 @@ fn constraints(definition: &TableDefinition) -> Vec<ConstraintFacts> {
     let references = definition.references.iter().map(|reference| ConstraintFacts {
         name: reference.name.clone(),
         text: format!(
-            "FOREIGN KEY ({}) REFERENCES {}{}{}{}{}{}",
+            "FOREIGN KEY ({}) REFERENCES {}{}{}{}{}{}{}",
             names(&reference.columns),
             reference.table.1,
+            referred_columns(catalog, reference),
             if reference.full { " MATCH FULL" } else { "" },
             action_words(" ON DELETE", reference.on_delete),
             action_words(" ON UPDATE", reference.on_update),
@@ -219,6 +224,18 @@ fn constraints(definition: &TableDefinition) -> Vec<ConstraintFacts> {
         ),
     });
     keys.chain(checks).chain(references).collect()
+}
+
+/// The columns that are referred to, where they are not those of the primary key.
+fn referred_columns(catalog: &Catalog, reference: &ForeignKey) -> String {
+    let (schema, name) = &reference.table;
+    let other = catalog.table(schema, name).and_then(|table| table.definition.as_deref());
+    let Some(other) = other else { return String::new() };
+    if other.keys.iter().any(|key| key.primary && key.columns == reference.referred) {
+        return String::new();
+    }
+    let names: Vec<&str> = reference.referred.iter().map(|at| other.columns[*at].name.as_str()).collect();
+    format!(" ({})", names.join(", "))
 }
 
 /// The query of a view, with its CHECK OPTION.

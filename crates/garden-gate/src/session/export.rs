@@ -1,7 +1,7 @@
 //! `INSERT INTO FILE 'path' query`: the rows of a query as a file.
 
 use super::session::Call;
-use super::{Outcome, Session};
+use super::{Outcome, ResultSet, Session};
 use crate::catalog::Column;
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::file::{Writer, has_own_array};
@@ -9,6 +9,7 @@ use crate::kernel::{array_of_all, value_at};
 use crate::syntax::ast;
 use crate::types::{SqlType, Value};
 use arrow::array::ArrayRef;
+use std::path::Path;
 
 impl Session {
     pub(super) fn export(&mut self, export: &ast::Export, call: &Call<'_>) -> Result<Outcome> {
@@ -18,14 +19,32 @@ impl Session {
         if path.exists() && !export.replace {
             let help = "INSERT INTO FILE 'path' (REPLACE) puts the rows in its place";
             let error = Error::new(SqlState::FILE_ACCESS, "there is a file of this name already").with_help(help);
-            return Err(error.in_file(std::path::Path::new(&export.path), None).at(export.span));
+            return Err(error.in_file(Path::new(&export.path), None).at(export.span));
         }
         let rows = self.query_rows(&export.query, call)?;
+        rows.write(&path, &export.options).map_err(at)?;
+        let affected = rows.row_count() as u64;
+        Ok(Outcome::Changed { affected, elapsed: call.started.elapsed(), notes: rows.notes })
+    }
+}
+
+impl ResultSet {
+    /// Writes the rows to a file, in the format that its ending tells: `.csv`, `.tsv`, `.jsonl`, `.ndjson`, `.parquet`, `.arrow`, text files
+    /// also packed (`.csv.gz`, `.csv.zst`). A file that is there is replaced when all rows are written. Values without an array of their own,
+    /// such as intervals of days in Parquet, become their text.
+    ///
+    /// # Errors
+    /// 58030 when the file cannot be written or its ending tells no format.
+    pub fn save(&self, path: impl AsRef<Path>) -> Result<()> {
+        self.write(path.as_ref(), &ast::FileOptions::default())
+    }
+
+    fn write(&self, path: &Path, options: &ast::FileOptions) -> Result<()> {
         let kept = |sql_type: SqlType| if has_own_array(sql_type) { sql_type } else { SqlType::TEXT };
-        let columns = rows.columns().iter().map(|column| Column::new(column.name.clone(), kept(column.sql_type)));
-        let mut writer = Writer::create(&path, columns.collect(), &export.options).map_err(at)?;
-        let types: Vec<SqlType> = rows.columns().iter().map(|column| column.sql_type).collect();
-        for batch in &rows.batches {
+        let columns = self.columns().iter().map(|column| Column::new(column.name.clone(), kept(column.sql_type)));
+        let mut writer = Writer::create(path, columns.collect(), options)?;
+        let types: Vec<SqlType> = self.columns().iter().map(|column| column.sql_type).collect();
+        for batch in &self.batches {
             let array = |(array, sql_type): (&ArrayRef, &SqlType)| -> Result<ArrayRef> {
                 if has_own_array(*sql_type) {
                     return Ok(array.clone());
@@ -35,11 +54,9 @@ impl Session {
             };
             let arrays = batch.columns.iter().zip(&types).map(array).collect::<Result<Vec<ArrayRef>>>()?;
             let value = |column: usize, row: usize| value_at(&batch.columns[column], types[column], row);
-            writer.write(&arrays, batch.rows, &value).map_err(at)?;
+            writer.write(&arrays, batch.rows, &value)?;
         }
-        writer.finish().map_err(at)?;
-        let affected = rows.row_count() as u64;
-        Ok(Outcome::Changed { affected, elapsed: call.started.elapsed(), notes: rows.notes })
+        writer.finish()
     }
 }
 

@@ -19,6 +19,7 @@ mod domain;
 mod export;
 mod files;
 mod index;
+mod last_query;
 mod load;
 mod objects;
 mod outcome;

@@ -4,6 +4,7 @@ use super::database::Shared;
 use super::definition::no_schema;
 use super::delta::change_in;
 use super::files::Files;
+use super::last_query::LastQuery;
 use super::progress::{Progress, Teller};
 use super::result_set::{ResultColumn, ResultSet};
 use super::settings::Settings;
@@ -42,6 +43,7 @@ pub struct Session {
     interrupt: Interrupt,
     pool: Pool,
     pub(super) transaction: Option<Transaction>,
+    pub(super) last: LastQuery,
 }
 
 impl Session {
@@ -60,6 +62,7 @@ impl Session {
             progress: None,
             interrupt: Interrupt::default(),
             transaction: None,
+            last: LastQuery::default(),
         }
     }
 
@@ -251,6 +254,7 @@ impl Session {
 
     /// Runs any statement.
     pub(super) fn run_statement(&mut self, statement: &ast::Statement, call: &Call<'_>) -> Result<Outcome> {
+        self.last.set(None);
         let started = call.started;
         let done = |notes| Ok(Outcome::Done { elapsed: started.elapsed(), notes });
         match &statement.kind {
@@ -373,6 +377,7 @@ impl Session {
             self.keep_sequences()?;
         }
         self.access.check_rows(rows.row_count())?;
+        self.last.set(Some(prepared));
         Ok(rows)
     }
 

@@ -13,6 +13,7 @@ mod statistics;
 mod statistics_text;
 mod store;
 mod stored_table;
+mod zone_map;
 
 pub(crate) use column_table::ColumnTable;
 pub(crate) use index::{IndexRead, KeyRange};
@@ -20,6 +21,7 @@ pub(crate) use memory_table::MemoryTable;
 pub(crate) use statistics::collect_group;
 pub(crate) use store::Store;
 pub(crate) use stored_table::{Place, StoredTable};
+pub(crate) use zone_map::LaneRange;
 
 use crate::catalog::TableSource;
 use crate::file::{Content, FileTable};

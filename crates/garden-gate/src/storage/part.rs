@@ -22,7 +22,7 @@ pub(super) struct Part {
     /// Rows by the values of some columns, worked out when they are first looked up; shared by all versions of the part.
     lookups: Arc<Lookups>,
     /// Least and greatest values of columns, where they are known; likewise.
-    bounds: Arc<Vec<OnceLock<Bounds>>>,
+    bounds: Arc<Vec<OnceLock<(Bounds, bool)>>>,
     /// Which values columns have, deleted rows among them; likewise.
     sketches: Arc<Vec<OnceLock<Sketch>>>,
     /// Rows sorted by keys, by the signature of the index; likewise.
@@ -165,10 +165,23 @@ impl Part {
 
     /// The least and the greatest value of a column, deleted rows among them; `None` when its type has no such bounds.
     pub(super) fn bounds(&self, at: usize) -> Result<Bounds> {
+        self.bounds_and_nulls(at).map(|(bounds, _)| bounds)
+    }
+
+    /// [`Part::bounds`] of a column in which no row has a NULL.
+    pub(super) fn bounds_without_nulls(&self, at: usize) -> Result<Bounds> {
+        if at == self.width {
+            return Ok(None);
+        }
+        self.bounds_and_nulls(at).map(|(bounds, nulls)| bounds.filter(|_| !nulls))
+    }
+
+    fn bounds_and_nulls(&self, at: usize) -> Result<(Bounds, bool)> {
         if let Some(known) = self.bounds[at].get() {
             return Ok(*known);
         }
-        let found = lane_bounds(&self.whole(at)?);
+        let column = self.whole(at)?;
+        let found = (lane_bounds(&column), column.null_count() > 0);
         Ok(*self.bounds[at].get_or_init(|| found))
     }
 
