@@ -19,7 +19,7 @@ const TABLES: &str = "
     CREATE TABLE gardener (id INTEGER PRIMARY KEY, mentor INTEGER, name VARCHAR(12));
     INSERT INTO gardener SELECT n, n / 2, 'gardener ' || CAST(n AS VARCHAR(4)) FROM SERIES(1, 60) AS s (n);
     CREATE TABLE chore (id INTEGER PRIMARY KEY, bed INTEGER, gardener INTEGER, day INTEGER, kind VARCHAR(10), hours INTEGER);
-    INSERT INTO chore SELECT n, CASE WHEN MOD(n, 2) = 0 THEN 1 ELSE MOD(n * 7919, 2000) + 1 END, MOD(n * 31, 60) + 1, n / 400,
+    INSERT INTO chore SELECT n, CASE WHEN MOD(n, 2) = 0 THEN 1 ELSE MOD(MOD(n, 100003) * 7919, 2000) + 1 END, MOD(n * 31, 60) + 1, n / 400,
       CASE WHEN MOD(n, 2) = 0 THEN 'watering' WHEN MOD(n, 1000) = 1 THEN 'grafting' ELSE 'weeding' END, MOD(n, 8) FROM SERIES(1, 400000) AS s (n);
     CREATE INDEX chore_bed_ix ON chore (bed); CREATE INDEX chore_day_ix ON chore (day); CREATE INDEX chore_kind_ix ON chore (kind, day);
     CREATE TABLE loan (chore INTEGER, tool INTEGER, fee INTEGER);

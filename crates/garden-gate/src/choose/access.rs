@@ -2,7 +2,7 @@
 
 use super::build::{Builder, make, only, with_columns};
 use super::cost;
-use crate::catalog::TableKind;
+use crate::catalog::{SEGMENT_ROWS, TableKind};
 use crate::diagnostic::Result;
 use crate::estimate::{after_prefix, table_rows};
 use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, GuidedRead, LogicalPlan, Scan, ScanIndex, SortKey, Test};
@@ -49,7 +49,7 @@ pub(super) fn allows(guided: Option<&GuidedRead>, index: Option<&str>) -> bool {
 
 impl Builder<'_> {
     pub(super) fn scan(&mut self, scan: Scan, required: &[ColumnId]) -> Result<Node> {
-        let mut paths = vec![self.whole(&scan, required)];
+        let mut paths = vec![self.whole(&scan, required)?];
         let mut impossible = Vec::new();
         for index in &scan.indexes {
             match self.by_index(&scan, index, required)? {
@@ -81,11 +81,29 @@ impl Builder<'_> {
     }
 
     /// From one end to the other.
-    fn whole(&self, scan: &Scan, required: &[ColumnId]) -> Path {
+    fn whole(&self, scan: &Scan, required: &[ColumnId]) -> Result<Path> {
         let all = table_rows(scan.source.rows());
         let columns = read_columns(scan, required, &scan.filter);
-        let own = cost::scan(all, columns.len()) + cost::evaluate(all, scan.filter.len());
-        Path { access: None, rest: scan.filter.clone(), columns, read: all, own }
+        let read = if all.0 > approximate(2 * SEGMENT_ROWS) { self.parts_read(scan, all)? } else { all };
+        let own = cost::scan(read, columns.len()) + cost::evaluate(read, scan.filter.len());
+        Ok(Path { access: None, rest: scan.filter.clone(), columns, read, own })
+    }
+
+    /// Rows of the parts that are read when others are passed over: those that lie together, and on either side half a part.
+    fn parts_read(&self, scan: &Scan, all: Estimate) -> Result<Estimate> {
+        let mut by_column: Vec<(ColumnId, Vec<Expr>)> = Vec::new();
+        for term in &scan.filter {
+            let Some(id) = self.estimator.stored().together(term)? else { continue };
+            match by_column.iter_mut().find(|(known, _)| *known == id) {
+                Some((_, terms)) => terms.push(term.clone()),
+                None => by_column.push((id, vec![term.clone()])),
+            }
+        }
+        let mut least = 1.0_f64;
+        for (_, terms) in &by_column {
+            least = least.min(self.estimator.stored().conjunction(terms)?.share());
+        }
+        Ok(Estimate((all.0 * least + approximate(SEGMENT_ROWS)).min(all.0)))
     }
 
     /// By an index that conditions bound.

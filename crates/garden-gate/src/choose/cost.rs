@@ -33,6 +33,8 @@ const SEARCH_STEP: f64 = 3.0;
 const FIND_KEY: f64 = 20.0;
 /// A row met in an index.
 const FETCH_ROW: f64 = 2.0;
+/// A row met by a lookup of a join: a pair is made of it, and tried.
+const PAIR_ROW: f64 = 14.0;
 /// One value of a row that an index leads to.
 const FETCH_VALUE: f64 = 4.0;
 /// Bytes that a row is taken to have, with what a table or a sort of it needs.
@@ -85,7 +87,7 @@ pub(super) fn index_join(outer: Estimate, all: Estimate, found: Estimate, column
     let height = all.0.max(2.0).log2();
     Cost(
         outer.0 * (ENCODE_KEYS + parts * (FIND_KEY + height * SEARCH_STEP))
-            + found.0 * (FETCH_ROW + FETCH_VALUE * approximate(columns.max(1))),
+            + found.0 * (FETCH_ROW + PAIR_ROW + FETCH_VALUE * approximate(columns.max(1))),
     )
 }
 

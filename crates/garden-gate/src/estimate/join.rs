@@ -83,7 +83,7 @@ fn matched(a: &ColumnStatistics, b: &ColumnStatistics) -> f64 {
             of_b += other.share;
         }
     }
-    // Frequent values of one side only meet one of the other values of the other.
+    // A frequent value of one side only is met if it is one of the other values of the other; which those are is chance.
     let alone_a = (a.common_share() - of_a).max(0.0);
     let alone_b = (b.common_share() - of_b).max(0.0);
     let (others_a, others_b) = (a.other_values(), b.other_values());
@@ -91,8 +91,8 @@ fn matched(a: &ColumnStatistics, b: &ColumnStatistics) -> f64 {
     let (overlap_a, overlap_b) = overlaps(a, b);
     let most = (others_a * overlap_a).max(others_b * overlap_b).max(1.0);
     let rest = a.other_share() * overlap_a * b.other_share() * overlap_b / most;
-    both + alone_a * each(b.other_share(), others_b.max(a.distinct - others_a))
-        + alone_b * each(a.other_share(), others_a.max(b.distinct - others_b))
+    both + alone_a * each(b.other_share(), others_b.max(a.distinct))
+        + alone_b * each(a.other_share(), others_a.max(b.distinct))
         + rest
 }
 
@@ -145,6 +145,10 @@ mod tests {
         let skewed = column(50_000, 1_000.0, (1, 1_000), &[(7, 0.47)]);
         let pairs = matched(&skewed, &key) * 50_000.0 * 1_000.0;
         assert!((45_000.0..55_000.0).contains(&pairs), "{pairs}");
+        // Five keys that are left by chance have a 200th of the rows.
+        let few = ColumnStatistics { rows: 5, distinct: 5.0, ..key.clone() };
+        let pairs = matched(&skewed, &few) * 50_000.0 * 5.0;
+        assert!((200.0..300.0).contains(&pairs), "{pairs}");
         // Both sides have the frequent value: 0.47 * 0.47 of all pairs and more.
         let share = matched(&skewed, &skewed);
         assert!((0.2209..0.2220).contains(&share), "{share}");

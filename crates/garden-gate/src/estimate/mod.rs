@@ -20,6 +20,9 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use truth::Truth;
 
+/// A column whose order the rows follow more closely than this lies together.
+const IN_ORDER: f64 = 0.95;
+
 /// What is known of columns behind the conditions of their tables: worked out when somebody asks, since it may mean to read a column.
 #[derive(Debug, Default)]
 pub(crate) struct Narrowed {
@@ -125,6 +128,17 @@ impl Estimator<'_> {
             });
         }
         Ok(share)
+    }
+
+    /// The column that a condition bounds, where the rows stand in its order: those it is TRUE for lie together, and parts elsewhere are
+    /// passed over.
+    ///
+    /// # Errors
+    /// What reading the statistics of a column meets.
+    pub(crate) fn together(&self, term: &Expr) -> Result<Option<ColumnId>> {
+        let Some((id, Ask::Compare(op, _))) = asked(term) else { return Ok(None) };
+        let ordered = self.statistics(id)?.is_some_and(|known| known.correlation.abs() > IN_ORDER && known.nulls == 0);
+        Ok(Some(id).filter(|_| ordered && op != CompareOp::NotEqual))
     }
 
     /// The share of rows that fulfil what several conditions ask of one column; `None` when only one does.
