@@ -3,7 +3,7 @@
 
 use crate::random_queries::Draw;
 use crate::story::check;
-use garden_gate::{Database, Parameters, Session};
+use garden_gate::{Column, Database, Parameters, Session, SqlType, Value};
 
 /// 3,000 rows: a skewed number with NULLs, one that is spread, a text of few values, a day.
 fn table(draw: &mut Draw) -> Session {
@@ -79,6 +79,43 @@ fn conditions_together_leave_no_more_than_each() {
         assert!(either >= alone[0].max(alone[1]) - 150.0, "{one} OR {other}: {either} of {alone:?}");
         assert!((both - rows).abs() < 130.0, "{one} AND {other}: {both} for {rows}");
     }
+}
+
+/// Rows fall into groups by chance: how many groups have a count, a sum, an average past a bound is told from their spread.
+#[test]
+fn conditions_on_aggregates_go_by_their_spread() {
+    let mut draw = Draw::new(5);
+    let mut number = |below: usize| Value::Integer(i64::try_from(draw.below(below)).unwrap());
+    let rows: Vec<Vec<Value>> = (0..40_000).map(|_| vec![number(2_000), number(101)]).collect();
+    let db = Database::in_memory();
+    db.add_rows("t", &["k", "x"].map(|name| Column::new(name, SqlType::Integer)), &rows).unwrap();
+    let mut session = db.session();
+    for condition in [
+        "COUNT(*) > 20",
+        "COUNT(*) > 25",
+        "COUNT(*) < 14",
+        "SUM(x) > 1000",
+        "SUM(x) > 1300",
+        "SUM(x) < 700",
+        "AVG(x) > 50",
+        "AVG(x) > 57",
+        "AVG(x) BETWEEN 45 AND 55",
+        "MAX(x) > 5",
+        "SUM(x) > 100000",
+        "COUNT(*) > 1000",
+        "COUNT(*) > 0",
+    ] {
+        let (found, plan) = session.measure(&format!("SELECT k FROM t GROUP BY k HAVING {condition}"), ()).unwrap();
+        let (estimate, rows) = (plan.root.estimated_rows, f64::from(u32::try_from(found.row_count()).unwrap()));
+        let error = (estimate.max(1.0) / rows.max(1.0)).max(rows.max(1.0) / estimate.max(1.0));
+        assert!(error < 2.5 || (estimate - rows).abs() < 60.0, "{condition}: {estimate} for {rows}");
+    }
+    // What is joined with the groups goes by their keys.
+    let sql =
+        "SELECT t.x FROM t JOIN (SELECT k, COUNT(*) AS n FROM t GROUP BY k HAVING COUNT(*) > 25) AS g ON g.k = t.k";
+    let (found, plan) = session.measure(sql, ()).unwrap();
+    let rows = f64::from(u32::try_from(found.row_count()).unwrap());
+    assert!((0.4..2.5).contains(&(plan.root.estimated_rows / rows)), "{} for {rows}", plan.root.estimated_rows);
 }
 
 #[test]

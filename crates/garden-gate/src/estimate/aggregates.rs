@@ -29,6 +29,8 @@ struct Spread {
     mean: f64,
     deviation: f64,
     least: f64,
+    /// Whether only whole numbers are met, of which there are few.
+    whole: bool,
 }
 
 impl Estimator<'_> {
@@ -103,10 +105,10 @@ fn once_each(known: &ColumnStatistics, rows: f64) -> ColumnStatistics {
 
 fn spread(function: AggregateFunction, argument: Option<&ColumnStatistics>, each: f64) -> Option<Spread> {
     match (function, argument) {
-        (AggregateFunction::Count, argument) => {
+        (AggregateFunction::CountRows | AggregateFunction::Count, argument) => {
             let mean = each * argument.map_or(1.0, |known| 1.0 - known.null_share());
             let least = if argument.is_none() { 1.0 } else { 0.0 };
-            Some(Spread { mean, deviation: (mean - least).max(0.0).sqrt(), least })
+            Some(Spread { mean, deviation: (mean - least).max(0.0).sqrt(), least, whole: true })
         }
         (AggregateFunction::Sum, Some(known)) => {
             let value = moments(known)?;
@@ -114,7 +116,12 @@ fn spread(function: AggregateFunction, argument: Option<&ColumnStatistics>, each
             // A group that has one row more or less differs by a value; groups of one row each differ by nothing but its own spread.
             let variance = each * squares - value.mean.powi(2).min(each * squares);
             let least = if value.least >= 0.0 { value.least } else { f64::NEG_INFINITY };
-            Some(Spread { mean: each * value.mean, deviation: variance.max(value.deviation.powi(2)).sqrt(), least })
+            Some(Spread {
+                mean: each * value.mean,
+                deviation: variance.max(value.deviation.powi(2)).sqrt(),
+                least,
+                whole: false,
+            })
         }
         (AggregateFunction::Avg, Some(known)) => {
             let value = moments(known)?;
@@ -147,7 +154,12 @@ fn moments(known: &ColumnStatistics) -> Option<Spread> {
         return None;
     }
     let mean = sum / weight;
-    Some(Spread { mean, deviation: (squares / weight - mean * mean).max(0.0).sqrt(), least: known.min.ordinal()? })
+    Some(Spread {
+        mean,
+        deviation: (squares / weight - mean * mean).max(0.0).sqrt(),
+        least: known.min.ordinal()?,
+        whole: false,
+    })
 }
 
 fn normal(spread: Spread, rows: f64) -> ColumnStatistics {
@@ -156,7 +168,7 @@ fn normal(spread: Spread, rows: f64) -> ColumnStatistics {
     let histogram: Vec<Value> = std::iter::once(TAIL).chain(inner).chain([1.0 - TAIL]).map(value).collect();
     ColumnStatistics {
         nulls: 0,
-        distinct: rows.min(spread.deviation * 6.0 + 1.0),
+        distinct: if spread.whole { rows.min(spread.deviation * 6.0 + 1.0) } else { rows },
         min: value(TAIL),
         max: value(1.0 - TAIL),
         histogram,
@@ -198,14 +210,14 @@ mod tests {
         // An even spread has a variance of a twelfth of its width squared.
         assert!((value.mean - 50.0).abs() < 1e-9 && (value.deviation - 100.0 / 12.0_f64.sqrt()).abs() < 1e-9);
         for (function, each, mean, deviation) in [
-            (AggregateFunction::Count, 17.0, 17.0, 4.0),
+            (AggregateFunction::CountRows, 17.0, 17.0, 4.0),
             (AggregateFunction::Avg, 25.0, 50.0, value.deviation / 5.0),
             // 4 · (833.3 + 2500) less 2500.
             (AggregateFunction::Sum, 4.0, 200.0, (4.0_f64 * (10_000.0 / 12.0 + 2500.0) - 2500.0).sqrt()),
             (AggregateFunction::Sum, 1.0, 50.0, value.deviation),
         ] {
             let known = evenly();
-            let argument = (function != AggregateFunction::Count).then_some(&known);
+            let argument = (function != AggregateFunction::CountRows).then_some(&known);
             let found = spread(function, argument, each).unwrap();
             assert!(
                 (found.mean - mean).abs() < 1e-6 && (found.deviation - deviation).abs() < 1e-6,
@@ -219,7 +231,7 @@ mod tests {
         for (share, value) in [(0.5, 0.0), (0.841_345, 1.0), (0.158_655, -1.0), (0.998_65, 3.0), (0.975, 1.96)] {
             assert!((quantile(share) - value).abs() < 1e-3, "{share}");
         }
-        let spread = Spread { mean: 100.0, deviation: 10.0, least: 0.0 };
+        let spread = Spread { mean: 100.0, deviation: 10.0, least: 0.0, whole: false };
         let known = normal(spread, 5000.0);
         for (at, share) in [(100.0, 0.5), (110.0, 0.841_345), (130.0, 0.998_65)] {
             let found = super::super::values::less(&known, &Value::Double(at), false);
