@@ -1,7 +1,7 @@
 //! Drawings: whole, well-formed, with the plan's own words in them.
 
 use garden_gate::{Database, Parameters, Session, SourceText, SweepOptions};
-use garden_gate_view::{PlanReport, plan_dot, plan_html, plan_svg, sweep_svg};
+use garden_gate_view::{Look, PlanReport, plan_dot, plan_html, plan_svg, plan_tree, sweep_svg};
 
 fn garden() -> Session {
     let mut session = Database::in_memory().session();
@@ -139,4 +139,23 @@ fn a_sweep_is_drawn_with_a_mark_at_each_flip() {
     assert_eq!(found.iter().filter(|name| *name == "circle").count(), 5);
     assert_eq!(drawing.matches("class=\"flip\"").count(), 2, "{drawing}");
     assert!(drawing.contains("plan A") && drawing.contains("plan B") && !drawing.contains("plan C"));
+}
+
+#[test]
+fn a_measured_plan_tells_what_went_to_files_and_what_was_not_read() {
+    let mut session = garden();
+    let tree = |session: &mut Session, sql: &str| {
+        let (_, plan) = session.measure(sql, ()).unwrap();
+        plan_tree(&plan, Look::plain())
+    };
+    let grouped = "SELECT task_id, SUM(hours) FROM task GROUP BY task_id";
+    assert!(!tree(&mut session, grouped).contains("in files"));
+    session.run("SET spill_threshold = '20 kB'").unwrap();
+    let found = tree(&mut session, grouped);
+    let line = found.lines().find(|line| line.contains("in files: ")).unwrap_or_else(|| panic!("{found}"));
+    assert!(line.contains(" kB, at most ") && line.ends_with("of a worker in memory"), "{line}");
+    // Every task takes an hour and a half.
+    let found = tree(&mut session, "SELECT task_id FROM task WHERE hours > 5");
+    assert!(found.contains("not read: 20000 rows, in parts whose values all lie elsewhere"), "{found}");
+    assert!(!tree(&mut session, "SELECT task_id FROM task WHERE hours > 1").contains("not read"));
 }

@@ -1,6 +1,8 @@
 //! What does not fit into memory goes to files: the same rows in the same order, and the plan says so.
 
+use crate::random_queries::Draw;
 use crate::support::{garden, show};
+use garden_gate::{Column, Database, Session, SqlType, Value};
 
 /// Each with the operators that go over to files.
 const QUERIES: &[(&str, &[&str])] = &[
@@ -116,4 +118,93 @@ fn a_runaway_recursion_ends_at_the_limit() {
         assert!(error.message().contains(part), "{error}");
     }
     assert!(error.help().unwrap().contains("CYCLE bed SET on_cycle"), "{:?}", error.help());
+}
+
+/// Random rows of a text, a number with NULLs and a place, and the same rows for the tests to work with.
+fn random_table(draw: &mut Draw) -> (Session, Vec<(String, Option<i64>, i64)>) {
+    let count = 400 + draw.below(2_000);
+    let text = |draw: &mut Draw| {
+        "long enough for a buffer of its own, ".repeat(draw.below(2)) + draw.word(&["a", "b", "ab", "", "é"])
+    };
+    let rows: Vec<(String, Option<i64>, i64)> = (0..count)
+        .map(|place| {
+            let number = (draw.below(9) > 0).then(|| i64::try_from(draw.below(60)).unwrap() - 30);
+            (text(draw), number, i64::try_from(place).unwrap())
+        })
+        .collect();
+    let values = |(text, number, place): &(String, Option<i64>, i64)| {
+        vec![Value::Text(text.clone()), number.map_or(Value::Null, Value::Integer), Value::Integer(*place)]
+    };
+    let columns = [("t", SqlType::Varchar(None)), ("n", SqlType::Integer), ("p", SqlType::Integer)]
+        .map(|(name, of)| Column::new(name, of));
+    let db = Database::in_memory();
+    db.add_rows("r", &columns, &rows.iter().map(values).collect::<Vec<_>>()).unwrap();
+    let mut session = db.session();
+    session.set("workers", i64::try_from(1 + draw.below(2)).unwrap()).unwrap();
+    session.set("batch_rows", i64::try_from(1 + draw.below(300)).unwrap()).unwrap();
+    session.set("spill_threshold", i64::try_from(500 + draw.below(40_000)).unwrap()).unwrap();
+    (session, rows)
+}
+
+fn list<T: std::fmt::Display>(rows: impl IntoIterator<Item = T>) -> String {
+    rows.into_iter().map(|row| row.to_string()).collect::<Vec<_>>().join("; ")
+}
+
+fn number(number: Option<i64>) -> String {
+    number.map_or_else(|| "NULL".into(), |number| number.to_string())
+}
+
+#[test]
+fn random_rows_are_sorted_grouped_and_joined_as_by_hand() {
+    for seed in 0..30 {
+        let mut draw = Draw::new(400 + seed);
+        let (mut session, rows) = random_table(&mut draw);
+        let mut query =
+            |sql: &str| show(&session.query(sql, ()).unwrap_or_else(|error| panic!("seed {seed}: {sql}\n{error}")));
+
+        // NULL comes last in either direction, and equal keys keep the order of the rows.
+        let mut sorted = rows.clone();
+        sorted.sort_by(|a, b| (a.1.is_none(), b.1, &a.0).cmp(&(b.1.is_none(), a.1, &b.0)));
+        let expected = list(sorted.iter().map(|row| row.2));
+        assert!(query("SELECT p FROM r ORDER BY n DESC, t") == expected, "sort, seed {seed}");
+
+        // Groups come in the order of their first rows.
+        let mut groups: Vec<(&str, Option<i64>, i64, i64)> = Vec::new();
+        for (text, of, place) in &rows {
+            match groups.iter_mut().find(|group| (group.0, group.1) == (text.as_str(), *of)) {
+                Some(group) => (group.2, group.3) = (group.2 + 1, group.3 + place),
+                None => groups.push((text, *of, 1, *place)),
+            }
+        }
+        let group =
+            |(text, of, count, sum): &(&str, Option<i64>, i64, i64)| format!("{text}|{}|{count}|{sum}", number(*of));
+        let found = query("SELECT t, n, COUNT(*), SUM(p) FROM r GROUP BY t, n");
+        assert!(found == list(groups.iter().map(group)), "group, seed {seed}");
+
+        // Each row with its partners in the order of the rows; NULL has none.
+        let mut pairs = Vec::new();
+        for (text, of, place) in &rows {
+            let partners =
+                rows.iter().filter(|other| of.is_some() && other.1 == *of && other.0 == *text && other.2 < 40);
+            let before = pairs.len();
+            pairs.extend(partners.map(|other| format!("{place}|{}", other.2)));
+            if pairs.len() == before {
+                pairs.push(format!("{place}|NULL"));
+            }
+        }
+        let found = query("SELECT a.p, b.p FROM r a LEFT JOIN r b ON a.n = b.n AND a.t = b.t AND b.p < 40");
+        let mut found: Vec<&str> = found.split("; ").collect();
+        let mut expected: Vec<&str> = pairs.iter().map(String::as_str).collect();
+        found.sort_unstable();
+        expected.sort_unstable();
+        assert!(found == expected, "join, seed {seed}");
+
+        // The rank of a row among those of its text.
+        let rank = |row: &(String, Option<i64>, i64)| {
+            let key = |one: &(String, Option<i64>, i64)| (one.1.is_none(), one.1);
+            1 + rows.iter().filter(|other| other.0 == row.0 && key(other) < key(row)).count()
+        };
+        let found = query("SELECT p, RANK() OVER (PARTITION BY t ORDER BY n) FROM r ORDER BY p");
+        assert!(found == list(rows.iter().map(|row| format!("{}|{}", row.2, rank(row)))), "window, seed {seed}");
+    }
 }

@@ -1,5 +1,6 @@
 //! Parts of a table whose values all lie outside of a condition are not read, and nobody notices but by the plan.
 
+use crate::random_queries::Draw;
 use crate::support::show;
 use garden_gate::{Database, Session};
 
@@ -72,4 +73,28 @@ fn a_session_tells_the_plan_of_the_last_query() {
     assert!(other.reads("bed").by_scan());
     session.run("SET workers = 1").unwrap();
     assert!(session.last_plan().is_none());
+}
+
+/// A condition in WHERE keeps as many rows as the same condition counted over all rows.
+#[test]
+fn random_conditions_keep_what_they_are_true_for() {
+    let mut session = numbered();
+    session.run("DELETE FROM walk WHERE MOD(id, 1000) = 7; UPDATE walk SET day = NULL WHERE id = 900000").unwrap();
+    let mut draw = Draw::new(31);
+    for _ in 0..60 {
+        let op = draw.word(&["=", "<>", "<", "<=", ">", ">="]);
+        let number = i64::try_from(draw.below(1_400_000)).unwrap() - 40_000;
+        let term = |draw: &mut Draw| match draw.below(6) {
+            0 => format!("day {op} DATE '2000-01-{:02}'", 1 + draw.below(12)),
+            1 => format!("fee {op} {}.{}", draw.below(340_000), 25 * draw.below(4)),
+            2 => format!("{number} {op} id"),
+            3 => format!("id IN ({number}, {}, NULL)", number + 5),
+            4 => format!("id IN ({number}, {})", number + 131_072),
+            _ => format!("id {op} {number}"),
+        };
+        let condition = format!("{} AND {}", term(&mut draw), term(&mut draw));
+        let kept = show(&session.query(&format!("SELECT COUNT(*) FROM walk WHERE {condition}"), ()).unwrap());
+        let counted = format!("SELECT COUNT(CASE WHEN {condition} THEN 1 END) FROM walk");
+        assert_eq!(kept, show(&session.query(&counted, ()).unwrap()), "{condition}");
+    }
 }
