@@ -4,7 +4,7 @@ use super::COLOURS;
 use super::plan_svg::drawing;
 use crate::plan::figure;
 use crate::table::shown;
-use garden_gate::{Considered, Note, Plan, ResultSet, Value};
+use garden_gate::{Considered, Note, Plan, ResultSet};
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 
 /// Rows of the result that are shown.
@@ -56,7 +56,7 @@ pre,code{font-family:ui-monospace,'DejaVu Sans Mono',monospace;font-size:13px}\
 pre{background:var(--card);border:1px solid var(--line);border-radius:6px;padding:12px;white-space:pre-wrap}\
 svg{max-width:100%;height:auto}table{border-collapse:collapse;font-size:13px}\
 th,td{border-bottom:1px solid var(--line);padding:3px 14px 3px 0;text-align:left;vertical-align:top}\
-td.n,th.n{text-align:right;font-variant-numeric:tabular-nums}.quiet{color:var(--quiet)}.null{color:var(--quiet);font-style:italic}\
+td.n,th.n{text-align:right;font-variant-numeric:tabular-nums}.quiet{color:var(--quiet)}.small{font-size:13px;margin:6px 0 24px}.null{color:var(--quiet);font-style:italic}\
 .chosen{font-weight:600;color:var(--leaf)}.note{border-left:3px solid var(--fair);padding:2px 10px;margin:6px 0}";
 
 fn notes(notes: &[Note]) -> Markup {
@@ -80,13 +80,14 @@ pub fn rows_html_head() -> String {
         title { "rows" }
         style { (PreEscaped(format!("{COLOURS}{STYLE}"))) }
     };
-    head.into_string() + "\n"
+    // A page may end without closing what it holds.
+    head.into_string() + "<main>\n"
 }
 
 /// All rows of a result as a table, and how many there are.
 pub fn rows_html(rows: &ResultSet) -> String {
     let count = rows.row_count();
-    let body = html! { (table(rows, count)) p.quiet { (count) @if count == 1 { " row" } @else { " rows" } } };
+    let body = html! { (table(rows, count)) p.quiet.small { (count) @if count == 1 { " row" } @else { " rows" } } };
     body.into_string() + "\n"
 }
 
@@ -102,20 +103,18 @@ fn sample(rows: &ResultSet) -> Markup {
 fn table(rows: &ResultSet, most: usize) -> Markup {
     html! {
         table {
-            tr { @for column in rows.columns() { th { (column.name) } } }
+            tr { @for column in rows.columns() { th.n[column.sql_type.is_number()] { (column.name) } } }
             @for row in rows.rows().take(most) {
                 tr {
-                    @for value in row.values() {
-                        @if value.is_null() { td.null { "NULL" } } @else { td.n[is_number(&value)] { (shown(&value)) } }
+                    @for (value, column) in row.values().iter().zip(rows.columns()) {
+                        td.n[column.sql_type.is_number()].null[value.is_null()] {
+                            @if value.is_null() { "NULL" } @else { (shown(value)) }
+                        }
                     }
                 }
             }
         }
     }
-}
-
-fn is_number(value: &Value) -> bool {
-    matches!(value, Value::Integer(_) | Value::Numeric(_) | Value::Double(_))
 }
 
 fn rewrites(plan: &Plan) -> Markup {

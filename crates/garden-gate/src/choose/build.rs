@@ -111,7 +111,9 @@ impl Builder<'_> {
         let rows = self.estimator.groups(&key_exprs, input.rows)?;
         self.estimator.grouped(&keys, &aggregates, (input.rows, rows));
         let own = self.factors.hash_aggregate(input.rows, rows, aggregates.len(), keys.len());
-        self.decide_grouping(own);
+        if !keys.is_empty() {
+            self.decide_grouping(own);
+        }
         let output: Vec<ColumnId> =
             keys.iter().map(|(id, _)| *id).chain(aggregates.iter().map(|(id, _)| *id)).collect();
         Ok(make(Operator::HashAggregate { keys, aggregates }, vec![input], output, rows, own))
@@ -124,7 +126,7 @@ impl Builder<'_> {
                 choice: "sorted aggregate".into(),
                 cost: None,
                 chosen: false,
-                reason: Some("no input arrives sorted by the grouping columns".into()),
+                reason: Some("not supported yet: rows that come sorted are grouped by their hash as well".into()),
             },
         ];
         self.considered.push(Considered { decision: "group".into(), candidates });
