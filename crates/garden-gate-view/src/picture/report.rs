@@ -4,7 +4,7 @@ use super::COLOURS;
 use super::plan_svg::drawing;
 use crate::plan::figure;
 use crate::table::shown;
-use garden_gate::{Considered, Note, Plan, ResultSet};
+use garden_gate::{Considered, Note, Plan, ResultColumn, ResultSet};
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 
 /// Rows of the result that are shown.
@@ -103,17 +103,27 @@ fn sample(rows: &ResultSet) -> Markup {
 fn table(rows: &ResultSet, most: usize) -> Markup {
     html! {
         table {
-            tr { @for column in rows.columns() { th.n[column.sql_type.is_number()] { (column.name) } } }
+            tr { @for column in rows.columns() { th class=[class(column, false)] { (column.name) } } }
             @for row in rows.rows().take(most) {
                 tr {
                     @for (value, column) in row.values().iter().zip(rows.columns()) {
-                        td.n[column.sql_type.is_number()].null[value.is_null()] {
+                        td class=[class(column, value.is_null())] {
                             @if value.is_null() { "NULL" } @else { (shown(value)) }
                         }
                     }
                 }
             }
         }
+    }
+}
+
+/// How a cell of a column is set: numbers to the right, NULL apart from text.
+fn class(column: &ResultColumn, is_null: bool) -> Option<&'static str> {
+    match (column.sql_type.is_number(), is_null) {
+        (true, true) => Some("n null"),
+        (true, false) => Some("n"),
+        (false, true) => Some("null"),
+        (false, false) => None,
     }
 }
 
