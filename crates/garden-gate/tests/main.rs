@@ -7,6 +7,7 @@ mod checks;
 mod columns;
 mod conformance;
 mod conversions;
+mod damaged;
 mod deferred;
 mod deltas;
 mod dialects;

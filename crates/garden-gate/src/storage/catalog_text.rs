@@ -41,9 +41,12 @@ struct TableText {
     next_number: Option<i64>,
     #[serde(default)]
     groups: Vec<GroupText>,
-    /// Number and rows of each part.
-    parts: Vec<(u64, usize)>,
+    parts: Vec<PartText>,
 }
+
+/// The number of a part in the file, its rows, and how many of them are left (files of before format 4 do not say so).
+#[derive(Clone, Copy, Serialize, Deserialize)]
+pub(super) struct PartText(pub u64, pub usize, #[serde(default)] pub Option<usize>);
 
 #[derive(Serialize, Deserialize)]
 #[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
@@ -221,7 +224,9 @@ pub(super) fn write(catalog: &Catalog, number: &mut impl FnMut(&Arc<Part>) -> Re
             if definition.temporary.is_some() {
                 continue;
             }
-            let parts = stored.parts().iter().map(|part| Ok((number(part)?, part.mask().0))).collect::<Result<_>>()?;
+            let parts = stored.parts().iter();
+            let parts = parts.map(|part| Ok(PartText(number(part)?, part.mask().0, Some(part.count()))));
+            let parts = parts.collect::<Result<_>>()?;
             let groups = table.groups.iter().map(GroupText::of).collect();
             let text = table_text(&table.name, definition, stored.next_number, parts);
             tables.push(TableText { groups, ..text });
@@ -242,12 +247,7 @@ pub(super) fn write(catalog: &Catalog, number: &mut impl FnMut(&Arc<Part>) -> Re
     })
 }
 
-fn table_text(
-    name: &str,
-    definition: &TableDefinition,
-    next_number: Option<i64>,
-    parts: Vec<(u64, usize)>,
-) -> TableText {
+fn table_text(name: &str, definition: &TableDefinition, next_number: Option<i64>, parts: Vec<PartText>) -> TableText {
     let column = |column: &ColumnDefinition| ColumnDefinitionText {
         name: column.name.clone(),
         sql_type: column.declared().to_string(),
@@ -294,11 +294,11 @@ fn table_text(
     }
 }
 
-/// The catalog of a text; the outer error says which part of the text makes no sense. `part` finds a part by its number, with so many
-/// rows and columns.
+/// The catalog of a text; the outer error says which part of the text makes no sense. `part` finds a part, with so many
+/// columns.
 pub(super) fn read(
     text: &[u8],
-    part: &mut impl FnMut(u64, usize, usize) -> Result<Arc<Part>>,
+    part: &mut impl FnMut(PartText, usize) -> Result<Arc<Part>>,
     mut statistics: Tables,
 ) -> std::result::Result<Result<Catalog>, String> {
     let text: Text = serde_json::from_slice(text).map_err(|error| format!("the list of tables ({error})"))?;
@@ -329,7 +329,7 @@ pub(super) fn read(
 
 fn read_table(
     table: TableText,
-    part: &mut impl FnMut(u64, usize, usize) -> Result<Arc<Part>>,
+    part: &mut impl FnMut(PartText, usize) -> Result<Arc<Part>>,
     statistics: Vec<Option<ColumnText>>,
 ) -> std::result::Result<Result<Table>, String> {
     let mut definition = TableDefinition::default();
@@ -371,7 +371,7 @@ fn read_table(
         index.unique |= definition.keys.iter().any(|key| key.name == index.name);
     }
     let width = definition.columns.len();
-    let parts = table.parts.into_iter().map(|(id, rows)| part(id, rows, width)).collect::<Result<Vec<_>>>();
+    let parts = table.parts.into_iter().map(|text| part(text, width)).collect::<Result<Vec<_>>>();
     Ok(parts.map(|parts| {
         let columns =
             definition.columns.iter().map(|column| Column::new(column.name.clone(), column.sql_type)).collect();

@@ -3,6 +3,7 @@
 mod catalog_text;
 mod column_table;
 mod derived;
+mod guarded_file;
 mod histogram;
 mod index;
 mod memory_table;

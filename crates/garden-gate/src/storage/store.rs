@@ -1,8 +1,9 @@
 //! The database file: a key-value file whose commits are atomic (design: one file, one writer). Columns of parts are stored as Arrow IPC
 //! behind a checksum; what tables there are, and of which parts they consist, is one text that every commit replaces.
 
-use super::catalog_text;
+use super::catalog_text::{self, PartText};
 use super::derived::{Forget, Room};
+use super::guarded_file::{GuardedFile, guarded};
 use super::part::{Content, Part};
 use super::statistics_text;
 use super::stored_table::StoredTable;
@@ -17,12 +18,12 @@ use arrow::ipc::writer::StreamWriter;
 use redb::{ReadableDatabase, ReadableTable, TableDefinition};
 use std::any::Any;
 use std::collections::{BTreeSet, HashMap, HashSet, VecDeque};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::{Duration, Instant};
 
 /// The layout of the file; a file of a later one is refused.
-const FORMAT: u32 = 3;
+const FORMAT: u32 = 4;
 
 /// The oldest version that is still read.
 const OLDEST_FORMAT: u32 = 2;
@@ -43,11 +44,13 @@ const ASIDE_BYTES: usize = if cfg!(test) { 1 << 10 } else { 64 << 20 };
 const PAGE_BYTES: usize = 128 << 20;
 
 type CellTable<'t> = redb::Table<'t, (u64, u32), &'static [u8]>;
+type MaskTable<'t> = redb::Table<'t, u64, &'static [u8]>;
+/// A part with its number in the file and its columns.
+type Fresh = (Arc<Part>, u64, Vec<ArrayRef>);
 
 #[derive(Debug)]
 pub(crate) struct Store {
-    file: redb::Database,
-    path: PathBuf,
+    file: GuardedFile,
     state: Mutex<State>,
     cache: Mutex<Cache>,
     /// For what is worked out from columns.
@@ -76,6 +79,20 @@ impl State {
         let used = stored.into_iter().filter(|id| !self.garbage.contains(id));
         framed(&used.flat_map(u64::to_le_bytes).collect::<Vec<u8>>())
     }
+}
+
+/// What a commit wrote.
+struct Written {
+    parts: Parts,
+    statistics: statistics_text::Signature,
+}
+
+/// Parts that a commit writes: those that are new to the file, and how many rows of each are left.
+#[derive(Default)]
+struct Parts {
+    next_part: u64,
+    fresh: Vec<Fresh>,
+    left: Vec<(u64, usize)>,
 }
 
 /// The columns of one stored part. When the last user lets go of them, the file may forget them.
@@ -135,7 +152,8 @@ impl Store {
     pub(crate) fn open(path: &Path, wait: Duration) -> Result<(Arc<Self>, Catalog)> {
         let started = Instant::now();
         let file = loop {
-            match redb::Database::builder().set_cache_size(PAGE_BYTES).create(path) {
+            let made = || Ok(redb::Database::builder().set_cache_size(PAGE_BYTES).create(path));
+            match guarded(path, made)? {
                 Ok(file) => break file,
                 Err(redb::DatabaseError::DatabaseAlreadyOpen) if started.elapsed() < wait => {
                     std::thread::sleep(Duration::from_millis(20));
@@ -153,29 +171,31 @@ impl Store {
     /// The database that an open file holds.
     pub(crate) fn of(file: redb::Database, path: &Path) -> Result<(Arc<Self>, Catalog)> {
         let store = Self {
-            file,
-            path: path.to_owned(),
+            file: GuardedFile::new(file, path),
             state: Mutex::default(),
             cache: Mutex::default(),
             room: Room::new(DERIVED_BYTES),
         };
-        store.check_format()?;
+        store.file.with(|file| store.check_format(file))?;
         let store = Arc::new(store);
-        let catalog = store.load()?;
+        let catalog = store.file.with(|file| store.load(file))?;
         Ok((store, catalog))
     }
 
-    fn check_format(&self) -> Result<()> {
-        let bad = |error: redb::Error| failed(&self.path, error);
-        let write = self.file.begin_write().map_err(|error| bad(error.into()))?;
+    fn check_format(&self, file: &redb::Database) -> Result<()> {
+        let bad = |error: redb::Error| failed(self.file.path(), error);
+        let write = file.begin_write().map_err(|error| bad(error.into()))?;
+        let tables = write.list_tables().map_err(|error| bad(error.into()))?.count();
         let known = {
             let mut facts = write.open_table(FACTS).map_err(|error| bad(error.into()))?;
             write.open_table(CELLS).map_err(|error| bad(error.into()))?;
             write.open_table(MASKS).map_err(|error| bad(error.into()))?;
             let known = facts.get("format").map_err(|error| bad(error.into()))?.map(|value| value.value().to_vec());
-            if known.as_deref() != Some(FORMAT.to_le_bytes().as_slice())
-                && known.as_ref().is_none_or(|known| is_older(known))
-            {
+            // One commit makes all of them.
+            if (tables, known.is_some()) != (3, true) && (tables, known.is_some()) != (0, false) {
+                return Err(self.file.damaged("the list of its contents"));
+            }
+            if known.as_ref().is_none_or(|known| is_older(known)) {
                 facts.insert("format", FORMAT.to_le_bytes().as_slice()).map_err(|error| bad(error.into()))?;
             }
             known
@@ -186,14 +206,14 @@ impl Store {
             let message = format!("the database file has format {format}, this program reads format {FORMAT}");
             return Err(Error::new(SqlState::DATA_EXCEPTION, message)
                 .with_help("open it with the version of the program that wrote it, or a later one")
-                .in_file(&self.path, None));
+                .in_file(self.file.path(), None));
         }
         write.commit().map_err(|error| bad(error.into()))
     }
 
-    fn load(self: &Arc<Self>) -> Result<Catalog> {
-        let bad = |error: redb::Error| failed(&self.path, error);
-        let read = self.file.begin_read().map_err(|error| bad(error.into()))?;
+    fn load(self: &Arc<Self>, file: &redb::Database) -> Result<Catalog> {
+        let bad = |error: redb::Error| failed(self.file.path(), error);
+        let read = file.begin_read().map_err(|error| bad(error.into()))?;
         let facts = read.open_table(FACTS).map_err(|error| bad(error.into()))?;
         let masks = read.open_table(MASKS).map_err(|error| bad(error.into()))?;
         let mut state = State::default();
@@ -204,11 +224,14 @@ impl Store {
         };
         state.next_part = known.iter().max().map_or(0, |last| last + 1);
         let Some(text) = facts.get("catalog").map_err(|error| bad(error.into()))? else {
+            if listed.is_some() {
+                return Err(self.file.damaged("the list of tables"));
+            }
             *self.state.lock().unwrap_or_else(PoisonError::into_inner) = state;
             return Ok(Catalog::default());
         };
         let text = self.checked(text.value(), "the list of tables")?.to_vec();
-        let mut part = |id: u64, rows: usize, width: usize| -> Result<Arc<Part>> {
+        let mut part = |PartText(id, rows, left): PartText, width: usize| -> Result<Arc<Part>> {
             let mask = masks.get(id).map_err(|error| bad(error.into()))?;
             let live = match mask {
                 Some(bytes) => {
@@ -217,9 +240,12 @@ impl Store {
                 None => None,
             };
             if !known.contains(&id) && width > 0 {
-                return Err(self.damaged("a part of a table"));
+                return Err(self.file.damaged("a part of a table"));
             }
             let part = Part::of(Content::Stored(Cells { store: Arc::clone(self), part: id }), (rows, width), live);
+            if left.is_some_and(|left| left != part.count()) {
+                return Err(self.file.damaged("a list of rows"));
+            }
             state.left.insert(id, part.count());
             Ok(Arc::new(part))
         };
@@ -228,7 +254,7 @@ impl Store {
             Some(text) => statistics_text::read(self.checked(text.value(), "the statistics")?).unwrap_or_default(),
             None => statistics_text::Tables::default(),
         };
-        let catalog = catalog_text::read(&text, &mut part, statistics).map_err(|what| self.damaged(&what))?;
+        let catalog = catalog_text::read(&text, &mut part, statistics).map_err(|what| self.file.damaged(&what))?;
         state.garbage = known.iter().copied().filter(|id| !state.left.contains_key(id)).collect();
         *self.state.lock().unwrap_or_else(PoisonError::into_inner) = state;
         catalog
@@ -239,78 +265,87 @@ impl Store {
     /// # Errors
     /// 58030 when it cannot be written; the file then holds what it held before.
     pub(crate) fn save(self: &Arc<Self>, catalog: &Catalog) -> Result<()> {
-        let bad = |error: redb::Error| failed(&self.path, error);
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
-        let write = self.file.begin_write().map_err(|error| bad(error.into()))?;
-        let mut fresh: Vec<(Arc<Part>, u64, Vec<ArrayRef>)> = Vec::new();
-        let mut left: Vec<(u64, usize)> = Vec::new();
-        {
-            let mut cells = write.open_table(CELLS).map_err(|error| bad(error.into()))?;
-            let mut masks = write.open_table(MASKS).map_err(|error| bad(error.into()))?;
-            let mut next_part = state.next_part;
-            let mut number = |part: &Arc<Part>| -> Result<u64> {
-                let stored = match &*part.content().read().unwrap_or_else(PoisonError::into_inner) {
-                    Content::Stored(cells) => Ok(cells.part),
-                    Content::Memory(columns) => Err(columns.clone()),
-                };
-                let id = match stored {
-                    Ok(id) => id,
-                    Err(columns) => {
-                        let same = |(known, ..): &&(Arc<Part>, u64, Vec<ArrayRef>)| {
-                            std::ptr::eq(known.content(), part.content())
-                        };
-                        if let Some((_, id, _)) = fresh.iter().find(same) {
-                            *id
-                        } else {
-                            let id = next_part;
-                            next_part += 1;
-                            self.write_part(&mut cells, id, &columns)?;
-                            fresh.push((Arc::clone(part), id, columns));
-                            id
-                        }
-                    }
-                };
-                if state.left.get(&id) != Some(&part.count()) {
-                    if let (_, Some(live)) = part.mask() {
-                        masks
-                            .insert(id, framed(live.sliced().as_slice()).as_slice())
-                            .map_err(|error| bad(error.into()))?;
-                    }
-                    left.push((id, part.count()));
-                }
-                Ok(id)
-            };
-            let text = catalog_text::write(catalog, &mut number)?;
-            let mut facts = write.open_table(FACTS).map_err(|error| bad(error.into()))?;
-            facts.insert("catalog", framed(&text).as_slice()).map_err(|error| bad(error.into()))?;
-            let statistics = statistics_text::signature(catalog);
-            if state.statistics != statistics {
-                let text = framed(&statistics_text::write(catalog));
-                facts.insert("statistics", text.as_slice()).map_err(|error| bad(error.into()))?;
-                state.statistics = statistics;
-            }
-            let list = state.list(left.iter().map(|(id, _)| *id).chain(fresh.iter().map(|(_, id, _)| *id)));
-            facts.insert("parts", list.as_slice()).map_err(|error| bad(error.into()))?;
-            remove(&state.garbage, &mut cells, &mut masks).map_err(bad)?;
-            state.next_part = next_part;
-        }
-        write.commit().map_err(|error| bad(error.into()))?;
+        let written = self.file.with(|file| self.write(file, catalog, &state))?;
+        state.next_part = written.parts.next_part;
+        state.statistics = written.statistics;
         let garbage = std::mem::take(&mut state.garbage);
         garbage.iter().for_each(|id| {
             state.left.remove(id);
             state.aside.remove(id);
         });
-        left.iter().for_each(|(id, _)| {
+        written.parts.left.iter().for_each(|(id, _)| {
             state.aside.remove(id);
         });
-        state.left.extend(left);
+        state.left.extend(written.parts.left);
         drop(state);
-        self.keep_stored(fresh);
+        self.keep_stored(written.parts.fresh);
         Ok(())
     }
 
+    fn write(&self, file: &redb::Database, catalog: &Catalog, state: &State) -> Result<Written> {
+        let bad = |error: redb::Error| failed(self.file.path(), error);
+        let write = file.begin_write().map_err(|error| bad(error.into()))?;
+        let mut parts = Parts { next_part: state.next_part, ..Parts::default() };
+        let statistics = statistics_text::signature(catalog);
+        {
+            let mut cells = write.open_table(CELLS).map_err(|error| bad(error.into()))?;
+            let mut masks = write.open_table(MASKS).map_err(|error| bad(error.into()))?;
+            let mut number = |part: &Arc<Part>| self.write_once(part, state, &mut parts, (&mut cells, &mut masks));
+            let text = catalog_text::write(catalog, &mut number)?;
+            let mut facts = write.open_table(FACTS).map_err(|error| bad(error.into()))?;
+            facts.insert("catalog", framed(&text).as_slice()).map_err(|error| bad(error.into()))?;
+            if state.statistics != statistics {
+                let text = framed(&statistics_text::write(catalog));
+                facts.insert("statistics", text.as_slice()).map_err(|error| bad(error.into()))?;
+            }
+            let list = state.list(parts.left.iter().map(|(id, _)| *id).chain(parts.fresh.iter().map(|(_, id, _)| *id)));
+            facts.insert("parts", list.as_slice()).map_err(|error| bad(error.into()))?;
+            remove(&state.garbage, &mut cells, &mut masks).map_err(bad)?;
+        }
+        write.commit().map_err(|error| bad(error.into()))?;
+        Ok(Written { parts, statistics })
+    }
+
+    /// The number of a part in the file, into which it is written where it is not yet.
+    fn write_once(
+        &self,
+        part: &Arc<Part>,
+        state: &State,
+        parts: &mut Parts,
+        (cells, masks): (&mut CellTable<'_>, &mut MaskTable<'_>),
+    ) -> Result<u64> {
+        let stored = match &*part.content().read().unwrap_or_else(PoisonError::into_inner) {
+            Content::Stored(cells) => Ok(cells.part),
+            Content::Memory(columns) => Err(columns.clone()),
+        };
+        let id = match stored {
+            Ok(id) => id,
+            Err(columns) => {
+                match parts.fresh.iter().find(|(known, ..)| std::ptr::eq(known.content(), part.content())) {
+                    Some((_, id, _)) => *id,
+                    None => {
+                        let id = parts.next_part;
+                        parts.next_part += 1;
+                        self.write_part(cells, id, &columns)?;
+                        parts.fresh.push((Arc::clone(part), id, columns));
+                        id
+                    }
+                }
+            }
+        };
+        if state.left.get(&id) != Some(&part.count()) {
+            if let (_, Some(live)) = part.mask() {
+                let mask = framed(live.sliced().as_slice());
+                masks.insert(id, mask.as_slice()).map_err(|error| failed(self.file.path(), error))?;
+            }
+            parts.left.push((id, part.count()));
+        }
+        Ok(id)
+    }
+
     /// Lets go of columns that the file holds now.
-    fn keep_stored(self: &Arc<Self>, fresh: Vec<(Arc<Part>, u64, Vec<ArrayRef>)>) {
+    fn keep_stored(self: &Arc<Self>, fresh: Vec<Fresh>) {
         let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
         for (part, id, columns) in fresh {
             columns.iter().enumerate().for_each(|(at, column)| cache.put((id, crate::types::index(at)), column));
@@ -323,7 +358,7 @@ impl Store {
     fn write_part(&self, cells: &mut CellTable<'_>, id: u64, columns: &[ArrayRef]) -> Result<()> {
         for (at, column) in columns.iter().enumerate() {
             let key = (id, crate::types::index(at));
-            cells.insert(key, encoded(column)?.as_slice()).map_err(|error| failed(&self.path, error))?;
+            cells.insert(key, encoded(column)?.as_slice()).map_err(|error| failed(self.file.path(), error))?;
         }
         Ok(())
     }
@@ -344,23 +379,12 @@ impl Store {
         if columns.map(Array::get_array_memory_size).sum::<usize>() < ASIDE_BYTES {
             return Ok(());
         }
-        let bad = |error: redb::Error| failed(&self.path, error);
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut write = self.file.begin_write().map_err(|error| bad(error.into()))?;
-        // It need not survive anything before the commit that is to come.
-        write.set_durability(redb::Durability::None).map_err(|error| bad(error.into()))?;
         let first = state.next_part;
-        let fresh: Vec<_> = parts.into_iter().zip(first..).map(|((part, columns), id)| (part, id, columns)).collect();
-        {
-            let mut cells = write.open_table(CELLS).map_err(|error| bad(error.into()))?;
-            for (_, id, columns) in &fresh {
-                self.write_part(&mut cells, *id, columns)?;
-            }
-            let list = state.list(fresh.iter().map(|(_, id, _)| *id));
-            let mut facts = write.open_table(FACTS).map_err(|error| bad(error.into()))?;
-            facts.insert("parts", list.as_slice()).map_err(|error| bad(error.into()))?;
-        }
-        write.commit().map_err(|error| bad(error.into()))?;
+        let fresh: Vec<Fresh> =
+            parts.into_iter().zip(first..).map(|((part, columns), id)| (part, id, columns)).collect();
+        let list = state.list(fresh.iter().map(|(_, id, _)| *id));
+        self.file.with(|file| self.write_aside(file, &fresh, &list))?;
         state.next_part += fresh.len() as u64;
         state.aside.extend(fresh.iter().map(|(_, id, _)| *id));
         drop(state);
@@ -368,32 +392,46 @@ impl Store {
         Ok(())
     }
 
+    fn write_aside(&self, file: &redb::Database, fresh: &[Fresh], list: &[u8]) -> Result<()> {
+        let bad = |error: redb::Error| failed(self.file.path(), error);
+        let mut write = file.begin_write().map_err(|error| bad(error.into()))?;
+        // It need not survive anything before the commit that is to come.
+        write.set_durability(redb::Durability::None).map_err(|error| bad(error.into()))?;
+        {
+            let mut cells = write.open_table(CELLS).map_err(|error| bad(error.into()))?;
+            for (_, id, columns) in fresh {
+                self.write_part(&mut cells, *id, columns)?;
+            }
+            let mut facts = write.open_table(FACTS).map_err(|error| bad(error.into()))?;
+            facts.insert("parts", list).map_err(|error| bad(error.into()))?;
+        }
+        write.commit().map_err(|error| bad(error.into()))
+    }
+
     fn column(&self, part: u64, at: u32) -> Result<ArrayRef> {
         if let Some(known) = self.cache.lock().unwrap_or_else(PoisonError::into_inner).columns.get(&(part, at)) {
             return Ok(Arc::clone(known));
         }
-        let bad = |error: redb::Error| failed(&self.path, error);
-        let read = self.file.begin_read().map_err(|error| bad(error.into()))?;
-        let cells = read.open_table(CELLS).map_err(|error| bad(error.into()))?;
-        let found = cells.get((part, at)).map_err(|error| bad(error.into()))?;
-        let found = found.ok_or_else(|| self.damaged("a column of a table"))?;
-        let bytes = self.checked(found.value(), "a column of a table")?;
-        let column = decoded(bytes).ok_or_else(|| self.damaged("a column of a table"))?;
+        let column = self.file.with(|file| self.read_column(file, part, at))?;
         self.cache.lock().unwrap_or_else(PoisonError::into_inner).put((part, at), &column);
         Ok(column)
+    }
+
+    fn read_column(&self, file: &redb::Database, part: u64, at: u32) -> Result<ArrayRef> {
+        let bad = |error: redb::Error| failed(self.file.path(), error);
+        let damaged = || self.file.damaged("a column of a table");
+        let read = file.begin_read().map_err(|error| bad(error.into()))?;
+        let cells = read.open_table(CELLS).map_err(|error| bad(error.into()))?;
+        let found = cells.get((part, at)).map_err(|error| bad(error.into()))?.ok_or_else(damaged)?;
+        decoded(self.checked(found.value(), "a column of a table")?).ok_or_else(damaged)
     }
 
     /// What was framed, when its checksum is right.
     fn checked<'b>(&self, bytes: &'b [u8], what: &str) -> Result<&'b [u8]> {
         match bytes.split_at_checked(4) {
             Some((sum, rest)) if sum == crc32fast::hash(rest).to_le_bytes() => Ok(rest),
-            _ => Err(self.damaged(what)),
+            _ => Err(self.file.damaged(what)),
         }
-    }
-
-    fn damaged(&self, what: &str) -> Error {
-        Error::new(SqlState::DATA_EXCEPTION, format!("the database file is damaged: {what} cannot be read"))
-            .in_file(&self.path, None)
     }
 }
 
@@ -405,11 +443,7 @@ pub(super) fn stored_table(table: &Table) -> Option<Arc<StoredTable>> {
 }
 
 /// Takes parts out of the file that no version of a table has any more.
-fn remove(
-    parts: &[u64],
-    cells: &mut CellTable<'_>,
-    masks: &mut redb::Table<'_, u64, &[u8]>,
-) -> std::result::Result<(), redb::Error> {
+fn remove(parts: &[u64], cells: &mut CellTable<'_>, masks: &mut MaskTable<'_>) -> std::result::Result<(), redb::Error> {
     for id in parts {
         let all: Vec<(u64, u32)> = cells
             .range((*id, 0)..=(*id, u32::MAX))?
