@@ -5,7 +5,7 @@
 use garden_gate::{Database, Parameters, Session};
 use std::fs::{self, File};
 use std::hint::black_box;
-use std::io::Write;
+use std::io::{Seek, SeekFrom, Write};
 use std::time::{Duration, Instant};
 
 #[global_allocator]
@@ -133,21 +133,28 @@ fn inserts() {
 fn commits(folder: &std::path::Path) {
     let mut session = Database::open(folder.join("commits.db")).expect("a bench").session();
     session.run("CREATE TABLE t (a INTEGER)").expect("a bench");
+    let mut plain = File::create(folder.join("plain")).expect("a bench");
+    plain.write_all(&[0; 4096 * 70]).expect("a bench");
     let count = 50;
     let commit = time(|| {
         (0..count).for_each(|_| assert_eq!(session.execute("INSERT INTO t VALUES (1)", ()).expect("a bench"), 1))
     });
-    let mut file = File::create(folder.join("plain")).expect("a bench");
-    let sync = time(|| {
-        for _ in 0..count {
-            file.write_all(&[0; 4096]).expect("a bench");
-            file.sync_all().expect("a bench");
-        }
-    });
-    report(
-        "commit of one row to a file, against one fsync",
-        &format!("{:.2} ×", commit.as_secs_f64() / sync.as_secs_f64()),
-    );
+    let sync = time(|| (0..count).for_each(|_| write(&mut plain, &[0])));
+    let pages = time(|| (0..count).for_each(|at| write(&mut plain, &COMMIT_PAGES.map(|page| page + at % 8))));
+    let ratio = |other: Duration| format!("{:.2} ×", commit.as_secs_f64() / other.as_secs_f64());
+    report("commit of one row to a file, against one fsync of a page", &ratio(sync));
+    report("and against one fsync of as many pages in as many places", &ratio(pages));
+}
+
+/// Where the pages of a commit lie, so many pages behind the beginning of the file.
+const COMMIT_PAGES: [u64; 7] = [0, 20, 40, 10, 60, 30, 50];
+
+fn write(file: &mut File, pages: &[u64]) {
+    for page in pages {
+        file.seek(SeekFrom::Start(page * 4096)).expect("a bench");
+        file.write_all(&[1; 4096]).expect("a bench");
+    }
+    file.sync_data().expect("a bench");
 }
 
 fn opening(folder: &std::path::Path, csv: &std::path::Path) {

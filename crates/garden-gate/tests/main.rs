@@ -42,6 +42,7 @@ mod parameters;
 mod plans;
 mod predicates;
 mod prepared;
+mod prepared_lookups;
 mod random_queries;
 mod reckoning;
 mod recursion;

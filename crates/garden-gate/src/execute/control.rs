@@ -14,6 +14,10 @@ impl Interrupt {
         self.0.store(true, Ordering::Relaxed);
     }
 
+    pub(crate) fn is_set(&self) -> bool {
+        self.0.load(Ordering::Relaxed)
+    }
+
     /// Forgets an interrupt that came too late to end anything.
     pub(crate) fn clear(&self) {
         self.0.store(false, Ordering::Relaxed);

@@ -30,6 +30,37 @@ pub(super) struct Digits {
 }
 
 impl Digits {
+    /// As [`Self::read`], quick for what has few digits and no more behind the point than the column has.
+    fn read_short(self, text: &str) -> Option<i64> {
+        self.read_plain(text.as_bytes()).or_else(|| i64::try_from(self.read(text)?).ok())
+    }
+
+    fn read_plain(self, text: &[u8]) -> Option<i64> {
+        let (negative, digits) = match text {
+            [b'-', digits @ ..] => (true, digits),
+            digits => (false, digits),
+        };
+        // So many can't overflow, even with the zeros behind them.
+        if digits.is_empty() || digits.len() + usize::from(self.scale) > 18 {
+            return None;
+        }
+        let (mut unscaled, mut behind) = (0_i64, None);
+        for byte in digits {
+            match (byte, behind) {
+                (b'0'..=b'9', _) => {
+                    unscaled = unscaled * 10 + i64::from(byte - b'0');
+                    behind = behind.map(|behind| behind + 1);
+                }
+                (b'.', None) if digits.len() > 1 => behind = Some(0_u8),
+                _ => return None,
+            }
+        }
+        let missing = self.scale.checked_sub(behind.unwrap_or(0))?;
+        unscaled *= 10_i64.pow(u32::from(missing));
+        let fits = unscaled < 10_i64.pow(u32::from(self.precision));
+        fits.then_some(if negative { -unscaled } else { unscaled })
+    }
+
     /// The number at this scale, when it has no more digits; nothing is rounded away.
     fn read(self, text: &str) -> Option<i128> {
         let decimal = Decimal::parse(text)?;
@@ -37,6 +68,14 @@ impl Digits {
         let exact = decimal.scale <= self.scale
             || rescale(unscaled, self.scale, decimal.scale).is_some_and(|back| back == decimal.unscaled);
         (exact && unscaled.unsigned_abs() < power_of_ten(self.precision)?.unsigned_abs()).then_some(unscaled)
+    }
+}
+
+/// The text without white space around it, which most have none of.
+fn trimmed(text: &str) -> &str {
+    match text.as_bytes() {
+        [b'!'..=b'~'] | [b'!'..=b'~', .., b'!'..=b'~'] => text,
+        _ => text.trim(),
     }
 }
 
@@ -85,7 +124,7 @@ impl ColumnBuilder {
     /// Adds a value; `None` is NULL.
     pub(super) fn push(&mut self, text: Option<&str>, formats: &Formats) -> Result<(), Misfit> {
         fn read<T>(text: Option<&str>, parse: impl FnOnce(&str) -> Option<T>) -> Result<Option<T>, Misfit> {
-            text.map(|text| parse(text.trim()).ok_or(Misfit)).transpose()
+            text.map(|text| parse(trimmed(text)).ok_or(Misfit)).transpose()
         }
         let truth = |text: &str| match text {
             _ if text.eq_ignore_ascii_case("true") => Some(true),
@@ -99,8 +138,7 @@ impl ColumnBuilder {
             Self::Integer(builder) => builder.append_option(read(text, |text| text.parse().ok())?),
             Self::BigInt(builder) => builder.append_option(read(text, |text| text.parse().ok())?),
             Self::Narrow(builder, digits) => {
-                let value = read(text, |text| i64::try_from(digits.read(&formats.number(text))?).ok());
-                builder.append_option(value?);
+                builder.append_option(read(text, |text| digits.read_short(&formats.number(text)))?);
             }
             Self::Wide(builder, digits) => {
                 builder.append_option(read(text, |text| digits.read(&formats.number(text)))?);

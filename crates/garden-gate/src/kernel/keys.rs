@@ -91,14 +91,23 @@ pub(super) fn part_of(hash: u64, parts: usize) -> usize {
 
 /// The least and the greatest value of an array of an integer-like type; `None` for other types, and where there are only NULLs.
 pub(crate) fn lane_bounds(array: &ArrayRef) -> Option<(i64, i64)> {
-    let lanes = integer_lanes(array)?;
+    lane_order(array).0
+}
+
+/// [`lane_bounds`], and whether each value is greater than the one before it, without a NULL.
+pub(crate) fn lane_order(array: &ArrayRef) -> (Option<(i64, i64)>, bool) {
+    let Some(lanes) = integer_lanes(array) else { return (None, false) };
     let valid = |row: &usize| array.is_valid(*row);
-    if array.null_count() == 0 {
-        return Some((*lanes.iter().min()?, *lanes.iter().max()?));
+    let (Some(first), Some(last)) = (lanes.first(), lanes.last()) else { return (None, true) };
+    if array.null_count() > 0 {
+        let least = (0..lanes.len()).filter(valid).map(|row| lanes[row]).min();
+        let greatest = (0..lanes.len()).filter(valid).map(|row| lanes[row]).max();
+        return (least.zip(greatest), false);
     }
-    let least = (0..lanes.len()).filter(valid).map(|row| lanes[row]).min()?;
-    let greatest = (0..lanes.len()).filter(valid).map(|row| lanes[row]).max()?;
-    Some((least, greatest))
+    if lanes.windows(2).all(|pair| pair[0] < pair[1]) {
+        return (Some((*first, *last)), true);
+    }
+    (lanes.iter().min().copied().zip(lanes.iter().max().copied()), false)
 }
 
 /// Adds a key to the hashes of its rows, by its row encoding.

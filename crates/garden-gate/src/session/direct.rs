@@ -127,7 +127,7 @@ fn default(column: &ColumnDefinition) -> Option<Cell> {
 }
 
 /// A value that is one of the type as it stands.
-fn value(value: &Value, sql_type: SqlType) -> Option<ArrayRef> {
+pub(super) fn value(value: &Value, sql_type: SqlType) -> Option<ArrayRef> {
     use SqlType as T;
     let fits = match (value, sql_type) {
         (Value::Null, _) => return Some(new_null_array(&sql_type.arrow(), 1)),

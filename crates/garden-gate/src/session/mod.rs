@@ -15,6 +15,7 @@ mod delta;
 mod dependents;
 mod describe;
 mod direct;
+mod direct_lookup;
 mod domain;
 mod export;
 mod files;

@@ -2,17 +2,18 @@
 
 use super::delta::change_in;
 use super::direct::DirectInsert;
+use super::direct_lookup::DirectLookup;
 use super::session::{Call, no_query, one_statement};
 use super::{Outcome, ResultColumn, ResultSet, Session};
 use crate::bind::{MissingParameters, OutputColumn, Parameters, bind_change, bind_query};
 use crate::diagnostic::{Result, SourceText};
 use crate::syntax::{Script, ast};
 use crate::types::ParameterName;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
-/// A statement that was read and checked by [`Session::prepare`]. It is planned anew for the values of each run, and works in any
-/// session of the database.
+/// A statement that was read and checked by [`Session::prepare`]. It is planned anew for the values of each run (one that looks up a row
+/// by its key only when its tables or the settings have changed), and works in any session of the database.
 #[derive(Clone, Debug)]
 pub struct PreparedStatement {
     statement: Arc<ast::Statement>,
@@ -21,6 +22,8 @@ pub struct PreparedStatement {
     columns: Vec<ResultColumn>,
     /// Of an INSERT of values, the way that needs no plan.
     direct: Option<Arc<DirectInsert>>,
+    /// Of a query for one row by its key, likewise.
+    lookup: Arc<Mutex<Option<Arc<DirectLookup>>>>,
 }
 
 impl PreparedStatement {
@@ -45,7 +48,7 @@ impl Session {
         let statement = one_statement(sql)?;
         let (columns, direct) = self.checked(&statement, &source).map_err(|error| error.in_source(&source))?;
         let names = Script::new(Arc::clone(&source)).parameter_names();
-        Ok(PreparedStatement { statement: Arc::new(statement), source, names, columns, direct })
+        Ok(PreparedStatement { statement: Arc::new(statement), source, names, columns, direct, lookup: Arc::default() })
     }
 
     fn checked(
@@ -102,6 +105,19 @@ impl Session {
         {
             return Ok(Outcome::Changed { affected, elapsed: call.started.elapsed(), notes: Vec::new() });
         }
-        self.run_statement(&prepared.statement, &call).map_err(|error| error.in_source(&prepared.source))
+        if let Some(rows) = self.rows_directly(prepared, &call)? {
+            return Ok(Outcome::Rows(rows));
+        }
+        let catalog = self.catalog();
+        let outcome = self.run_statement(&prepared.statement, &call).map_err(|error| error.in_source(&prepared.source));
+        let way = self.last.of_plan(|plan| DirectLookup::of(self, &catalog, plan));
+        *prepared.lookup.lock().unwrap_or_else(PoisonError::into_inner) = way.map(Arc::new);
+        outcome
+    }
+
+    fn rows_directly(&self, prepared: &PreparedStatement, call: &Call<'_>) -> Result<Option<ResultSet>> {
+        let way = prepared.lookup.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let Some(way) = way else { return Ok(None) };
+        self.look_up(&way, (&prepared.statement, call)).map_err(|error| error.in_source(&prepared.source))
     }
 }

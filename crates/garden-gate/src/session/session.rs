@@ -33,7 +33,7 @@ pub struct Session {
     pub(super) id: u64,
     /// Its own temporary tables.
     pub(super) local: Arc<Schema>,
-    settings: Settings,
+    settings: Arc<Settings>,
     variables: Parameters,
     pub(super) schema: String,
     /// Schemas in which names are looked up after that.
@@ -48,7 +48,7 @@ pub struct Session {
 
 impl Session {
     pub(super) fn new(shared: Arc<Shared>) -> Self {
-        let settings = Settings::default();
+        let settings = Arc::<Settings>::default();
         Self {
             id: shared.temporary.new_session(),
             local: no_tables(),
@@ -87,7 +87,7 @@ impl Session {
     /// # Errors
     /// 42000 for an unknown name, HY024 for a value it can't have.
     pub fn set(&mut self, name: &str, value: impl Into<Value>) -> Result<()> {
-        self.settings.set(name, &value.into())?;
+        Arc::make_mut(&mut self.settings).set(name, &value.into())?;
         self.pool = Pool::new(self.settings.workers);
         Ok(())
     }
@@ -254,7 +254,7 @@ impl Session {
 
     /// Runs any statement.
     pub(super) fn run_statement(&mut self, statement: &ast::Statement, call: &Call<'_>) -> Result<Outcome> {
-        self.last.set(None);
+        self.last.forget();
         let started = call.started;
         let done = |notes| Ok(Outcome::Done { elapsed: started.elapsed(), notes });
         match &statement.kind {
@@ -303,8 +303,16 @@ impl Session {
         bind_value(value, call.source, &self.around(&catalog, &files, call.parameters, MissingParameters::Refuse))
     }
 
-    pub(super) fn settings(&self) -> &Settings {
+    pub(super) fn settings(&self) -> &Arc<Settings> {
         &self.settings
+    }
+
+    pub(super) fn path(&self) -> &[String] {
+        &self.path
+    }
+
+    pub(super) fn is_interrupted(&self) -> bool {
+        self.interrupt.is_set()
     }
 
     pub(super) fn files(&self) -> Files<'_> {
@@ -377,7 +385,7 @@ impl Session {
             self.keep_sequences()?;
         }
         self.access.check_rows(rows.row_count())?;
-        self.last.set(Some(prepared));
+        self.last.set(prepared);
         Ok(rows)
     }
 

@@ -119,6 +119,25 @@ impl Prepared {
         plan
     }
 
+    /// Whether there is nothing to it but its plan: no notes, no numbers of a sequence.
+    pub(super) fn is_plain(&self) -> bool {
+        self.bound.notes.is_empty() && !self.numbered
+    }
+
+    pub(super) fn root(&self) -> &crate::physical::Node {
+        &self.plan.root
+    }
+
+    pub(super) fn output(&self) -> &[crate::bind::OutputColumn] {
+        &self.bound.output
+    }
+
+    pub(super) fn result_columns(&self) -> Vec<ResultColumn> {
+        let column =
+            |column: &crate::bind::OutputColumn| ResultColumn { name: column.name.clone(), sql_type: column.sql_type };
+        self.bound.output.iter().map(column).collect()
+    }
+
     pub(super) fn measures(&self) -> Measures {
         Measures::for_plan(&self.plan.root)
     }
@@ -132,10 +151,8 @@ impl Prepared {
     ) -> Result<ResultSet> {
         let run = Run { control, pool, batch_rows, columns: &self.bound.columns, measures, rounds };
         let batches = execute::run(&self.plan, &wanted(&self.bound.output), &run)?;
-        let column =
-            |column: &crate::bind::OutputColumn| ResultColumn { name: column.name.clone(), sql_type: column.sql_type };
         Ok(ResultSet {
-            columns: self.bound.output.iter().map(column).collect(),
+            columns: self.result_columns(),
             batches,
             notes: self.bound.notes.iter().filter(|note| style_notes || !note.style).cloned().collect(),
             elapsed: self.started.elapsed(),

@@ -2,7 +2,7 @@ use super::derived::{Derived, Forget};
 use super::index::PartIndex;
 use super::store::Cells;
 use crate::diagnostic::Result;
-use crate::kernel::{Batch, JoinTable, Sketch, lane_bounds};
+use crate::kernel::{Batch, JoinTable, Sketch, lane_order};
 use crate::logical::ScanIndex;
 use arrow::array::{Array, ArrayRef, BooleanArray, Int64Array};
 use arrow::buffer::BooleanBuffer;
@@ -21,8 +21,8 @@ pub(super) struct Part {
     dense: Arc<Derived<usize, ArrayRef>>,
     /// Rows by the values of some columns, worked out when they are first looked up; shared by all versions of the part.
     lookups: Arc<Lookups>,
-    /// Least and greatest values of columns, where they are known; likewise.
-    bounds: Arc<Vec<OnceLock<(Bounds, bool)>>>,
+    /// How the values of columns lie, where it is known; likewise.
+    order: Arc<Vec<OnceLock<ColumnOrder>>>,
     /// Which values columns have, deleted rows among them; likewise.
     sketches: Arc<Vec<OnceLock<Sketch>>>,
     /// Rows sorted by keys, by the signature of the index; likewise.
@@ -40,6 +40,15 @@ pub(super) enum Content {
 /// Least and greatest value of a column.
 type Bounds = Option<(i64, i64)>;
 
+/// How the values of a column lie, those of deleted rows among them.
+#[derive(Clone, Copy, Debug)]
+struct ColumnOrder {
+    bounds: Bounds,
+    nulls: bool,
+    /// Whether each value is greater than the one before it.
+    ascending: bool,
+}
+
 type Indexes = Derived<String, Arc<PartIndex>>;
 
 /// By columns, and whether NULL is the same as NULL.
@@ -54,10 +63,10 @@ impl Part {
     pub(super) fn of(content: Content, (rows, width): (usize, usize), live: Option<BooleanBuffer>) -> Self {
         let left = live.as_ref().map_or(rows, BooleanBuffer::count_set_bits);
         let (dense, lookups, indexes) = (Arc::default(), Arc::default(), Arc::default());
-        let bounds = Arc::new((0..width).map(|_| OnceLock::new()).collect());
+        let order = Arc::new((0..width).map(|_| OnceLock::new()).collect());
         let sketches = Arc::new((0..width).map(|_| OnceLock::new()).collect());
         let content = Arc::new(RwLock::new(content));
-        Self { content, width, rows, live, left, dense, lookups, bounds, sketches, indexes }
+        Self { content, width, rows, live, left, dense, lookups, order, sketches, indexes }
     }
 
     /// Rows that are left.
@@ -141,10 +150,10 @@ impl Part {
         let left = live.count_set_bits();
         let dense = Arc::default();
         let (content, lookups) = (Arc::clone(&self.content), Arc::clone(&self.lookups));
-        let (bounds, indexes) = (Arc::clone(&self.bounds), Arc::clone(&self.indexes));
+        let (order, indexes) = (Arc::clone(&self.order), Arc::clone(&self.indexes));
         let sketches = Arc::clone(&self.sketches);
         let (width, rows, live) = (self.width, self.rows, Some(live));
-        (left > 0).then_some(Self { content, width, rows, live, left, dense, lookups, bounds, sketches, indexes })
+        (left > 0).then_some(Self { content, width, rows, live, left, dense, lookups, order, sketches, indexes })
     }
 
     pub(super) fn is_live(&self, row: u32) -> bool {
@@ -165,7 +174,7 @@ impl Part {
 
     /// The least and the greatest value of a column, deleted rows among them; `None` when its type has no such bounds.
     pub(super) fn bounds(&self, at: usize) -> Result<Bounds> {
-        self.bounds_and_nulls(at).map(|(bounds, _)| bounds)
+        self.order(at).map(|order| order.bounds)
     }
 
     /// [`Part::bounds`] of a column in which no row has a NULL.
@@ -173,16 +182,22 @@ impl Part {
         if at == self.width {
             return Ok(None);
         }
-        self.bounds_and_nulls(at).map(|(bounds, nulls)| bounds.filter(|_| !nulls))
+        self.order(at).map(|order| order.bounds.filter(|_| !order.nulls))
     }
 
-    fn bounds_and_nulls(&self, at: usize) -> Result<(Bounds, bool)> {
-        if let Some(known) = self.bounds[at].get() {
+    /// Whether each value of a column is greater than the one before it, without a NULL; `false` for types of which that is not known.
+    pub(super) fn is_ascending(&self, at: usize) -> Result<bool> {
+        self.order(at).map(|order| order.ascending)
+    }
+
+    fn order(&self, at: usize) -> Result<ColumnOrder> {
+        if let Some(known) = self.order[at].get() {
             return Ok(*known);
         }
         let column = self.whole(at)?;
-        let found = (lane_bounds(&column), column.null_count() > 0);
-        Ok(*self.bounds[at].get_or_init(|| found))
+        let (bounds, ascending) = lane_order(&column);
+        let found = ColumnOrder { bounds, nulls: column.null_count() > 0, ascending };
+        Ok(*self.order[at].get_or_init(|| found))
     }
 
     /// Adds the values of a column, those of deleted rows among them, to a sketch.

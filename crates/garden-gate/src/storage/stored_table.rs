@@ -214,6 +214,24 @@ impl StoredTable {
         Ok(())
     }
 
+    /// Whether all rows with a value of this column between these bounds are known to have different ones, without comparing them: in each
+    /// part that reaches there the values ascend, and no such part reaches into another. O(parts), once each part's column is known.
+    pub(crate) fn ascends(&self, column: usize, (least, greatest): (i64, i64)) -> Result<bool> {
+        let mut reached = Vec::new();
+        for part in &self.parts {
+            let Some(bounds) = part.bounds(column)? else { continue };
+            if bounds.1 < least || bounds.0 > greatest {
+                continue;
+            }
+            if !part.is_ascending(column)? {
+                return Ok(false);
+            }
+            reached.push(bounds);
+        }
+        reached.sort_unstable();
+        Ok(reached.windows(2).all(|pair| pair[0].1 < pair[1].0))
+    }
+
     /// The rows at these places, in this order. O(places), besides reading the parts they lie in.
     pub(crate) fn rows_at(&self, places: &[Place]) -> Result<Batch> {
         let mut by_part: HashMap<usize, (Vec<u32>, Vec<u32>)> = HashMap::new();
