@@ -59,6 +59,26 @@ fn not_in_over_a_query_that_may_give_null() {
                 "WHERE hours > 1 AND t.bed_id IS NOT NULL), or NOT EXISTS",
             ),
             (
+                "SELECT name FROM bed WHERE bed_id NOT IN (SELECT bed_id + 1 FROM task)",
+                "SELECT bed_id + 1 FROM task",
+                "WHERE bed_id + 1 IS NOT NULL",
+            ),
+            (
+                "SELECT task_id FROM task WHERE task_id NOT IN (SELECT b.bed_id FROM task t LEFT JOIN bed b ON b.bed_id = t.bed_id)",
+                "SELECT b.bed_id FROM task t LEFT JOIN bed b ON b.bed_id = t.bed_id",
+                "b.bed_id IS NOT NULL",
+            ),
+            (
+                "SELECT name FROM bed WHERE bed_id NOT IN (SELECT MAX(bed_id) FROM bed)",
+                "SELECT MAX(bed_id) FROM bed",
+                "NOT EXISTS",
+            ),
+            (
+                "SELECT name FROM bed WHERE bed_id NOT IN (SELECT CASE WHEN hours > 1 THEN task_id END FROM task)",
+                "SELECT CASE WHEN hours > 1 THEN task_id END FROM task",
+                "",
+            ),
+            (
                 "SELECT name FROM bed WHERE bed_id <> ALL (SELECT bed_id FROM task)",
                 "SELECT bed_id FROM task",
                 "IS NOT NULL",
@@ -71,6 +91,10 @@ fn not_in_over_a_query_that_may_give_null() {
             "SELECT task_id FROM task WHERE bed_id NOT IN (SELECT bed_id FROM bed)",
             "SELECT task_id FROM task WHERE 'sun' NOT IN (SELECT sun FROM bed)",
             "SELECT name FROM bed WHERE bed_id NOT IN (SELECT COUNT(*) FROM task)",
+            "SELECT name FROM bed WHERE bed_id NOT IN (SELECT bed_id + 1 FROM task WHERE bed_id < 5)",
+            "SELECT name FROM bed WHERE bed_id NOT IN (SELECT COALESCE(bed_id, 0) FROM task)",
+            "SELECT name FROM bed WHERE bed_id NOT IN (SELECT MAX(task_id) FROM task GROUP BY bed_id)",
+            "SELECT name FROM bed WHERE bed_id NOT IN (SELECT t.task_id + 1 FROM task t LEFT JOIN bed b ON b.bed_id = t.bed_id)",
         ],
     );
 }
@@ -91,6 +115,9 @@ fn tables_that_nothing_ties() {
             "SELECT name, value FROM bed, SERIES(1, 3) AS s",
             "SELECT name FROM bed b, (VALUES (1), (2)) AS v (n)",
             "SELECT 1 FROM bed b, task t WHERE b.bed_id + t.bed_id > 4",
+            "SELECT 1 FROM SERIES(1, 3) AS s (n) JOIN bed ON bed.bed_id = n JOIN task ON task_id = n",
+            "WITH RECURSIVE r (n) AS (VALUES (1) UNION ALL SELECT n + 1 FROM r JOIN bed ON bed.bed_id = n JOIN task ON task_id = n) \
+             SELECT n FROM r",
         ],
     );
 }
@@ -185,12 +212,29 @@ fn forms_that_do_the_same_as_simpler_ones() {
         &[
             ("SELECT DISTINCT bed_id, name FROM bed", "DISTINCT", "without DISTINCT"),
             ("SELECT DISTINCT sun, COUNT(*) FROM bed GROUP BY sun", "DISTINCT", ""),
+            ("SELECT DISTINCT task_id, name FROM task t, bed b WHERE t.bed_id = b.bed_id", "DISTINCT", ""),
+            (
+                "SELECT DISTINCT t.task_id FROM task t JOIN bed b ON t.bed_id = b.bed_id JOIN bed c ON c.bed_id = b.bed_id + 1",
+                "DISTINCT",
+                "",
+            ),
         ],
-        &["SELECT DISTINCT sun FROM bed", "SELECT DISTINCT COUNT(*) FROM bed GROUP BY sun"],
+        &[
+            "SELECT DISTINCT b.bed_id, name FROM task t, bed b WHERE t.bed_id = b.bed_id",
+            "SELECT DISTINCT sun FROM bed",
+            "SELECT DISTINCT COUNT(*) FROM bed GROUP BY sun",
+        ],
     );
     check(
         "needless-union",
-        &[("SELECT 'bed' AS what, bed_id FROM bed UNION SELECT 'task', task_id FROM task", "UNION", "UNION ALL")],
+        &[
+            ("SELECT 'bed' AS what, bed_id FROM bed UNION SELECT 'task', task_id FROM task", "UNION", "UNION ALL"),
+            (
+                "SELECT 'bed' AS what, bed_id FROM bed UNION SELECT 'task', task_id FROM task t, bed b WHERE t.bed_id = b.bed_id",
+                "UNION",
+                "UNION ALL",
+            ),
+        ],
         &[
             "SELECT bed_id FROM bed UNION SELECT task_id FROM task",
             "SELECT 'bed' AS what, sun FROM bed UNION SELECT 'task', 'x' FROM task",

@@ -4,7 +4,8 @@ use super::query::Rows;
 use super::scope::Scope;
 use super::{Binder, OutputColumn};
 use crate::diagnostic::{Note, Span};
-use crate::logical::unique::{conditions_on, distinct_sets};
+use crate::logical::nullable::may_be_null;
+use crate::logical::unique::distinct_sets;
 use crate::logical::{ColumnId, Expr, ExprKind, LogicalPlan, SetOperand};
 use crate::syntax::ast;
 use std::sync::Arc;
@@ -90,7 +91,7 @@ impl Binder<'_> {
     /// NOT IN over a query that may give a NULL: then it is never TRUE (clause 8.4).
     pub(super) fn note_not_in_nulls(&mut self, query: &ast::Query, column: Option<(&LogicalPlan, &OutputColumn)>) {
         let Some((plan, column)) = column else { return };
-        if !self.may_be_null(plan, column.id) {
+        if !may_be_null(plan, column.id, &|id| self.stored_may_be_null(id)) {
             return;
         }
         let message =
@@ -109,10 +110,10 @@ impl Binder<'_> {
         self.note(Note::new("not-in-nulls", message).at(query.span).help(help));
     }
 
-    /// Whether a column of a plan may hold a NULL, as far as its table tells; a computed one is taken not to.
-    fn may_be_null(&self, plan: &LogicalPlan, id: ColumnId) -> bool {
+    /// Whether a column of a table may hold a NULL.
+    fn stored_may_be_null(&self, id: ColumnId) -> bool {
         let Some((source, place)) = &self.columns.get(id).origin else { return false };
-        if source.keys().iter().any(|key| key.contains(place)) || !conditions_on(plan, id).is_empty() {
+        if source.keys().iter().any(|key| key.contains(place)) {
             return false;
         }
         let is_same = |table: &&crate::catalog::Table| Arc::ptr_eq(&table.source, source);
@@ -129,22 +130,21 @@ impl Binder<'_> {
             return;
         }
         let (inputs, conditions) = joined(plan);
-        let tables: Vec<&LogicalPlan> = inputs.into_iter().filter(|input| holds_table(input)).collect();
-        if tables.len() < 2 {
-            return;
-        }
-        let outputs: Vec<Vec<ColumnId>> = tables.iter().map(|table| table.output()).collect();
-        let mut sets: Vec<usize> = (0..tables.len()).collect();
+        let outputs: Vec<Vec<ColumnId>> = inputs.iter().map(|input| input.output()).collect();
+        let mut sets: Vec<usize> = (0..inputs.len()).collect();
         for condition in conditions {
             let used = condition.columns();
             let touched: Vec<usize> =
-                (0..tables.len()).filter(|at| outputs[*at].iter().any(|id| used.contains(id))).collect();
+                (0..inputs.len()).filter(|at| outputs[*at].iter().any(|id| used.contains(id))).collect();
             for pair in touched.windows(2) {
                 let (from, to) = (sets[pair[1]], sets[pair[0]]);
                 sets.iter_mut().filter(|set| **set == from).for_each(|set| *set = to);
             }
         }
-        let Some(alone) = (1..tables.len()).find(|at| sets[*at] != sets[0]) else { return };
+        // Tables may be tied by what is none: a series, a round of a recursion.
+        let tables: Vec<usize> = (0..inputs.len()).filter(|at| holds_table(inputs[*at])).collect();
+        let Some(first) = tables.first().copied() else { return };
+        let Some(alone) = tables.into_iter().find(|at| sets[*at] != sets[first]) else { return };
         let name = |at: usize| {
             let owner = scope
                 .relations
@@ -155,9 +155,10 @@ impl Binder<'_> {
         let message = format!(
             "no condition ties {} to {}: each row of the one is paired with each of the other",
             name(alone),
-            name(0)
+            name(first)
         );
-        let help = format!("add one, such as {}.… = {}.…, or write CROSS JOIN if that is meant", name(0), name(alone));
+        let help =
+            format!("add one, such as {}.… = {}.…, or write CROSS JOIN if that is meant", name(first), name(alone));
         self.note(Note::new("cross-product", message).at(select.from_span).help(help));
     }
 

@@ -10,6 +10,7 @@ mod expr;
 mod function;
 mod guide;
 mod index;
+pub(crate) mod nullable;
 mod plan;
 mod print;
 mod subquery;

@@ -13,10 +13,10 @@ pub(crate) fn keys(plan: &LogicalPlan) -> Vec<Vec<ColumnId>> {
             let column = |at: &usize| scan.columns.iter().find(|(_, place)| place == at).map(|(id, _)| *id);
             scan.source.keys().iter().filter_map(|key| key.iter().map(column).collect()).collect()
         }
-        LogicalPlan::Filter { input, .. }
-        | LogicalPlan::Project { input, .. }
-        | LogicalPlan::Sort { input, .. }
-        | LogicalPlan::Window { input, .. } => keys(input),
+        LogicalPlan::Filter { input, conjuncts } => of_filter(input, conjuncts),
+        LogicalPlan::Project { input, .. } | LogicalPlan::Sort { input, .. } | LogicalPlan::Window { input, .. } => {
+            keys(input)
+        }
         LogicalPlan::Limit { input, fetch, .. } => {
             let mut found = keys(input);
             if fetch.is_some_and(|fetch| fetch <= 1) {
@@ -50,6 +50,9 @@ pub(crate) fn distinct_sets(plan: &LogicalPlan) -> Vec<Vec<ColumnId>> {
             let mut found = distinct_sets(input);
             found.push(columns.clone());
             found
+        }
+        LogicalPlan::Filter { input, conjuncts } if matches!(**input, LogicalPlan::Join { .. }) => {
+            of_filter(input, conjuncts)
         }
         LogicalPlan::Filter { input, .. }
         | LogicalPlan::Project { input, .. }
@@ -97,16 +100,19 @@ fn of_side_join(join: &SideJoin) -> Vec<Vec<ColumnId>> {
     }
 }
 
+/// Of rows that are filtered: the conditions may be those of the join below.
+fn of_filter(input: &LogicalPlan, conjuncts: &[Expr]) -> Vec<Vec<ColumnId>> {
+    match input {
+        LogicalPlan::Join { inputs, conjuncts: known } => of_join(inputs, &[known.as_slice(), conjuncts].concat()),
+        other => keys(other),
+    }
+}
+
 /// A key of one input alone when all others have at most one row for it; else keys of all inputs together.
 fn of_join(inputs: &[LogicalPlan], conjuncts: &[Expr]) -> Vec<Vec<ColumnId>> {
     let mut found = Vec::new();
     for (at, input) in inputs.iter().enumerate() {
-        let others = inputs.iter().enumerate().filter(|(other, _)| *other != at);
-        let follows = |other: &LogicalPlan| {
-            let fixed = fixed_by(other, input, conjuncts);
-            keys(other).iter().any(|key| key.iter().all(|id| fixed.contains(id)))
-        };
-        if others.map(|(_, other)| other).all(follows) {
+        if decides_all(at, inputs, conjuncts) {
             found.extend(keys(input));
         }
     }
@@ -116,9 +122,31 @@ fn of_join(inputs: &[LogicalPlan], conjuncts: &[Expr]) -> Vec<Vec<ColumnId>> {
     found
 }
 
-/// The columns of `plan` that equalities fix by columns of one other plan alone.
-fn fixed_by(plan: &LogicalPlan, by: &LogicalPlan, conjuncts: &[Expr]) -> Vec<ColumnId> {
-    let allowed = [plan.output(), by.output()].concat();
+/// Whether a row of one input has at most one row of each other: equalities fix a key of it, by columns of inputs of which that is known.
+fn decides_all(at: usize, inputs: &[LogicalPlan], conjuncts: &[Expr]) -> bool {
+    let mut decided = inputs[at].output();
+    let mut open: Vec<&LogicalPlan> =
+        inputs.iter().enumerate().filter(|(other, _)| *other != at).map(|(_, other)| other).collect();
+    while !open.is_empty() {
+        let before = open.len();
+        open.retain(|other| {
+            let fixed = fixed_by(other, &decided, conjuncts);
+            let is_decided = keys(other).iter().any(|key| key.iter().all(|id| fixed.contains(id)));
+            if is_decided {
+                decided.extend(other.output());
+            }
+            !is_decided
+        });
+        if open.len() == before {
+            return false;
+        }
+    }
+    true
+}
+
+/// The columns of `plan` that equalities fix by these columns of other plans alone.
+fn fixed_by(plan: &LogicalPlan, by: &[ColumnId], conjuncts: &[Expr]) -> Vec<ColumnId> {
+    let allowed = [plan.output().as_slice(), by].concat();
     let between = conjuncts.iter().filter(|term| term.columns().iter().all(|id| allowed.contains(id)));
     fixed(plan, &between.cloned().collect::<Vec<_>>())
 }
