@@ -67,7 +67,7 @@ const CONDITIONS: &[(&str, &str)] = &[
     ("n = 1.001", "table scan"),
     ("n < 1000000", "table scan"),
     ("f = 6 AND id < 7000", "index lookup kept_f"),
-    ("a = 7 OR id = 5", "table scan"),
+    ("a = 7 OR id = 5", "index lookup kept_a or kept_primary_key"),
     ("a + 0 = 7", "table scan"),
 ];
 

@@ -150,6 +150,8 @@ fn distinct_and_orders_that_keys_make_needless_are_dropped() {
         ],
     );
     let mut session = garden();
+    // Sorts are counted: none is to be done by an index.
+    session.run("SET index_cost_factor = 1000").unwrap();
     for (sql, fired, sorts) in [
         ("SELECT * FROM bed ORDER BY bed_id, name, sun", 1, 1),
         ("SELECT * FROM bed ORDER BY name, bed_id, sun", 1, 1),

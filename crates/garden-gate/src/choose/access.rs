@@ -13,13 +13,13 @@ use crate::types::{Cost, Estimate, SqlType, Value, approximate};
 const MOST_VALUES: usize = 1000;
 
 /// A way to read a table, and what is left to be tested.
-struct Path {
-    access: Option<IndexAccess>,
-    rest: Vec<Expr>,
-    columns: Vec<(ColumnId, usize)>,
+pub(super) struct Path {
+    pub(super) access: Option<IndexAccess>,
+    pub(super) rest: Vec<Expr>,
+    pub(super) columns: Vec<(ColumnId, usize)>,
     /// Rows that are read, before `rest` is tested.
-    read: Estimate,
-    own: Cost,
+    pub(super) read: Estimate,
+    pub(super) own: Cost,
 }
 
 impl Path {
@@ -27,14 +27,14 @@ impl Path {
         match &self.access {
             None if kind == TableKind::File => "file scan".into(),
             None => "table scan".into(),
-            Some(access) => format!("{} {}", access.name(), access.index.name),
+            Some(access) => format!("{} {}", access.name(), access.index_name()),
         }
     }
 }
 
 impl Path {
     fn is_as(&self, guided: Option<&GuidedRead>) -> bool {
-        allows(guided, self.access.as_ref().map(|access| access.index.name.as_str()))
+        allows(guided, self.access.as_ref().map(IndexAccess::index_name).as_deref())
     }
 }
 
@@ -57,6 +57,7 @@ impl Builder<'_> {
                 None => impossible.push(index.name.clone()),
             }
         }
+        paths.extend(self.by_several(&scan, required)?);
         paths.sort_by(|a, b| a.own.0.total_cmp(&b.own.0));
         let guided = self.guide.reading(&scan.alias);
         let chosen = paths.iter().position(|path| path.is_as(guided)).unwrap_or(0);
@@ -176,7 +177,31 @@ impl Builder<'_> {
                 }
                 Ok(Some(super::build::projected(input, kept, required)))
             }
+            LogicalPlan::Aggregate { input, keys: groups, aggregates } => {
+                self.groups_in_order((input, groups, aggregates), keys, required)
+            }
             _ => Ok(None),
+        }
+    }
+
+    /// The orders in which an index gives the rows of a table with those of each group beside one another, the groups being made by these keys.
+    pub(super) fn orders_of_groups(&self, input: &LogicalPlan, keys: &[&Expr]) -> Vec<Vec<SortKey>> {
+        match input {
+            LogicalPlan::Scan(scan) => {
+                let order = |index: &ScanIndex| {
+                    let (access, _) = bounded(scan, index);
+                    let own = index.keys_over(&scan.columns);
+                    let own: Option<Vec<SortKey>> = own.into_iter().skip(access.equal.len()).take(keys.len()).collect();
+                    let own = own.filter(|own| own.len() == keys.len() && single(&access))?;
+                    keys.iter().all(|key| own.iter().any(|own| is_key(key, &own.expr))).then_some(own)
+                };
+                scan.indexes.iter().filter_map(order).collect()
+            }
+            LogicalPlan::Project { input, computed } => {
+                let made = |key: &&Expr| key.columns().iter().any(|id| computed.iter().any(|(made, _)| made == id));
+                if keys.iter().any(made) { Vec::new() } else { self.orders_of_groups(input, keys) }
+            }
+            _ => Vec::new(),
         }
     }
 }
@@ -188,13 +213,13 @@ fn node(scan: Scan, path: Path, rows: Estimate, required: &[ColumnId]) -> Node {
     make(operator, Vec::new(), output, rows, path.own)
 }
 
-fn read_columns(scan: &Scan, required: &[ColumnId], filter: &[Expr]) -> Vec<(ColumnId, usize)> {
+pub(super) fn read_columns(scan: &Scan, required: &[ColumnId], filter: &[Expr]) -> Vec<(ColumnId, usize)> {
     let needed = with_columns(required, filter);
     scan.columns.iter().copied().filter(|(id, _)| needed.contains(id)).collect()
 }
 
 impl Probe {
-    fn values(&self) -> usize {
+    pub(super) fn values(&self) -> usize {
         match self {
             Self::OneOf(values) => values.len(),
             Self::Null => 1,
@@ -208,7 +233,7 @@ fn single(access: &IndexAccess) -> bool {
 }
 
 /// What the conditions of a scan say of the keys of an index, and the conditions that are still to be tested.
-fn bounded(scan: &Scan, index: &ScanIndex) -> (IndexAccess, Vec<Expr>) {
+pub(super) fn bounded(scan: &Scan, index: &ScanIndex) -> (IndexAccess, Vec<Expr>) {
     let mut access = IndexAccess {
         index: index.clone(),
         equal: Vec::new(),
@@ -217,6 +242,7 @@ fn bounded(scan: &Scan, index: &ScanIndex) -> (IndexAccess, Vec<Expr>) {
         bounds: Vec::new(),
         only: false,
         order: None,
+        others: None,
     };
     let mut rest = scan.filter.clone();
     let mut values = 1;

@@ -1,11 +1,12 @@
 //! Turns each logical node into an operator, with only the columns that are needed above it.
 
 use super::cost::Factors;
+use super::side_units::Units;
 use super::steps::Steps;
 use super::{cost, join_order, obeyed};
-use crate::diagnostic::{Result, Span};
+use crate::diagnostic::Result;
 use crate::estimate::Estimator;
-use crate::logical::{Aggregate, ColumnId, Expr, Guide, LogicalPlan, SortKey};
+use crate::logical::{ColumnId, Expr, Guide, LogicalPlan, SortKey};
 use crate::physical::{Candidate, Considered, Node, NodeId, Operator};
 use crate::types::{Cost, Estimate, approximate};
 
@@ -50,7 +51,7 @@ impl Builder<'_> {
             LogicalPlan::Scan(scan) => self.scan(scan, required),
             LogicalPlan::Filter { input, conjuncts } => self.filter(*input, conjuncts, required),
             LogicalPlan::Project { input, computed } => self.project(*input, computed, required),
-            LogicalPlan::Join { inputs, conjuncts } => join_order::build(self, inputs, conjuncts, required),
+            plan @ (LogicalPlan::Join { .. } | LogicalPlan::SideJoin(_)) => self.join(plan, required),
             LogicalPlan::Aggregate { input, keys, aggregates } => self.aggregate(*input, keys, aggregates, required),
             LogicalPlan::Distinct { input, columns } => {
                 let input = self.build(*input, &columns)?;
@@ -58,7 +59,6 @@ impl Builder<'_> {
             }
             LogicalPlan::Sort { input, keys } => self.sort(*input, keys, required),
             LogicalPlan::Limit { input, offset, fetch } => self.limit(*input, offset, fetch, required),
-            LogicalPlan::SideJoin(join) => self.side_join(*join, required),
             LogicalPlan::Window { input, partition, order, calls } => {
                 self.window(*input, (partition, order), calls, required)
             }
@@ -72,6 +72,17 @@ impl Builder<'_> {
             LogicalPlan::Step(step) => self.step(&step, required),
             LogicalPlan::Recursion(recursion) => self.recursion(*recursion),
             LogicalPlan::RecursionInput(input) => Ok(self.recursion_input(input, required)),
+        }
+    }
+
+    fn join(&mut self, plan: LogicalPlan, required: &[ColumnId]) -> Result<Node> {
+        match Units::of(plan, self.guide) {
+            Ok(units) => join_order::build(self, units, required),
+            Err(LogicalPlan::SideJoin(join)) => self.side_join(*join, required),
+            Err(LogicalPlan::Join { inputs, conjuncts }) => {
+                join_order::build(self, Units::inner(inputs, conjuncts), required)
+            }
+            Err(other) => self.build(other, required),
         }
     }
 
@@ -96,50 +107,6 @@ impl Builder<'_> {
         Ok(projected(input, computed, required))
     }
 
-    fn aggregate(
-        &mut self,
-        input: LogicalPlan,
-        keys: Vec<(ColumnId, Expr)>,
-        aggregates: Vec<(ColumnId, Aggregate)>,
-        required: &[ColumnId],
-    ) -> Result<Node> {
-        let aggregates: Vec<_> = aggregates.into_iter().filter(|(id, _)| required.contains(id)).collect();
-        let arguments = aggregates.iter().flat_map(|(_, aggregate)| aggregate.exprs());
-        let used = with_columns(&[], keys.iter().map(|(_, key)| key).chain(arguments));
-        let input = self.build(input, &used)?;
-        let key_exprs: Vec<&Expr> = keys.iter().map(|(_, key)| key).collect();
-        let rows = self.estimator.groups(&key_exprs, input.rows)?;
-        self.estimator.grouped(&keys, &aggregates, (input.rows, rows));
-        let own = self.factors.hash_aggregate(input.rows, rows, aggregates.len(), keys.len());
-        if !keys.is_empty() {
-            self.decide_grouping(own);
-        }
-        let output: Vec<ColumnId> =
-            keys.iter().map(|(id, _)| *id).chain(aggregates.iter().map(|(id, _)| *id)).collect();
-        Ok(make(Operator::HashAggregate { keys, aggregates }, vec![input], output, rows, own))
-    }
-
-    fn decide_grouping(&mut self, own: Cost) {
-        let candidates = vec![
-            Candidate { choice: "hash aggregate".into(), cost: Some(own.0), chosen: true, reason: None },
-            Candidate {
-                choice: "sorted aggregate".into(),
-                cost: None,
-                chosen: false,
-                reason: Some("not supported yet: rows that come sorted are grouped by their hash as well".into()),
-            },
-        ];
-        self.considered.push(Considered { decision: "group".into(), candidates });
-    }
-
-    pub(super) fn distinct(&mut self, input: Node, columns: Vec<ColumnId>) -> Result<Node> {
-        let column = |id: &ColumnId| Expr::column(*id, self.estimator.columns.get(*id).sql_type, Span::default());
-        let keys: Vec<Expr> = columns.iter().map(column).collect();
-        let rows = self.estimator.groups(&keys.iter().collect::<Vec<_>>(), input.rows)?;
-        let own = self.factors.hash_aggregate(input.rows, rows, 0, columns.len());
-        Ok(make(Operator::Distinct(keys), vec![input], columns, rows, own))
-    }
-
     fn sort(&mut self, input: LogicalPlan, keys: Vec<SortKey>, required: &[ColumnId]) -> Result<Node> {
         let ordered = self.in_order(&input, &keys, None, required)?;
         let input = self.build(input, &with_columns(required, keys.iter().map(|key| &key.expr)))?;
@@ -157,7 +124,7 @@ impl Builder<'_> {
         let mut index = "an index".to_owned();
         ordered.walk(&mut |node| {
             if let Operator::Scan { access: Some(access), .. } = &node.operator {
-                index.clone_from(&access.index.name);
+                index = access.index_name().into_owned();
             }
         });
         let candidate = |choice: String, node: &Node, chosen: bool| Candidate {

@@ -17,8 +17,14 @@ const PROBE_ROW: f64 = 15.0;
 const ENCODE_KEYS: f64 = 40.0;
 /// One row found its group.
 const GROUP_ROW: f64 = 15.0;
+/// One row compared with the one before it.
+const SAME_GROUP: f64 = 4.0;
+/// One group of a sorted aggregation.
+const SORTED_GROUP: f64 = 6.0;
 /// One row given by a join: its columns are gathered from two places.
 const EMIT_ROW: f64 = 6.0;
+/// One row gathered for a sort, with its keys encoded, and given in its new order.
+const SORT_ROW: f64 = 40.0;
 /// One comparison while sorting.
 const SORT_COMPARE: f64 = 4.0;
 /// One pair of rows tried by a nested loop, its share of gathering included.
@@ -62,6 +68,17 @@ pub(super) fn index_read(
     Cost(find + merge + read.0 * (FETCH_ROW + value * approximate(columns.max(1))))
 }
 
+/// Finds the numbers of `found` rows by an index, to put them together with those of another.
+pub(super) fn index_numbers(all: Estimate, lookups: usize, found: Estimate) -> Cost {
+    let parts = (all.0 / approximate(SEGMENT_ROWS)).ceil().max(1.0);
+    Cost(approximate(lookups.max(1)) * parts * FIND_KEY + found.0 * (FETCH_ROW + SORT_COMPARE))
+}
+
+/// Reads rows whose numbers are known.
+pub(super) fn index_fetch(rows: Estimate, columns: usize) -> Cost {
+    Cost(rows.0 * FETCH_VALUE * approximate(columns.max(1)))
+}
+
 pub(super) fn evaluate(rows: Estimate, expressions: usize) -> Cost {
     Cost(rows.0 * EVALUATE * approximate(expressions))
 }
@@ -102,7 +119,7 @@ fn hash_aggregate(input: Estimate, groups: Estimate, aggregates: usize, keys: us
 }
 
 pub(super) fn sort(input: Estimate, keys: usize) -> Cost {
-    Cost(input.0 * input.0.max(2.0).log2() * SORT_COMPARE * approximate(keys.max(1)))
+    Cost(input.0 * (SORT_ROW + input.0.max(2.0).log2() * SORT_COMPARE * approximate(keys.max(1))))
 }
 
 /// Keeps `kept` rows of the input at any time.
@@ -163,8 +180,19 @@ impl Factors {
         hash_aggregate(input, groups, aggregates, keys) + Cost(spill)
     }
 
+    /// Rows of a group come beside one another.
+    pub(super) fn sorted_aggregate(self, input: Estimate, groups: Estimate, aggregates: usize, keys: usize) -> Cost {
+        let row = SAME_GROUP * approximate(keys) + EVALUATE * approximate(aggregates);
+        Cost(input.0 * row + groups.0 * SORTED_GROUP)
+    }
+
+    /// Whether so many rows fit into the memory.
+    pub(super) fn fits(self, held: Estimate) -> bool {
+        held.0 * ROW_BYTES <= self.memory / 2.0
+    }
+
     /// What it costs that `written` rows go to files, where the rows to be held don't fit into the memory.
     fn spill(self, held: Estimate, written: f64) -> f64 {
-        if held.0 * ROW_BYTES > self.memory / 2.0 { written * SPILL_ROW } else { 0.0 }
+        if self.fits(held) { 0.0 } else { written * SPILL_ROW }
     }
 }

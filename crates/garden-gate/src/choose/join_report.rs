@@ -13,8 +13,17 @@ impl Search<'_> {
     pub(super) fn describe(&self, tables: Tables) -> String {
         match self.best.get(&tables).and_then(|best| best.split) {
             None => bits(tables).map(|at| self.names[at].as_str()).collect::<Vec<_>>().join(", "),
-            Some((left, right)) => format!("({} ⋈ {})", self.describe(left), self.describe(right)),
+            Some(split) => format!("({})", self.joined(split)),
         }
+    }
+
+    /// A join of two sets; of one with different sides the left one first.
+    fn joined(&self, (left, right): (Tables, Tables)) -> String {
+        let (left, sign, right) = match self.as_sides((left, right)) {
+            Some((left, at)) => (left, self.sides[at].as_ref().map_or("⋈", |(shape, _)| shape.sign()), 1 << at),
+            None => (left, "⋈", right),
+        };
+        format!("{} {sign} {}", self.describe(left), self.describe(right))
     }
 
     /// Records the orders of the last join, and the methods of each.
@@ -32,8 +41,7 @@ impl Search<'_> {
             shown.extend(orders.iter().find(|order| order.split == chosen));
         }
         let candidates = shown.into_iter().filter_map(|order| {
-            let (left, right) = order.split?;
-            let choice = format!("{} ⋈ {}", self.describe(left), self.describe(right));
+            let choice = self.joined(order.split?);
             Some(Candidate { choice, cost: Some(order.cost), chosen: order.split == chosen, reason: refused(order) })
         });
         builder.considered.push(Considered { decision: "join order".into(), candidates: candidates.collect() });
@@ -43,6 +51,13 @@ impl Search<'_> {
     fn report_methods(&self, tables: Tables, builder: &mut Builder<'_>) {
         let Some(best) = self.best.get(&tables) else { return };
         let Some((left, right)) = best.split else { return };
+        if let Some((left, at)) = self.as_sides((left, right)) {
+            if let Some((shape, ways, best)) = self.side_choice((left, at)) {
+                builder.considered.push(shape.considered(&best, &ways, &Printer::new(builder.estimator.columns)));
+            }
+            self.report_methods(left, builder);
+            return;
+        }
         let mut candidates = self.candidates(best, (left, right));
         if self.keys(left, right) == 0 {
             let printer = Printer::new(builder.estimator.columns);

@@ -20,9 +20,11 @@ impl Tree<'_, '_, '_> {
         let (rows, way) = (Estimate(best.rows), best.way);
         let Some((left, right)) = best.split else {
             let single = self.nodes[tables.trailing_zeros() as usize].take();
-            let none = || make(Operator::Empty, Vec::new(), Vec::new(), Estimate(0.0), Cost(0.0));
-            return Ok(single.unwrap_or_else(none));
+            return Ok(single.unwrap_or_else(nothing));
         };
+        if let Some((left, at)) = self.search.as_sides((left, right)) {
+            return self.side((left, at), (rows, required));
+        }
         let conditions: Vec<Expr> = self.search.between(left, right).map(|edge| edge.condition.clone()).collect();
         let below = with_columns(required, &conditions);
         let probe = self.node(left, &below)?;
@@ -47,6 +49,20 @@ impl Tree<'_, '_, '_> {
         let spec = JoinSpec { method: way.method, kind, mirrored, keys, residual, any, mark };
         Ok(self.builder.join_node(spec, (probe, build), output, rows))
     }
+
+    /// An outer, semi or anti join.
+    fn side(&mut self, (left, at): (Tables, usize), (rows, required): (Estimate, &[ColumnId])) -> Result<Node> {
+        let search = self.search;
+        let Some((shape, _, best)) = search.side_choice((left, at)) else { return Ok(nothing()) };
+        let below = with_columns(required, shape.side.exprs());
+        let left = self.node(left, &below)?;
+        let right = self.node(1 << at, &below)?;
+        self.builder.side_node(shape, best, (left, right), (rows, required))
+    }
+}
+
+fn nothing() -> Node {
+    make(Operator::Empty, Vec::new(), Vec::new(), Estimate(0.0), Cost(0.0))
 }
 
 impl Builder<'_> {

@@ -5,13 +5,14 @@ use super::ways::{broken, tables_of};
 use crate::diagnostic::{Error, Note};
 use crate::logical::{Columns, Demand, Directive, Guide, GuidedJoin, JoinKind, Printer};
 use crate::physical::{JoinMethod, JoinSpec, Node, Operator, PhysicalPlan};
+use std::borrow::Cow;
 
 /// The demands that a plan does not meet, by their numbers.
 pub(super) fn unmet(guide: &Guide, root: &Node) -> Vec<usize> {
     let is_unmet = |directive: &Directive| match &directive.demand {
         Demand::Read { table, by } => {
             let mut bad = false;
-            root.walk(&mut |node| bad |= reads(node, table).is_some_and(|index| !allows(Some(by), index)));
+            root.walk(&mut |node| bad |= reads(node, table).is_some_and(|index| !allows(Some(by), index.as_deref())));
             bad
         }
         Demand::Join { tables, .. } => {
@@ -27,12 +28,14 @@ pub(super) fn unmet(guide: &Guide, root: &Node) -> Vec<usize> {
 }
 
 /// The index by which a node reads the table of this name; `None` when it reads another, or nothing.
-fn reads<'n>(node: &'n Node, table: &str) -> Option<Option<&'n str>> {
+fn reads<'n>(node: &'n Node, table: &str) -> Option<Option<Cow<'n, str>>> {
     match &node.operator {
         Operator::Scan { scan, access, .. } if scan.alias.eq_ignore_ascii_case(table) => {
-            Some(access.as_ref().map(|access| access.index.name.as_str()))
+            Some(access.as_ref().map(|access| access.index_name()))
         }
-        Operator::IndexJoin(join) if join.scan.alias.eq_ignore_ascii_case(table) => Some(Some(&join.index.name)),
+        Operator::IndexJoin(join) if join.scan.alias.eq_ignore_ascii_case(table) => {
+            Some(Some(Cow::Borrowed(&join.index.name)))
+        }
         _ => None,
     }
 }

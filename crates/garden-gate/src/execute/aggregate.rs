@@ -141,7 +141,12 @@ impl HashAggregate<'_> {
 }
 
 /// Takes the rows of a batch into an aggregate: those that its filter keeps.
-fn update(aggregate: &Aggregate, accumulator: &mut dyn Accumulator, groups: Groups<'_>, batch: &Batch) -> Result<()> {
+pub(super) fn update(
+    aggregate: &Aggregate,
+    accumulator: &mut dyn Accumulator,
+    groups: Groups<'_>,
+    batch: &Batch,
+) -> Result<()> {
     let Some(filter) = &aggregate.filter else {
         return accumulator.update(groups, &aggregate_inputs(aggregate, batch)?);
     };

@@ -7,6 +7,7 @@ use super::pipeline::{Pipeline, Sink};
 use super::recursion::depends;
 use super::result::{Gather, Limited};
 use super::sort::Sort;
+use super::sorted_aggregate::SortedAggregate;
 use super::spill::{Room, Rows};
 use super::streaming::{internal, places, resolve};
 use super::top_n::TopN;
@@ -14,7 +15,7 @@ use super::{Run, set_operation};
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, evaluate};
 use crate::logical::{Aggregate, ColumnId, Expr, SortKey, StepId};
-use crate::physical::{Node, NodeMeasure, Operator, PhysicalPlan};
+use crate::physical::{GroupMethod, Node, NodeMeasure, Operator, PhysicalPlan};
 use std::any::Any;
 use std::cell::RefCell;
 use std::collections::HashMap;
@@ -142,7 +143,7 @@ impl<'a> Compiler<'a> {
         match &node.operator {
             Operator::OneRow
             | Operator::Empty
-            | Operator::HashAggregate { .. }
+            | Operator::Aggregate { .. }
             | Operator::Distinct(_)
             | Operator::Sort(_)
             | Operator::TopN { .. }
@@ -169,12 +170,14 @@ impl<'a> Compiler<'a> {
         let rows = match &node.operator {
             Operator::OneRow => vec![Batch::new(Vec::new(), 1)].into(),
             Operator::Empty => Rows::default(),
-            Operator::HashAggregate { keys, aggregates } => {
+            Operator::Aggregate { method, keys, aggregates } => {
                 let keys: Vec<&Expr> = keys.iter().map(|(_, key)| key).collect();
                 let aggregates: Vec<&Aggregate> = aggregates.iter().map(|(_, aggregate)| aggregate).collect();
-                self.grouped(node, &keys, &aggregates)?
+                self.grouped((node, *method), &keys, &aggregates)?
             }
-            Operator::Distinct(keys) => self.grouped(node, &keys.iter().collect::<Vec<_>>(), &[])?,
+            Operator::Distinct(keys) => {
+                self.grouped((node, GroupMethod::Hash), &keys.iter().collect::<Vec<_>>(), &[])?
+            }
             Operator::Sort(keys) => {
                 let input = &node.inputs[0];
                 let sink = Sort::new(room.clone(), sort_keys(keys, &input.output)?, input.output.len());
@@ -235,19 +238,27 @@ impl<'a> Compiler<'a> {
 }
 
 impl<'a> Compiler<'a> {
-    fn grouped(&self, node: &'a Node, keys: &[&Expr], aggregates: &[&Aggregate]) -> Result<Rows> {
+    fn grouped(
+        &self,
+        (node, method): (&'a Node, GroupMethod),
+        keys: &[&Expr],
+        aggregates: &[&Aggregate],
+    ) -> Result<Rows> {
         let input = &node.inputs[0];
         let argument = |aggregate: &&Aggregate| -> Result<Aggregate> {
             Aggregate::clone(aggregate).map_exprs(&mut |expr| resolve(&expr, &input.output))
         };
-        let sink = HashAggregate {
-            room: self.room(node),
-            keys: keys.iter().map(|key| resolve(key, &input.output)).collect::<Result<_>>()?,
-            aggregates: aggregates.iter().map(argument).collect::<Result<_>>()?,
-            batch_rows: self.run.batch_rows,
-            threads: self.threads()?,
-        };
-        self.drive(&self.pipeline(input)?, &sink, Some(node))
+        let keys = keys.iter().map(|key| resolve(key, &input.output)).collect::<Result<_>>()?;
+        let aggregates = aggregates.iter().map(argument).collect::<Result<_>>()?;
+        let (room, pipeline) = (self.room(node), self.pipeline(input)?);
+        match method {
+            GroupMethod::Hash => {
+                let (batch_rows, threads) = (self.run.batch_rows, self.threads()?);
+                let sink = HashAggregate { room, keys, aggregates, batch_rows, threads };
+                self.drive(&pipeline, &sink, Some(node))
+            }
+            GroupMethod::Sorted => self.drive(&pipeline, &SortedAggregate { room, keys, aggregates }, Some(node)),
+        }
     }
 
     /// All rows of an input, with these of its columns.

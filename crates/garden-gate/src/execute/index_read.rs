@@ -15,6 +15,14 @@ use std::sync::Arc;
 pub(super) fn segments(scan: &Scan, access: &IndexAccess, columns: &[usize]) -> Result<Vec<Segment>> {
     let source: Arc<dyn Any + Send + Sync> = Arc::clone(&scan.source) as _;
     let table = source.downcast::<StoredTable>().map_err(|_| internal("an index of a table that is not stored"))?;
+    if let Some(others) = &access.others {
+        let mut reads = Vec::new();
+        for one in access.every() {
+            let ranges = ranges(one)?.unwrap_or_default();
+            reads.push(IndexRead { index: &one.index, ranges, columns, only: false, order: None });
+        }
+        return table.read_indexes(&reads, others.all);
+    }
     let Some(ranges) = ranges(access)? else { return Ok(Vec::new()) };
     let first = |first: Option<u64>| first.map_or(usize::MAX, |first| usize::try_from(first).unwrap_or(usize::MAX));
     table.read_index(&IndexRead {

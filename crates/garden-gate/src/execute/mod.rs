@@ -25,6 +25,7 @@ mod result;
 mod rounds;
 mod set_operation;
 mod sort;
+mod sorted_aggregate;
 mod spill;
 mod spilled_groups;
 mod streaming;

@@ -1,4 +1,5 @@
 use crate::logical::{Expr, ScanIndex};
+use std::borrow::Cow;
 
 /// How rows of a table are found by an index.
 #[derive(Clone, Debug)]
@@ -15,6 +16,16 @@ pub(crate) struct IndexAccess {
     pub(crate) only: bool,
     /// Whether rows come in the order of the keys.
     pub(crate) order: Option<KeyOrder>,
+    /// Other indexes whose rows are put together with those of this one.
+    pub(crate) others: Option<Others>,
+}
+
+/// Indexes that are read besides a first one.
+#[derive(Clone, Debug)]
+pub(crate) struct Others {
+    /// Whether a row is to be in all of them; else it is enough that it is in one.
+    pub(crate) all: bool,
+    pub(crate) of: Vec<IndexAccess>,
 }
 
 /// What a key must be.
@@ -44,10 +55,26 @@ pub(crate) struct KeyOrder {
 impl IndexAccess {
     /// Its name among the operators.
     pub(crate) fn name(&self) -> &'static str {
-        match (self.only, self.low.is_some() || self.high.is_some() || self.equal.is_empty()) {
+        match (self.only, self.every().any(Self::is_range)) {
             (true, _) => "index-only scan",
             (false, true) => "index range scan",
             (false, false) => "index lookup",
         }
+    }
+
+    fn is_range(&self) -> bool {
+        self.low.is_some() || self.high.is_some() || self.equal.is_empty()
+    }
+
+    /// This one and those that are put together with it.
+    pub(crate) fn every(&self) -> impl Iterator<Item = &Self> {
+        std::iter::once(self).chain(self.others.iter().flat_map(|others| &others.of))
+    }
+
+    /// The name of its index; of several all their names.
+    pub(crate) fn index_name(&self) -> Cow<'_, str> {
+        let Some(others) = &self.others else { return Cow::Borrowed(&self.index.name) };
+        let names: Vec<&str> = self.every().map(|access| access.index.name.as_str()).collect();
+        Cow::Owned(names.join(if others.all { " and " } else { " or " }))
     }
 }

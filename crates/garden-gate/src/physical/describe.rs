@@ -94,13 +94,13 @@ fn node(node: &Node, printer: Printer<'_>, columns: &Columns, measures: Option<&
     };
     let reading = match &node.operator {
         Operator::Scan { scan, read, access } => {
-            Some((scan.as_ref(), read, access.as_ref().map(|access| &access.index)))
+            Some((scan.as_ref(), read, access.as_ref().map(|access| access.index_name().into_owned())))
         }
-        Operator::IndexJoin(join) => Some((&join.scan, &join.read, Some(&join.index))),
+        Operator::IndexJoin(join) => Some((&join.scan, &join.read, Some(join.index.name.clone()))),
         _ => None,
     };
     if let Some((scan, read, index)) = reading {
-        shown.index = index.map(|index| index.name.clone());
+        shown.index = index;
         shown.target = Some(scan.table.clone());
         shown.alias = (!scan.alias.eq_ignore_ascii_case(&scan.table)).then(|| scan.alias.clone());
         shown.columns = read.iter().map(|(id, _)| columns.get(*id).name.clone()).collect();
@@ -136,7 +136,7 @@ fn name(operator: &Operator) -> (&'static str, Option<&'static str>) {
         Operator::SharedStep { .. } => ("shared step", None),
         Operator::Recursion(_) => ("recursion", None),
         Operator::RecursionInput { .. } => ("recursion input", None),
-        Operator::HashAggregate { .. } => ("hash aggregate", None),
+        Operator::Aggregate { method, .. } => (method.name(), None),
         Operator::Distinct(_) => ("distinct", None),
         Operator::Sort(_) => ("sort", None),
         Operator::TopN { .. } => ("top-n", None),
@@ -162,7 +162,7 @@ fn details(operator: &Operator, printer: Printer<'_>) -> Vec<String> {
         Operator::OneRow => vec!["one row".into()],
         Operator::Empty => vec!["no rows".into()],
         Operator::Project(computed) => computed.iter().map(|(_, expr)| printer.expr(expr)).collect(),
-        Operator::HashAggregate { keys, aggregates } => {
+        Operator::Aggregate { keys, aggregates, .. } => {
             let keys = keys.iter().map(|(_, key)| format!("by {}", printer.expr(key)));
             keys.chain(aggregates.iter().map(|(_, aggregate)| printer.aggregate(aggregate))).collect()
         }
@@ -199,7 +199,13 @@ fn details(operator: &Operator, printer: Printer<'_>) -> Vec<String> {
             let distinct = spec.members.iter().any(|member| member.distinct);
             if distinct { vec!["each row once".into()] } else { Vec::new() }
         }
-        Operator::Scan { access: Some(access), .. } => access.order.iter().map(in_order).collect(),
+        Operator::Scan { access: Some(access), .. } => {
+            let together = access.others.as_ref().map(|others| match others.all {
+                true => "rows that all indexes lead to".to_owned(),
+                false => "rows that one of the indexes leads to".to_owned(),
+            });
+            access.order.iter().map(in_order).chain(together).collect()
+        }
         Operator::Scan { .. }
         | Operator::IndexJoin(_)
         | Operator::Filter(_)

@@ -5,10 +5,10 @@ mod describe;
 mod node;
 mod plan;
 
-pub(crate) use access::{Bound, IndexAccess, KeyOrder, Probe};
+pub(crate) use access::{Bound, IndexAccess, KeyOrder, Others, Probe};
 pub(crate) use describe::{above, describe};
 pub(crate) use node::{
-    IndexJoin, JoinKey, JoinSpec, Measures, MemberSpec, Node, NodeId, NodeMeasure, Operator, PhysicalPlan,
+    GroupMethod, IndexJoin, JoinKey, JoinSpec, Measures, MemberSpec, Node, NodeId, NodeMeasure, Operator, PhysicalPlan,
     RecursionSpec, Tally,
 };
 pub use plan::{Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};

@@ -77,7 +77,8 @@ pub(crate) enum Operator {
         /// The places of the output columns among those of the member.
         places: Vec<usize>,
     },
-    HashAggregate {
+    Aggregate {
+        method: GroupMethod,
         keys: Vec<(ColumnId, Expr)>,
         aggregates: Vec<(ColumnId, Aggregate)>,
     },
@@ -93,6 +94,24 @@ pub(crate) enum Operator {
         offset: u64,
         fetch: Option<u64>,
     },
+}
+
+/// How rows find their groups.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum GroupMethod {
+    Hash,
+    /// The rows of a group come beside one another.
+    Sorted,
+}
+
+impl GroupMethod {
+    /// Its name among the operators.
+    pub(crate) fn name(self) -> &'static str {
+        match self {
+            Self::Hash => "hash aggregate",
+            Self::Sorted => "sorted aggregate",
+        }
+    }
 }
 
 /// An equality between the two sides of a join.
@@ -242,7 +261,7 @@ impl Node {
             | Operator::SharedStep { .. }
             | Operator::Recursion(_)
             | Operator::RecursionInput { .. }
-            | Operator::HashAggregate { .. }
+            | Operator::Aggregate { .. }
             | Operator::Distinct(_)
             | Operator::Sort(_)
             | Operator::TopN { .. }

@@ -49,7 +49,7 @@ pub struct PlanNode {
     pub kind: Option<&'static str>,
     /// Of a scan: the table.
     pub target: Option<String>,
-    /// The index that is used.
+    /// The index that is used; of several that are put together all names, with `and` or `or` between them.
     pub index: Option<String>,
     /// Of a scan: the correlation name, where it differs from the table's.
     pub alias: Option<String>,
@@ -183,6 +183,15 @@ impl fmt::Display for JoinMethod {
     }
 }
 
+impl PlanNode {
+    /// Whether it finds rows by this index, alone or with others.
+    pub fn uses_index(&self, name: &str) -> bool {
+        let is = |known: &str| known.eq_ignore_ascii_case(name);
+        let among = |names: &str| is(names) || names.split(" and ").any(is) || names.split(" or ").any(is);
+        self.index.as_deref().is_some_and(among)
+    }
+}
+
 /// How a plan reads a table; see [`Plan::reads`].
 #[derive(Clone, Debug)]
 pub struct Reading<'p>(Vec<&'p PlanNode>);
@@ -193,9 +202,9 @@ impl Reading<'_> {
         !self.0.is_empty() && self.0.iter().all(|node| matches!(node.operator, "table scan" | "file scan"))
     }
 
-    /// Whether it is read at least once, and every time by this index.
+    /// Whether it is read at least once, and every time by this index, alone or with others.
     pub fn by_index(&self, index: &str) -> bool {
-        !self.0.is_empty() && self.0.iter().all(|node| node.index.as_deref() == Some(index))
+        !self.0.is_empty() && self.0.iter().all(|node| node.uses_index(index))
     }
 
     /// How often it is read.

@@ -102,7 +102,7 @@ fn lookup(root: &Node) -> Option<(&crate::logical::Scan, &[(ColumnId, usize)], &
 
 /// The parameters that the keys of an index equal, one each.
 fn keys(access: &IndexAccess) -> Option<Vec<(ParameterName, SqlType)>> {
-    let plain = access.low.is_none() && access.high.is_none() && access.order.is_none();
+    let plain = access.low.is_none() && access.high.is_none() && access.order.is_none() && access.others.is_none();
     if !plain || access.equal.len() != access.index.keys.len() {
         return None;
     }

@@ -195,36 +195,106 @@ struct Found {
     places: Vec<u32>,
 }
 
-impl StoredTable {
-    /// Rows by an index. O(parts · log rows) to find them, and for each row of the result its columns.
-    pub(crate) fn read_index(&self, read: &IndexRead<'_>) -> Result<Vec<Segment>> {
+/// A read of an index, with its ranges encoded.
+struct Search<'r> {
+    read: &'r IndexRead<'r>,
+    ranges: Vec<ByteRange>,
+    /// Between which values of a column the rows lie.
+    wanted: Option<(usize, i64, i64)>,
+}
+
+impl<'r> Search<'r> {
+    fn new(read: &'r IndexRead<'r>) -> Result<Self> {
         let mut ranges = read.ranges.iter().map(|range| byte_range(read.index, range)).collect::<Result<Vec<_>>>()?;
         ranges.sort();
         ranges.dedup();
+        Ok(Self { read, ranges, wanted: first_key_bounds(read) })
+    }
+
+    /// The index of a part, and the places in it that lie in the ranges; `None` when there are none.
+    fn within(&self, part: &Part) -> Result<Option<(Arc<PartIndex>, Vec<u32>)>> {
+        if let Some((column, least, greatest)) = self.wanted
+            && let Some(of_part) = part.bounds(column)?
+            && (of_part.1 < least || of_part.0 > greatest)
+        {
+            return Ok(None);
+        }
+        let index = part.index(self.read.index)?;
+        let mut places: Vec<u32> = Vec::new();
+        for range in &self.ranges {
+            let (from, to) = index.find(range);
+            let live = |place: &usize| part.is_live(index.order[*place]);
+            places.extend((from..to).filter(live).map(crate::types::index));
+        }
+        Ok(if places.is_empty() { None } else { Some((index, places)) })
+    }
+}
+
+/// What two sorted lists have in common.
+fn common(a: &[u32], b: &[u32]) -> Vec<u32> {
+    let (few, many) = if a.len() < b.len() { (a, b) } else { (b, a) };
+    few.iter().copied().filter(|row| many.binary_search(row).is_ok()).collect()
+}
+
+impl StoredTable {
+    /// Rows by an index. O(parts · log rows) to find them, and for each row of the result its columns.
+    pub(crate) fn read_index(&self, read: &IndexRead<'_>) -> Result<Vec<Segment>> {
+        let search = Search::new(read)?;
         let mut found = Vec::new();
-        let wanted = first_key_bounds(read);
         for (number, part) in self.parts().iter().enumerate() {
-            if let Some((column, least, greatest)) = wanted
-                && let Some(of_part) = part.bounds(column)?
-                && (of_part.1 < least || of_part.0 > greatest)
-            {
-                continue;
-            }
-            let index = part.index(read.index)?;
-            let mut places: Vec<u32> = Vec::new();
-            for range in &ranges {
-                let (from, to) = index.find(range);
-                let live = |place: &usize| part.is_live(index.order[*place]);
-                places.extend((from..to).filter(live).map(crate::types::index));
-            }
-            if !places.is_empty() {
-                found.push(Found { part: number, index, places });
-            }
+            found.extend(search.within(part)?.map(|(index, places)| Found { part: number, index, places }));
         }
         match read.order {
             Some((backwards, first)) => self.in_order(read, &found, backwards, first),
             None => found.iter().map(|found| self.of_part(read, found)).collect(),
         }
+    }
+
+    /// Rows that all of these lead to, or that one of them does, in the order of the table; the columns are those of the first. O(parts · log rows), and
+    /// O(n log n) for n rows that they lead to.
+    pub(crate) fn read_indexes(&self, reads: &[IndexRead<'_>], all: bool) -> Result<Vec<Segment>> {
+        let searches = reads.iter().map(Search::new).collect::<Result<Vec<_>>>()?;
+        let mut segments = Vec::new();
+        for (number, part) in self.parts().iter().enumerate() {
+            let mut rows: Option<Vec<u32>> = None;
+            for search in &searches {
+                let found = search.within(part)?;
+                let mut found: Vec<u32> = found.map_or_else(Vec::new, |(index, places)| {
+                    places.iter().map(|place| index.order[*place as usize]).collect()
+                });
+                found.sort_unstable();
+                rows = Some(match rows {
+                    None => found,
+                    Some(known) if all => common(&known, &found),
+                    Some(mut known) => {
+                        known.extend(found);
+                        known.sort_unstable();
+                        known
+                    }
+                });
+            }
+            let mut rows = rows.unwrap_or_default();
+            // A row may fulfil several parts of an OR.
+            rows.dedup();
+            if let (Some(first), false) = (reads.first(), rows.is_empty()) {
+                segments.push(self.rows_of_part(first.columns, number, rows)?);
+            }
+        }
+        Ok(segments)
+    }
+
+    /// These rows of a part.
+    fn rows_of_part(&self, columns: &[usize], number: usize, rows: Vec<u32>) -> Result<Segment> {
+        let part = &self.parts()[number];
+        let count = rows.len();
+        let rows = UInt32Array::from(rows);
+        let column = |at: &usize| -> Result<ArrayRef> {
+            if *at == self.place_column() {
+                return Ok(place_array(number, rows.values()));
+            }
+            Ok(compute::take(&part.whole(*at)?, &rows, None)?)
+        };
+        Ok(Segment { columns: columns.iter().map(column).collect::<Result<_>>()?, rows: count })
     }
 
     /// The rows of one part, in the order of the table, or of the index when they come from there.

@@ -1,53 +1,31 @@
-//! The order of inner joins: dynamic programming over sets of tables (Moerkotte & Neumann, VLDB 2006; here every split of every set is
+//! The order of joins: dynamic programming over sets of tables (Moerkotte & Neumann, VLDB 2006; here every split of every set is
 //! tried, with every method), greedy past [`MOST_TABLES`].
+
+mod graph;
+mod sides;
+
+pub(super) use graph::{Edge, IndexWay, Tables, bits, key};
 
 use super::build::{Builder, with_columns};
 use super::cost;
 use super::equal_columns::{close, joint_shares, share_of};
 use super::index_join::{Inner, Keys, fixed_keys, indexed_scan, lookup_cost, width};
 use super::join_tree::Tree;
-use super::side_join::equality;
+use super::side_units::Units;
+use super::side_ways::SideShape;
 use super::steps::is_recursive;
 use super::ways::{Way, broken, tables_of as names_of};
 use crate::diagnostic::{Error, Result};
-use crate::estimate::table_rows;
 use crate::logical::{ColumnId, Expr, Guide, LogicalPlan, Scan};
 use crate::physical::{JoinKey, JoinMethod, Node};
 use crate::types::Estimate;
+use graph::{edges_of, index_ways, name, stored_rows};
 use std::collections::HashMap;
 
 /// Up to here every order is tried: 3^12 splits take some milliseconds.
 pub(super) const MOST_TABLES: usize = 12;
 /// A set of tables is a word of 64 bits.
 const LIMIT_TABLES: usize = 60;
-
-/// A set of tables, one bit a table.
-pub(super) type Tables = u64;
-
-/// A join condition with the tables it uses and the share of pairs that fulfil it.
-pub(super) struct Edge {
-    pub(super) condition: Expr,
-    pub(super) tables: Tables,
-    pub(super) share: f64,
-    /// Of an equality the tables of its two sides.
-    pub(super) sides: Option<(Tables, Tables)>,
-    /// Of an equality of columns the number of the class of columns that are the same.
-    pub(super) class: Option<usize>,
-}
-
-impl Edge {
-    /// Whether it is an equality between these two sets.
-    fn is_key(&self, left: Tables, right: Tables) -> bool {
-        let within = |tables: Tables, set: Tables| tables & !set == 0;
-        self.sides.is_some_and(|(a, b)| within(a, left) && within(b, right) || within(a, right) && within(b, left))
-    }
-}
-
-/// An index of a table, and for each of its leading keys the conditions that fix it, with the tables these need.
-pub(super) struct IndexWay {
-    pub(super) number: usize,
-    keys: Vec<Vec<(usize, Tables)>>,
-}
 
 /// The best way found to join a set of tables.
 #[derive(Clone, Debug)]
@@ -82,6 +60,8 @@ pub(super) struct Search<'a> {
     /// Shares of several equalities between two tables, where they are known together.
     pub(super) joint: Vec<(Tables, f64)>,
     pub(super) costs: Vec<f64>,
+    /// Inputs that are right sides of outer, semi and anti joins, with those that have to be joined before.
+    pub(super) sides: Vec<Option<(SideShape, Tables)>>,
     pub(super) edges: Vec<Edge>,
     pub(super) best: HashMap<Tables, Best>,
     /// Inputs that are tables as they are stored, and what indexes they have for the conditions.
@@ -95,17 +75,14 @@ pub(super) struct Search<'a> {
     pub(super) guide: &'a Guide,
 }
 
-pub(super) fn build(
-    builder: &mut Builder<'_>,
-    inputs: Vec<LogicalPlan>,
-    conjuncts: Vec<Expr>,
-    required: &[ColumnId],
-) -> Result<Node> {
+pub(super) fn build(builder: &mut Builder<'_>, units: Units, required: &[ColumnId]) -> Result<Node> {
+    let Units { inputs, conjuncts, sides } = units;
     if inputs.len() > LIMIT_TABLES {
         return Err(Error::not_supported(&format!("a join of more than {LIMIT_TABLES} tables")));
     }
     let owned: Vec<Vec<ColumnId>> = inputs.iter().map(LogicalPlan::output).collect();
-    let needed = with_columns(required, &conjuncts);
+    let of_sides = sides.iter().flatten().flat_map(|(side, _)| side.exprs());
+    let needed = with_columns(required, conjuncts.iter().chain(of_sides));
     let names = inputs.iter().map(name).collect();
     let stored: Vec<Option<f64>> = inputs.iter().map(stored_rows).collect();
     let scans: Vec<Option<Scan>> = inputs.iter().map(|input| indexed_scan(input, &needed).cloned()).collect();
@@ -122,6 +99,7 @@ pub(super) fn build(
         joint: joint_shares(&edges, builder),
         sizes: nodes.iter().zip(stored).map(|(node, stored)| stored.unwrap_or(node.rows.0)).collect(),
         costs: nodes.iter().map(|node| node.total.0).collect(),
+        sides: sides::shapes(builder, sides, (&nodes, &scans), (&owned, &needed))?,
         edges,
         best: HashMap::new(),
         widths: scans.iter().map(|scan| scan.as_ref().map_or(0, |scan| width(scan, &needed))).collect(),
@@ -144,104 +122,6 @@ pub(super) fn build(
     if late.is_empty() { Ok(joined) } else { builder.filter_node(joined, late, required) }
 }
 
-/// The conditions that join tables, and those that are tested when all rows are joined.
-fn edges_of(builder: &Builder<'_>, conjuncts: Vec<Expr>, owned: &[Vec<ColumnId>]) -> Result<(Vec<Edge>, Vec<Expr>)> {
-    let (mut late, mut edges) = (Vec::new(), Vec::new());
-    for condition in conjuncts {
-        let tables = tables_of(&condition, owned);
-        // What can fail or concerns fewer than two tables is tested when all rows are joined; but an equality that can be a key of a
-        // hash table is one even so: trying every pair would be worse than meeting a row that no pair needs.
-        let sides = bits(tables).find_map(|at| {
-            let pair = key(&condition, 1 << at, tables & !(1 << at), owned)?;
-            Some((tables_of(&pair.probe, owned), tables_of(&pair.build, owned)))
-        });
-        let sides = sides.or_else(|| sides_of(&condition, tables, owned));
-        if (condition.can_raise() && sides.is_none()) || tables.count_ones() < 2 {
-            late.push(condition);
-        } else {
-            let share = builder.estimator.join(&condition)?.share();
-            edges.push(Edge { condition, tables, share, sides, class: None });
-        }
-    }
-    Ok((edges, late))
-}
-
-/// The tables of the two sides of an equality, where no table is on both.
-fn sides_of(condition: &Expr, tables: Tables, owned: &[Vec<ColumnId>]) -> Option<(Tables, Tables)> {
-    let pair = equality(condition, |_| true, |_| true)?;
-    let (a, b) = (tables_of(&pair.probe, owned), tables_of(&pair.build, owned));
-    (a != 0 && b != 0 && a & b == 0 && a | b == tables).then_some((a, b))
-}
-
-/// What the indexes of a table can be looked up for.
-fn index_ways(at: usize, scan: Option<&Scan>, edges: &[Edge], owned: &[Vec<ColumnId>]) -> Vec<IndexWay> {
-    let Some(scan) = scan else { return Vec::new() };
-    let own: Tables = 1 << at;
-    let pair = |(number, edge): (usize, &Edge)| {
-        let others = edge.tables & !own;
-        Some((number, key(&edge.condition, others, own, owned)?))
-    };
-    let pairs: Vec<(usize, JoinKey)> = edges.iter().enumerate().filter_map(pair).collect();
-    let way = |(number, index)| {
-        let mut rest = pairs.clone();
-        let mut keys: Vec<Vec<(usize, Tables)>> = Vec::new();
-        // Each key may be fixed by one of several conditions, whose other tables differ.
-        loop {
-            let fixed = fixed_keys(scan, index, &rest).fixed;
-            for (place, (edge, _)) in fixed.iter().enumerate() {
-                if keys.len() <= place {
-                    keys.push(Vec::new());
-                }
-                keys[place].push((*edge, edges[*edge].tables & !own));
-            }
-            let Some((last, _)) = fixed.first() else { break };
-            let used = *last;
-            rest.retain(|(edge, _)| *edge != used);
-        }
-        keys.iter_mut().for_each(|found| {
-            found.sort_unstable();
-            found.dedup();
-        });
-        (!keys.is_empty()).then_some(IndexWay { number, keys })
-    };
-    scan.indexes.iter().enumerate().filter_map(way).collect()
-}
-
-/// The rows of a table before its conditions.
-fn stored_rows(input: &LogicalPlan) -> Option<f64> {
-    match input {
-        LogicalPlan::Scan(scan) => Some(table_rows(scan.source.rows()).0),
-        LogicalPlan::Filter { input, .. } | LogicalPlan::Project { input, .. } => stored_rows(input),
-        _ => None,
-    }
-}
-
-fn name(input: &LogicalPlan) -> String {
-    match input {
-        LogicalPlan::Scan(scan) => scan.alias.clone(),
-        LogicalPlan::Filter { input, .. } | LogicalPlan::Limit { input, .. } => name(input),
-        LogicalPlan::Step(step) => step.name.clone(),
-        LogicalPlan::RecursionInput(input) => input.name.clone(),
-        LogicalPlan::SideJoin(join) => name(&join.left),
-        _ => "step".into(),
-    }
-}
-
-fn tables_of(condition: &Expr, owned: &[Vec<ColumnId>]) -> Tables {
-    let used = condition.columns();
-    let uses = |columns: &Vec<ColumnId>| used.iter().any(|id| columns.contains(id));
-    owned.iter().enumerate().filter(|(_, columns)| uses(columns)).fold(0, |set, (at, _)| set | 1 << at)
-}
-
-/// The two sides of an equality whose sides lie in different sets, the one in `left` first.
-pub(super) fn key(condition: &Expr, left: Tables, right: Tables, owned: &[Vec<ColumnId>]) -> Option<JoinKey> {
-    let within = |expr: &Expr, set: Tables| {
-        let tables = tables_of(expr, owned);
-        tables != 0 && tables & !set == 0
-    };
-    equality(condition, |expr| within(expr, left), |expr| within(expr, right))
-}
-
 impl Search<'_> {
     /// The conditions that become testable when `left` and `right` are joined; of equalities that say the same only the first.
     pub(super) fn between(&self, left: Tables, right: Tables) -> impl Iterator<Item = &Edge> {
@@ -259,7 +139,11 @@ impl Search<'_> {
     }
 
     pub(super) fn rows_of(&self, tables: Tables) -> f64 {
-        let rows: f64 = bits(tables).map(|at| self.rows[at]).product();
+        let of = |at: usize| match &self.sides[at] {
+            Some((shape, _)) => shape.rows(1.0),
+            None => self.rows[at],
+        };
+        let rows: f64 = bits(tables).map(of).product();
         rows * share_of(&self.edges, tables, (&self.sizes, &self.joint))
     }
 
@@ -317,18 +201,25 @@ impl Search<'_> {
         Some((Inner { scan, index }, keys))
     }
 
+    pub(super) fn names_in(&self, tables: Tables) -> Vec<String> {
+        bits(tables).flat_map(|at| self.tables[at].iter().cloned()).collect()
+    }
+
     /// The demands that joining these two sets so breaks.
     fn broken(&self, method: JoinMethod, outer: Tables, inner: Tables) -> usize {
         if self.guide.directives.is_empty() {
             return 0;
         }
-        let names = |tables: Tables| bits(tables).flat_map(|at| self.tables[at].iter().cloned()).collect::<Vec<_>>();
-        let methods = broken(self.guide, method, &names(outer), &names(inner));
+        let methods = broken(self.guide, method, &self.names_in(outer), &self.names_in(inner));
         methods + usize::from(self.guide.keeps_order() && !keeps_order(outer, inner))
     }
 
     /// Every way to join two sets, in both directions; `visit` gets what each comes to.
     pub(super) fn for_each_way(&self, (left, right): (Tables, Tables), rows: f64, visit: &mut impl FnMut(Best)) {
+        if self.side_in(left).is_some() || self.side_in(right).is_some() {
+            self.for_each_side_way((left, right), rows, visit);
+            return;
+        }
         let keys = self.keys(left, right);
         for (outer, inner) in [(left, right), (right, left)] {
             // Rows of a round are gone through; what they are joined with stays.
@@ -436,10 +327,6 @@ impl Search<'_> {
 fn keeps_order(a: Tables, b: Tables) -> bool {
     let last = |one: Tables, others: Tables| one.is_power_of_two() && one > others;
     last(a, b) || last(b, a)
-}
-
-pub(super) fn bits(tables: Tables) -> impl Iterator<Item = usize> {
-    (0..64).filter(move |at| tables & (1 << at) != 0)
 }
 
 #[cfg(test)]

@@ -27,6 +27,7 @@ fn chain(rows: &[f64], keep: f64) -> (Search<'static>, Vec<Vec<ColumnId>>) {
         sizes: rows.to_vec(),
         joint: Vec::new(),
         costs: rows.to_vec(),
+        sides: rows.iter().map(|_| None).collect(),
         edges,
         best: HashMap::new(),
         tables: vec![Vec::new(); rows.len()],

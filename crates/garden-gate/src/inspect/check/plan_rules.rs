@@ -10,7 +10,7 @@ pub(super) fn broken(plan: &Plan, rules: &PlanSpec) -> Vec<Failure> {
     let mut found = Vec::new();
     let is = |name: Option<&String>, wanted: &str| name.is_some_and(|name| name.eq_ignore_ascii_case(wanted));
     for index in &rules.uses_index {
-        if !nodes.iter().any(|node| is(node.index.as_ref(), index)) {
+        if !nodes.iter().any(|node| node.uses_index(index)) {
             found.push(failure("uses_index", format!("the plan does not use the index {index}; {}", readings(&nodes))));
         }
     }

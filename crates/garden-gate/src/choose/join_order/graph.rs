@@ -1,0 +1,143 @@
+//! The graph of a search: inputs, the conditions between them, and what indexes these can be looked up in.
+
+use super::super::build::Builder;
+use super::super::index_join::fixed_keys;
+use super::super::side_join::equality;
+use crate::diagnostic::Result;
+use crate::estimate::table_rows;
+use crate::logical::{ColumnId, Expr, LogicalPlan, Scan};
+use crate::physical::JoinKey;
+
+/// A set of tables, one bit a table.
+pub(in super::super) type Tables = u64;
+
+/// A join condition with the tables it uses and the share of pairs that fulfil it.
+pub(in super::super) struct Edge {
+    pub(in super::super) condition: Expr,
+    pub(in super::super) tables: Tables,
+    pub(in super::super) share: f64,
+    /// Of an equality the tables of its two sides.
+    pub(in super::super) sides: Option<(Tables, Tables)>,
+    /// Of an equality of columns the number of the class of columns that are the same.
+    pub(in super::super) class: Option<usize>,
+}
+
+impl Edge {
+    /// Whether it is an equality between these two sets.
+    pub(super) fn is_key(&self, left: Tables, right: Tables) -> bool {
+        let within = |tables: Tables, set: Tables| tables & !set == 0;
+        self.sides.is_some_and(|(a, b)| within(a, left) && within(b, right) || within(a, right) && within(b, left))
+    }
+}
+
+/// An index of a table, and for each of its leading keys the conditions that fix it, with the tables these need.
+pub(in super::super) struct IndexWay {
+    pub(in super::super) number: usize,
+    pub(super) keys: Vec<Vec<(usize, Tables)>>,
+}
+
+/// The conditions that join tables, and those that are tested when all rows are joined.
+pub(super) fn edges_of(
+    builder: &Builder<'_>,
+    conjuncts: Vec<Expr>,
+    owned: &[Vec<ColumnId>],
+) -> Result<(Vec<Edge>, Vec<Expr>)> {
+    let (mut late, mut edges) = (Vec::new(), Vec::new());
+    for condition in conjuncts {
+        let tables = tables_of(&condition, owned);
+        // What can fail or concerns fewer than two tables is tested when all rows are joined; but an equality that can be a key of a
+        // hash table is one even so: trying every pair would be worse than meeting a row that no pair needs.
+        let sides = bits(tables).find_map(|at| {
+            let pair = key(&condition, 1 << at, tables & !(1 << at), owned)?;
+            Some((tables_of(&pair.probe, owned), tables_of(&pair.build, owned)))
+        });
+        let sides = sides.or_else(|| sides_of(&condition, tables, owned));
+        if (condition.can_raise() && sides.is_none()) || tables.count_ones() < 2 {
+            late.push(condition);
+        } else {
+            let share = builder.estimator.join(&condition)?.share();
+            edges.push(Edge { condition, tables, share, sides, class: None });
+        }
+    }
+    Ok((edges, late))
+}
+
+/// The tables of the two sides of an equality, where no table is on both.
+fn sides_of(condition: &Expr, tables: Tables, owned: &[Vec<ColumnId>]) -> Option<(Tables, Tables)> {
+    let pair = equality(condition, |_| true, |_| true)?;
+    let (a, b) = (tables_of(&pair.probe, owned), tables_of(&pair.build, owned));
+    (a != 0 && b != 0 && a & b == 0 && a | b == tables).then_some((a, b))
+}
+
+/// What the indexes of a table can be looked up for.
+pub(super) fn index_ways(at: usize, scan: Option<&Scan>, edges: &[Edge], owned: &[Vec<ColumnId>]) -> Vec<IndexWay> {
+    let Some(scan) = scan else { return Vec::new() };
+    let own: Tables = 1 << at;
+    let pair = |(number, edge): (usize, &Edge)| {
+        let others = edge.tables & !own;
+        Some((number, key(&edge.condition, others, own, owned)?))
+    };
+    let pairs: Vec<(usize, JoinKey)> = edges.iter().enumerate().filter_map(pair).collect();
+    let way = |(number, index)| {
+        let mut rest = pairs.clone();
+        let mut keys: Vec<Vec<(usize, Tables)>> = Vec::new();
+        // Each key may be fixed by one of several conditions, whose other tables differ.
+        loop {
+            let fixed = fixed_keys(scan, index, &rest).fixed;
+            for (place, (edge, _)) in fixed.iter().enumerate() {
+                if keys.len() <= place {
+                    keys.push(Vec::new());
+                }
+                keys[place].push((*edge, edges[*edge].tables & !own));
+            }
+            let Some((last, _)) = fixed.first() else { break };
+            let used = *last;
+            rest.retain(|(edge, _)| *edge != used);
+        }
+        keys.iter_mut().for_each(|found| {
+            found.sort_unstable();
+            found.dedup();
+        });
+        (!keys.is_empty()).then_some(IndexWay { number, keys })
+    };
+    scan.indexes.iter().enumerate().filter_map(way).collect()
+}
+
+/// The rows of a table before its conditions.
+pub(super) fn stored_rows(input: &LogicalPlan) -> Option<f64> {
+    match input {
+        LogicalPlan::Scan(scan) => Some(table_rows(scan.source.rows()).0),
+        LogicalPlan::Filter { input, .. } | LogicalPlan::Project { input, .. } => stored_rows(input),
+        _ => None,
+    }
+}
+
+pub(super) fn name(input: &LogicalPlan) -> String {
+    match input {
+        LogicalPlan::Scan(scan) => scan.alias.clone(),
+        LogicalPlan::Filter { input, .. } | LogicalPlan::Limit { input, .. } => name(input),
+        LogicalPlan::Step(step) => step.name.clone(),
+        LogicalPlan::RecursionInput(input) => input.name.clone(),
+        LogicalPlan::SideJoin(join) => name(&join.left),
+        _ => "step".into(),
+    }
+}
+
+pub(super) fn tables_of(condition: &Expr, owned: &[Vec<ColumnId>]) -> Tables {
+    let used = condition.columns();
+    let uses = |columns: &Vec<ColumnId>| used.iter().any(|id| columns.contains(id));
+    owned.iter().enumerate().filter(|(_, columns)| uses(columns)).fold(0, |set, (at, _)| set | 1 << at)
+}
+
+/// The two sides of an equality whose sides lie in different sets, the one in `left` first.
+pub(in super::super) fn key(condition: &Expr, left: Tables, right: Tables, owned: &[Vec<ColumnId>]) -> Option<JoinKey> {
+    let within = |expr: &Expr, set: Tables| {
+        let tables = tables_of(expr, owned);
+        tables != 0 && tables & !set == 0
+    };
+    equality(condition, |expr| within(expr, left), |expr| within(expr, right))
+}
+
+pub(in super::super) fn bits(tables: Tables) -> impl Iterator<Item = usize> {
+    (0..64).filter(move |at| tables & (1 << at) != 0)
+}

@@ -1,0 +1,253 @@
+//! The ways to do an outer, semi, anti, mark or single join, and what they cost: the same for a join by itself and for one whose place a search
+//! chooses.
+
+use super::build::Builder;
+use super::index_join::{Keys, fixed_keys, lookup_cost, pairs_of, width};
+use super::join_report::impossible;
+use super::side_join::split_keys;
+use super::side_units::Side;
+use super::steps::is_recursive;
+use super::ways::{Way, broken, tables_of as names_of};
+use super::{cost::Factors, join_order::Best};
+use crate::diagnostic::Result;
+use crate::logical::{ColumnId, CompareOp, Expr, Guide, JoinKind, Printer, Scan};
+use crate::physical::{Candidate, Considered, JoinKey, JoinMethod, Node};
+use crate::types::Estimate;
+
+/// The share of rows that a semi or anti join is taken to keep at least.
+const LEAST_SHARE: f64 = 0.001;
+/// Of several partners one is likely to fulfil a further condition.
+const RESIDUAL_SHARE: f64 = 0.5;
+
+/// A join with different sides, but for its left side.
+#[derive(Debug)]
+pub(super) struct SideShape {
+    pub(super) side: Side,
+    pub(super) keys: Vec<JoinKey>,
+    pub(super) residual: Vec<Expr>,
+    pub(super) right: Input,
+    /// The share of pairs that fulfil the condition, and of left rows that have a partner.
+    share: f64,
+    partnered: f64,
+    /// The right side, where it is a table with indexes.
+    pub(super) table: Option<Scan>,
+    pub(super) indexes: Vec<SideIndex>,
+}
+
+/// An index of the right side that the left rows can be looked up in.
+#[derive(Debug)]
+pub(super) struct SideIndex {
+    pub(super) number: usize,
+    pub(super) keys: Keys,
+    share: f64,
+    /// Columns read and conditions tested.
+    found: (usize, usize),
+}
+
+/// What the ways to join depend on of an input.
+#[derive(Clone, Debug)]
+pub(super) struct Input {
+    pub(super) rows: f64,
+    pub(super) total: f64,
+    pub(super) names: Vec<String>,
+    pub(super) recursive: bool,
+}
+
+impl Input {
+    pub(super) fn of(node: &Node) -> Self {
+        Self { rows: node.rows.0, total: node.total.0, names: names_of(node), recursive: is_recursive(node) }
+    }
+
+    /// What a search found best for some tables.
+    pub(super) fn found(best: &Best, names: Vec<String>) -> Self {
+        Self { rows: best.rows, total: best.cost, names, recursive: false }
+    }
+}
+
+/// A way to do the join.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub(super) struct SideWay {
+    pub(super) way: Way,
+    /// Whether the left side is kept in memory.
+    pub(super) mirrored: bool,
+    /// With reading both sides.
+    pub(super) cost: f64,
+    pub(super) broken: usize,
+}
+
+impl SideWay {
+    fn rank(&self) -> (usize, f64) {
+        (self.broken, self.cost)
+    }
+}
+
+/// The way that breaks the fewest demands of a guide, and of those the cheapest.
+pub(super) fn best_of(ways: &[SideWay]) -> SideWay {
+    let none = SideWay { way: Way::of(JoinMethod::NestedLoop), mirrored: false, cost: 0.0, broken: 0 };
+    ways.iter().copied().reduce(|a, b| if b.rank() < a.rank() { b } else { a }).unwrap_or(none)
+}
+
+impl Builder<'_> {
+    /// A join whose left side will have these columns, or some of them. `needed` are all columns that it and what is above it use.
+    pub(super) fn side_shape(
+        &self,
+        side: Side,
+        left: &[ColumnId],
+        (right, table): (&Node, Option<Scan>),
+        needed: &[ColumnId],
+    ) -> Result<SideShape> {
+        let mut share = 1.0;
+        for condition in &side.on {
+            share *= self.estimator.join(condition)?.share();
+        }
+        let (keys, residual) = split_keys(side.on.clone(), left, &right.output);
+        let equal = side.any.as_ref().filter(|any| any.op == CompareOp::Equal);
+        let mut partnered = (right.rows.0 * share).min(1.0);
+        if matches!(side.kind, JoinKind::Semi | JoinKind::Anti) && (!keys.is_empty() || equal.is_some()) {
+            // How many partners a row has does not count.
+            partnered = 1.0;
+            for (mine, theirs) in equal.iter().flat_map(|any| any.left.iter().zip(&any.right)) {
+                partnered *= self.estimator.partnered(mine, theirs, right.rows)?;
+            }
+            for key in &keys {
+                partnered *= self.estimator.partnered(&key.probe, &key.build, right.rows)?;
+            }
+            for condition in &residual {
+                partnered *= self.estimator.join(condition)?.share().max(RESIDUAL_SHARE);
+            }
+        }
+        let table_for_lookup = table.as_ref().filter(|_| side.any.is_none());
+        let indexes = self.side_indexes((side.kind, needed), table_for_lookup, (&side.on, left))?;
+        Ok(SideShape { side, keys, residual, right: Input::of(right), share, partnered, table, indexes })
+    }
+
+    /// The indexes of the right side that the conditions can be looked up in.
+    fn side_indexes(
+        &self,
+        (kind, needed): (JoinKind, &[ColumnId]),
+        table: Option<&Scan>,
+        (on, left): (&[Expr], &[ColumnId]),
+    ) -> Result<Vec<SideIndex>> {
+        let fits = matches!(kind, JoinKind::Left | JoinKind::Semi | JoinKind::Anti);
+        let Some(scan) = table.filter(|_| fits) else { return Ok(Vec::new()) };
+        let columns: Vec<ColumnId> = scan.columns.iter().map(|(id, _)| *id).collect();
+        let pairs = pairs_of(on, left, &columns);
+        let mut found = Vec::new();
+        for (number, index) in scan.indexes.iter().enumerate() {
+            let keys = fixed_keys(scan, index, &pairs);
+            if keys.fixed.is_empty() {
+                continue;
+            }
+            let mut share = 1.0;
+            for (at, _) in &keys.fixed {
+                share *= self.estimator.join(&on[*at])?.share();
+            }
+            let conditions = scan.filter.len() + on.len() - keys.fixed.len();
+            found.push(SideIndex { number, keys, share, found: (width(scan, needed), conditions) });
+        }
+        Ok(found)
+    }
+}
+
+impl SideShape {
+    /// Rows of the join, for so many of the left side.
+    pub(super) fn rows(&self, left: f64) -> f64 {
+        let (right, pairs) = (self.right.rows, left * self.right.rows * self.share);
+        let share = self.partnered.clamp(LEAST_SHARE, 1.0);
+        match self.side.kind {
+            JoinKind::Inner => pairs,
+            JoinKind::Left => pairs.max(left),
+            JoinKind::Full => pairs.max(left).max(right),
+            JoinKind::Semi => left * share,
+            JoinKind::Anti => left * (1.0 - share).max(LEAST_SHARE),
+            JoinKind::Mark | JoinKind::Single => left,
+        }
+    }
+
+    /// Every way to join it to a left side.
+    pub(super) fn ways(&self, left: &Input, (factors, guide): (&Factors, &Guide)) -> Vec<SideWay> {
+        let Side { kind, any, .. } = &self.side;
+        let (right, rows) = (&self.right, Estimate(self.rows(left.rows)));
+        let has_keys = !self.keys.is_empty();
+        let recursive = left.recursive || right.recursive;
+        let hash = has_keys || any.as_ref().is_some_and(|any| any.op == CompareOp::Equal);
+        let plain = any.is_none() && *kind != JoinKind::Mark;
+        let may_mirror = plain
+            && has_keys
+            && matches!(kind, JoinKind::Left | JoinKind::Semi | JoinKind::Anti | JoinKind::Full)
+            && !recursive;
+        let count = self.keys.len().max(1);
+        let way = |method: JoinMethod, mirrored: bool| {
+            let sides = if mirrored { (right.rows, left.rows) } else { (left.rows, right.rows) };
+            let own = factors.join(method, (Estimate(sides.0), Estimate(sides.1)), rows, count).0;
+            let broken = broken(guide, method, &left.names, &right.names);
+            SideWay { way: Way::of(method), mirrored, cost: own + left.total + right.total, broken }
+        };
+        let mut ways = Vec::new();
+        if hash {
+            ways.push(way(JoinMethod::Hash, false));
+            if may_mirror {
+                ways.push(way(JoinMethod::Hash, true));
+            }
+        }
+        if plain && has_keys && !recursive {
+            ways.push(way(JoinMethod::Merge, false));
+        }
+        // A nested loop cannot tell which partner of a comparison with ANY was UNKNOWN by itself; a hash join does that.
+        if !hash || plain {
+            ways.push(way(JoinMethod::NestedLoop, false));
+        }
+        ways.extend(self.by_index(left, rows, (factors, guide)));
+        ways
+    }
+
+    /// The cheapest way by an index, in which the right side is not read by itself.
+    fn by_index(&self, left: &Input, rows: Estimate, (factors, guide): (&Factors, &Guide)) -> Option<SideWay> {
+        let scan = self.table.as_ref()?;
+        let way = |index: &SideIndex| {
+            let own = lookup_cost(scan, Estimate(left.rows), index.share, index.found, rows).0 * factors.index;
+            let way = Way { method: JoinMethod::IndexNestedLoop, index: index.number };
+            let broken = broken(guide, way.method, &left.names, std::slice::from_ref(&scan.alias));
+            SideWay { way, mirrored: false, cost: own + left.total, broken }
+        };
+        self.indexes.iter().map(way).reduce(|a, b| if b.cost < a.cost { b } else { a })
+    }
+
+    /// The sign of relational algebra for the join.
+    pub(super) fn sign(&self) -> &'static str {
+        match self.side.kind {
+            JoinKind::Left => "⟕",
+            JoinKind::Semi => "⋉",
+            JoinKind::Anti => "▷",
+            _ => "⋈",
+        }
+    }
+
+    /// What is told of the choice among these ways.
+    pub(super) fn considered(&self, best: &SideWay, ways: &[SideWay], printer: &Printer<'_>) -> Considered {
+        let mut sorted = ways.to_vec();
+        sorted.sort_by(|a, b| a.cost.total_cmp(&b.cost));
+        let candidate = |one: &SideWay| {
+            let index = self.table.as_ref().and_then(|scan| scan.indexes.get(one.way.index));
+            let choice = match (one.way.method, index) {
+                (JoinMethod::IndexNestedLoop, Some(index)) => format!("{} by {}", one.way.method, index.name),
+                (JoinMethod::Hash, _) if one.mirrored => "hash join, left side kept in memory".into(),
+                (JoinMethod::Hash, _) => "hash join, right side kept in memory".into(),
+                (method, _) => method.to_string(),
+            };
+            let reason = (one.broken > best.broken).then(|| "not as GUIDE demands".to_owned());
+            let chosen = (one.way, one.mirrored) == (best.way, best.mirrored);
+            Candidate { choice, cost: Some(one.cost), chosen, reason }
+        };
+        let mut candidates: Vec<Candidate> = sorted.iter().map(candidate).collect();
+        if self.keys.is_empty() {
+            let conditions: Vec<String> = self.residual.iter().map(|term| printer.expr(term)).collect();
+            for method in [JoinMethod::Hash, JoinMethod::Merge] {
+                if !ways.iter().any(|one| one.way.method == method) {
+                    candidates.push(impossible(method, &conditions));
+                }
+            }
+        }
+        Considered { decision: format!("{} join", self.side.kind.name()), candidates }
+    }
+}
