@@ -8,7 +8,7 @@ use garden_gate::{Database, Session};
 /// Queries of a run; `GARDEN_GATE_ROUNDS` in the environment is another number of them.
 const QUERIES: u64 = 400;
 
-const RULES: [&str; 15] = [
+const RULES: [&str; 16] = [
     "inline step",
     "unnest query",
     "mark to semi join",
@@ -24,6 +24,7 @@ const RULES: [&str; 15] = [
     "drop distinct",
     "push limit down",
     "share expressions",
+    "group before join",
 ];
 
 /// Beds, tasks of beds (some of none), notes on tasks (one each at most), labels whose bed is unique or NULL.

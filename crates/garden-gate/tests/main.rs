@@ -11,6 +11,7 @@ mod damaged;
 mod deferred;
 mod deltas;
 mod dialects;
+mod early_groups;
 mod edges;
 mod estimates;
 mod examples;

@@ -15,6 +15,8 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 /// Runs of each query; the least time counts.
 const RUNS: usize = 3;
+/// Estimates off by more than this are shown by themselves.
+const FAR: f64 = 4.0;
 
 macro_rules! queries {
     ($($name:literal),*) => { [$(($name, include_str!(concat!("queries/", $name, ".sql")))),*] };
@@ -64,7 +66,8 @@ fn main() {
 /// How far the estimates of reading and joining are off, by the number of joins below.
 fn estimates(session: &mut Session) {
     let mut errors: Vec<Vec<f64>> = Vec::new();
-    for (_, sql) in QUERIES {
+    let mut far = Vec::new();
+    for (name, sql) in QUERIES {
         let (_, plan) = session.measure(sql, ()).expect("every query runs");
         for node in plan.nodes() {
             let joins = joins_below(node);
@@ -73,6 +76,15 @@ fn estimates(session: &mut Session) {
             }
             errors.resize_with(errors.len().max(joins + 1), Vec::new);
             errors[joins].extend(node.estimate_error);
+            if let (Some(error), Some(rows)) = (node.estimate_error.filter(|error| *error > FAR), node.actual_rows) {
+                let (operator, kind) = (node.operator, node.kind.unwrap_or_default());
+                let target = node.target.as_deref().unwrap_or_default();
+                let conditions: Vec<&str> = node.predicates.iter().map(|known| known.text.as_str()).collect();
+                let (estimated, on) = (node.estimated_rows, conditions.join(" AND "));
+                far.push(format!(
+                    "{error:8.1}  {name} {operator} {kind} {target}: {estimated:.0}, not {rows} rows, on {on}"
+                ));
+            }
         }
     }
     println!("joins  operators  median    95 %     worst");
@@ -82,7 +94,9 @@ fn estimates(session: &mut Session) {
         all.extend(found);
     }
     print_errors("all", all);
-    println!();
+    println!("\noff by more than {FAR}:");
+    far.sort_by(|a, b| b.cmp(a));
+    far.iter().for_each(|line| println!("{line}"));
 }
 
 fn joins_below(node: &PlanNode) -> usize {

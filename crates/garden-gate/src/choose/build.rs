@@ -6,7 +6,7 @@ use super::steps::Steps;
 use super::{cost, join_order, obeyed};
 use crate::diagnostic::Result;
 use crate::estimate::Estimator;
-use crate::logical::{ColumnId, Expr, Guide, LogicalPlan, SortKey};
+use crate::logical::{ColumnId, EarlyGroups, Expr, Guide, LogicalPlan, RewriteNote, SortKey};
 use crate::physical::{Candidate, Considered, Node, NodeId, Operator};
 use crate::types::{Cost, Estimate, approximate};
 
@@ -18,6 +18,10 @@ pub(super) struct Builder<'a> {
     pub(super) steps: Steps,
     /// Rows that a round of each recursion around is taken to find.
     pub(super) rounds: Vec<(usize, Estimate)>,
+    /// Other ways to group, by the first grouping column each.
+    pub(super) early: Vec<(ColumnId, EarlyGroups)>,
+    /// What those that were taken are told as.
+    pub(super) rewrites: Vec<RewriteNote>,
 }
 
 /// A node whose cost is its own and that of its inputs.

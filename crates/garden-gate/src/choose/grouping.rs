@@ -1,6 +1,7 @@
 //! How rows are grouped: by a hash table, or where those of a group come beside one another by comparing neighbours.
 
 use super::build::{Builder, make, with_columns};
+use super::obeyed;
 use crate::diagnostic::{Result, Span};
 use crate::logical::{Aggregate, ColumnId, Direction, Expr, ExprKind, JoinKind, LogicalPlan, Nulls, SortKey};
 use crate::physical::{Candidate, Considered, GroupMethod, JoinMethod, Node, Operator};
@@ -16,7 +17,44 @@ struct Way {
 }
 
 impl Builder<'_> {
+    /// A grouping, after the joins below it or in part before them.
     pub(super) fn aggregate(
+        &mut self,
+        input: LogicalPlan,
+        keys: Keys,
+        aggregates: Aggregates,
+        required: &[ColumnId],
+    ) -> Result<Node> {
+        let place = keys.first().and_then(|(first, _)| self.early.iter().position(|(known, _)| known == first));
+        let Some(place) = place else { return self.aggregate_above(input, keys, aggregates, required) };
+        let (_, early) = self.early.swap_remove(place);
+        let before = self.considered.len();
+        let late_node = self.aggregate_above(input, keys.clone(), aggregates, required)?;
+        let late_decisions = self.considered.split_off(before);
+        let early_node = self.aggregate_above(early.input, keys, early.aggregates, required)?;
+        let is_early = early_node.total.0 < late_node.total.0;
+        let candidate = |choice: &str, node: &Node, chosen: bool| Candidate {
+            choice: choice.into(),
+            cost: Some(node.total.0),
+            chosen,
+            reason: None,
+        };
+        let mut candidates = vec![
+            candidate("after the join", &late_node, !is_early),
+            candidate("in part before the join", &early_node, is_early),
+        ];
+        candidates.sort_by_key(|candidate| !candidate.chosen);
+        if is_early {
+            self.rewrites.push(early.note);
+        } else {
+            self.considered.truncate(before);
+            self.considered.extend(late_decisions);
+        }
+        self.considered.push(Considered { decision: "group when".into(), candidates });
+        Ok(if is_early { early_node } else { late_node })
+    }
+
+    fn aggregate_above(
         &mut self,
         input: LogicalPlan,
         keys: Keys,
@@ -86,10 +124,16 @@ impl Builder<'_> {
     }
 
     fn cheapest(&mut self, mut ways: Vec<Way>) -> Node {
-        ways.sort_by(|a, b| a.node.total.0.total_cmp(&b.node.total.0));
+        let unmet = |way: &Way| obeyed::unmet(self.guide, &way.node).len();
+        ways.sort_by(|a, b| unmet(a).cmp(&unmet(b)).then(a.node.total.0.total_cmp(&b.node.total.0)));
+        let least = unmet(&ways[0]);
         let candidate = |(at, way): (usize, &Way)| {
             let cost = Some(way.node.total.0).filter(|cost| cost.is_finite());
-            let reason = cost.is_none().then(|| "its groups would not fit into the memory".to_owned());
+            let reason = match cost {
+                None => Some("its groups would not fit into the memory".to_owned()),
+                Some(_) if unmet(way) > least => Some("not as GUIDE demands".to_owned()),
+                Some(_) => None,
+            };
             Candidate { choice: way.name.clone(), cost, chosen: at == 0, reason }
         };
         let candidates = ways.iter().enumerate().map(candidate).collect();

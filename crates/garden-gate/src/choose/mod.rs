@@ -44,7 +44,7 @@ pub(crate) fn choose(
     columns: &Columns,
     (resources, guide): (Resources, &Guide),
 ) -> Result<PhysicalPlan> {
-    let Rewritten { plan, steps, .. } = rewritten;
+    let Rewritten { plan, steps, early, .. } = rewritten;
     let steps = steps::Steps::new(&plan, steps, required);
     let narrowed = Narrowed::default();
     let mut builder = build::Builder {
@@ -54,12 +54,15 @@ pub(crate) fn choose(
         considered: Vec::new(),
         steps,
         rounds: Vec::new(),
+        // A guide speaks of the joins as they are written.
+        early: if guide.directives.is_empty() { early } else { Vec::new() },
+        rewrites: Vec::new(),
     };
     let mut root = builder.build(plan, required)?;
     root.number(&mut 0);
-    let mut considered = builder.considered;
+    let (mut considered, rewrites) = (builder.considered, builder.rewrites);
     let (workers, cost) = workers::choose(&root, (resources.workers, guide.workers()), &mut considered);
-    Ok(PhysicalPlan { root, workers, cost, considered })
+    Ok(PhysicalPlan { root, workers, cost, considered, rewrites })
 }
 
 pub(crate) use obeyed::check as check_guide;

@@ -25,8 +25,8 @@ pub(crate) use function::{FUNCTIONS, Function};
 pub(crate) use guide::{Demand, Directive, Guide, GuidedJoin, GuidedRead};
 pub(crate) use index::ScanIndex;
 pub(crate) use plan::{
-    AnyTest, Expand, LogicalPlan, Member, Recursion, RecursionInput, RewriteNote, Rewritten, Scan, ScanReference,
-    SetOperand, SideJoin, SortKey, Step, StepDefinition, StepId,
+    AnyTest, EarlyGroups, Expand, LogicalPlan, Member, Recursion, RecursionInput, RewriteNote, Rewritten, Scan,
+    ScanReference, SetOperand, SideJoin, SortKey, Step, StepDefinition, StepId,
 };
 pub(crate) use print::Printer;
 pub(crate) use subquery::{Subquery, SubqueryTest};

@@ -405,4 +405,16 @@ pub(crate) struct Rewritten {
     pub(crate) steps: Vec<(StepId, StepDefinition)>,
     pub(crate) log: Vec<RewriteNote>,
     pub(crate) notes: Vec<Note>,
+    /// Other ways to group, by the first grouping column each.
+    pub(crate) early: Vec<(ColumnId, EarlyGroups)>,
+}
+
+/// A grouping of which a part is done before a join.
+#[derive(Clone, Debug)]
+pub(crate) struct EarlyGroups {
+    /// In place of the input of the grouping.
+    pub(crate) input: LogicalPlan,
+    pub(crate) aggregates: Vec<(ColumnId, Aggregate)>,
+    /// What is told when it is taken.
+    pub(crate) note: RewriteNote,
 }

@@ -1,6 +1,7 @@
 use super::{Considered, IndexAccess, JoinMethod};
 use crate::logical::{
-    Aggregate, AnyTest, ColumnId, Expand, Expr, JoinKind, Scan, ScanIndex, SetOp, SortKey, StepId, WindowCall,
+    Aggregate, AnyTest, ColumnId, Expand, Expr, JoinKind, RewriteNote, Scan, ScanIndex, SetOp, SortKey, StepId,
+    WindowCall,
 };
 use crate::types::{Cost, Estimate, SqlType};
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -182,6 +183,8 @@ pub(crate) struct PhysicalPlan {
     pub(crate) workers: usize,
     pub(crate) cost: Cost,
     pub(crate) considered: Vec<Considered>,
+    /// Rewrites that were taken for their cost.
+    pub(crate) rewrites: Vec<RewriteNote>,
 }
 
 /// Counts of TRUE, FALSE and UNKNOWN.

@@ -5,6 +5,7 @@ mod drop_distinct;
 mod drop_joins;
 mod factor_or;
 mod fold_constants;
+mod group_early;
 mod imply_conditions;
 mod inline_steps;
 mod marks_to_semi;
@@ -17,7 +18,7 @@ mod tidy_conditions;
 mod unnest;
 
 use crate::diagnostic::{Note, Result};
-use crate::logical::{ColumnId, Columns, LogicalPlan, RewriteNote, Rewritten, StepDefinition};
+use crate::logical::{ColumnId, Columns, EarlyGroups, LogicalPlan, RewriteNote, Rewritten, StepDefinition};
 
 /// What a rule works with.
 pub(crate) struct RuleContext<'a> {
@@ -25,6 +26,8 @@ pub(crate) struct RuleContext<'a> {
     /// The queries that may be run once; a rule may add one.
     pub(crate) steps: Vec<StepDefinition>,
     pub(crate) log: Vec<RewriteNote>,
+    /// Other ways to group, by the first grouping column each.
+    pub(crate) early: Vec<(ColumnId, EarlyGroups)>,
     /// What somebody who wrote the query may want to know.
     pub(crate) notes: Vec<Note>,
     /// The columns of the result.
@@ -64,6 +67,8 @@ const RULES: &[(&str, &dyn Rule)] = &[
     ("drop distinct", &drop_distinct::DropDistinct),
     ("push limit down", &push_limits::PushLimits),
     ("share expressions", &share_expressions::ShareExpressions),
+    // What it offers is no part of the plan that other rules see.
+    ("group before join", &group_early::GroupEarly),
 ];
 
 /// The rules that can be left out. Without `unnest query` dependent queries are joined by the general method only; without
@@ -84,6 +89,7 @@ pub(crate) const NAMES: &[&str] = &[
     "drop distinct",
     "push limit down",
     "share expressions",
+    "group before join",
 ];
 
 /// Applies every rule once.
@@ -96,7 +102,8 @@ pub(crate) fn rewrite(
     (required, columns): (&[ColumnId], &mut Columns),
     without: &[String],
 ) -> Result<Rewritten> {
-    let mut context = RuleContext { columns, steps, log: Vec::new(), notes: Vec::new(), required, without };
+    let (log, notes, early) = (Vec::new(), Vec::new(), Vec::new());
+    let mut context = RuleContext { columns, steps, log, notes, early, required, without };
     let mut plan = inline_steps::inline(plan, &mut context);
     for (name, rule) in RULES {
         if context.is_left_out(name) && *name != "unnest query" {
@@ -117,5 +124,5 @@ pub(crate) fn rewrite(
         }
     }
     let steps = inline_steps::used(&plan, context.steps);
-    Ok(Rewritten { plan, steps, log: context.log, notes: context.notes })
+    Ok(Rewritten { plan, steps, log: context.log, notes: context.notes, early: context.early })
 }

@@ -73,9 +73,10 @@ pub(super) fn prepare_bound(
     let required = wanted(&output);
     let mut rewritten = crate::rewrite::rewrite(plan, steps, (&required, &mut columns), &settings.without_rules)?;
     let resources = Resources { workers: settings.workers, factors: settings.factors() };
-    let rewrites = std::mem::take(&mut rewritten.log);
+    let mut rewrites = std::mem::take(&mut rewritten.log);
     notes.append(&mut rewritten.notes);
-    let plan = choose(rewritten, &wanted(&output), &columns, (resources, &guide))?;
+    let mut plan = choose(rewritten, &wanted(&output), &columns, (resources, &guide))?;
+    rewrites.append(&mut plan.rewrites);
     notes.extend(check_guide(&guide, &plan, &columns, settings.workers)?);
     notes.extend(plan_notes::hidden_indexes(&plan.root, &columns));
     notes.iter_mut().for_each(|note| note.source = Some(Arc::clone(source)));
