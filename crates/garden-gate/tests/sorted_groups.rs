@@ -26,18 +26,18 @@ fn groups_are_found_beside_one_another() {
     let cases: &[(&str, &str, &str)] = &[
         (
             "SELECT bed_id, COUNT(*) FROM task GROUP BY bed_id ORDER BY bed_id NULLS LAST",
-            "sorted aggregate (index range scan task)",
+            "sorted aggregate (index-only scan task)",
             "0|545; 1|546; 2|546; 3|546; 4|546; 5|546; 6|545; 7|545; 8|545; 9|545; NULL|545",
         ),
         (
             "SELECT bed_id, MAX(hours) FROM task WHERE bed_id BETWEEN 3 AND 4 GROUP BY bed_id",
-            "sorted aggregate (index range scan task)",
+            "sorted aggregate (index-only scan task)",
             "3|59.98; 4|59.99",
         ),
         // The second key decides the order of groups; the index has it descending.
         (
             "SELECT day, COUNT(*) FROM task WHERE who = 'w0' GROUP BY day ORDER BY day DESC FETCH FIRST 2 ROWS ONLY",
-            "limit (sorted aggregate (index lookup task))",
+            "limit (sorted aggregate (index-only scan task))",
             "99|20; 98|20",
         ),
         ("SELECT COUNT(*) FROM (SELECT day, who FROM task GROUP BY day, who) AS g", "", "300"),

@@ -86,7 +86,7 @@ impl Builder<'_> {
         let all = table_rows(scan.source.rows());
         let columns = read_columns(scan, required, &scan.filter);
         let read = if all.0 > approximate(2 * SEGMENT_ROWS) { self.parts_read(scan, all)? } else { all };
-        let own = cost::scan(read, columns.len()) + cost::evaluate(read, scan.filter.len());
+        let own = cost::scan(read, columns.len()) + cost::work(read, &scan.filter);
         Ok(Path { access: None, rest: scan.filter.clone(), columns, read, own })
     }
 
@@ -120,7 +120,9 @@ impl Builder<'_> {
         let all = table_rows(scan.source.rows());
         let columns = read_columns(scan, required, &rest);
         let held = access.index.holds();
-        access.only = access.order.is_none() && columns.iter().all(|(_, place)| held.contains(place));
+        // Rows of several parts in one order are gathered one by one.
+        let is_run = access.order.is_none() || all.0 <= approximate(SEGMENT_ROWS);
+        access.only = is_run && columns.iter().all(|(_, place)| held.contains(place));
         let share =
             if access.bounds.is_empty() { 1.0 } else { self.estimator.stored().conjunction(&access.bounds)?.share() };
         let mut read = Estimate(all.0 * share);
@@ -128,9 +130,17 @@ impl Builder<'_> {
             read = Estimate(read.0.min(approximate(first)));
         }
         let lookups: usize = access.equal.iter().map(Probe::values).product();
-        let own = cost::index_read(all, (lookups, access.order.is_some()), read, (columns.len(), access.only));
-        let own = Cost(own.0 * self.factors.index) + cost::evaluate(read, rest.len());
+        let value = (columns.len(), access.only, self.lie_together(scan, &access.index)?);
+        let own = cost::index_read(all, (lookups, access.order.is_some()), read, value);
+        let own = Cost(own.0 * self.factors.index) + cost::work(read, &rest);
         Ok(Path { access: Some(access), rest, columns, read, own })
+    }
+
+    /// Whether rows that are neighbours in an index are so in the table.
+    fn lie_together(&self, scan: &Scan, index: &ScanIndex) -> Result<bool> {
+        let Some(Some(key)) = index.keys_over(&scan.columns).into_iter().next() else { return Ok(false) };
+        let ExprKind::Column(id) = key.expr.kind() else { return Ok(false) };
+        self.estimator.stored().is_in_order(*id)
     }
 
     /// A scan, or a projection of one, whose rows come in the order of `keys` because an index has it; `first` is how many are wanted.

@@ -97,7 +97,7 @@ impl Builder<'_> {
 
     pub(super) fn filter_node(&mut self, input: Node, conjuncts: Vec<Expr>, required: &[ColumnId]) -> Result<Node> {
         let rows = Estimate(input.rows.0 * self.estimator.conjunction(&conjuncts)?.share());
-        let own = cost::evaluate(input.rows, conjuncts.len());
+        let own = cost::work(input.rows, &conjuncts);
         let output = only(input.output.iter().copied(), required);
         Ok(make(Operator::Filter(conjuncts), vec![input], output, rows, own))
     }
@@ -181,7 +181,7 @@ fn limited(input: Node, offset: u64, fetch: Option<u64>) -> Node {
 }
 
 pub(super) fn projected(input: Node, computed: Vec<(ColumnId, Expr)>, required: &[ColumnId]) -> Node {
-    let (rows, own) = (input.rows, cost::evaluate(input.rows, computed.len()));
+    let (rows, own) = (input.rows, cost::work(input.rows, computed.iter().map(|(_, expr)| expr)));
     let output = only(input.output.iter().copied().chain(computed.iter().map(|(id, _)| *id)), required);
     make(Operator::Project(computed), vec![input], output, rows, own)
 }

@@ -1,14 +1,17 @@
 //! The cost of work, in one unit: reading one value of a column in order. Each constant says how many such readings the work is taken
-//! to be worth. They are assumed, not fitted: only their order of magnitude is meant, and plans are compared by nothing else.
+//! to be worth, as `cargo bench --bench costs` measured it, roundly: a unit came to about a nanosecond there.
 
 use crate::catalog::SEGMENT_ROWS;
+use crate::logical::{Expr, ExprKind};
 use crate::physical::JoinMethod;
 use crate::types::{Cost, Estimate, approximate};
 
 /// One value read in order.
 const READ_VALUE: f64 = 1.0;
-/// One condition tested, or one expression computed, for one row.
+/// One operation of a condition or an expression, for one row.
 const EVALUATE: f64 = 1.0;
+/// A pattern tried, or a function worked out.
+const CALL: f64 = 8.0;
 /// One row put into a hash table that is being built.
 const BUILD_ROW: f64 = 30.0;
 /// One row looked up in a hash table.
@@ -25,8 +28,10 @@ const SORTED_GROUP: f64 = 6.0;
 const EMIT_ROW: f64 = 6.0;
 /// One row gathered for a sort, with its keys encoded, and given in its new order.
 const SORT_ROW: f64 = 40.0;
+/// One row compared with the last of those that are kept.
+const TOP_ROW: f64 = 3.0;
 /// One comparison while sorting.
-const SORT_COMPARE: f64 = 4.0;
+const SORT_COMPARE: f64 = 10.0;
 /// One pair of rows tried by a nested loop, its share of gathering included.
 const TRY_PAIR: f64 = 6.0;
 /// Rows that each side of a nested loop counts for at least.
@@ -34,15 +39,23 @@ const LEAST_LOOP: f64 = 25.0;
 /// One row of either side of a merge.
 const MERGE_ROW: f64 = 6.0;
 /// One step of a binary search.
-const SEARCH_STEP: f64 = 3.0;
+const SEARCH_STEP: f64 = 8.0;
 /// A key looked for in the index of one part of a table.
-const FIND_KEY: f64 = 20.0;
+const FIND_KEY: f64 = 40.0;
 /// A row met in an index.
-const FETCH_ROW: f64 = 2.0;
+const FETCH_ROW: f64 = 5.0;
+/// A row of several parts brought into one order, besides comparing.
+const MERGE_PARTS: f64 = 40.0;
 /// A row met by a lookup of a join: a pair is made of it, and tried.
 const PAIR_ROW: f64 = 14.0;
-/// One value of a row that an index leads to.
-const FETCH_VALUE: f64 = 4.0;
+/// One value of a row that an index leads to, where such rows lie together.
+const FETCH_VALUE: f64 = 3.0;
+/// How many times that is where they lie anywhere.
+const SCATTERED: f64 = 4.0;
+/// Rows of a hash table that are at hand at any time; in one of eight times as many each row takes twice as long, and so on up to
+/// [`FARTHEST`] times.
+const NEAR_ROWS: f64 = 50_000.0;
+const FARTHEST: f64 = 3.0;
 /// Bytes that a row is taken to have, with what a table or a sort of it needs.
 const ROW_BYTES: f64 = 64.0;
 /// One row written to a temporary file and read again.
@@ -59,12 +72,16 @@ pub(super) fn index_read(
     all: Estimate,
     (lookups, ordered): (usize, bool),
     read: Estimate,
-    (columns, only): (usize, bool),
+    (columns, only, together): (usize, bool, bool),
 ) -> Cost {
     let parts = (all.0 / approximate(SEGMENT_ROWS)).ceil().max(1.0);
     let find = approximate(lookups.max(1)) * parts * FIND_KEY;
-    let merge = if ordered { read.0 * SORT_COMPARE * (1.0 + parts.log2()) } else { 0.0 };
-    let value = if only { READ_VALUE } else { FETCH_VALUE };
+    let merge = if ordered && parts > 1.0 { read.0 * (MERGE_PARTS + SORT_COMPARE * parts.log2()) } else { 0.0 };
+    let value = match (only, together) {
+        (true, _) => READ_VALUE,
+        (false, true) => FETCH_VALUE,
+        (false, false) => FETCH_VALUE * SCATTERED,
+    };
     Cost(find + merge + read.0 * (FETCH_ROW + value * approximate(columns.max(1))))
 }
 
@@ -76,16 +93,37 @@ pub(super) fn index_numbers(all: Estimate, lookups: usize, found: Estimate) -> C
 
 /// Reads rows whose numbers are known.
 pub(super) fn index_fetch(rows: Estimate, columns: usize) -> Cost {
-    Cost(rows.0 * FETCH_VALUE * approximate(columns.max(1)))
+    Cost(rows.0 * FETCH_VALUE * SCATTERED * approximate(columns.max(1)))
 }
 
 pub(super) fn evaluate(rows: Estimate, expressions: usize) -> Cost {
     Cost(rows.0 * EVALUATE * approximate(expressions))
 }
 
+/// The operations of these expressions for each row.
+pub(super) fn work<'e>(rows: Estimate, exprs: impl IntoIterator<Item = &'e Expr>) -> Cost {
+    Cost(rows.0 * exprs.into_iter().map(operations).sum::<f64>())
+}
+
+fn operations(expr: &Expr) -> f64 {
+    let mut sum = match expr.kind() {
+        ExprKind::Column(_) | ExprKind::Slot(_) | ExprKind::Literal(_) | ExprKind::Parameter(..) => return 0.0,
+        ExprKind::Like(..) | ExprKind::Call(..) | ExprKind::Case(..) | ExprKind::Concat(_) => CALL,
+        _ => EVALUATE,
+    };
+    expr.kind().for_each_child(|child| sum += operations(child));
+    sum
+}
+
+/// How much longer each row of a hash table takes than in a small one.
+fn distance(rows: Estimate) -> f64 {
+    (1.0 + (rows.0 / NEAR_ROWS).max(1.0).log2() / 3.0).min(FARTHEST)
+}
+
 pub(super) fn hash_join(probe: Estimate, build: Estimate, output: Estimate, keys: usize) -> Cost {
     let encode = if keys > 1 { ENCODE_KEYS } else { 0.0 };
-    Cost(build.0 * (BUILD_ROW + encode) + probe.0 * (PROBE_ROW + encode) + output.0 * EMIT_ROW)
+    let far = distance(build);
+    Cost(build.0 * (BUILD_ROW * far + encode) + probe.0 * (PROBE_ROW * far + encode) + output.0 * EMIT_ROW)
 }
 
 /// Every pair of rows is tried. An input counts for some rows at least: that there is only one is too easily wrong.
@@ -114,7 +152,7 @@ pub(super) fn emit(output: Estimate) -> Cost {
 }
 
 fn hash_aggregate(input: Estimate, groups: Estimate, aggregates: usize, keys: usize) -> Cost {
-    let find = if keys == 0 { 0.0 } else { GROUP_ROW };
+    let find = if keys == 0 { 0.0 } else { GROUP_ROW * distance(groups) };
     Cost(input.0 * (find + EVALUATE * approximate(aggregates)) + groups.0 * BUILD_ROW)
 }
 
@@ -122,9 +160,11 @@ pub(super) fn sort(input: Estimate, keys: usize) -> Cost {
     Cost(input.0 * (SORT_ROW + input.0.max(2.0).log2() * SORT_COMPARE * approximate(keys.max(1))))
 }
 
-/// Keeps `kept` rows of the input at any time.
+/// Keeps `kept` rows of the input at any time: most rows are behind those that are kept by their first key.
 pub(super) fn top_n(input: Estimate, kept: Estimate, keys: usize) -> Cost {
-    Cost(input.0 * kept.0.max(2.0).log2() * SORT_COMPARE * approximate(keys.max(1)))
+    let met = kept.0 * (1.0 + (input.0 / kept.0.max(1.0)).max(1.0).ln());
+    let cost = input.0 * TOP_ROW + sort(Estimate(met.min(input.0)), keys).0;
+    Cost(cost.min(sort(input, keys).0))
 }
 
 /// What settings multiply costs by.

@@ -98,7 +98,12 @@ pub(super) fn joint_shares(edges: &[Edge], builder: &Builder<'_>) -> Vec<(Tables
 /// `joint` has the shares of several equalities between two tables whose columns were looked at together.
 pub(super) fn share_of(edges: &[Edge], tables: Tables, (sizes, joint): (&[f64], &[(Tables, f64)])) -> f64 {
     let mut within: Vec<&Edge> = edges.iter().filter(|edge| edge.tables & !tables == 0).collect();
-    within.sort_by(|a, b| b.share.total_cmp(&a.share));
+    // Two tables that several classes tie are tied by all of these: together they may be a key.
+    let several = |edge: &Edge| {
+        let other = |other: &&Edge| other.tables == edge.tables && other.sides.is_some() && other.class != edge.class;
+        edge.class.is_some() && edge.sides.is_some() && edges.iter().any(|known| other(&known))
+    };
+    within.sort_by(|a, b| several(b).cmp(&several(a)).then(b.share.total_cmp(&a.share)));
     // For each class the sets of its tables that are tied already.
     let mut tied: Vec<(usize, Tables)> = Vec::new();
     let mut share = 1.0;
@@ -159,6 +164,21 @@ mod tests {
         );
         let apart = [edge(0, 1, 1e-3, Some(0)), edge(1, 2, 1e-4, Some(1)), edge(0, 2, 1e-1, None)];
         assert!((share_of(&apart, 0b111, (&sizes, &[])) - 1e-8).abs() < 1e-13, "these are independent");
+        // Tables 1 and 2 share two columns, each of which another table has as well: those two are tied as by a key of the smaller one.
+        let of = |a: u32, b: u32, share: f64, class: usize| edge(a, b, share, Some(class));
+        let both = [
+            of(0, 1, 1e-3, 0),
+            of(0, 2, 1e-3, 0),
+            of(1, 2, 1e-3, 0),
+            of(1, 2, 1e-2, 1),
+            of(1, 3, 1e-2, 1),
+            of(2, 3, 1e-2, 1),
+        ];
+        let sizes = [1_000.0, 5_000.0, 50_000.0, 100.0];
+        // Of 5,000 rows with each 50,000 one in 5,000; then one in 1,000 for the one, and one in 100 for the other table.
+        let share = share_of(&both, 0b1111, (&sizes, &[]));
+        assert!((share / (1.0 / 5_000.0 * 1e-3 * 1e-2) - 1.0).abs() < 1e-9, "{share}");
+        let sizes = [100.0, 1_000.0, 10_000.0];
         // Two columns that make a key of the table of 100 rows: not one in 10,000 pairs, but one in 100.
         let key = [edge(0, 1, 1e-2, None), edge(0, 1, 1e-2, None)];
         assert!((share_of(&key, 0b11, (&sizes, &[])) - 1e-2).abs() < 1e-12);

@@ -1,7 +1,7 @@
 //! How rows are grouped: by a hash table, or where those of a group come beside one another by comparing neighbours.
 
 use super::build::{Builder, make, with_columns};
-use super::obeyed;
+use super::{cost, obeyed};
 use crate::diagnostic::{Result, Span};
 use crate::logical::{Aggregate, ColumnId, Direction, Expr, ExprKind, JoinKind, LogicalPlan, Nulls, SortKey};
 use crate::physical::{Candidate, Considered, GroupMethod, JoinMethod, Node, Operator};
@@ -96,6 +96,8 @@ impl Builder<'_> {
             GroupMethod::Sorted if !self.factors.fits(rows) => Cost(f64::INFINITY),
             GroupMethod::Sorted => self.factors.sorted_aggregate(input.rows, rows, aggregates.len(), keys.len()),
         };
+        let exprs = keys.iter().map(|(_, key)| key);
+        let own = own + cost::work(input.rows, exprs.chain(aggregates.iter().flat_map(|(_, known)| known.exprs())));
         let output = keys.iter().map(|(id, _)| *id).chain(aggregates.iter().map(|(id, _)| *id)).collect();
         Ok(make(Operator::Aggregate { method, keys, aggregates }, vec![input], output, rows, own))
     }

@@ -100,7 +100,7 @@ impl Builder<'_> {
             let lookups: usize = one.access.equal.iter().map(Probe::values).product();
             own = own + cost::index_numbers(rows, lookups, one.rows);
         }
-        let own = Cost(own.0 * self.factors.index) + cost::evaluate(read, rest.len());
+        let own = Cost(own.0 * self.factors.index) + cost::work(read, &rest);
         let mut of = found.iter().map(|one| one.access.clone());
         let access = of.next().map(|first| {
             let others = Some(Others { all, of: of.collect() });

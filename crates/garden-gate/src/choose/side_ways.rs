@@ -14,8 +14,10 @@ use crate::logical::{ColumnId, CompareOp, Expr, Guide, JoinKind, Printer, Scan};
 use crate::physical::{Candidate, Considered, JoinKey, JoinMethod, Node};
 use crate::types::Estimate;
 
-/// The share of rows that a semi or anti join is taken to keep at least.
-const LEAST_SHARE: f64 = 0.001;
+/// The share of rows that a semi join is taken to keep at least.
+const LEAST_SHARE: f64 = 0.0001;
+/// The same of an anti join: that nearly every row has a partner is too easily wrong.
+const LEAST_WITHOUT: f64 = 0.01;
 /// Of several partners one is likely to fulfil a further condition.
 const RESIDUAL_SHARE: f64 = 0.5;
 
@@ -159,7 +161,7 @@ impl SideShape {
             JoinKind::Left => pairs.max(left),
             JoinKind::Full => pairs.max(left).max(right),
             JoinKind::Semi => left * share,
-            JoinKind::Anti => left * (1.0 - share).max(LEAST_SHARE),
+            JoinKind::Anti => left * (1.0 - share).max(LEAST_WITHOUT),
             JoinKind::Mark | JoinKind::Single => left,
         }
     }

@@ -53,18 +53,22 @@ impl Estimator<'_> {
     /// The share of rows of one side that have a partner among `other` rows, for a condition between the sides; the first expression of
     /// an equality lies on the side that is asked.
     pub(crate) fn partnered(&self, mine: &Expr, theirs: &Expr, other: Estimate) -> Result<f64> {
-        let (ExprKind::Column(a), ExprKind::Column(b)) = (mine.kind(), theirs.kind()) else {
+        let (ExprKind::Column(mine_id), ExprKind::Column(b)) = (mine.kind(), theirs.kind()) else {
             return Ok(0.5);
         };
-        let (Some(a), Some(b)) = (self.statistics(*a)?, self.statistics(*b)?) else { return Ok(0.5) };
+        let (Some(a), Some(b)) = (self.statistics(*mine_id)?, self.statistics(*b)?) else { return Ok(0.5) };
         let there = met(b.distinct, other.0, other.0.max(super::table_rows(b.rows).0));
+        // Conditions on other columns leave fewer values, but of those none more likely to be there.
+        let whole =
+            self.stored().statistics(*mine_id)?.filter(|whole| same(&whole.min, &a.min) && same(&whole.max, &a.max));
+        let values = whole.map_or(a.distinct, |whole| whole.distinct.max(a.distinct));
         let mut share = 0.0;
         for common in &a.most_common {
             let has = b.most_common.iter().any(|other| same(&other.value, &common.value));
-            share += common.share * if has { 1.0 } else { contained(b.other_values(), a.distinct, &b, &common.value) };
+            share += common.share * if has { 1.0 } else { contained(b.other_values(), values, &b, &common.value) };
         }
         let overlap = overlaps(&a, &b).0;
-        Ok((share + a.other_share() * overlap * (there / (a.distinct * overlap).max(1.0)).min(1.0)).clamp(0.0, 1.0))
+        Ok((share + a.other_share() * overlap * (there / (values * overlap).max(1.0)).min(1.0)).clamp(0.0, 1.0))
     }
 }
 

@@ -137,8 +137,14 @@ impl Estimator<'_> {
     /// What reading the statistics of a column meets.
     pub(crate) fn together(&self, term: &Expr) -> Result<Option<ColumnId>> {
         let Some((id, Ask::Compare(op, _))) = asked(term) else { return Ok(None) };
-        let ordered = self.statistics(id)?.is_some_and(|known| known.correlation.abs() > IN_ORDER && known.nulls == 0);
+        let complete = self.statistics(id)?.is_some_and(|known| known.nulls == 0);
+        let ordered = complete && self.is_in_order(id)?;
         Ok(Some(id).filter(|_| ordered && op != CompareOp::NotEqual))
+    }
+
+    /// Whether the rows of a table lie in the order of this column, or nearly so.
+    pub(crate) fn is_in_order(&self, id: ColumnId) -> Result<bool> {
+        Ok(self.statistics(id)?.is_some_and(|known| known.correlation.abs() > IN_ORDER))
     }
 
     /// The share of rows that fulfil what several conditions ask of one column; `None` when only one does.

@@ -11,7 +11,7 @@ use std::borrow::Cow;
 /// The values of an array of an integer-like type as 64-bit integers, equal exactly when the values are equal.
 ///
 /// `None` for types that do not fit. Lanes under a NULL hold anything.
-pub(super) fn integer_lanes(array: &ArrayRef) -> Option<Cow<'_, [i64]>> {
+pub(crate) fn integer_lanes(array: &ArrayRef) -> Option<Cow<'_, [i64]>> {
     fn wide<T: ArrowPrimitiveType<Native = i64>>(array: &ArrayRef) -> Cow<'_, [i64]> {
         Cow::Borrowed(array.as_primitive::<T>().values())
     }

@@ -33,7 +33,7 @@ pub(crate) use evaluate::{evaluate, evaluate_constant};
 pub(crate) use function::series;
 pub(crate) use group::GroupTable;
 pub(crate) use join_table::JoinTable;
-pub(crate) use keys::{hash_parts, lane_bounds, lane_order};
+pub(crate) use keys::{hash_parts, integer_lanes, lane_bounds, lane_order};
 pub(crate) use logic::{count_true, evaluate_where, kept};
 pub(crate) use sketch::Sketch;
 pub(crate) use sorted_table::SortedTable;

@@ -321,6 +321,9 @@ impl StoredTable {
 
     /// The first rows of all parts in the order of their keys; equal ones in the order of the table.
     fn in_order(&self, read: &IndexRead<'_>, found: &[Found], backwards: bool, first: usize) -> Result<Vec<Segment>> {
+        if let [one] = found {
+            return self.part_in_order(read, one, backwards, first).map(|segment| vec![segment]);
+        }
         let place = |run: usize, step: usize| {
             let places = &found[run].places;
             let at = if backwards { places.len().checked_sub(step + 1)? } else { step };
@@ -355,6 +358,28 @@ impl StoredTable {
         };
         let columns = read.columns.iter().map(column).collect::<Result<_>>()?;
         Ok(vec![Segment { columns, rows: chosen.len() }])
+    }
+}
+
+impl StoredTable {
+    /// The first rows of one part in the order of their keys.
+    fn part_in_order(&self, read: &IndexRead<'_>, found: &Found, backwards: bool, first: usize) -> Result<Segment> {
+        let part = &self.parts()[found.part];
+        let mut places = found.places.clone();
+        if backwards {
+            places.reverse();
+        }
+        places.truncate(first);
+        let rows: Vec<u32> = places.iter().map(|place| found.index.order[*place as usize]).collect();
+        let (places, rows) = (UInt32Array::from(places), UInt32Array::from(rows));
+        let column = |at: &usize| -> Result<ArrayRef> {
+            Ok(match *at {
+                at if at == self.place_column() => place_array(found.part, rows.values()),
+                at if read.only => compute::take(&found.index.column(part, at)?, &places, None)?,
+                at => compute::take(&part.whole(at)?, &rows, None)?,
+            })
+        };
+        Ok(Segment { columns: read.columns.iter().map(column).collect::<Result<_>>()?, rows: rows.len() })
     }
 }
 

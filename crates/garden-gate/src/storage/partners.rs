@@ -4,7 +4,8 @@ use super::index::converter;
 use super::part::Part;
 use super::stored_table::StoredTable;
 use crate::diagnostic::Result;
-use crate::logical::ScanIndex;
+use crate::kernel::integer_lanes;
+use crate::logical::{ExprKind, ScanIndex};
 use crate::types::index;
 use arrow::array::{Array, ArrayRef, Int64Array, UInt32Array};
 use arrow::compute;
@@ -28,11 +29,21 @@ impl StoredTable {
         let rows = keys.first().map_or(0, |key| key.len());
         let encoded = converter(shape, keys.len())?.convert_columns(keys)?;
         let indexes = self.parts().iter().map(|part| part.index(shape)).collect::<Result<Vec<_>>>()?;
+        let lanes = keys.first().and_then(integer_lanes);
+        let bounds = self.bounds_of_parts(shape)?;
+        // A part whose values lie elsewhere is not looked at.
+        let reaches = |row: usize, part: usize| match (&lanes, bounds[part]) {
+            (Some(lanes), Some((least, greatest))) => (least..=greatest).contains(&lanes[row]),
+            _ => true,
+        };
         let mut numbers = Vec::new();
         let mut places: Vec<(usize, usize)> = Vec::new();
         for row in (0..rows).filter(|row| keys.iter().all(|key| key.is_valid(*row))) {
             let key = encoded.row(row);
             for (number, (part, known)) in self.parts().iter().zip(&indexes).enumerate() {
+                if !reaches(row, number) {
+                    continue;
+                }
                 let first = places.len();
                 let live = known.rows_of(key.as_ref()).iter().filter(|row| part.is_live(**row));
                 places.extend(live.map(|row| (number, *row as usize)));
@@ -42,6 +53,15 @@ impl StoredTable {
         }
         let column = |at: &usize| self.at_places(*at, &places);
         Ok(Partners { keys: numbers, columns: columns.iter().map(column).collect::<Result<_>>()? })
+    }
+
+    /// For each part between which values its rows lie in the first key, where that is a column.
+    fn bounds_of_parts(&self, shape: &ScanIndex) -> Result<Vec<Option<(i64, i64)>>> {
+        let column = shape.keys.first().and_then(|key| match key.expr.kind() {
+            ExprKind::Slot(column) => Some(*column),
+            _ => None,
+        });
+        self.parts().iter().map(|part| column.map_or(Ok(None), |column| part.bounds(column))).collect()
     }
 
     /// A column of rows by their part and their number in it.

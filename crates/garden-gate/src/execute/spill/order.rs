@@ -1,8 +1,9 @@
 use crate::diagnostic::Result;
-use crate::kernel::{Batch, evaluate, sort_options};
+use crate::kernel::{Batch, evaluate, integer_lanes, sort_options};
 use crate::logical::SortKey;
 use crate::types::index;
-use arrow::array::UInt32Array;
+use arrow::array::{Array, ArrayRef, UInt32Array};
+use arrow::compute::SortOptions;
 use arrow::row::{RowConverter, Rows, SortField};
 
 /// An order of rows, by keys that are encoded so that their bytes compare as the rows do.
@@ -28,9 +29,32 @@ impl<'k> Order<'k> {
 
     /// The rows of a batch in this order, equal ones as they came.
     pub(in crate::execute) fn sorted(&self, batch: &Batch) -> Result<Batch> {
+        if let [key] = self.keys {
+            let values = evaluate(&key.expr, batch)?.into_array(batch.rows)?;
+            if let Some(lanes) = integer_lanes(&values) {
+                return batch.take(&UInt32Array::from(order_of_lanes(&lanes, &values, sort_options(key))));
+            }
+        }
         let rows = self.encoded(batch)?;
         let mut order: Vec<u32> = (0..index(batch.rows)).collect();
         order.sort_unstable_by(|a, b| rows.row(*a as usize).cmp(&rows.row(*b as usize)).then(a.cmp(b)));
         batch.take(&UInt32Array::from(order))
     }
+}
+
+/// The order of one key of whole numbers, equal ones as they came: numbers are sorted with the numbers of their rows beside them.
+fn order_of_lanes(lanes: &[i64], values: &ArrayRef, options: SortOptions) -> Vec<u32> {
+    let mut pairs: Vec<(i64, u32)> = Vec::with_capacity(lanes.len());
+    let mut nulls: Vec<u32> = Vec::new();
+    for (row, lane) in (0..).zip(lanes) {
+        if values.is_null(row as usize) {
+            nulls.push(row);
+        } else {
+            // The complement of a number orders the other way round.
+            pairs.push((if options.descending { !*lane } else { *lane }, row));
+        }
+    }
+    pairs.sort_unstable();
+    let rows = pairs.into_iter().map(|(_, row)| row);
+    if options.nulls_first { nulls.into_iter().chain(rows).collect() } else { rows.chain(nulls).collect() }
 }
