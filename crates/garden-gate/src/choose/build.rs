@@ -80,13 +80,15 @@ impl Builder<'_> {
     }
 
     fn join(&mut self, plan: LogicalPlan, required: &[ColumnId]) -> Result<Node> {
-        match Units::of(plan, self.guide) {
-            Ok(units) => join_order::build(self, units, required),
-            Err(LogicalPlan::SideJoin(join)) => self.side_join(*join, required),
-            Err(LogicalPlan::Join { inputs, conjuncts }) => {
+        if Units::are_in(&plan, self.guide) {
+            return join_order::build(self, Units::of(plan), required);
+        }
+        match plan {
+            LogicalPlan::SideJoin(join) => self.side_join(*join, required),
+            LogicalPlan::Join { inputs, conjuncts } => {
                 join_order::build(self, Units::inner(inputs, conjuncts), required)
             }
-            Err(other) => self.build(other, required),
+            other => self.build(other, required),
         }
     }
 

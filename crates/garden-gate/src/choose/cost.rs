@@ -10,6 +10,8 @@ use crate::types::{Cost, Estimate, approximate};
 const READ_VALUE: f64 = 1.0;
 /// One operation of a condition or an expression, for one row.
 const EVALUATE: f64 = 1.0;
+/// One comparison of numbers, days or times; of texts one more.
+const COMPARE: f64 = 0.5;
 /// A pattern tried, or a function worked out.
 const CALL: f64 = 8.0;
 /// One row put into a hash table that is being built.
@@ -43,7 +45,7 @@ const SEARCH_STEP: f64 = 8.0;
 /// A key looked for in the index of one part of a table.
 const FIND_KEY: f64 = 40.0;
 /// A row met in an index.
-const FETCH_ROW: f64 = 5.0;
+const FETCH_ROW: f64 = 6.0;
 /// A row of several parts brought into one order, besides comparing.
 const MERGE_PARTS: f64 = 40.0;
 /// A row met by a lookup of a join: a pair is made of it, and tried.
@@ -109,6 +111,7 @@ fn operations(expr: &Expr) -> f64 {
     let mut sum = match expr.kind() {
         ExprKind::Column(_) | ExprKind::Slot(_) | ExprKind::Literal(_) | ExprKind::Parameter(..) => return 0.0,
         ExprKind::Like(..) | ExprKind::Call(..) | ExprKind::Case(..) | ExprKind::Concat(_) => CALL,
+        ExprKind::Compare(_, sides) => COMPARE + if sides[0].sql_type().is_text() { EVALUATE } else { 0.0 },
         _ => EVALUATE,
     };
     expr.kind().for_each_child(|child| sum += operations(child));

@@ -58,17 +58,19 @@ impl Units {
         Self { inputs, conjuncts, sides }
     }
 
-    /// The inputs of joins of several kinds that can change places; `Err` gives the plan back when there are none.
-    pub(super) fn of(plan: LogicalPlan, guide: &Guide) -> Result<Self, LogicalPlan> {
+    /// Whether a plan has joins of several kinds that can change places.
+    pub(super) fn are_in(plan: &LogicalPlan, guide: &Guide) -> bool {
         let (mut inner, mut sides) = (0, 0);
-        count(&plan, &[], (&mut inner, &mut sides));
+        count(plan, &[], (&mut inner, &mut sides));
         let several = sides > 0 && inner + sides > 2 && inner + sides <= MOST_INPUTS;
-        if !several || guide.keeps_order() || in_recursion(&plan) {
-            return Err(plan);
-        }
+        several && !guide.keeps_order() && !in_recursion(plan)
+    }
+
+    /// The inputs of such joins.
+    pub(super) fn of(plan: LogicalPlan) -> Self {
         let mut units = Self::default();
         units.take(plan, &[]);
-        Ok(units)
+        units
     }
 
     /// Adds what a plan joins; `used` are the columns that conditions of inner joins above it use.

@@ -19,6 +19,9 @@ use crate::logical::{
 
 pub(super) struct GroupEarly;
 
+/// What is grouped by, and what is aggregated.
+type Grouping<'a> = (&'a [(ColumnId, Expr)], &'a [(ColumnId, Aggregate)]);
+
 impl Rule for GroupEarly {
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
@@ -77,7 +80,7 @@ fn is_shared(plan: &LogicalPlan) -> bool {
 fn offered(
     (inputs, conjuncts): (&[LogicalPlan], &[Expr]),
     at: usize,
-    (keys, aggregates): (&[(ColumnId, Expr)], &[(ColumnId, Aggregate)]),
+    (keys, aggregates): Grouping<'_>,
     context: &mut RuleContext<'_>,
 ) -> EarlyGroups {
     let own = inputs[at].output();

@@ -13,7 +13,7 @@ use crate::bind::Parameters;
 use crate::catalog::{Catalog, TableSource};
 use crate::diagnostic::Result;
 use crate::kernel::Batch;
-use crate::logical::{ColumnId, Expr, ExprKind, ScanIndex};
+use crate::logical::{ColumnId, Expr, ExprKind, Scan, ScanIndex};
 use crate::physical::{IndexAccess, Node, Operator, Probe};
 use crate::storage::{IndexRead, KeyRange, StoredTable};
 use crate::syntax::ast;
@@ -91,8 +91,11 @@ impl DirectLookup {
     }
 }
 
+/// A read of a table by an index, with the columns that are read.
+type Lookup<'n> = (&'n Scan, &'n [(ColumnId, usize)], &'n IndexAccess);
+
 /// The index read that a plan consists of, but for a choice of its columns.
-fn lookup(root: &Node) -> Option<(&crate::logical::Scan, &[(ColumnId, usize)], &IndexAccess)> {
+fn lookup(root: &Node) -> Option<Lookup<'_>> {
     match &root.operator {
         Operator::Scan { scan, read, access: Some(access) } => Some((scan, read, access)),
         Operator::Project(_) => lookup(root.inputs.first()?),

@@ -1,6 +1,7 @@
 //! Tables in memory: lists of segments, read column by column, with statistics worked out when they are first asked for.
 
 mod catalog_text;
+mod column_cache;
 mod column_table;
 mod derived;
 mod guarded_file;

@@ -44,9 +44,15 @@ type Bounds = Option<(i64, i64)>;
 #[derive(Clone, Copy, Debug)]
 struct ColumnOrder {
     bounds: Bounds,
-    nulls: bool,
-    /// Whether each value is greater than the one before it.
-    ascending: bool,
+    run: Run,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Run {
+    /// Each value is greater than the one before it, and none is NULL.
+    Ascending,
+    Mixed,
+    WithNulls,
 }
 
 type Indexes = Derived<String, Arc<PartIndex>>;
@@ -182,12 +188,12 @@ impl Part {
         if at == self.width {
             return Ok(None);
         }
-        self.order(at).map(|order| order.bounds.filter(|_| !order.nulls))
+        self.order(at).map(|order| order.bounds.filter(|_| order.run != Run::WithNulls))
     }
 
     /// Whether each value of a column is greater than the one before it, without a NULL; `false` for types of which that is not known.
     pub(super) fn is_ascending(&self, at: usize) -> Result<bool> {
-        self.order(at).map(|order| order.ascending)
+        self.order(at).map(|order| order.run == Run::Ascending)
     }
 
     fn order(&self, at: usize) -> Result<ColumnOrder> {
@@ -196,7 +202,12 @@ impl Part {
         }
         let column = self.whole(at)?;
         let (bounds, ascending) = lane_order(&column);
-        let found = ColumnOrder { bounds, nulls: column.null_count() > 0, ascending };
+        let run = match (ascending, column.null_count()) {
+            (true, 0) => Run::Ascending,
+            (_, 0) => Run::Mixed,
+            _ => Run::WithNulls,
+        };
+        let found = ColumnOrder { bounds, run };
         Ok(*self.order[at].get_or_init(|| found))
     }
 

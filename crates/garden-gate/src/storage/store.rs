@@ -2,6 +2,7 @@
 //! behind a checksum; what tables there are, and of which parts they consist, is one text that every commit replaces.
 
 use super::catalog_text::{self, PartText};
+use super::column_cache::ColumnCache;
 use super::derived::{Forget, Room};
 use super::guarded_file::{GuardedFile, guarded};
 use super::part::{Content, Part};
@@ -17,7 +18,7 @@ use arrow::ipc::reader::StreamReader;
 use arrow::ipc::writer::StreamWriter;
 use redb::{ReadableDatabase, ReadableTable, TableDefinition};
 use std::any::Any;
-use std::collections::{BTreeSet, HashMap, HashSet, VecDeque};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::{Duration, Instant};
@@ -27,8 +28,6 @@ const FORMAT: u32 = 4;
 
 /// The oldest version that is still read.
 const OLDEST_FORMAT: u32 = 2;
-/// Bytes of columns kept in memory.
-const CACHE_BYTES: usize = 256 << 20;
 /// Bytes kept of what was worked out from them: rows by their keys, sorted rows, columns without deleted rows.
 const DERIVED_BYTES: usize = 512 << 20;
 
@@ -52,7 +51,7 @@ type Fresh = (Arc<Part>, u64, Vec<ArrayRef>);
 pub(crate) struct Store {
     file: GuardedFile,
     state: Mutex<State>,
-    cache: Mutex<Cache>,
+    cache: Mutex<ColumnCache>,
     /// For what is worked out from columns.
     room: Room,
 }
@@ -118,29 +117,6 @@ impl Cells {
 impl Drop for Cells {
     fn drop(&mut self) {
         self.store.state.lock().unwrap_or_else(PoisonError::into_inner).garbage.push(self.part);
-    }
-}
-
-/// Columns that were read or written last.
-#[derive(Debug, Default)]
-struct Cache {
-    columns: HashMap<(u64, u32), ArrayRef>,
-    order: VecDeque<(u64, u32)>,
-    bytes: usize,
-}
-
-impl Cache {
-    fn put(&mut self, key: (u64, u32), column: &ArrayRef) {
-        if self.columns.insert(key, Arc::clone(column)).is_none() {
-            self.order.push_back(key);
-            self.bytes += column.get_array_memory_size();
-        }
-        while self.bytes > CACHE_BYTES {
-            let Some(oldest) = self.order.pop_front() else { return };
-            if let Some(column) = self.columns.remove(&oldest) {
-                self.bytes = self.bytes.saturating_sub(column.get_array_memory_size());
-            }
-        }
     }
 }
 
@@ -409,8 +385,8 @@ impl Store {
     }
 
     fn column(&self, part: u64, at: u32) -> Result<ArrayRef> {
-        if let Some(known) = self.cache.lock().unwrap_or_else(PoisonError::into_inner).columns.get(&(part, at)) {
-            return Ok(Arc::clone(known));
+        if let Some(known) = self.cache.lock().unwrap_or_else(PoisonError::into_inner).get((part, at)) {
+            return Ok(known);
         }
         let column = self.file.with(|file| self.read_column(file, part, at))?;
         self.cache.lock().unwrap_or_else(PoisonError::into_inner).put((part, at), &column);
