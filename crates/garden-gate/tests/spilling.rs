@@ -44,6 +44,15 @@ const QUERIES: &[(&str, &[&str])] = &[
         "SELECT sensor_id, taken, SUM(moisture) OVER (PARTITION BY sensor_id ORDER BY taken), RANK() OVER (PARTITION BY taken ORDER BY moisture) FROM reading",
         &["window"],
     ),
+    // Neither partition nor order: the rows that come from files are one partition, as they are.
+    (
+        "SELECT taken, COUNT(*) OVER (), FIRST_VALUE(taken) OVER () FROM (SELECT taken FROM reading ORDER BY moisture, taken FETCH FIRST 3000 ROWS ONLY) AS r",
+        &[],
+    ),
+    (
+        "SELECT a.taken, COUNT(*) OVER () FROM reading a JOIN reading b ON a.taken = b.taken AND a.moisture = b.moisture",
+        &["hash join"],
+    ),
     (
         "WITH r AS (SELECT * FROM reading WHERE moisture > 5) SELECT a.taken FROM r AS a JOIN r AS b ON a.taken = b.taken WHERE a.sensor_id < 20 AND b.temperature > 10",
         &["hash join"],
@@ -207,4 +216,47 @@ fn random_rows_are_sorted_grouped_and_joined_as_by_hand() {
         let found = query("SELECT p, RANK() OVER (PARTITION BY t ORDER BY n) FROM r ORDER BY p");
         assert!(found == list(rows.iter().map(|row| format!("{}|{}", row.2, rank(row)))), "window, seed {seed}");
     }
+}
+
+/// Rows that came when there was no more room go into groups that were begun before, and into no others: each number into the list of its own
+/// remainder, and each tenth counted once.
+#[test]
+fn rows_that_come_later_go_to_their_own_groups() {
+    let mut session = Database::in_memory().session();
+    let sql = "SELECT MOD(n, 7) AS a, MOD(n, 3) AS b, LISTAGG(CAST(n AS VARCHAR(3)), ',') WITHIN GROUP (ORDER BY n), COUNT(DISTINCT n / 10), COUNT(*)
+        FROM SERIES(1, 90) AS s (n) GROUP BY MOD(n, 7), MOD(n, 3) ORDER BY a, b";
+    let row = |a: u32, b: u32| {
+        let own: Vec<u32> = (1..=90).filter(|n| n % 7 == a && n % 3 == b).collect();
+        let tens: std::collections::BTreeSet<u32> = own.iter().map(|n| n / 10).collect();
+        let list = own.iter().map(u32::to_string).collect::<Vec<_>>().join(",");
+        format!("{a}|{b}|{list}|{}|{}", tens.len(), own.len())
+    };
+    let expected: Vec<String> = (0..7).flat_map(|a| (0..3).map(move |b| row(a, b))).collect();
+    for threshold in [60, 100, 300, 1000, 3000] {
+        for (batch_rows, workers) in [(1, 1), (2, 1), (5, 2), (40, 1)] {
+            let set =
+                format!("SET spill_threshold = {threshold}; SET batch_rows = {batch_rows}; SET workers = {workers}");
+            session.run(&set).unwrap();
+            let found = show(&session.query(sql, ()).unwrap());
+            assert_eq!(found, expected.join("; "), "{threshold} bytes, batches of {batch_rows}, {workers} workers");
+        }
+    }
+}
+
+/// The rows of a window without partition and order, some of which come from a file: five different rows on the left side, each of which
+/// has no partner.
+#[test]
+fn a_window_over_all_rows_takes_them_as_they_come_from_files() {
+    let mut session = Database::in_memory().session();
+    session
+        .run(
+            "CREATE TABLE x (t VARCHAR(9)); INSERT INTO x VALUES ('b'), (NULL), (NULL), ('a');
+             CREATE TABLE z (t VARCHAR(9)); INSERT INTO z VALUES (''), ('a'), (NULL);
+             SET batch_rows = 3; SET workers = 1; SET spill_threshold = 100",
+        )
+        .unwrap();
+    let sql = "SELECT COUNT(*) FROM ((SELECT UNKNOWN AS c, t <= 'a' AS d FROM x) UNION (SELECT TRUE, TRUE)) AS l
+        LEFT JOIN z ON 1 = ANY (SELECT CAST(NULL AS INTEGER) WHERE NULLIF(z.t, CASE WHEN l.c THEN 'a' END) NOT IN (SELECT 'a'))";
+    // UNKNOWN with FALSE, UNKNOWN and TRUE, and the row of TRUE.
+    assert_eq!(show(&session.query(sql, ()).unwrap()), "4");
 }

@@ -1,7 +1,7 @@
-use super::{Accumulator, Groups, same};
+use super::{Accumulator, Groups, moved, same};
 use crate::diagnostic::Result;
 use crate::kernel::GroupTable;
-use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, UInt32Array};
+use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, Int64Array, UInt32Array};
 use arrow::compute;
 use arrow::datatypes::{DataType, Int64Type};
 use std::{any::Any, sync::Arc};
@@ -41,17 +41,15 @@ impl Accumulator for Distinct {
         self.add(&keys)
     }
 
-    fn merge(&mut self, other: &dyn Accumulator, (from, to): (&[u32], &[u32]), _: usize) -> Result<()> {
+    fn merge(&mut self, other: &dyn Accumulator, pairs: (&[u32], &[u32]), _: usize) -> Result<()> {
         let other = same::<Self>(other)?;
-        let mut keys = other.pairs.keys()?;
-        if keys.is_empty() {
-            return Ok(());
-        }
-        let most = from.iter().max().map_or(0, |most| *most as usize + 1);
-        let mut map: Vec<Option<u32>> = vec![None; most];
-        from.iter().zip(to).for_each(|(from, to)| map[*from as usize] = Some(*to));
-        let map: ArrayRef = compute::cast(&UInt32Array::from(map), &DataType::Int64)?;
-        keys[0] = compute::take(&map, &keys[0], None)?;
+        let keys = other.pairs.keys()?;
+        let Some((of, values)) = keys.split_first() else { return Ok(()) };
+        let of = of.as_primitive::<Int64Type>().values();
+        let (groups, rows) = moved(of.iter().map(|id| usize::try_from(*id).unwrap_or(usize::MAX)), pairs);
+        let groups: ArrayRef = Arc::new(groups.into_iter().map(i64::from).collect::<Int64Array>());
+        let values = values.iter().map(|value| compute::take(value, &rows, None));
+        let keys = std::iter::once(Ok(groups)).chain(values).collect::<Result<Vec<_>, _>>()?;
         self.add(&keys)
     }
 

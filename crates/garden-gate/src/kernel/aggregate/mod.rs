@@ -15,7 +15,7 @@ use super::{Batch, evaluate};
 use crate::diagnostic::Result;
 use crate::logical::{Aggregate, AggregateFunction};
 use crate::types::SqlType;
-use arrow::array::{Array, ArrayRef};
+use arrow::array::{Array, ArrayRef, UInt32Array};
 use std::any::Any;
 
 /// To which group each row of a batch belongs.
@@ -55,8 +55,8 @@ pub(crate) trait Accumulator: Send + Sync {
     /// 22003 when 128 bits do not hold a sum.
     fn update(&mut self, groups: Groups<'_>, inputs: &[ArrayRef]) -> Result<()>;
 
-    /// Takes in groups of another accumulator of the same function: its group `from[i]` into this one's group `to[i]` of `groups`. Of
-    /// one that is not [`Accumulator::is_mergeable`], every group just once.
+    /// Takes in groups of another accumulator of the same function: its group `from[i]` into this one's group `to[i]` of `groups`; others
+    /// of its groups are left out. Of one that is not [`Accumulator::is_mergeable`], a group at most once.
     ///
     /// # Errors
     /// As [`Accumulator::update`].
@@ -124,6 +124,16 @@ fn same<A: 'static>(other: &dyn Accumulator) -> Result<&A> {
         let state = crate::diagnostic::SqlState::GENERAL;
         crate::diagnostic::Error::new(state, "internal error: aggregates of different functions cannot be merged")
     })
+}
+
+/// For each row of groups of another accumulator the group it goes to, as [`Accumulator::merge`] has it; and which rows go to one.
+fn moved(rows: impl Iterator<Item = usize>, (from, to): (&[u32], &[u32])) -> (Vec<u32>, UInt32Array) {
+    let most = from.iter().max().map_or(0, |most| *most as usize + 1);
+    let mut map: Vec<Option<u32>> = vec![None; most];
+    from.iter().zip(to).for_each(|(from, to)| map[*from as usize] = Some(*to));
+    let goes = rows.zip(0_u32..).filter_map(|(group, row)| Some((map.get(group).copied().flatten()?, row)));
+    let (groups, rows): (Vec<u32>, Vec<u32>) = goes.unzip();
+    (groups, UInt32Array::from(rows))
 }
 
 /// A group's NULL-free rows belong to it when none of its inputs is NULL.

@@ -1,7 +1,7 @@
 //! Aggregates that need all rows of a group, in order: LISTAGG, `ARRAY_AGG`, the inverse distribution functions, MODE and the
 //! hypothetical-set functions (clause 10.9). Rows are kept until the end, then sorted by group and order. O(n log n).
 
-use super::{Accumulator, Groups, same};
+use super::{Accumulator, Groups, moved, same};
 use crate::diagnostic::{Error, Result};
 use crate::kernel::composite::list_of;
 use crate::kernel::keys::{from_integer_lanes, integer_lanes};
@@ -290,14 +290,18 @@ impl Accumulator for Ordered {
         Ok(())
     }
 
-    fn merge(&mut self, other: &dyn Accumulator, (from, to): (&[u32], &[u32]), _: usize) -> Result<()> {
+    fn merge(&mut self, other: &dyn Accumulator, pairs: (&[u32], &[u32]), _: usize) -> Result<()> {
         let other = same::<Self>(other)?;
-        let most = from.iter().max().map_or(0, |most| *most as usize + 1);
-        let mut map = vec![0; most];
-        from.iter().zip(to).for_each(|(from, to)| map[*from as usize] = *to);
         for (ids, inputs) in &other.batches {
-            let ids = ids.iter().map(|id| map.get(*id as usize).copied().unwrap_or(0)).collect();
-            self.batches.push((ids, inputs.clone()));
+            let (groups, rows) = moved(ids.iter().map(|id| *id as usize), pairs);
+            let inputs = if groups.len() == ids.len() {
+                inputs.clone()
+            } else {
+                inputs.iter().map(|input| compute::take(input, &rows, None)).collect::<Result<_, _>>()?
+            };
+            if !groups.is_empty() {
+                self.batches.push((groups, inputs));
+            }
         }
         Ok(())
     }
