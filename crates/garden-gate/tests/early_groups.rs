@@ -125,3 +125,20 @@ fn early_groups_change_no_rows() {
     }
     assert!(taken > 20, "only {taken} plans group early");
 }
+
+/// Groupings one in the other that have a grouping column in common: each has its own other way.
+#[test]
+fn groupings_of_one_column_are_told_apart() {
+    let mut session = garden();
+    // No gardener is named, so no crew is aggregated: MAX over nothing is NULL, and NULL is not among these.
+    let sql = "SELECT gardener_id, (SELECT MAX('x') FROM (SELECT MAX(g.crew) AS c FROM gardener g WHERE b.bed_id < 0 + t.gardener_id GROUP BY g.age, g.crew)
+        AS crews (c), bed AS other WHERE other.bed_id = b.bed_id AND (SELECT LISTAGG(sun, ',') WITHIN GROUP (ORDER BY sun) FROM bed) NOT IN ('a', 'b'))
+        FROM task t JOIN bed b ON b.bed_id = t.bed_id WHERE t.task_id IN (1, 61, 62) ORDER BY 1 NULLS LAST";
+    // Task 1 is gardener 1's in bed 2, task 61 nobody's, task 62 gardener 1's in bed 3: 2 < 1 and 3 < 1 do not hold.
+    assert_eq!(show(&session.query(sql, ()).unwrap()), "1|NULL; 1|NULL; NULL|NULL");
+    let sql = "SELECT ('a' <= ALL (SELECT MAX('') FROM (SELECT MAX(CASE WHEN UNKNOWN THEN a2.sun END) FROM bed AS a2 WHERE (1 BETWEEN 1 AND a1.age)
+        GROUP BY a2.bed_id, a2.sun) AS a3 (c0) WHERE ((SELECT LISTAGG(a4.sun, ',') WITHIN GROUP (ORDER BY a4.sun) FROM bed AS a4) NOT IN ('a', 'a'))))
+        FROM gardener AS a1 WHERE a1.gardener_id < 3";
+    // 'a' <= '' is FALSE.
+    assert_eq!(show(&session.query(sql, ()).unwrap()), "FALSE; FALSE");
+}

@@ -18,7 +18,7 @@ pub(super) struct Builder<'a> {
     pub(super) steps: Steps,
     /// Rows that a round of each recursion around is taken to find.
     pub(super) rounds: Vec<(usize, Estimate)>,
-    /// Other ways to group, by the first grouping column each.
+    /// Other ways to group, by the first aggregate of each: groupings may have grouping columns in common.
     pub(super) early: Vec<(ColumnId, EarlyGroups)>,
     /// What those that were taken are told as.
     pub(super) rewrites: Vec<RewriteNote>,

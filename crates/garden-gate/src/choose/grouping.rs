@@ -25,7 +25,7 @@ impl Builder<'_> {
         aggregates: Aggregates,
         required: &[ColumnId],
     ) -> Result<Node> {
-        let place = keys.first().and_then(|(first, _)| self.early.iter().position(|(known, _)| known == first));
+        let place = aggregates.first().and_then(|(first, _)| self.early.iter().position(|(known, _)| known == first));
         let Some(place) = place else { return self.aggregate_above(input, keys, aggregates, required) };
         let (_, early) = self.early.swap_remove(place);
         let before = self.considered.len();

@@ -215,12 +215,12 @@ impl SideShape {
         self.indexes.iter().map(way).reduce(|a, b| if b.cost < a.cost { b } else { a })
     }
 
-    /// The sign of relational algebra for the join.
+    /// The sign of the join. Those that relational algebra has for outer joins are in few fonts.
     pub(super) fn sign(&self) -> &'static str {
         match self.side.kind {
-            JoinKind::Left => "⟕",
-            JoinKind::Semi => "⋉",
-            JoinKind::Anti => "▷",
+            JoinKind::Left => "left ⋈",
+            JoinKind::Semi => "semi ⋈",
+            JoinKind::Anti => "anti ⋈",
             _ => "⋈",
         }
     }

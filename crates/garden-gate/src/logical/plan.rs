@@ -405,7 +405,7 @@ pub(crate) struct Rewritten {
     pub(crate) steps: Vec<(StepId, StepDefinition)>,
     pub(crate) log: Vec<RewriteNote>,
     pub(crate) notes: Vec<Note>,
-    /// Other ways to group, by the first grouping column each.
+    /// Other ways to group, by the first aggregate of each: groupings may have grouping columns in common.
     pub(crate) early: Vec<(ColumnId, EarlyGroups)>,
 }
 

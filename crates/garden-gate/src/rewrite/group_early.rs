@@ -27,7 +27,8 @@ impl Rule for GroupEarly {
         let plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
         if let LogicalPlan::Aggregate { input, keys, aggregates } = &plan
             && let LogicalPlan::Join { inputs, conjuncts } = &**input
-            && let Some((first, _)) = keys.first()
+            && !keys.is_empty()
+            && let Some((first, _)) = aggregates.first()
             && let Some(at) = aggregated(inputs, aggregates)
             && !is_shared(input)
         {

@@ -26,7 +26,7 @@ pub(crate) struct RuleContext<'a> {
     /// The queries that may be run once; a rule may add one.
     pub(crate) steps: Vec<StepDefinition>,
     pub(crate) log: Vec<RewriteNote>,
-    /// Other ways to group, by the first grouping column each.
+    /// Other ways to group, by the first aggregate of each: groupings may have grouping columns in common.
     pub(crate) early: Vec<(ColumnId, EarlyGroups)>,
     /// What somebody who wrote the query may want to know.
     pub(crate) notes: Vec<Note>,
