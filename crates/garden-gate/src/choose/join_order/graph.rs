@@ -115,9 +115,11 @@ pub(super) fn stored_rows(input: &LogicalPlan) -> Option<f64> {
 pub(super) fn name(input: &LogicalPlan) -> String {
     match input {
         LogicalPlan::Scan(scan) => scan.alias.clone(),
-        LogicalPlan::Filter { input, .. } | LogicalPlan::Limit { input, .. } | LogicalPlan::Aggregate { input, .. } => {
-            name(input)
-        }
+        LogicalPlan::Filter { input, .. }
+        | LogicalPlan::Project { input, .. }
+        | LogicalPlan::Distinct { input, .. }
+        | LogicalPlan::Limit { input, .. }
+        | LogicalPlan::Aggregate { input, .. } => name(input),
         LogicalPlan::Step(step) => step.name.clone(),
         LogicalPlan::RecursionInput(input) => input.name.clone(),
         LogicalPlan::SideJoin(join) => name(&join.left),
