@@ -39,7 +39,11 @@ fn demands_are_obeyed() {
     let three = "SELECT p.id FROM tool t JOIN chore c ON t.chore = c.id JOIN plot p ON c.plot = p.id";
     for (sql, guide, plan) in [
         (joined, "JOIN (p, c) BY HASH", "hash join (table scan chore, table scan plot)"),
-        (joined, "JOIN (c, p) BY MERGE", "merge join (sort (table scan plot), sort (table scan chore))"),
+        (
+            joined,
+            "JOIN (c, p) BY MERGE",
+            "merge join (index-only scan plot by plot_primary_key, index range scan chore by chore_plot_ix)",
+        ),
         (joined, "JOIN (p, c) BY NESTED LOOP", "index nested-loop join chore by chore_plot_ix (table scan plot)"),
         (joined, "JOIN (c, p) BY NESTED LOOP", "index nested-loop join plot by plot_primary_key (table scan chore)"),
         (
@@ -70,7 +74,7 @@ fn demands_are_obeyed() {
         (
             three,
             "KEEP ORDER, JOIN (t, c) BY HASH, JOIN (c, p) BY MERGE",
-            "merge join (sort (hash join (table scan chore, table scan tool)), sort (table scan plot))",
+            "merge join (sort (hash join (table scan chore, table scan tool)), index-only scan plot by plot_primary_key)",
         ),
         ("SELECT * FROM chore c WHERE c.plot = 3", "READ c BY SCAN", "table scan chore"),
         (

@@ -165,3 +165,35 @@ fn the_order_of_joins_changes_no_rows() {
     }
     assert!(moved > 20 && found > 80, "{moved} queries were changed, {found} have rows");
 }
+
+/// Tasks 1 to 5000 by key, and a note for every second of them, by an index.
+#[test]
+fn a_merge_join_takes_its_order_from_indexes() {
+    let mut session = Database::in_memory().session();
+    session
+        .run(
+            "CREATE TABLE task (task_id INTEGER PRIMARY KEY, hours INTEGER);
+             CREATE TABLE note (note_id INTEGER PRIMARY KEY, task_id INTEGER); CREATE INDEX note_task_ix ON note (task_id);
+             INSERT INTO task SELECT n, MOD(n, 10) FROM SERIES(1, 5000) AS s (n);
+             INSERT INTO note SELECT n, 5002 - 2 * n FROM SERIES(1, 2500) AS s (n);
+             INSERT INTO note VALUES (0, NULL)",
+        )
+        .unwrap();
+    let joined = "SELECT COUNT(*), SUM(t.hours) FROM task t JOIN note n ON n.task_id = t.task_id";
+    let merged = format!("{joined} GUIDE (JOIN (t, n) BY MERGE)");
+    let plan = session.plan(&merged, ()).unwrap();
+    assert!(!shape(&plan).contains("sort (") && shape(&plan).contains("merge join (index"), "{}", shape(&plan));
+    // The cost that is told is that of the plan.
+    let decision = plan.considered.iter().find(|decision| decision.decision == "join t with n").unwrap();
+    let told =
+        decision.candidates.iter().find(|candidate| candidate.choice == "merge join").and_then(|known| known.cost);
+    let node = plan.nodes().into_iter().find(|node| node.operator == "merge join").unwrap();
+    assert!(told.is_some_and(|told| (told - node.cost).abs() < 1e-6 * told), "{told:?}, not {}", node.cost);
+    // The even numbers to 5000: 500 times 0 + 2 + 4 + 6 + 8.
+    for sql in [joined, &merged] {
+        assert_eq!(show(&session.query(sql, ()).unwrap()), "2500|10000", "{sql}");
+    }
+    session.run("SET index_cost_factor = 1000").unwrap();
+    let plan = session.plan(&merged, ()).unwrap();
+    assert!(shape(&plan).contains("sort (table scan task)"), "{}", shape(&plan));
+}

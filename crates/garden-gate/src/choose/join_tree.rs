@@ -36,6 +36,15 @@ impl Tree<'_, '_, '_> {
             return self.builder.index_join_node((kind, probe), (&inner, &keys), conditions, (rows, required));
         }
         let build = self.node(right, &below)?;
+        let (probe, build) = if way.method == JoinMethod::Merge {
+            let by_index = |side, other| self.search.in_order_for(side, other).cloned();
+            (
+                by_index(left, right).map_or(JoinInput::Sort(probe), JoinInput::Ordered),
+                by_index(right, left).map_or(JoinInput::Sort(build), JoinInput::Ordered),
+            )
+        } else {
+            (JoinInput::Sort(probe), JoinInput::Sort(build))
+        };
         let mut keys = Vec::new();
         let mut residual = Vec::new();
         for condition in conditions {
@@ -44,10 +53,17 @@ impl Tree<'_, '_, '_> {
                 _ => residual.push(condition),
             }
         }
-        let output = probe.output.iter().chain(&build.output).copied().filter(|id| required.contains(id)).collect();
+        let output = probe
+            .node()
+            .output
+            .iter()
+            .chain(&build.node().output)
+            .copied()
+            .filter(|id| required.contains(id))
+            .collect();
         let (kind, mirrored, any, mark) = (JoinKind::Inner, false, None, None);
         let spec = JoinSpec { method: way.method, kind, mirrored, keys, residual, any, mark };
-        Ok(self.builder.join_node(spec, (probe, build), output, rows))
+        Ok(self.builder.join_node_of(spec, (probe, build), output, rows))
     }
 
     /// An outer, semi or anti join.
@@ -58,6 +74,27 @@ impl Tree<'_, '_, '_> {
         let left = self.node(left, &below)?;
         let right = self.node(1 << at, &below)?;
         self.builder.side_node(shape, best, (left, right), (rows, required))
+    }
+}
+
+/// An input of a join.
+enum JoinInput {
+    /// To be sorted, where the join asks for an order.
+    Sort(Node),
+    Ordered(Node),
+}
+
+impl JoinInput {
+    fn node(&self) -> &Node {
+        match self {
+            Self::Sort(node) | Self::Ordered(node) => node,
+        }
+    }
+
+    fn into_node(self) -> Node {
+        match self {
+            Self::Sort(node) | Self::Ordered(node) => node,
+        }
     }
 }
 
@@ -74,16 +111,33 @@ impl Builder<'_> {
         output: Vec<ColumnId>,
         rows: Estimate,
     ) -> Node {
-        let sides = (probe.rows, build.rows);
+        self.join_node_of(spec, (JoinInput::Sort(probe), JoinInput::Sort(build)), output, rows)
+    }
+
+    fn join_node_of(
+        &self,
+        spec: JoinSpec,
+        (probe, build): (JoinInput, JoinInput),
+        output: Vec<ColumnId>,
+        rows: Estimate,
+    ) -> Node {
+        let sides = (probe.node().rows, build.node().rows);
         let count = spec.keys.len().max(1);
         let (probe, build, own) = if spec.method == JoinMethod::Merge {
             let own = self.factors.merge_alone(sides, rows);
-            let probe = self.sorted(probe, spec.keys.iter().map(|key: &JoinKey| &key.probe));
-            (probe, self.sorted(build, spec.keys.iter().map(|key: &JoinKey| &key.build)), own)
+            let probe = self.in_order_of(probe, spec.keys.iter().map(|key: &JoinKey| &key.probe));
+            (probe, self.in_order_of(build, spec.keys.iter().map(|key: &JoinKey| &key.build)), own)
         } else {
-            (probe, build, self.factors.join(spec.method, sides, rows, count))
+            (probe.into_node(), build.into_node(), self.factors.join(spec.method, sides, rows, count))
         };
         make(Operator::Join(Box::new(spec)), vec![probe, build], output, rows, own)
+    }
+
+    fn in_order_of<'e>(&self, side: JoinInput, by: impl Iterator<Item = &'e Expr>) -> Node {
+        match side {
+            JoinInput::Ordered(node) => node,
+            JoinInput::Sort(node) => self.sorted(node, by),
+        }
     }
 
     /// The input sorted by these expressions; columns among them that it has already.

@@ -2,6 +2,7 @@
 //! tried, with every method), greedy past [`MOST_TABLES`].
 
 mod graph;
+mod ordered;
 mod sides;
 
 pub(super) use graph::{Edge, IndexWay, Tables, bits, key};
@@ -63,6 +64,8 @@ pub(super) struct Search<'a> {
     /// Inputs that are right sides of outer, semi and anti joins, with those that have to be joined before.
     pub(super) sides: Vec<Option<(SideShape, Tables)>>,
     pub(super) edges: Vec<Edge>,
+    /// Inputs in the order of a column, where an index gives them so.
+    pub(super) ordered: ordered::Ordered,
     pub(super) best: HashMap<Tables, Best>,
     /// Inputs that are tables as they are stored, and what indexes they have for the conditions.
     pub(super) scans: Vec<Option<Scan>>,
@@ -86,9 +89,12 @@ pub(super) fn build(builder: &mut Builder<'_>, units: Units, required: &[ColumnI
     let names = inputs.iter().map(name).collect();
     let stored: Vec<Option<f64>> = inputs.iter().map(stored_rows).collect();
     let scans: Vec<Option<Scan>> = inputs.iter().map(|input| indexed_scan(input, &needed).cloned()).collect();
+    let indexed: Vec<Option<LogicalPlan>> =
+        inputs.iter().zip(&scans).map(|(input, scan)| scan.as_ref().map(|_| input.clone())).collect();
     let nodes = inputs.into_iter().map(|input| builder.build(input, &needed)).collect::<Result<Vec<_>>>()?;
     let (mut edges, late) = edges_of(builder, conjuncts, &owned)?;
     close(&mut edges, builder, &owned)?;
+    let ordered = ordered::ordered(builder, &indexed, &edges, &needed)?;
     let indexes = scans.iter().enumerate().map(|(at, scan)| index_ways(at, scan.as_ref(), &edges, &owned)).collect();
     let is_recursive = |set: Tables, (at, node): (usize, &Node)| if is_recursive(node) { set | 1 << at } else { set };
     let guide = builder.guide;
@@ -101,6 +107,7 @@ pub(super) fn build(builder: &mut Builder<'_>, units: Units, required: &[ColumnI
         costs: nodes.iter().map(|node| node.total.0).collect(),
         sides: sides::shapes(builder, sides, (&nodes, &scans), (&owned, &needed))?,
         edges,
+        ordered,
         best: HashMap::new(),
         widths: scans.iter().map(|scan| scan.as_ref().map_or(0, |scan| width(scan, &needed))).collect(),
         scans,
@@ -235,7 +242,10 @@ impl Search<'_> {
             if keys > 0 {
                 give(Way::of(JoinMethod::Hash), inputs + self.own_cost(JoinMethod::Hash, (a, b), rows, keys));
                 if self.recursive & (outer | inner) == 0 {
-                    give(Way::of(JoinMethod::Merge), inputs + self.own_cost(JoinMethod::Merge, (a, b), rows, keys));
+                    let sides = (Estimate(a.rows), Estimate(b.rows));
+                    let merge = self.factors.merge_alone(sides, Estimate(rows)).0;
+                    let sorted = self.merge_input((outer, a), inner, keys) + self.merge_input((inner, b), outer, keys);
+                    give(Way::of(JoinMethod::Merge), sorted + merge);
                 }
             }
             give(Way::of(JoinMethod::NestedLoop), inputs + self.own_cost(JoinMethod::NestedLoop, (a, b), rows, keys));

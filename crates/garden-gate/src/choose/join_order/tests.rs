@@ -29,6 +29,7 @@ fn chain(rows: &[f64], keep: f64) -> (Search<'static>, Vec<Vec<ColumnId>>) {
         costs: rows.to_vec(),
         sides: rows.iter().map(|_| None).collect(),
         edges,
+        ordered: rows.iter().map(|_| Vec::new()).collect(),
         best: HashMap::new(),
         tables: vec![Vec::new(); rows.len()],
         scans: vec![None; rows.len()],
