@@ -81,6 +81,9 @@ impl Database {
     /// The database of a file, which is made when it is not there. What a transaction changed is in the file when its COMMIT returns,
     /// and survives whatever happens to the program after that.
     ///
+    /// The first file that is opened puts a panic hook before the program's own: what damaged pages bring about is an error, and is not shown as
+    /// a panic. (In a program that is built to abort on panics such a file ends it.)
+    ///
     /// # Errors
     /// 58030 when the file cannot be used or another process has it open, 22000 when it is no database file, is damaged, or was written
     /// by a later version.
