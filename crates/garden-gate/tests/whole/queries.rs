@@ -211,7 +211,7 @@ fn run(seeds: std::ops::Range<u64>) {
                 });
                 let what = wrong(&small, &tables, &mut session, way).unwrap_or_default();
                 let rows: Vec<String> = TABLES.iter().map(|name| format!("{name}: {:?}", tables[*name].1)).collect();
-                panic!("seed {seed}, {way:?}\n{}\n{what}\n{}", small.sql(), rows.join("\n"));
+                panic!("seed {seed}, {way:?}\nat first: {first}\n{}\n{what}\n{}", small.sql(), rows.join("\n"));
             }
         }
     }
