@@ -13,7 +13,7 @@ fn tables() -> Session {
         for table in ["plain", "kept"] {
             let sql = format!(
                 "INSERT INTO {table} SELECT i, NULLIF(MOD(i * 7, 101), 50), CASE WHEN MOD(i, 9) > 0 THEN 'text ' || CAST(MOD(i, 37) AS VARCHAR(9)) END,
-                   DATE '2024-01-01' + CAST(MOD(i, 366) AS INTEGER) * INTERVAL '1' DAY, MOD(i, 500) / 4.0, MOD(i, 13) * 0.5
+                   DATE '2024-01-01' + CAST(MOD(i, 366) AS INTEGER) * INTERVAL '1' DAY, MOD(i, 500) / 4.0, MOD(i, 130) * 0.5
                  FROM SERIES({from}, {to}) AS s (i)"
             );
             session.run(&sql).unwrap();

@@ -38,22 +38,37 @@ fn workers_and_batches_do_not_change_rows_or_their_order() {
     }
 }
 
+const NUMBERS: &str = "CREATE TABLE number (n BIGINT); INSERT INTO number SELECT n FROM SERIES(0, 99999) AS s (n)";
+
 #[test]
 fn large_scans_are_planned_for_several_workers() {
     let mut session = garden();
     session.set("workers", 2).unwrap();
     assert_eq!(session.plan("SELECT COUNT(*) FROM bed", ()).unwrap().workers, 1);
-    let big = "SELECT COUNT(*) FROM reading a JOIN reading b ON a.taken = b.taken JOIN reading c ON b.taken = c.taken";
-    let plan = session.plan(big, ()).unwrap();
-    assert_eq!(plan.workers, 2);
-    let decision = plan.considered.iter().find(|decision| decision.decision == "workers").unwrap();
-    assert_eq!(decision.candidates.len(), 2);
+    session.run(NUMBERS).unwrap();
+    let undivided = Some("no step is fed rows enough to divide");
+    for (sql, workers, reason) in [
+        ("SELECT COUNT(*) FROM number a JOIN number b ON a.n = b.n", 2, None),
+        // What is read counts, not what is left of it.
+        ("SELECT n FROM number WHERE MOD(n, 7) * 5 + MOD(n, 11) - n * 2 + 3 + n * 5 - 6 < 0", 2, None),
+        ("SELECT n FROM number WHERE n < 0", 1, None),
+        // A series comes of one row.
+        ("SELECT MOD(n, 7), SUM(n), MIN(n), MAX(n) FROM SERIES(0, 999999) AS t (n) GROUP BY MOD(n, 7)", 1, undivided),
+        ("SELECT n, COUNT(*) OVER (ORDER BY n) FROM number WHERE n = 5", 1, None),
+    ] {
+        let plan = session.plan(sql, ()).unwrap();
+        assert_eq!(plan.workers, workers, "{sql}");
+        let decision = plan.considered.iter().find(|decision| decision.decision == "workers").unwrap();
+        assert_eq!(decision.candidates.len(), 2);
+        assert_eq!(decision.candidates[1].reason.as_deref(), reason, "{sql}");
+    }
 }
 
 /// Many groups are merged in parts, one a worker; their keys are numbers, texts short and long, and NULL.
 #[test]
 fn many_groups_of_several_workers() {
     let mut session = garden();
+    session.run(NUMBERS).unwrap();
     let keys = [
         "n / 2",
         "CASE WHEN MOD(n, 5) > 0 THEN n / 3 END, MOD(n, 2)",
@@ -63,7 +78,7 @@ fn many_groups_of_several_workers() {
     for key in keys {
         let inner = format!(
             "SELECT {key}, SUM(n) AS s, COUNT(*) AS c, MIN(CAST(n AS VARCHAR(20))) AS m, AVG(CAST(n AS REAL)) AS a
-             FROM SERIES(0, 99999) AS t (n) GROUP BY {key}"
+             FROM number GROUP BY {key}"
         );
         let mut shown = Vec::new();
         for workers in [1, 2, 4] {

@@ -1,6 +1,7 @@
 //! Turns each logical node into an operator, with only the columns that are needed above it.
 
 use super::cost::Factors;
+use super::key_shape::KeyShape;
 use super::side_units::Units;
 use super::steps::Steps;
 use super::{cost, join_order, obeyed};
@@ -116,7 +117,7 @@ impl Builder<'_> {
     fn sort(&mut self, input: LogicalPlan, keys: Vec<SortKey>, required: &[ColumnId]) -> Result<Node> {
         let ordered = self.in_order(&input, &keys, None, required)?;
         let input = self.build(input, &with_columns(required, keys.iter().map(|key| &key.expr)))?;
-        let (rows, own) = (input.rows, self.factors.sort(input.rows, keys.len()));
+        let (rows, own) = (input.rows, self.factors.sort(input.rows, KeyShape::of_sort(&keys)));
         let output = only(input.output.iter().copied(), required);
         let sorted = make(Operator::Sort(keys), vec![input], output, rows, own);
         Ok(self.cheaper("order", ("sort", sorted), ordered))
@@ -156,8 +157,9 @@ impl Builder<'_> {
             let source = self.build((**sorted).clone(), &needed)?;
             let kept = Estimate(approximate(offset.saturating_add(fetch)).min(source.rows.0));
             let rows = Estimate((kept.0 - approximate(offset)).max(0.0));
-            let own = cost::top_n(source.rows, kept, keys.len());
-            let sort = self.factors.sort(source.rows, keys.len());
+            let shape = KeyShape::of_sort(keys);
+            let own = cost::top_n(source.rows, kept, shape);
+            let sort = self.factors.sort(source.rows, shape);
             self.considered.push(Considered {
                 decision: "order and fetch".into(),
                 candidates: vec![

@@ -1,19 +1,20 @@
 //! The cost of work, in one unit: reading one value of a column in order. Each constant says how many such readings the work is taken
 //! to be worth, as `cargo bench --bench costs` measured it, roundly: a unit came to about a nanosecond there.
 
+use super::key_shape::KeyShape;
 use crate::catalog::SEGMENT_ROWS;
 use crate::logical::{Expr, ExprKind};
 use crate::physical::JoinMethod;
 use crate::types::{Cost, Estimate, approximate};
 
 /// One value read in order.
-const READ_VALUE: f64 = 1.0;
+const READ_VALUE: f64 = 0.5;
 /// One operation of a condition or an expression, for one row.
 const EVALUATE: f64 = 1.0;
 /// One comparison of numbers, days or times; of texts one more.
 const COMPARE: f64 = 0.5;
 /// A pattern tried, or a function worked out.
-const CALL: f64 = 8.0;
+const CALL: f64 = 14.0;
 /// One row put into a hash table that is being built.
 const BUILD_ROW: f64 = 30.0;
 /// One row looked up in a hash table.
@@ -32,8 +33,13 @@ const EMIT_ROW: f64 = 6.0;
 const SORT_ROW: f64 = 40.0;
 /// One row compared with the last of those that are kept.
 const TOP_ROW: f64 = 3.0;
+/// Rows gathered before they can be sorted, however few they are.
+const START_SORT: f64 = 2_000.0;
 /// One comparison while sorting.
 const SORT_COMPARE: f64 = 10.0;
+/// Both of rows that are sorted by one whole number, which needs no encoding.
+const SORT_NUMBER: f64 = 20.0;
+const SORT_NUMBER_COMPARE: f64 = 2.0;
 /// One pair of rows tried by a nested loop, its share of gathering included.
 const TRY_PAIR: f64 = 6.0;
 /// Rows that each side of a nested loop counts for at least.
@@ -63,7 +69,7 @@ const ROW_BYTES: f64 = 64.0;
 /// One row written to a temporary file and read again.
 const SPILL_ROW: f64 = 100.0;
 /// Starting a worker and joining it at the end of each pipeline.
-pub(super) const START_WORKER: f64 = 100_000.0;
+pub(super) const START_WORKER: f64 = 250_000.0;
 
 pub(super) fn scan(rows: Estimate, columns: usize) -> Cost {
     Cost(rows.0 * READ_VALUE * approximate(columns.max(1)))
@@ -159,12 +165,18 @@ fn hash_aggregate(input: Estimate, groups: Estimate, aggregates: usize, keys: us
     Cost(input.0 * (find + EVALUATE * approximate(aggregates)) + groups.0 * BUILD_ROW)
 }
 
-pub(super) fn sort(input: Estimate, keys: usize) -> Cost {
-    Cost(input.0 * (SORT_ROW + input.0.max(2.0).log2() * SORT_COMPARE * approximate(keys.max(1))))
+pub(super) fn sort(input: Estimate, keys: KeyShape) -> Cost {
+    let comparisons = input.0.max(2.0).log2();
+    let row = if keys.is_number {
+        SORT_NUMBER + comparisons * SORT_NUMBER_COMPARE
+    } else {
+        SORT_ROW + comparisons * SORT_COMPARE * approximate(keys.count.max(1))
+    };
+    Cost(START_SORT + input.0 * row)
 }
 
 /// Keeps `kept` rows of the input at any time: most rows are behind those that are kept by their first key.
-pub(super) fn top_n(input: Estimate, kept: Estimate, keys: usize) -> Cost {
+pub(super) fn top_n(input: Estimate, kept: Estimate, keys: KeyShape) -> Cost {
     let met = kept.0 * (1.0 + (input.0 / kept.0.max(1.0)).max(1.0).ln());
     let cost = input.0 * TOP_ROW + sort(Estimate(met.min(input.0)), keys).0;
     Cost(cost.min(sort(input, keys).0))
@@ -194,12 +206,12 @@ impl Factors {
         method: JoinMethod,
         (probe, build): (Estimate, Estimate),
         output: Estimate,
-        keys: usize,
+        keys: KeyShape,
     ) -> Cost {
         match method {
             JoinMethod::Hash => {
                 let spill = self.spill(build, probe.0 + build.0 + output.0);
-                Cost(hash_join(probe, build, output, keys).0 * self.hash + spill)
+                Cost(hash_join(probe, build, output, keys.count).0 * self.hash + spill)
             }
             JoinMethod::Merge => {
                 self.merge_alone((probe, build), output) + self.sort(probe, keys) + self.sort(build, keys)
@@ -214,7 +226,7 @@ impl Factors {
         merge_join(probe, build, output)
     }
 
-    pub(super) fn sort(self, input: Estimate, keys: usize) -> Cost {
+    pub(super) fn sort(self, input: Estimate, keys: KeyShape) -> Cost {
         Cost(sort(input, keys).0 * self.sort + self.spill(input, input.0))
     }
 

@@ -1,6 +1,7 @@
 //! How rows are grouped: by a hash table, or where those of a group come beside one another by comparing neighbours.
 
 use super::build::{Builder, make, with_columns};
+use super::key_shape::KeyShape;
 use super::{cost, obeyed};
 use crate::diagnostic::{Result, Span};
 use crate::logical::{Aggregate, ColumnId, Direction, Expr, ExprKind, JoinKind, LogicalPlan, Nulls, SortKey};
@@ -121,7 +122,7 @@ impl Builder<'_> {
         let key = |expr: &Expr| SortKey { expr: expr.clone(), direction: Direction::Ascending, nulls: Nulls::First };
         let keys: Vec<SortKey> = keys.iter().map(|(_, expr)| key(expr)).collect();
         let (rows, output) = (input.rows, input.output.clone());
-        let own = self.factors.sort(rows, keys.len());
+        let own = self.factors.sort(rows, KeyShape::of_sort(&keys));
         make(Operator::Sort(keys), vec![input], output, rows, own)
     }
 

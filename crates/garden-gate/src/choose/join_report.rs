@@ -59,7 +59,7 @@ impl Search<'_> {
             return;
         }
         let mut candidates = self.candidates(best, (left, right));
-        if self.keys(left, right) == 0 {
+        if self.keys(left, right).count == 0 {
             let printer = Printer::new(builder.estimator.columns);
             let conditions: Vec<String> = self.between(left, right).map(|edge| printer.expr(&edge.condition)).collect();
             for method in [JoinMethod::Hash, JoinMethod::Merge] {

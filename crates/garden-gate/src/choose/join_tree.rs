@@ -2,6 +2,7 @@
 
 use super::build::{Builder, make, with_columns};
 use super::join_order::{Search, Tables, key};
+use super::key_shape::KeyShape;
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, Direction, Expr, JoinKind, Nulls, SortKey};
 use crate::physical::{JoinKey, JoinMethod, JoinSpec, Node, Operator};
@@ -122,13 +123,13 @@ impl Builder<'_> {
         rows: Estimate,
     ) -> Node {
         let sides = (probe.node().rows, build.node().rows);
-        let count = spec.keys.len().max(1);
+        let shape = KeyShape::of(spec.keys.iter().map(|key: &JoinKey| &key.probe));
         let (probe, build, own) = if spec.method == JoinMethod::Merge {
             let own = self.factors.merge_alone(sides, rows);
             let probe = self.in_order_of(probe, spec.keys.iter().map(|key: &JoinKey| &key.probe));
             (probe, self.in_order_of(build, spec.keys.iter().map(|key: &JoinKey| &key.build)), own)
         } else {
-            (probe.into_node(), build.into_node(), self.factors.join(spec.method, sides, rows, count))
+            (probe.into_node(), build.into_node(), self.factors.join(spec.method, sides, rows, shape))
         };
         make(Operator::Join(Box::new(spec)), vec![probe, build], output, rows, own)
     }
@@ -145,7 +146,7 @@ impl Builder<'_> {
         let key = |expr: &Expr| SortKey { expr: expr.clone(), direction: Direction::Ascending, nulls: Nulls::First };
         let keys: Vec<SortKey> = by.map(key).collect();
         let (rows, output) = (input.rows, input.output.clone());
-        let own = self.factors.sort(rows, keys.len());
+        let own = self.factors.sort(rows, KeyShape::of_sort(&keys));
         make(Operator::Sort(keys), vec![input], output, rows, own)
     }
 }

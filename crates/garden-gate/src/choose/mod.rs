@@ -10,6 +10,7 @@ mod index_sets;
 mod join_order;
 mod join_report;
 mod join_tree;
+mod key_shape;
 mod obeyed;
 mod side_join;
 mod side_units;

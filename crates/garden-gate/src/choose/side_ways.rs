@@ -4,6 +4,7 @@
 use super::build::Builder;
 use super::index_join::{Keys, fixed_keys, lookup_cost, pairs_of, width};
 use super::join_report::impossible;
+use super::key_shape::KeyShape;
 use super::side_join::split_keys;
 use super::side_units::Side;
 use super::steps::is_recursive;
@@ -178,10 +179,10 @@ impl SideShape {
             && has_keys
             && matches!(kind, JoinKind::Left | JoinKind::Semi | JoinKind::Anti | JoinKind::Full)
             && !recursive;
-        let count = self.keys.len().max(1);
+        let shape = KeyShape::of(self.keys.iter().map(|key| &key.probe));
         let way = |method: JoinMethod, mirrored: bool| {
             let sides = if mirrored { (right.rows, left.rows) } else { (left.rows, right.rows) };
-            let own = factors.join(method, (Estimate(sides.0), Estimate(sides.1)), rows, count).0;
+            let own = factors.join(method, (Estimate(sides.0), Estimate(sides.1)), rows, shape).0;
             let broken = broken(guide, method, &left.names, &right.names);
             SideWay { way: Way::of(method), mirrored, cost: own + left.total + right.total, broken }
         };

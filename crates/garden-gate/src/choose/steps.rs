@@ -2,6 +2,7 @@
 
 use super::build::{Builder, make, only, with_columns};
 use super::cost;
+use super::key_shape::KeyShape;
 use crate::diagnostic::Result;
 use crate::logical::{
     ColumnId, Expand, Expr, ExprKind, LogicalPlan, Member, Recursion, RecursionInput, SetOp, SetOperand, SortKey, Step,
@@ -99,8 +100,8 @@ impl Builder<'_> {
         let used = with_columns(required, exprs.chain(calls.iter().flat_map(|(_, call)| call.exprs())));
         let input = self.build(input, &used)?;
         let rows = input.rows;
-        let keys = partition.len() + order.len();
-        let sort = if keys == 0 { Cost(0.0) } else { self.factors.sort(rows, keys) };
+        let keys = KeyShape::of(partition.iter().chain(order.iter().map(|key| &key.expr)));
+        let sort = if keys.count == 0 { Cost(0.0) } else { self.factors.sort(rows, keys) };
         let own = sort + cost::evaluate(rows, calls.len());
         let output = only(input.output.iter().copied().chain(calls.iter().map(|(id, _)| *id)), required);
         Ok(make(Operator::Window { partition, order, calls }, vec![input], output, rows, own))

@@ -1,5 +1,6 @@
 use super::RowField;
 use super::SqlType;
+use super::sql_type::LONG_PRECISION;
 use arrow::datatypes::{DataType, Field, IntervalUnit, TimeUnit};
 use std::sync::Arc;
 
@@ -12,7 +13,7 @@ impl SqlType {
             Self::SmallInt => DataType::Int16,
             Self::Integer => DataType::Int32,
             Self::BigInt => DataType::Int64,
-            Self::Numeric { precision, scale } if precision <= 18 => {
+            Self::Numeric { precision, scale } if precision <= LONG_PRECISION => {
                 DataType::Decimal64(precision, scale.cast_signed())
             }
             Self::Numeric { precision, scale } => DataType::Decimal128(precision, scale.cast_signed()),

@@ -60,6 +60,8 @@ pub enum SqlType {
 
 /// The largest precision of NUMERIC.
 pub(crate) const MAX_PRECISION: u8 = 38;
+/// The largest precision of a NUMERIC whose values are kept as 64-bit whole numbers.
+pub(crate) const LONG_PRECISION: u8 = 18;
 
 impl SqlType {
     pub(crate) const TEXT: Self = Self::Varchar(None);
@@ -79,6 +81,14 @@ impl SqlType {
 
     pub(crate) fn is_exact(self) -> bool {
         self.is_integer() || matches!(self, Self::Numeric { .. })
+    }
+
+    /// Whether its values are kept as whole numbers of at most 64 bits: decimals of few digits, days and times too.
+    pub(crate) fn is_whole(self) -> bool {
+        self.is_integer()
+            || self.is_interval()
+            || matches!(self, Self::Numeric { precision, .. } if precision <= LONG_PRECISION)
+            || matches!(self, Self::Date | Self::Time | Self::Timestamp | Self::TimestampTz)
     }
 
     pub(crate) fn is_approximate(self) -> bool {

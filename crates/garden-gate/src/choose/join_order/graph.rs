@@ -5,7 +5,7 @@ use super::super::index_join::fixed_keys;
 use super::super::side_join::equality;
 use crate::diagnostic::Result;
 use crate::estimate::table_rows;
-use crate::logical::{ColumnId, Expr, LogicalPlan, Scan};
+use crate::logical::{ColumnId, Expr, ExprKind, LogicalPlan, Scan};
 use crate::physical::JoinKey;
 
 /// A set of tables, one bit a table.
@@ -23,6 +23,14 @@ pub(in super::super) struct Edge {
 }
 
 impl Edge {
+    /// One side of a comparison.
+    pub(super) fn compared(&self) -> &Expr {
+        match self.condition.kind() {
+            ExprKind::Compare(_, sides) => &sides[0],
+            _ => &self.condition,
+        }
+    }
+
     /// Whether it is an equality between these two sets.
     pub(super) fn is_key(&self, left: Tables, right: Tables) -> bool {
         let within = |tables: Tables, set: Tables| tables & !set == 0;

@@ -12,6 +12,7 @@ use super::cost;
 use super::equal_columns::{close, joint_shares, share_of};
 use super::index_join::{Inner, Keys, fixed_keys, indexed_scan, lookup_cost, width};
 use super::join_tree::Tree;
+use super::key_shape::KeyShape;
 use super::side_units::Units;
 use super::side_ways::SideShape;
 use super::steps::is_recursive;
@@ -161,14 +162,20 @@ impl Search<'_> {
     }
 
     /// What a join itself costs, with so many equalities between its sides.
-    pub(super) fn own_cost(&self, method: JoinMethod, (probe, build): (&Best, &Best), rows: f64, keys: usize) -> f64 {
+    pub(super) fn own_cost(
+        &self,
+        method: JoinMethod,
+        (probe, build): (&Best, &Best),
+        rows: f64,
+        keys: KeyShape,
+    ) -> f64 {
         let (probe, build, rows) = (Estimate(probe.rows), Estimate(build.rows), Estimate(rows));
         self.factors.join(method, (probe, build), rows, keys).0
     }
 
-    /// How many equalities there are between two sets.
-    pub(super) fn keys(&self, left: Tables, right: Tables) -> usize {
-        self.between(left, right).filter(|edge| edge.is_key(left, right)).count()
+    /// The equalities between two sets.
+    pub(super) fn keys(&self, left: Tables, right: Tables) -> KeyShape {
+        KeyShape::of(self.between(left, right).filter(|edge| edge.is_key(left, right)).map(Edge::compared))
     }
 
     /// What looking up each row of the outer side in an index of the inner one costs; `None` when no condition fixes its first key.
@@ -239,7 +246,7 @@ impl Search<'_> {
                 visit(Best { rows, cost, broken, split: Some((outer, inner)), way });
             };
             let inputs = a.cost + b.cost;
-            if keys > 0 {
+            if keys.count > 0 {
                 give(Way::of(JoinMethod::Hash), inputs + self.own_cost(JoinMethod::Hash, (a, b), rows, keys));
                 if self.recursive & (outer | inner) == 0 {
                     let sides = (Estimate(a.rows), Estimate(b.rows));

@@ -1,6 +1,7 @@
 //! Inputs of a merge join that an index gives in the order of the join (an interesting order: Selinger et al., SIGMOD 1979).
 
 use super::super::build::Builder;
+use super::super::key_shape::KeyShape;
 use super::{Best, Edge, Search, Tables};
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, CompareOp, Direction, Expr, ExprKind, LogicalPlan, Nulls, SortKey};
@@ -60,19 +61,19 @@ impl Search<'_> {
                 .iter()
                 .any(|column| matches!(column.kind(), ExprKind::Column(known) if known == id))
         })?;
-        let sorted = self.best.get(&set).map_or(f64::INFINITY, |best| self.sorted_cost(best, 1));
+        let sorted = self.best.get(&set).map_or(f64::INFINITY, |best| self.sorted_cost(best, self.keys(set, other)));
         Some(node).filter(|node| node.total.0 < sorted)
     }
 
     /// One side of a merge join, in order: by an index, or sorted.
-    pub(super) fn merge_input(&self, (set, best): (Tables, &Best), other: Tables, keys: usize) -> f64 {
+    pub(super) fn merge_input(&self, (set, best): (Tables, &Best), other: Tables, keys: KeyShape) -> f64 {
         match self.in_order_for(set, other) {
             Some(node) => node.total.0,
             None => self.sorted_cost(best, keys),
         }
     }
 
-    fn sorted_cost(&self, best: &Best, keys: usize) -> f64 {
+    fn sorted_cost(&self, best: &Best, keys: KeyShape) -> f64 {
         best.cost + self.factors.sort(Estimate(best.rows), keys).0
     }
 }

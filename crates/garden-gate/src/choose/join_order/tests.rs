@@ -4,6 +4,8 @@ use crate::logical::{ColumnInfo, Columns, CompareOp};
 use crate::types::SqlType;
 use std::sync::LazyLock;
 
+const ONE_KEY: KeyShape = KeyShape { count: 1, is_number: true };
+
 /// A chain of tables with these row counts, each joined to the next by an equality that keeps one pair in `keep`.
 fn chain(rows: &[f64], keep: f64) -> (Search<'static>, Vec<Vec<ColumnId>>) {
     static FREE: LazyLock<Guide> = LazyLock::new(Guide::default);
@@ -55,7 +57,7 @@ fn the_search_finds_what_trying_every_tree_finds() {
         (from + 1..to)
             .flat_map(|cut| {
                 let (a, b) = (least(search, from, cut), least(search, cut, to));
-                let own = |method, a: &Best, b: &Best| search.own_cost(method, (a, b), rows, 1) + a.cost + b.cost;
+                let own = |method, a: &Best, b: &Best| search.own_cost(method, (a, b), rows, ONE_KEY) + a.cost + b.cost;
                 let methods = [JoinMethod::Hash, JoinMethod::Merge, JoinMethod::NestedLoop];
                 methods
                     .into_iter()
