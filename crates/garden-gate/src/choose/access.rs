@@ -137,7 +137,7 @@ impl Builder<'_> {
     }
 
     /// Whether rows that are neighbours in an index are so in the table.
-    fn lie_together(&self, scan: &Scan, index: &ScanIndex) -> Result<bool> {
+    pub(super) fn lie_together(&self, scan: &Scan, index: &ScanIndex) -> Result<bool> {
         let Some(Some(key)) = index.keys_over(&scan.columns).into_iter().next() else { return Ok(false) };
         let ExprKind::Column(id) = key.expr.kind() else { return Ok(false) };
         self.estimator.stored().is_in_order(*id)

@@ -158,20 +158,29 @@ impl Builder<'_> {
             let kept = Estimate(approximate(offset.saturating_add(fetch)).min(source.rows.0));
             let rows = Estimate((kept.0 - approximate(offset)).max(0.0));
             let shape = KeyShape::of_sort(keys);
-            let own = cost::top_n(source.rows, kept, shape);
+            let top = self.factors.top_n(source.rows, kept, shape);
             let sort = self.factors.sort(source.rows, shape);
-            self.considered.push(Considered {
-                decision: "order and fetch".into(),
-                candidates: vec![
-                    Candidate { choice: "top-n".into(), cost: Some(own.0), chosen: true, reason: None },
-                    Candidate { choice: "sort, then limit".into(), cost: Some(sort.0), chosen: false, reason: None },
-                ],
-            });
+            let by_top = top.0 <= sort.0;
+            let candidate = |choice: &str, cost: Cost, chosen| Candidate {
+                choice: choice.into(),
+                cost: Some(cost.0),
+                chosen,
+                reason: None,
+            };
+            let mut candidates = vec![candidate("top-n", top, by_top), candidate("sort, then limit", sort, !by_top)];
+            candidates.sort_by_key(|candidate| !candidate.chosen);
+            self.considered.push(Considered { decision: "order and fetch".into(), candidates });
             let output = only(source.output.iter().copied(), required);
-            let operator = Operator::TopN { keys: keys.clone(), offset, fetch };
-            let top = make(operator, vec![source], output, rows, own);
+            let (way, node) = if by_top {
+                let operator = Operator::TopN { keys: keys.clone(), offset, fetch };
+                ("top-n", make(operator, vec![source], output, rows, top))
+            } else {
+                let all = source.rows;
+                let sorted = make(Operator::Sort(keys.clone()), vec![source], output, all, sort);
+                ("sort", limited(sorted, offset, Some(fetch)))
+            };
             let ordered = ordered.map(|input| limited(input, offset, Some(fetch)));
-            return Ok(self.cheaper("first rows", ("top-n", top), ordered));
+            return Ok(self.cheaper("first rows", (way, node), ordered));
         }
         Ok(limited(self.build(input, required)?, offset, fetch))
     }

@@ -32,7 +32,7 @@ const EMIT_ROW: f64 = 6.0;
 /// One row gathered for a sort, with its keys encoded, and given in its new order.
 const SORT_ROW: f64 = 40.0;
 /// One row compared with the last of those that are kept.
-const TOP_ROW: f64 = 3.0;
+const TOP_ROW: f64 = 7.0;
 /// Rows gathered before they can be sorted, however few they are.
 const START_SORT: f64 = 2_000.0;
 /// One comparison while sorting.
@@ -146,12 +146,15 @@ pub(super) fn merge_join(probe: Estimate, build: Estimate, output: Estimate) -> 
 }
 
 /// Each outer row looked for in an index, part by part of the table, and the rows that are found read.
-pub(super) fn index_join(outer: Estimate, all: Estimate, found: Estimate, columns: usize) -> Cost {
+///
+/// Where rows of neighbouring keys lie together a key is in one part; where they lie anywhere, so does what a search comes by.
+pub(super) fn index_join(outer: Estimate, (all, together): (Estimate, bool), found: Estimate, columns: usize) -> Cost {
     let parts = (all.0 / approximate(SEGMENT_ROWS)).ceil().max(1.0);
-    let height = all.0.max(2.0).log2();
+    let height = all.0.clamp(2.0, approximate(SEGMENT_ROWS)).log2();
+    let (parts, far) = if together { (1.0, 1.0) } else { (parts, SCATTERED) };
     Cost(
-        outer.0 * (ENCODE_KEYS + parts * (FIND_KEY + height * SEARCH_STEP))
-            + found.0 * (FETCH_ROW + PAIR_ROW + FETCH_VALUE * approximate(columns.max(1))),
+        outer.0 * (ENCODE_KEYS + parts * (FIND_KEY + height * SEARCH_STEP * far))
+            + found.0 * (FETCH_ROW + PAIR_ROW + FETCH_VALUE * far * approximate(columns.max(1))),
     )
 }
 
@@ -165,21 +168,21 @@ fn hash_aggregate(input: Estimate, groups: Estimate, aggregates: usize, keys: us
     Cost(input.0 * (find + EVALUATE * approximate(aggregates)) + groups.0 * BUILD_ROW)
 }
 
-pub(super) fn sort(input: Estimate, keys: KeyShape) -> Cost {
+/// What one of so many rows takes to be sorted by keys that are encoded.
+fn encoded_row(rows: Estimate, keys: KeyShape) -> f64 {
+    SORT_ROW + rows.0.max(2.0).log2() * SORT_COMPARE * approximate(keys.count.max(1))
+}
+
+fn sort(input: Estimate, keys: KeyShape) -> Cost {
     let comparisons = input.0.max(2.0).log2();
-    let row = if keys.is_number {
-        SORT_NUMBER + comparisons * SORT_NUMBER_COMPARE
-    } else {
-        SORT_ROW + comparisons * SORT_COMPARE * approximate(keys.count.max(1))
-    };
+    let row = if keys.is_number { SORT_NUMBER + comparisons * SORT_NUMBER_COMPARE } else { encoded_row(input, keys) };
     Cost(START_SORT + input.0 * row)
 }
 
 /// Keeps `kept` rows of the input at any time: most rows are behind those that are kept by their first key.
-pub(super) fn top_n(input: Estimate, kept: Estimate, keys: KeyShape) -> Cost {
-    let met = kept.0 * (1.0 + (input.0 / kept.0.max(1.0)).max(1.0).ln());
-    let cost = input.0 * TOP_ROW + sort(Estimate(met.min(input.0)), keys).0;
-    Cost(cost.min(sort(input, keys).0))
+fn top_n(input: Estimate, kept: Estimate, keys: KeyShape) -> Cost {
+    let met = Estimate(kept.0 * (1.0 + (input.0 / kept.0.max(1.0)).max(1.0).ln()));
+    Cost(input.0 * TOP_ROW + met.0 * encoded_row(met, keys))
 }
 
 /// What settings multiply costs by.
@@ -228,6 +231,10 @@ impl Factors {
 
     pub(super) fn sort(self, input: Estimate, keys: KeyShape) -> Cost {
         Cost(sort(input, keys).0 * self.sort + self.spill(input, input.0))
+    }
+
+    pub(super) fn top_n(self, input: Estimate, kept: Estimate, keys: KeyShape) -> Cost {
+        Cost(top_n(input, kept, keys).0 * self.sort + self.spill(kept, input.0))
     }
 
     pub(super) fn hash_aggregate(self, input: Estimate, groups: Estimate, aggregates: usize, keys: usize) -> Cost {

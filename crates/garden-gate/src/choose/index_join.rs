@@ -37,6 +37,18 @@ fn same_bytes(a: SqlType, b: SqlType) -> bool {
     a == b || matches!((a, b), (SqlType::Varchar(_), SqlType::Varchar(_)))
 }
 
+/// What the cost of looking up rows in an index depends on, besides how many they are.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Lookup {
+    /// The share of the table that each row finds.
+    pub(super) share: f64,
+    /// Whether rows that are neighbours in the index are so in the table.
+    pub(super) together: bool,
+    /// Columns that are read of what is found, and conditions that are tested.
+    pub(super) columns: usize,
+    pub(super) conditions: usize,
+}
+
 /// An inner side that can be looked up in an index.
 pub(super) struct Inner<'a> {
     pub(super) scan: &'a Scan,
@@ -68,7 +80,9 @@ impl Builder<'_> {
         for bound in &bounds {
             share *= self.estimator.join(bound)?.share();
         }
-        let own = lookup_cost(inner.scan, outer.rows, share, (read.len(), residual.len()), rows);
+        let together = self.lie_together(inner.scan, inner.index)?;
+        let lookup = Lookup { share, together, columns: read.len(), conditions: residual.len() };
+        let own = lookup_cost(inner.scan, outer.rows, lookup, rows);
         let own = Cost(own.0 * self.factors.index);
         let gives_inner = matches!(kind, JoinKind::Inner | JoinKind::Left);
         let from_inner = read.iter().map(|(id, _)| *id).filter(|_| gives_inner);
@@ -98,17 +112,12 @@ pub(super) fn width(scan: &Scan, needed: &[ColumnId]) -> usize {
     scan.columns.iter().filter(|(id, _)| needed.contains(id)).count()
 }
 
-/// What it costs to look up so many rows, of which each finds a `share` of the table.
-pub(super) fn lookup_cost(
-    scan: &Scan,
-    outer: Estimate,
-    share: f64,
-    (columns, conditions): (usize, usize),
-    output: Estimate,
-) -> Cost {
+/// What it costs to look up so many rows.
+pub(super) fn lookup_cost(scan: &Scan, outer: Estimate, lookup: Lookup, output: Estimate) -> Cost {
     let all = table_rows(scan.source.rows());
-    let found = Estimate(outer.0 * all.0 * share);
-    cost::index_join(outer, all, found, columns) + cost::evaluate(found, conditions) + cost::emit(output)
+    let found = Estimate(outer.0 * all.0 * lookup.share);
+    let own = cost::index_join(outer, (all, lookup.together), found, lookup.columns);
+    own + cost::evaluate(found, lookup.conditions) + cost::emit(output)
 }
 
 /// The equalities among conditions, by their numbers, with the side in the table as the build side.

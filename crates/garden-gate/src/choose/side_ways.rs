@@ -2,7 +2,7 @@
 //! chooses.
 
 use super::build::Builder;
-use super::index_join::{Keys, fixed_keys, lookup_cost, pairs_of, width};
+use super::index_join::{Keys, Lookup, fixed_keys, lookup_cost, pairs_of, width};
 use super::join_report::impossible;
 use super::key_shape::KeyShape;
 use super::side_join::split_keys;
@@ -42,9 +42,7 @@ pub(super) struct SideShape {
 pub(super) struct SideIndex {
     pub(super) number: usize,
     pub(super) keys: Keys,
-    share: f64,
-    /// Columns read and conditions tested.
-    found: (usize, usize),
+    lookup: Lookup,
 }
 
 /// What the ways to join depend on of an input.
@@ -146,7 +144,9 @@ impl Builder<'_> {
                 share *= self.estimator.join(&on[*at])?.share();
             }
             let conditions = scan.filter.len() + on.len() - keys.fixed.len();
-            found.push(SideIndex { number, keys, share, found: (width(scan, needed), conditions) });
+            let together = self.lie_together(scan, index)?;
+            let lookup = Lookup { share, together, columns: width(scan, needed), conditions };
+            found.push(SideIndex { number, keys, lookup });
         }
         Ok(found)
     }
@@ -208,7 +208,7 @@ impl SideShape {
     fn by_index(&self, left: &Input, rows: Estimate, (factors, guide): (&Factors, &Guide)) -> Option<SideWay> {
         let scan = self.table.as_ref()?;
         let way = |index: &SideIndex| {
-            let own = lookup_cost(scan, Estimate(left.rows), index.share, index.found, rows).0 * factors.index;
+            let own = lookup_cost(scan, Estimate(left.rows), index.lookup, rows).0 * factors.index;
             let way = Way { method: JoinMethod::IndexNestedLoop, index: index.number };
             let broken = broken(guide, way.method, &left.names, std::slice::from_ref(&scan.alias));
             SideWay { way, mirrored: false, cost: own + left.total, broken }

@@ -1,12 +1,11 @@
 use super::cost::START_WORKER;
-use crate::estimate::table_rows;
-use crate::physical::{Candidate, Considered, Node, Operator};
+use crate::physical::{Candidate, Considered, Node, Operator, WORTH_A_WORKER};
 use crate::types::{Cost, approximate};
 
-/// Rows that one worker takes at a time; what is fed fewer keeps one worker busy.
+/// Rows that one worker takes at a time when each is little work.
 const MORSEL_ROWS: f64 = 16_384.0;
 
-/// Serial or parallel: what is fed rows enough is divided by the workers, the rest is not, and each further worker costs its start.
+/// Serial or parallel: the work of pipelines that can be divided is divided by the workers, and each further worker costs its start.
 pub(super) fn choose(
     root: &Node,
     (limit, guided): (usize, Option<usize>),
@@ -14,14 +13,12 @@ pub(super) fn choose(
 ) -> (usize, Cost) {
     let limit = guided.unwrap_or(limit).min(limit);
     let serial = root.total.0;
-    let mut saved = 0.0_f64;
-    root.walk(&mut |node| {
-        if is_divided(node) {
-            saved += node.own.0 * (1.0 - 1.0 / approximate(limit.max(1)));
-        }
-    });
-    let parallel = serial - saved + START_WORKER * approximate(limit.saturating_sub(1));
-    let divisible = limit > 1 && saved > 0.0;
+    let mut pipelines = Pipelines::default();
+    pipelines.through(root);
+    let divided: f64 = pipelines.0.iter().filter(|pipeline| pipeline.is_divided()).map(|pipeline| pipeline.work).sum();
+    let parallel =
+        serial - divided + divided / approximate(limit.max(1)) + START_WORKER * approximate(limit.saturating_sub(1));
+    let divisible = limit > 1 && divided > 0.0;
     let chosen_parallel = guided.map_or(divisible && parallel < serial, |workers| workers > 1 && limit > 1);
     let mut candidates =
         vec![Candidate { choice: "1 worker".into(), cost: Some(serial), chosen: !chosen_parallel, reason: None }];
@@ -38,23 +35,66 @@ pub(super) fn choose(
     if chosen_parallel { (limit, Cost(parallel)) } else { (1, Cost(serial)) }
 }
 
-/// Whether the rows that a node works on are more than one worker takes at a time. What an index leads to is found by one worker.
-fn is_divided(node: &Node) -> bool {
-    let fed = match &node.operator {
-        Operator::Scan { access: Some(_), .. } => 0.0,
-        Operator::Scan { .. } => given(node),
-        _ => node.inputs.iter().map(given).fold(0.0, f64::max),
-    };
-    fed > MORSEL_ROWS
+/// Rows of a source that go through some steps into a sink: what is divided among the workers are the rows of the source.
+struct Pipeline {
+    rows: f64,
+    /// The cost of the steps, and with that of the sink and of reading.
+    steps: f64,
+    work: f64,
 }
 
-/// Rows of the source of the pipeline that a node gives its rows to: it is the source that is divided.
-fn given(node: &Node) -> f64 {
-    match (&node.operator, node.inputs.first()) {
-        (Operator::Scan { scan, access: None, .. }, _) => table_rows(scan.source.rows()).0,
-        (Operator::Filter(_) | Operator::Project(_) | Operator::Expand { .. }, Some(input)) => given(input),
-        // The first input goes through; the second is kept.
-        (Operator::Join(_) | Operator::IndexJoin(_), Some(input)) => given(input),
-        _ => node.rows.0,
+impl Pipeline {
+    fn is_divided(&self) -> bool {
+        self.rows > MORSEL_ROWS || (self.rows >= 2.0 && self.steps > 2.0 * WORTH_A_WORKER)
+    }
+}
+
+/// The pipelines of a plan.
+#[derive(Default)]
+struct Pipelines(Vec<Pipeline>);
+
+impl Pipelines {
+    /// The number of the pipeline in which the rows of a node go on.
+    fn through(&mut self, node: &Node) -> usize {
+        let inputs: Vec<usize> = node.inputs.iter().map(|input| self.through(input)).collect();
+        let own = node.own.0;
+        match (&node.operator, inputs.first()) {
+            (Operator::Scan { scan, access: None, .. }, _) => self.add(approximate(scan.source.rows()), own),
+            // What an index leads to is found by one worker.
+            (Operator::Scan { .. }, _) => self.add(node.rows.0, 0.0),
+            (
+                Operator::Filter(_) | Operator::Project(_) | Operator::Expand { .. } | Operator::IndexJoin(_),
+                Some(input),
+            ) => self.step(*input, own),
+            // The first input goes through; the second is gathered before it does.
+            (Operator::Join(_), Some(probe)) => {
+                match self.longest(&inputs) {
+                    Some(build) if build != *probe => self.0[build].work += own,
+                    _ => drop(self.step(*probe, own)),
+                }
+                *probe
+            }
+            _ => {
+                if let Some(input) = self.longest(&inputs) {
+                    self.0[input].work += own;
+                }
+                self.add(node.rows.0, 0.0)
+            }
+        }
+    }
+
+    fn longest(&self, inputs: &[usize]) -> Option<usize> {
+        inputs.iter().copied().max_by(|a, b| self.0[*a].rows.total_cmp(&self.0[*b].rows))
+    }
+
+    fn add(&mut self, rows: f64, work: f64) -> usize {
+        self.0.push(Pipeline { rows, steps: work, work });
+        self.0.len() - 1
+    }
+
+    fn step(&mut self, at: usize, own: f64) -> usize {
+        self.0[at].steps += own;
+        self.0[at].work += own;
+        at
     }
 }

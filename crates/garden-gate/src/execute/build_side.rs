@@ -7,7 +7,7 @@ use super::mark_join::{Mark, Marked};
 use super::memory::Held;
 use super::pipeline::Pipeline;
 use super::spill::{Room, Rows};
-use super::streaming::{internal, places, push, resolve};
+use super::streaming::{internal, places, resolve};
 use crate::diagnostic::{Result, Span};
 use crate::kernel::{Batch, JoinTable, SortedTable};
 use crate::logical::{AnyTest, ColumnId, CompareOp, Expr, JoinKind};
@@ -69,12 +69,12 @@ impl<'a> Compiler<'a> {
             && (matches!(spec.kind, JoinKind::Inner | JoinKind::Semi) || spec.mirrored && spec.kind != JoinKind::Full);
         if drops_all && !self.is_running() {
             // Nothing can match: the probe side need not be read. The steps of a recursion are made once for all its rounds.
-            return Ok(Pipeline::of(Rows::default()));
+            return Ok(Pipeline::of(Rows::default(), node.rows));
         }
         let output = self.output(node, spec, (probe, build))?;
         let matching = self.matching(node, spec, (probe, build), (output, side.batch.rows))?;
         let mut pipeline = self.pipeline(probe)?;
-        push(&mut pipeline, node, Join { matching, build: side });
+        pipeline.push(node, Join { matching, build: side });
         Ok(pipeline)
     }
 
@@ -186,7 +186,7 @@ impl<'a> Compiler<'a> {
             mark,
             batch_rows: self.run.batch_rows,
         };
-        push(&mut pipeline, node, join);
+        pipeline.push(node, join);
         Ok(pipeline)
     }
 

@@ -154,7 +154,7 @@ impl<'a> Compiler<'a> {
             | Operator::SharedStep { .. }
             | Operator::Recursion(_)
             | Operator::RecursionInput { .. }
-            | Operator::Limit { .. } => Ok(Pipeline::of(self.source(node)?)),
+            | Operator::Limit { .. } => Ok(Pipeline::of(self.source(node)?, node.rows)),
             Operator::Scan { scan, read, access } => self.scan(node, scan, (read, access.as_deref())),
             Operator::Filter(conjuncts) => self.filter(node, conjuncts),
             Operator::Project(computed) => self.project(node, computed),

@@ -6,7 +6,7 @@ use super::filter::Filter;
 use super::join::{BuildSide, From, Lookup, Matching, keys};
 use super::memory::Held;
 use super::pipeline::{Pipeline, Transform};
-use super::streaming::{internal, places, push, resolve};
+use super::streaming::{internal, places, resolve};
 use crate::diagnostic::Result;
 use crate::kernel::Batch;
 use crate::logical::{ColumnId, Expr, ScanIndex};
@@ -72,7 +72,7 @@ impl<'a> Compiler<'a> {
         let keys = join.keys.iter().map(|key| resolve(key, &outer.output)).collect::<Result<_>>()?;
         let columns = join.read.iter().map(|(_, at)| *at).collect();
         let mut pipeline = self.pipeline(outer)?;
-        push(&mut pipeline, node, Lookups { matching, table, index: &join.index, keys, columns });
+        pipeline.push(node, Lookups { matching, table, index: &join.index, keys, columns });
         Ok(pipeline)
     }
 }

@@ -82,7 +82,7 @@ impl<'a> Compiler<'a> {
         let build_keys = resolve_all(spec.keys.iter().map(|key| &key.build), &build.output)?;
         let probe_keys = resolve_all(spec.keys.iter().map(|key| &key.probe), &probe.output)?;
         let sink = |keys| Parts { room: room.divided(parts), keys, parts };
-        let build_parts = self.drive(&Pipeline::of(rows), &sink(build_keys), None)?;
+        let build_parts = self.drive(&Pipeline::of(rows, build.rows), &sink(build_keys), None)?;
         let probe_parts = self.drive(&self.pipeline(probe)?, &sink(probe_keys), None)?;
         let (output, places) = self.numbered_output(node, spec, (probe, build))?;
         let sort = Sort::new(room.clone(), places, output.len());
@@ -98,7 +98,7 @@ impl<'a> Compiler<'a> {
             self.join_part(node, (&matching, &side), &probe_rows, &mut joined)?;
         }
         let rows = sort.finish(vec![joined.unsorted])?;
-        Ok(Pipeline::of(rows.select(&(0..node.output.len()).collect::<Vec<_>>())))
+        Ok(Pipeline::of(rows.select(&(0..node.output.len()).collect::<Vec<_>>()), node.rows))
     }
 
     /// The columns of the result, and behind them the places of the rows they are made of, by which the result is ordered: partners in

@@ -2,14 +2,17 @@ use super::Run;
 use super::spill::{Rows, Segment};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::Batch;
-use crate::physical::NodeId;
+use crate::physical::{Node, NodeId, WORTH_A_WORKER};
+use crate::types::{Estimate, approximate, whole_part};
 use rayon::ThreadPool;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
-/// Batches in one morsel.
+/// Batches in one morsel, at most.
 const MORSEL_BATCHES: usize = 4;
+/// Morsels that each worker shall have, where the work is worth it.
+const MORSELS_OF_WORKER: usize = 4;
 
 /// Worker threads, started when a plan first asks for more than one.
 #[derive(Debug, Default)]
@@ -97,6 +100,9 @@ pub(super) struct Pipeline<'a> {
     /// The rows of the source, with the columns the first step expects.
     pub(super) source: Rows,
     pub(super) steps: Vec<Step<'a>>,
+    /// What the steps are thought to cost for one row of the source.
+    row_cost: f64,
+    expected: f64,
 }
 
 /// A transform and the node it belongs to.
@@ -123,9 +129,29 @@ struct Job<'j, S> {
     next: &'j AtomicUsize,
 }
 
-impl Pipeline<'_> {
-    pub(super) fn of(source: Rows) -> Self {
-        Self { source, steps: Vec::new() }
+impl<'a> Pipeline<'a> {
+    /// `expected` is how many rows the source was thought to have when its steps were.
+    pub(super) fn of(source: Rows, expected: Estimate) -> Self {
+        Self { source, steps: Vec::new(), row_cost: 0.0, expected: expected.0.max(1.0) }
+    }
+
+    pub(super) fn push(&mut self, node: &Node, transform: impl Transform + 'a) {
+        self.steps.push(Step { node: node.id, transform: Box::new(transform) });
+        self.row_cost += node.own.0 / self.expected;
+    }
+
+    /// Rows of a morsel: a few batches; fewer where there would not be morsels enough for all workers though each row is much work, as
+    /// when a row meets many others.
+    fn morsel_rows(&self, batch_rows: usize, workers: usize) -> usize {
+        let most = batch_rows * MORSEL_BATCHES;
+        let (rows, wanted) =
+            (self.source.segments.iter().map(Segment::rows).sum::<usize>(), workers * MORSELS_OF_WORKER);
+        if workers < 2 || rows >= most * wanted {
+            return most;
+        }
+        let worth = (self.row_cost * approximate(rows) / WORTH_A_WORKER).min(approximate(wanted)).max(1.0);
+        let pieces = whole_part(worth).and_then(|worth| usize::try_from(worth).ok()).unwrap_or(1);
+        rows.div_ceil(pieces).clamp(1, most)
     }
 
     fn morsels(&self, rows: usize) -> Vec<Morsel> {
@@ -148,7 +174,7 @@ impl Pipeline<'_> {
         workers: usize,
     ) -> Result<S::Output> {
         run.control.check()?;
-        let morsels = self.morsels(run.batch_rows * MORSEL_BATCHES);
+        let morsels = self.morsels(self.morsel_rows(run.batch_rows, workers));
         let next = AtomicUsize::new(0);
         let job = Job { sink, sink_node, run, morsels: &morsels, next: &next };
         let work = || -> Result<S::Local> {
@@ -189,7 +215,7 @@ impl Pipeline<'_> {
                 if let Some(measures) = job.run.measures {
                     measures.of(step.node).add_output(batch.rows);
                 }
-                self.push(number + 1, batch, job.run, &mut deliver)
+                self.send(number + 1, batch, job.run, &mut deliver)
             })?;
         }
         Ok(())
@@ -218,7 +244,7 @@ impl Pipeline<'_> {
                     }
                     Ok(())
                 };
-                self.push(0, batch, run, &mut deliver)?;
+                self.send(0, batch, run, &mut deliver)?;
             }
             if flow == Flow::Enough {
                 // Morsels are handed out in order, so all rows before the ones still wanted are on their way.
@@ -228,12 +254,12 @@ impl Pipeline<'_> {
     }
 
     /// Sends a batch through step `at` and those behind it.
-    fn push(&self, at: usize, batch: Batch, run: &Run<'_>, deliver: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+    fn send(&self, at: usize, batch: Batch, run: &Run<'_>, deliver: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
         let Some(step) = self.steps.get(at) else { return deliver(batch) };
         let Some(measures) = run.measures else {
             return step.transform.apply(batch, &mut |batch| {
                 run.control.check()?;
-                self.push(at + 1, batch, run, deliver)
+                self.send(at + 1, batch, run, deliver)
             });
         };
         let measure = measures.of(step.node);
@@ -243,7 +269,7 @@ impl Pipeline<'_> {
             run.control.check()?;
             let start = Instant::now();
             measure.add_output(batch.rows);
-            let result = self.push(at + 1, batch, run, deliver);
+            let result = self.send(at + 1, batch, run, deliver);
             behind += start.elapsed();
             result
         })?;

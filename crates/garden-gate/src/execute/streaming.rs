@@ -4,7 +4,7 @@ use super::compile::Compiler;
 use super::expand::ExpandRows;
 use super::filter::Filter;
 use super::join::From;
-use super::pipeline::{Pipeline, Step, Transform};
+use super::pipeline::Pipeline;
 use super::project::Project;
 use crate::catalog::Segment;
 use crate::diagnostic::{Error, Result, SqlState};
@@ -12,7 +12,7 @@ use crate::kernel::Batch;
 use crate::logical::{ColumnId, Expand, Expr, ExprKind, Scan};
 use crate::physical::{IndexAccess, Node};
 use crate::storage::StoredTable;
-use crate::types::SqlType;
+use crate::types::{Estimate, SqlType, approximate};
 use arrow::array::Array;
 use std::any::Any;
 use std::sync::Arc;
@@ -38,13 +38,12 @@ impl<'a> Compiler<'a> {
         if let Some(measure) = self.measure(node) {
             measure.add_time(start.elapsed());
         }
-        let mut pipeline = {
-            let batches = segments.into_iter().map(|segment| Batch::new(segment.columns, segment.rows));
-            Pipeline::of(batches.collect::<Vec<_>>().into())
-        };
+        let expected = if access.is_some() { node.rows } else { Estimate(approximate(scan.source.rows())) };
+        let batches = segments.into_iter().map(|segment| Batch::new(segment.columns, segment.rows));
+        let mut pipeline = Pipeline::of(batches.collect::<Vec<_>>().into(), expected);
         let layout: Vec<ColumnId> = read.iter().map(|(id, _)| *id).collect();
         if !scan.filter.is_empty() || layout != node.output || self.run.measures.is_some() {
-            push(&mut pipeline, node, self.filter_step(node, &scan.filter, &layout)?);
+            pipeline.push(node, self.filter_step(node, &scan.filter, &layout)?);
         }
         Ok(pipeline)
     }
@@ -67,7 +66,7 @@ impl<'a> Compiler<'a> {
 
     pub(super) fn filter(&self, node: &'a Node, conjuncts: &[Expr]) -> Result<Pipeline<'a>> {
         let mut pipeline = self.pipeline(&node.inputs[0])?;
-        push(&mut pipeline, node, self.filter_step(node, conjuncts, &node.inputs[0].output)?);
+        pipeline.push(node, self.filter_step(node, conjuncts, &node.inputs[0].output)?);
         Ok(pipeline)
     }
 
@@ -82,7 +81,7 @@ impl<'a> Compiler<'a> {
         };
         let exprs = node.output.iter().map(expr).collect::<Result<_>>()?;
         let mut pipeline = self.pipeline(input)?;
-        push(&mut pipeline, node, Project { exprs });
+        pipeline.push(node, Project { exprs });
         Ok(pipeline)
     }
 
@@ -119,7 +118,7 @@ impl<'a> Compiler<'a> {
         let output = node.output.iter().map(origin).collect::<Result<_>>()?;
         let types = made.iter().map(|(_, sql_type)| *sql_type).collect();
         let mut pipeline = self.pipeline(input)?;
-        push(&mut pipeline, node, ExpandRows { expand, types, output, batch_rows: self.run.batch_rows });
+        pipeline.push(node, ExpandRows { expand, types, output, batch_rows: self.run.batch_rows });
         Ok(pipeline)
     }
 }
@@ -143,10 +142,6 @@ fn check_promise(scan: &Scan, columns: &[usize], segments: &[Segment]) -> Result
     let message =
         format!("the source of table {:?} gave arrays of other types or lengths than it promised", scan.table);
     Err(Error::new(SqlState::GENERAL, message))
-}
-
-pub(super) fn push<'a>(pipeline: &mut Pipeline<'a>, node: &Node, transform: impl Transform + 'a) {
-    pipeline.steps.push(Step { node: node.id, transform: Box::new(transform) });
 }
 
 /// Where the columns `wanted` stand in a batch of the columns `layout`.

@@ -11,4 +11,8 @@ pub(crate) use node::{
     GroupMethod, IndexJoin, JoinKey, JoinSpec, Measures, MemberSpec, Node, NodeId, NodeMeasure, Operator, PhysicalPlan,
     RecursionSpec, Tally,
 };
+
+/// What a worker has to have to do to be worth its while, in units of cost.
+pub(crate) const WORTH_A_WORKER: f64 = 100_000.0;
+
 pub use plan::{Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};

@@ -42,6 +42,7 @@ impl Edge {
 pub(in super::super) struct IndexWay {
     pub(in super::super) number: usize,
     pub(super) keys: Vec<Vec<(usize, Tables)>>,
+    pub(super) together: bool,
 }
 
 /// The conditions that join tables, and those that are tested when all rows are joined.
@@ -78,15 +79,20 @@ fn sides_of(condition: &Expr, tables: Tables, owned: &[Vec<ColumnId>]) -> Option
 }
 
 /// What the indexes of a table can be looked up for.
-pub(super) fn index_ways(at: usize, scan: Option<&Scan>, edges: &[Edge], owned: &[Vec<ColumnId>]) -> Vec<IndexWay> {
-    let Some(scan) = scan else { return Vec::new() };
+pub(super) fn index_ways(
+    builder: &Builder<'_>,
+    (at, scan): (usize, Option<&Scan>),
+    edges: &[Edge],
+    owned: &[Vec<ColumnId>],
+) -> Result<Vec<IndexWay>> {
+    let Some(scan) = scan else { return Ok(Vec::new()) };
     let own: Tables = 1 << at;
     let pair = |(number, edge): (usize, &Edge)| {
         let others = edge.tables & !own;
         Some((number, key(&edge.condition, others, own, owned)?))
     };
     let pairs: Vec<(usize, JoinKey)> = edges.iter().enumerate().filter_map(pair).collect();
-    let way = |(number, index)| {
+    let way = |(number, index)| -> Result<Option<IndexWay>> {
         let mut rest = pairs.clone();
         let mut keys: Vec<Vec<(usize, Tables)>> = Vec::new();
         // Each key may be fixed by one of several conditions, whose other tables differ.
@@ -106,9 +112,12 @@ pub(super) fn index_ways(at: usize, scan: Option<&Scan>, edges: &[Edge], owned: 
             found.sort_unstable();
             found.dedup();
         });
-        (!keys.is_empty()).then_some(IndexWay { number, keys })
+        if keys.is_empty() {
+            return Ok(None);
+        }
+        Ok(Some(IndexWay { number, keys, together: builder.lie_together(scan, index)? }))
     };
-    scan.indexes.iter().enumerate().filter_map(way).collect()
+    scan.indexes.iter().enumerate().filter_map(|index| way(index).transpose()).collect()
 }
 
 /// The rows of a table before its conditions.

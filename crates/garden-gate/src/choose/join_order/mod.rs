@@ -10,7 +10,7 @@ pub(super) use graph::{Edge, IndexWay, Tables, bits, key};
 use super::build::{Builder, with_columns};
 use super::cost;
 use super::equal_columns::{close, joint_shares, share_of};
-use super::index_join::{Inner, Keys, fixed_keys, indexed_scan, lookup_cost, width};
+use super::index_join::{Inner, Keys, Lookup, fixed_keys, indexed_scan, lookup_cost, width};
 use super::join_tree::Tree;
 use super::key_shape::KeyShape;
 use super::side_units::Units;
@@ -96,7 +96,8 @@ pub(super) fn build(builder: &mut Builder<'_>, units: Units, required: &[ColumnI
     let (mut edges, late) = edges_of(builder, conjuncts, &owned)?;
     close(&mut edges, builder, &owned)?;
     let ordered = ordered::ordered(builder, &indexed, &edges, &needed)?;
-    let indexes = scans.iter().enumerate().map(|(at, scan)| index_ways(at, scan.as_ref(), &edges, &owned)).collect();
+    let ways = |(at, scan): (usize, &Option<Scan>)| index_ways(builder, (at, scan.as_ref()), &edges, &owned);
+    let indexes = scans.iter().enumerate().map(ways).collect::<Result<_>>()?;
     let is_recursive = |set: Tables, (at, node): (usize, &Node)| if is_recursive(node) { set | 1 << at } else { set };
     let guide = builder.guide;
     let mut search = Search {
@@ -192,8 +193,8 @@ impl Search<'_> {
             return None;
         }
         let conditions = self.between(outer, 1 << inner).count() + scan.filter.len() - used;
-        let found = (self.widths[inner], conditions);
-        let own = lookup_cost(scan, Estimate(self.best.get(&outer)?.rows), share, found, Estimate(rows));
+        let lookup = Lookup { share, together: way.together, columns: self.widths[inner], conditions };
+        let own = lookup_cost(scan, Estimate(self.best.get(&outer)?.rows), lookup, Estimate(rows));
         Some(own.0 * self.factors.index)
     }
 
