@@ -64,6 +64,31 @@ fn large_scans_are_planned_for_several_workers() {
     }
 }
 
+/// A few rows that meet many others each are work enough for several workers; rows and their order stay.
+#[test]
+fn few_rows_that_are_much_work_are_divided() {
+    let mut session = garden();
+    session
+        .run(
+            "CREATE TABLE chore (id INTEGER PRIMARY KEY, bed INTEGER); CREATE TABLE plot (id INTEGER, bed INTEGER);
+             INSERT INTO chore SELECT n, MOD(n * 7, 100) FROM SERIES(1, 40000) AS s (n); CREATE INDEX chore_bed_ix ON chore (bed);
+             INSERT INTO plot SELECT n, MOD(n * 3, 100) FROM SERIES(1, 60) AS s (n); ANALYZE chore; ANALYZE plot",
+        )
+        .unwrap();
+    let sql = "SELECT p.id, c.id FROM plot p JOIN chore c ON c.bed = p.bed GUIDE (JOIN (p, c) BY NESTED LOOP)";
+    let mut shown = Vec::new();
+    for workers in [1, 2, 4] {
+        session.set("workers", workers).unwrap();
+        let plan = session.plan(sql, ()).unwrap();
+        assert!(plan.nodes().iter().any(|node| node.operator == "index nested-loop join"), "{plan}");
+        let rows = session.query(sql, ()).unwrap();
+        assert_eq!(rows.rows().count(), 60 * 400);
+        shown.push((plan.workers, show(&rows)));
+    }
+    assert_eq!(shown.iter().map(|(workers, _)| *workers).collect::<Vec<_>>(), [1, 2, 4]);
+    assert!(shown.iter().all(|(_, rows)| *rows == shown[0].1));
+}
+
 /// Many groups are merged in parts, one a worker; their keys are numbers, texts short and long, and NULL.
 #[test]
 fn many_groups_of_several_workers() {

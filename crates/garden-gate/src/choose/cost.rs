@@ -46,8 +46,6 @@ const TRY_PAIR: f64 = 6.0;
 const LEAST_LOOP: f64 = 25.0;
 /// One row of either side of a merge.
 const MERGE_ROW: f64 = 6.0;
-/// One step of a binary search.
-const SEARCH_STEP: f64 = 8.0;
 /// A key looked for in the index of one part of a table.
 const FIND_KEY: f64 = 40.0;
 /// A row met in an index.
@@ -55,7 +53,7 @@ const FETCH_ROW: f64 = 6.0;
 /// A row of several parts brought into one order, besides comparing.
 const MERGE_PARTS: f64 = 40.0;
 /// A row met by a lookup of a join: a pair is made of it, and tried.
-const PAIR_ROW: f64 = 14.0;
+const PAIR_ROW: f64 = 22.0;
 /// One value of a row that an index leads to, where such rows lie together.
 const FETCH_VALUE: f64 = 3.0;
 /// How many times that is where they lie anywhere.
@@ -145,15 +143,25 @@ pub(super) fn merge_join(probe: Estimate, build: Estimate, output: Estimate) -> 
     Cost((probe.0 + build.0) * (ENCODE_KEYS + MERGE_ROW) + output.0 * EMIT_ROW)
 }
 
+/// Where the rows lie that the keys of a join lead to one after the other.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Lie {
+    /// One behind the other.
+    InOrder,
+    /// Each near those of neighbouring keys, so that all rows of a key are in one part; but keys come in any order.
+    Together,
+    /// Anywhere, in all parts.
+    Anywhere,
+}
+
 /// Each outer row looked for in an index, part by part of the table, and the rows that are found read.
 ///
-/// Where rows of neighbouring keys lie together a key is in one part; where they lie anywhere, so does what a search comes by.
-pub(super) fn index_join(outer: Estimate, (all, together): (Estimate, bool), found: Estimate, columns: usize) -> Cost {
-    let parts = (all.0 / approximate(SEGMENT_ROWS)).ceil().max(1.0);
-    let height = all.0.clamp(2.0, approximate(SEGMENT_ROWS)).log2();
-    let (parts, far) = if together { (1.0, 1.0) } else { (parts, SCATTERED) };
+/// A search guesses where a key is, so it hardly matters in how many.
+pub(super) fn index_join(outer: Estimate, (all, lie): (Estimate, Lie), found: Estimate, columns: usize) -> Cost {
+    let parts = if lie == Lie::Anywhere { (all.0 / approximate(SEGMENT_ROWS)).ceil().max(1.0) } else { 1.0 };
+    let far = if lie == Lie::InOrder { 1.0 } else { SCATTERED };
     Cost(
-        outer.0 * (ENCODE_KEYS + parts * (FIND_KEY + height * SEARCH_STEP * far))
+        outer.0 * (ENCODE_KEYS + parts * FIND_KEY * far)
             + found.0 * (FETCH_ROW + PAIR_ROW + FETCH_VALUE * far * approximate(columns.max(1))),
     )
 }

@@ -1,11 +1,11 @@
 //! Which rows of a table an index leads to from the rows of another input.
 
 use super::build::{Builder, make, only, with_columns};
-use super::cost;
+use super::cost::{self, Lie};
 use super::side_join::equality;
 use crate::diagnostic::Result;
 use crate::estimate::table_rows;
-use crate::logical::{ColumnId, Expr, JoinKind, LogicalPlan, Scan, ScanIndex};
+use crate::logical::{ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, Scan, ScanIndex};
 use crate::physical::{IndexJoin, JoinKey, Node, Operator};
 use crate::types::{Cost, Estimate, SqlType};
 
@@ -42,8 +42,7 @@ fn same_bytes(a: SqlType, b: SqlType) -> bool {
 pub(super) struct Lookup {
     /// The share of the table that each row finds.
     pub(super) share: f64,
-    /// Whether rows that are neighbours in the index are so in the table.
-    pub(super) together: bool,
+    pub(super) lie: Lie,
     /// Columns that are read of what is found, and conditions that are tested.
     pub(super) columns: usize,
     pub(super) conditions: usize,
@@ -56,6 +55,18 @@ pub(super) struct Inner<'a> {
 }
 
 impl Builder<'_> {
+    /// Where the rows lie that an index leads to when its first key is looked up for the values of `probe`.
+    pub(super) fn lie(&self, inner: &Inner<'_>, probe: Option<&Expr>) -> Result<Lie> {
+        if !self.lie_together(inner.scan, inner.index)? {
+            return Ok(Lie::Anywhere);
+        }
+        let in_order = match probe.map(Expr::kind) {
+            Some(ExprKind::Column(id)) => self.estimator.stored().is_in_order(*id)?,
+            _ => false,
+        };
+        Ok(if in_order { Lie::InOrder } else { Lie::Together })
+    }
+
     /// Joins by looking up each row of the outer side. `on` are all conditions of the join; those that fix keys are not tested again.
     pub(super) fn index_join_node(
         &self,
@@ -80,8 +91,8 @@ impl Builder<'_> {
         for bound in &bounds {
             share *= self.estimator.join(bound)?.share();
         }
-        let together = self.lie_together(inner.scan, inner.index)?;
-        let lookup = Lookup { share, together, columns: read.len(), conditions: residual.len() };
+        let lie = self.lie(inner, fixed.first().map(|(_, expr)| expr))?;
+        let lookup = Lookup { share, lie, columns: read.len(), conditions: residual.len() };
         let own = lookup_cost(inner.scan, outer.rows, lookup, rows);
         let own = Cost(own.0 * self.factors.index);
         let gives_inner = matches!(kind, JoinKind::Inner | JoinKind::Left);
@@ -116,7 +127,7 @@ pub(super) fn width(scan: &Scan, needed: &[ColumnId]) -> usize {
 pub(super) fn lookup_cost(scan: &Scan, outer: Estimate, lookup: Lookup, output: Estimate) -> Cost {
     let all = table_rows(scan.source.rows());
     let found = Estimate(outer.0 * all.0 * lookup.share);
-    let own = cost::index_join(outer, (all, lookup.together), found, lookup.columns);
+    let own = cost::index_join(outer, (all, lookup.lie), found, lookup.columns);
     own + cost::evaluate(found, lookup.conditions) + cost::emit(output)
 }
 

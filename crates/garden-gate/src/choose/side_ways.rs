@@ -2,7 +2,7 @@
 //! chooses.
 
 use super::build::Builder;
-use super::index_join::{Keys, Lookup, fixed_keys, lookup_cost, pairs_of, width};
+use super::index_join::{Inner, Keys, Lookup, fixed_keys, lookup_cost, pairs_of, width};
 use super::join_report::impossible;
 use super::key_shape::KeyShape;
 use super::side_join::split_keys;
@@ -144,8 +144,8 @@ impl Builder<'_> {
                 share *= self.estimator.join(&on[*at])?.share();
             }
             let conditions = scan.filter.len() + on.len() - keys.fixed.len();
-            let together = self.lie_together(scan, index)?;
-            let lookup = Lookup { share, together, columns: width(scan, needed), conditions };
+            let lie = self.lie(&Inner { scan, index }, keys.fixed.first().map(|(_, expr)| expr))?;
+            let lookup = Lookup { share, lie, columns: width(scan, needed), conditions };
             found.push(SideIndex { number, keys, lookup });
         }
         Ok(found)

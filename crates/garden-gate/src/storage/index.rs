@@ -2,6 +2,7 @@
 //! by binary search in each part whose keys reach into it.
 
 use super::part::Part;
+use super::search::count_below;
 use super::stored_table::StoredTable;
 use crate::catalog::Segment;
 use crate::diagnostic::Result;
@@ -21,6 +22,8 @@ pub(super) struct PartIndex {
     /// Row numbers in the order of their keys.
     order: Vec<u32>,
     keys: Rows,
+    /// What each key begins with, as a number: most steps of a search need no more.
+    beginnings: Vec<u64>,
     /// Columns in that order, made when they are first read from the index.
     columns: Mutex<HashMap<usize, ArrayRef>>,
 }
@@ -78,11 +81,12 @@ impl PartIndex {
         order.sort_by(|a, b| encoded.row(*a as usize).cmp(&encoded.row(*b as usize)));
         let mut sorted = converter.empty_rows(rows, encoded.size());
         order.iter().for_each(|row| sorted.push(encoded.row(*row as usize)));
-        Ok(Self { order, keys: sorted, columns: Mutex::default() })
+        let beginnings = sorted.iter().map(|key| beginning(key.as_ref())).collect();
+        Ok(Self { order, keys: sorted, beginnings, columns: Mutex::default() })
     }
 
     pub(super) fn bytes(&self) -> usize {
-        self.order.len() * size_of::<u32>() + self.keys.size()
+        self.order.len() * (size_of::<u32>() + size_of::<u64>()) + self.keys.size()
     }
 
     /// Where a range begins and ends in the order of the keys.
@@ -107,7 +111,16 @@ impl PartIndex {
 
     /// The rows whose keys begin with these bytes, deleted ones among them.
     pub(super) fn rows_of(&self, prefix: &[u8]) -> &[u32] {
-        let from = partition(self.order.len(), |at| self.keys.row(at).as_ref() < prefix);
+        let least = beginning(prefix);
+        // Keys that begin with less are below; those that begin alike are neighbours, and mostly few.
+        let near = count_below(&self.beginnings, least);
+        let below = |at: usize| self.keys.row(at).as_ref() < prefix;
+        let mut step = 1;
+        while near + step < self.order.len() && below(near + step) {
+            step *= 2;
+        }
+        let end = (near + step).min(self.order.len());
+        let from = near + partition(end - near, |at| below(near + at));
         let rest = &self.order[from..];
         let same = (from..self.order.len()).take_while(|at| self.keys.row(*at).as_ref().starts_with(prefix));
         &rest[..same.count()]
@@ -132,6 +145,14 @@ fn highest_slot(key: &crate::logical::SortKey) -> Option<usize> {
         }
     });
     highest
+}
+
+/// The first bytes of a key as a number that is ordered as they are; zeros stand behind a shorter one.
+fn beginning(key: &[u8]) -> u64 {
+    let mut bytes = [0; 8];
+    let length = key.len().min(8);
+    bytes[..length].copy_from_slice(&key[..length]);
+    u64::from_be_bytes(bytes)
 }
 
 /// The first of `rows` for which `before` does not hold, as in `slice::partition_point`.

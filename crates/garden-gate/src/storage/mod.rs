@@ -11,6 +11,7 @@ mod memory_table;
 mod object_text;
 mod part;
 mod partners;
+mod search;
 mod statistics;
 mod statistics_text;
 mod store;

@@ -1,7 +1,8 @@
 //! The graph of a search: inputs, the conditions between them, and what indexes these can be looked up in.
 
 use super::super::build::Builder;
-use super::super::index_join::fixed_keys;
+use super::super::cost::Lie;
+use super::super::index_join::{Inner, fixed_keys};
 use super::super::side_join::equality;
 use crate::diagnostic::Result;
 use crate::estimate::table_rows;
@@ -42,7 +43,7 @@ impl Edge {
 pub(in super::super) struct IndexWay {
     pub(in super::super) number: usize,
     pub(super) keys: Vec<Vec<(usize, Tables)>>,
-    pub(super) together: bool,
+    pub(super) lie: Lie,
 }
 
 /// The conditions that join tables, and those that are tested when all rows are joined.
@@ -93,7 +94,7 @@ pub(super) fn index_ways(
     };
     let pairs: Vec<(usize, JoinKey)> = edges.iter().enumerate().filter_map(pair).collect();
     let way = |(number, index)| -> Result<Option<IndexWay>> {
-        let mut rest = pairs.clone();
+        let (mut rest, mut lie) = (pairs.clone(), None);
         let mut keys: Vec<Vec<(usize, Tables)>> = Vec::new();
         // Each key may be fixed by one of several conditions, whose other tables differ.
         loop {
@@ -104,7 +105,8 @@ pub(super) fn index_ways(
                 }
                 keys[place].push((*edge, edges[*edge].tables & !own));
             }
-            let Some((last, _)) = fixed.first() else { break };
+            let Some((last, probe)) = fixed.first() else { break };
+            lie.get_or_insert(builder.lie(&Inner { scan, index }, Some(probe))?);
             let used = *last;
             rest.retain(|(edge, _)| *edge != used);
         }
@@ -112,10 +114,7 @@ pub(super) fn index_ways(
             found.sort_unstable();
             found.dedup();
         });
-        if keys.is_empty() {
-            return Ok(None);
-        }
-        Ok(Some(IndexWay { number, keys, together: builder.lie_together(scan, index)? }))
+        Ok(lie.map(|lie| IndexWay { number, keys, lie }))
     };
     scan.indexes.iter().enumerate().filter_map(|index| way(index).transpose()).collect()
 }

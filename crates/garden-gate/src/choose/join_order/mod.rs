@@ -193,7 +193,7 @@ impl Search<'_> {
             return None;
         }
         let conditions = self.between(outer, 1 << inner).count() + scan.filter.len() - used;
-        let lookup = Lookup { share, together: way.together, columns: self.widths[inner], conditions };
+        let lookup = Lookup { share, lie: way.lie, columns: self.widths[inner], conditions };
         let own = lookup_cost(scan, Estimate(self.best.get(&outer)?.rows), lookup, Estimate(rows));
         Some(own.0 * self.factors.index)
     }
