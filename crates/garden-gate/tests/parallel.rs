@@ -80,7 +80,7 @@ fn few_rows_that_are_much_work_are_divided() {
     for workers in [1, 2, 4] {
         session.set("workers", workers).unwrap();
         let plan = session.plan(sql, ()).unwrap();
-        assert!(plan.nodes().iter().any(|node| node.operator == "index nested-loop join"), "{plan}");
+        assert!(plan.nodes().iter().any(|node| node.operator == "index nested-loop join"));
         let rows = session.query(sql, ()).unwrap();
         assert_eq!(rows.rows().count(), 60 * 400);
         shown.push((plan.workers, show(&rows)));

@@ -14,7 +14,10 @@ fn shapes() {
         ("SELECT name FROM bed ORDER BY area FETCH FIRST 3 ROWS ONLY", "top-n (table scan bed)"),
         ("SELECT n FROM SERIES(1, 9000) AS s (n) ORDER BY n DESC FETCH FIRST 9 ROWS ONLY", "top-n (expand (values))"),
         // Nearly all rows are kept: to sort them is cheaper.
-        ("SELECT n FROM SERIES(1, 9000) AS s (n) ORDER BY n DESC FETCH FIRST 8999 ROWS ONLY", "limit (sort (expand (values)))"),
+        (
+            "SELECT n FROM SERIES(1, 9000) AS s (n) ORDER BY n DESC FETCH FIRST 8999 ROWS ONLY",
+            "limit (sort (expand (values)))",
+        ),
         ("SELECT name FROM bed FETCH FIRST 3 ROWS ONLY", "limit (table scan bed)"),
         ("SELECT name FROM bed ORDER BY area OFFSET 3 ROWS", "limit (sort (table scan bed))"),
         ("SELECT DISTINCT sun FROM bed", "distinct (table scan bed)"),

@@ -24,6 +24,8 @@ pub(super) struct PartIndex {
     keys: Rows,
     /// What each key begins with, as a number: most steps of a search need no more.
     beginnings: Vec<u64>,
+    /// Whether a beginning is all there is of a key.
+    are_whole: bool,
     /// Columns in that order, made when they are first read from the index.
     columns: Mutex<HashMap<usize, ArrayRef>>,
 }
@@ -82,7 +84,8 @@ impl PartIndex {
         let mut sorted = converter.empty_rows(rows, encoded.size());
         order.iter().for_each(|row| sorted.push(encoded.row(*row as usize)));
         let beginnings = sorted.iter().map(|key| beginning(key.as_ref())).collect();
-        Ok(Self { order, keys: sorted, beginnings, columns: Mutex::default() })
+        let are_whole = sorted.iter().all(|key| key.as_ref().len() <= size_of::<u64>());
+        Ok(Self { order, keys: sorted, beginnings, are_whole, columns: Mutex::default() })
     }
 
     pub(super) fn bytes(&self) -> usize {
@@ -114,6 +117,11 @@ impl PartIndex {
         let least = beginning(prefix);
         // Keys that begin with less are below; those that begin alike are neighbours, and mostly few.
         let near = count_below(&self.beginnings, least);
+        if self.are_whole {
+            let last = least | u64::MAX.checked_shr(8 * index(prefix.len())).unwrap_or(0);
+            let same = self.beginnings[near..].iter().take_while(|key| **key <= last).count();
+            return &self.order[near..near + same];
+        }
         let below = |at: usize| self.keys.row(at).as_ref() < prefix;
         let mut step = 1;
         while near + step < self.order.len() && below(near + step) {
