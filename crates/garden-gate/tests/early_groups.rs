@@ -77,6 +77,13 @@ fn groups_are_made_before_the_join_where_that_is_cheaper() {
     let decision = plan.considered.iter().find(|decision| decision.decision == "group when").unwrap();
     let costs: Vec<f64> = decision.candidates.iter().filter_map(|candidate| candidate.cost).collect();
     assert!(decision.candidates[0].chosen && costs[0] < costs[1], "{decision:?}");
+    // Under a guide, too, as long as the joins are as it demands.
+    for (guide, method) in [("JOIN (t, g) BY MERGE", "merge join"), ("READ t BY SCAN, KEEP ORDER", "hash join")] {
+        let sql = format!("{} GUIDE ({guide})", cases[0].0);
+        let plan = session.plan(&sql, ()).unwrap();
+        assert!(is_early(&plan) && plan.nodes().iter().any(|node| node.operator == method), "{sql}");
+        assert_eq!(show(&session.query(&sql, ()).unwrap()), cases[0].2, "{sql}");
+    }
     session.run("SET without_rules = 'group before join'").unwrap();
     assert!(!is_early(&session.plan(cases[0].0, ()).unwrap()));
 }

@@ -153,6 +153,7 @@ fn what_cannot_be_obeyed_says_why() {
         ("SELECT * FROM tool GUIDE (HURRY)", "42000", "expected a directive"),
         ("SELECT * FROM tool GUIDE ()", "42000", "expected a directive"),
         ("SELECT * FROM tool GUIDE IF (WORKERS 1)", "42000", "IF POSSIBLE"),
+        ("SELECT * FROM tool GUIDE (WORKERS 1 IF POSSIBLE)", "42000", "GUIDE IF POSSIBLE (…)"),
         ("SELECT * FROM tool GUIDE (EXPECT tool many ROWS)", "42000", "a number of rows"),
         ("SELECT * FROM tool GUIDE (WORKERS 0)", "42000", "1 to 256"),
     ] {

@@ -21,6 +21,7 @@ mod information_schema;
 mod insert;
 mod join;
 mod merge;
+mod name_notes;
 mod notes;
 mod order;
 mod parameter;

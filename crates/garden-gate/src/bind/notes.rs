@@ -20,7 +20,7 @@ impl Binder<'_> {
         let test = if op == CompareOp::NotEqual { "IS NOT NULL" } else { "IS NULL" };
         let help = format!("write {} {test}", self.text(other.span));
         let message = format!("a comparison with NULL by {} is UNKNOWN for every row, never TRUE", op.symbol());
-        self.notes.push(Note::new("null-comparison", message).at(span).help(help));
+        self.note(Note::new("null-comparison", message).at(span).help(help));
     }
 
     /// `GROUP BY 1` makes one group: a position means a column in ORDER BY only.
@@ -29,7 +29,7 @@ impl Binder<'_> {
             let message =
                 format!("GROUP BY {value} puts all rows into one group: {value} is a value here, no position");
             let note = Note::new("constant-grouping", message).at(key.span);
-            self.notes.push(note.help("repeat the expression of the column in GROUP BY"));
+            self.note(note.help("repeat the expression of the column in GROUP BY"));
         }
     }
 
@@ -40,7 +40,7 @@ impl Binder<'_> {
             first_operand(text)
         );
         let message = format!("{text} divides whole numbers: the result is cut to a whole number");
-        self.notes.push(Note::new("integer-division", message).at(span).help(help));
+        self.note(Note::new("integer-division", message).at(span).help(help));
     }
 
     /// `SELECT name sun FROM bed` shows one column called sun; a comma was probably meant.
@@ -49,21 +49,21 @@ impl Binder<'_> {
         let message =
             format!("{name} is taken as the new name of the column before it, though there is a column {name}");
         let help = format!("for two columns put a comma before {name}; for a new name write AS {name}");
-        self.notes.push(Note::new("alias-is-column", message).at(alias.span).help(help));
+        self.note(Note::new("alias-is-column", message).at(alias.span).help(help));
     }
 
     /// A query of WITH that nothing reads.
     pub(super) fn note_unused_with(&mut self, name: &ast::Ident) {
         let message = format!("{} is never used", name.text);
         let help = format!("take it away, or read it: SELECT * FROM {}", name.text);
-        self.notes.push(Note::new("unused-step", message).at(name.span).help(help));
+        self.note(Note::new("unused-step", message).at(name.span).help(help));
     }
 
     /// NATURAL JOIN of tables without a common name pairs all rows.
     pub(super) fn note_natural_without_names(&mut self, span: Span) {
         let message = "the tables have no column name in common: every row is paired with every other";
         let note = Note::new("natural-without-columns", message).at(span);
-        self.notes.push(note.help("say what must be equal: JOIN … ON …"));
+        self.note(note.help("say what must be equal: JOIN … ON …"));
     }
 
     /// Columns that stand under the same names in another order were probably mixed up (clause 7.17 goes by place).
@@ -86,7 +86,7 @@ impl Binder<'_> {
                 let message =
                     format!("{what} goes by place, not by name: {names} stand in other places in the two queries");
                 let help = format!("put them in the same order, or write {what} CORRESPONDING to go by name");
-                self.notes.push(Note::new("mixed-columns", message).at(operation.span).help(help));
+                self.note(Note::new("mixed-columns", message).at(operation.span).help(help));
                 return;
             }
         }

@@ -23,6 +23,8 @@ impl Binder<'_> {
         let left = self.operand(&operands.0, at)?;
         let right = self.operand(&operands.1, at)?;
         self.note_null_comparison(op, operands, span);
+        self.note_self_comparison(op, (&left, &right), span);
+        self.note_outer_condition(operands, (&left, &right), at);
         Ok(self.compare(op, left, right, span))
     }
 

@@ -12,7 +12,7 @@ use std::sync::Arc;
 
 impl Binder<'_> {
     /// Records a note, unless it is about the text of a view or function: that is somebody else's.
-    fn note(&mut self, note: Note) {
+    pub(super) fn note(&mut self, note: Note) {
         if self.views == 0 {
             self.notes.push(note);
         }
@@ -160,32 +160,6 @@ impl Binder<'_> {
         let help =
             format!("add one, such as {}.… = {}.…, or write CROSS JOIN if that is meant", name(first), name(alone));
         self.note(Note::new("cross-product", message).at(select.from_span).help(help));
-    }
-
-    /// `x IN (SELECT y FROM …)` where `y` is no column of the query's own tables.
-    pub(super) fn note_outer_name(&mut self, query: &ast::Query, rows: &Rows, around: &Scope) {
-        let ast::QueryBody::Select(select) = &query.body else { return };
-        let [ast::SelectItem::Expr { expr, .. }] = select.items.as_slice() else { return };
-        let is_bare = matches!(&expr.kind, ast::ExprKind::Name(name) if name.len() == 1);
-        let Some((plan, column)) = only_column(rows).filter(|_| is_bare && !select.from.is_empty()) else { return };
-        let is_outside = |id: ColumnId| around.star.iter().any(|column| column.id == id) || self.is_outer(id);
-        let mut from_outside = false;
-        plan.walk(&mut |node| {
-            let LogicalPlan::Project { computed, .. } = node else { return };
-            from_outside |= computed
-                .iter()
-                .any(|(id, expr)| *id == column.id && matches!(expr.kind(), ExprKind::Column(id) if is_outside(*id)));
-        });
-        if !from_outside {
-            return;
-        }
-        let text = self.text(expr.span);
-        let message = format!(
-            "{text} is no column of the inner query: it is taken from the query around, for every row the same"
-        );
-        let help =
-            "if a column of the inner query is meant, look for its right name; else write it with its table's name";
-        self.note(Note::new("outer-name", message).at(expr.span).help(help));
     }
 }
 

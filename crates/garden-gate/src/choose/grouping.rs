@@ -33,7 +33,8 @@ impl Builder<'_> {
         let late_node = self.aggregate_above(input, keys.clone(), aggregates, required)?;
         let late_decisions = self.considered.split_off(before);
         let early_node = self.aggregate_above(early.input, keys, early.aggregates, required)?;
-        let is_early = early_node.total.0 < late_node.total.0;
+        let rank = |node: &Node| (obeyed::unmet(self.guide, node).len(), node.total.0);
+        let is_early = rank(&early_node) < rank(&late_node);
         let candidate = |choice: &str, node: &Node, chosen: bool| Candidate {
             choice: choice.into(),
             cost: Some(node.total.0),

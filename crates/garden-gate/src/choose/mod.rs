@@ -55,8 +55,7 @@ pub(crate) fn choose(
         considered: Vec::new(),
         steps,
         rounds: Vec::new(),
-        // A guide speaks of the joins as they are written.
-        early: if guide.directives.is_empty() { early } else { Vec::new() },
+        early,
         rewrites: Vec::new(),
     };
     let mut root = builder.build(plan, required)?;

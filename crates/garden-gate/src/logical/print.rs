@@ -9,6 +9,8 @@ use std::fmt::Write as _;
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Printer<'a> {
     columns: &'a Columns,
+    /// Whether columns are named with their tables.
+    qualified: bool,
 }
 
 /// How tightly a form binds; what binds less tightly than its surroundings gets parentheses.
@@ -25,7 +27,12 @@ enum Level {
 
 impl<'a> Printer<'a> {
     pub(crate) fn new(columns: &'a Columns) -> Self {
-        Self { columns }
+        Self { columns, qualified: true }
+    }
+
+    /// Of what is about one table: its columns are named alone.
+    pub(crate) fn of_one_table(columns: &'a Columns) -> Self {
+        Self { columns, qualified: false }
     }
 
     pub(crate) fn expr(&self, expr: &Expr) -> String {
@@ -122,7 +129,10 @@ impl<'a> Printer<'a> {
 
     pub(crate) fn column(&self, id: ColumnId) -> String {
         let info = self.columns.get(id);
-        info.qualifier.as_ref().map_or_else(|| info.name.clone(), |qualifier| format!("{qualifier}.{}", info.name))
+        info.qualifier
+            .as_ref()
+            .filter(|_| self.qualified)
+            .map_or_else(|| info.name.clone(), |qualifier| format!("{qualifier}.{}", info.name))
     }
 
     pub(crate) fn sort_key(&self, key: &SortKey) -> String {
@@ -389,7 +399,22 @@ fn literal(value: &Value, out: &mut String) {
         Value::Array(_) => write!(out, "ARRAY{value}"),
         Value::Row(_) => write!(out, "ROW{value}"),
         Value::Timestamp(_) => write!(out, "{} '{value}'", SqlType::Timestamp),
-        Value::Months(_) => write!(out, "INTERVAL '{value}' YEAR TO MONTH"),
-        Value::Micros(_) => write!(out, "INTERVAL '{value}' DAY TO SECOND"),
+        Value::Months(months) => match whole(*months, &[(12, "YEAR")]) {
+            Some((count, unit)) => write!(out, "INTERVAL '{count}' {unit}"),
+            None => write!(out, "INTERVAL '{value}' YEAR TO MONTH"),
+        },
+        Value::Micros(micros) => match whole(*micros, &[(DAY, "DAY"), (DAY / 24, "HOUR"), (DAY / 1440, "MINUTE")]) {
+            Some((count, unit)) => write!(out, "INTERVAL '{count}' {unit}"),
+            None => write!(out, "INTERVAL '{value}' DAY TO SECOND"),
+        },
     };
+}
+
+/// Microseconds of a day.
+const DAY: i64 = 86_400_000_000;
+
+/// How many of the largest of these units an interval is, when it is so many of one.
+fn whole<N: Into<i64>>(interval: N, units: &[(i64, &'static str)]) -> Option<(i64, &'static str)> {
+    let interval = interval.into();
+    units.iter().find(|(unit, _)| interval % unit == 0).map(|(unit, name)| (interval / unit, *name))
 }

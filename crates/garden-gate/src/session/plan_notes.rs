@@ -5,7 +5,7 @@ use crate::logical::{
     ColumnId, Columns, CompareOp, Expr, ExprKind, Function, LogicalPlan, Printer, Scan, ScanIndex, StepDefinition,
 };
 use crate::physical::{Node, Operator};
-use crate::types::{ArithmeticOp, ExtractField, Value};
+use crate::types::{ArithmeticOp, ExtractField, SqlType, Value};
 
 /// A note for each table whose statistics are older than they should be.
 pub(super) fn stale(plan: &LogicalPlan, steps: &[StepDefinition]) -> Vec<Note> {
@@ -50,7 +50,7 @@ fn hidden(term: &Expr, scan: &Scan, index: &ScanIndex, columns: &Columns) -> Opt
     let key = index.keys_over(&scan.columns).into_iter().next()??;
     let ExprKind::Column(id) = key.expr.kind() else { return None };
     let name = &columns.get(*id).name;
-    let printer = Printer::new(columns);
+    let printer = Printer::of_one_table(columns);
     match term.kind() {
         ExprKind::Like(parts, _) if is_column(&parts[0], *id) => {
             let Some(Value::Text(pattern)) = parts[1].constant() else { return None };
@@ -82,7 +82,7 @@ fn hidden(term: &Expr, scan: &Scan, index: &ScanIndex, columns: &Columns) -> Opt
                     Note::new("hidden-index", message).at(term.span()).help(help).style()
                 }
                 _ => {
-                    let text = printer.expr(around);
+                    let text = printer.expr(written(around));
                     let message = format!(
                         "{text} is worked out for every row, which keeps index {} on {name} from being used",
                         index.name
@@ -99,11 +99,27 @@ fn hidden(term: &Expr, scan: &Scan, index: &ScanIndex, columns: &Columns) -> Opt
     }
 }
 
+/// An expression without the cast to a longer text that a comparison needed.
+fn written(expr: &Expr) -> &Expr {
+    match expr.kind() {
+        ExprKind::Cast(inner) if inner.sql_type().is_text() && expr.sql_type() == SqlType::TEXT => inner,
+        _ => expr,
+    }
+}
+
+/// Whether texts of one type have the same values in the other.
+fn is_longer(from: SqlType, to: SqlType) -> bool {
+    match (from, to) {
+        (SqlType::Varchar(_), SqlType::Varchar(None)) => true,
+        (SqlType::Varchar(Some(from)), SqlType::Varchar(Some(to))) => from <= to,
+        _ => false,
+    }
+}
+
 fn is_column(expr: &Expr, id: ColumnId) -> bool {
     match expr.kind() {
         ExprKind::Column(known) => *known == id,
-        // A longer text type.
-        ExprKind::Cast(inner) => inner.sql_type().is_text() && expr.sql_type().is_text() && is_column(inner, id),
+        ExprKind::Cast(inner) => is_longer(inner.sql_type(), expr.sql_type()) && is_column(inner, id),
         _ => false,
     }
 }

@@ -25,6 +25,9 @@ impl Parser<'_> {
         let open = self.span();
         self.expect_symbol(Symbol::LeftParen, "(")?;
         let directives = self.list(Self::directive)?;
+        if self.at_words(&["IF", "POSSIBLE"]) {
+            return Err(self.expected("a comma or ): IF POSSIBLE stands before the directives, GUIDE IF POSSIBLE (…),"));
+        }
         self.close(open)?;
         Ok(GuideClause { if_possible, directives })
     }
