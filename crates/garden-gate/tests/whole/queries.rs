@@ -11,7 +11,7 @@ use garden_gate::{Column, Database, Session, SqlType, Value};
 const QUERIES: u64 = 192;
 
 /// Ways to run a query that must not change its rows.
-const WAYS: [Way; 12] = [
+const WAYS: [Way; 14] = [
     Way { batch: 8192, workers: 1, without: "", costs: "", guided: false, files: false },
     Way { batch: 1, workers: 1, without: "", costs: "", guided: false, files: false },
     Way { batch: 3, workers: 2, without: "", costs: "", guided: false, files: false },
@@ -37,6 +37,9 @@ const WAYS: [Way; 12] = [
     Way { batch: 8192, workers: 1, without: "", costs: "hash sort", guided: false, files: false },
     Way { batch: 2, workers: 1, without: "", costs: "hash sort loop", guided: false, files: false },
     Way { batch: 8192, workers: 2, without: "", costs: "", guided: true, files: false },
+    // What costs how much is drawn, and what a guide demands.
+    Way { batch: 6, workers: 2, without: "", costs: DRAWN, guided: false, files: false },
+    Way { batch: 8192, workers: 2, without: "", costs: DRAWN, guided: true, files: false },
     // Whatever can goes over to files.
     Way { batch: 3, workers: 1, without: "", costs: "", guided: false, files: true },
     Way { batch: 2, workers: 2, without: "", costs: "loop", guided: false, files: true },
@@ -47,7 +50,7 @@ struct Way {
     batch: i64,
     workers: i64,
     without: &'static str,
-    /// What is made a thousand times as expensive.
+    /// What is made a thousand times as expensive, or [`DRAWN`].
     costs: &'static str,
     /// Whether every pair of tables is joined by a method that is demanded.
     guided: bool,
@@ -55,22 +58,34 @@ struct Way {
     files: bool,
 }
 
-/// The query with a wish for each pair of its tables, methods in turn.
-fn guided(sql: &str, session: &mut Session) -> Option<String> {
+const DRAWN: &str = "drawn";
+/// Kinds of work whose cost a setting multiplies.
+const COSTS: [&str; 4] = ["hash", "index", "loop", "sort"];
+
+/// The query with a wish for each of its tables and each pair of them, methods in turn; drawn, when a draw is given.
+fn guided(sql: &str, session: &mut Session, mut draw: Option<&mut Draw>) -> Option<String> {
     let plan = session.plan(sql, ()).ok()?;
-    let mut names: Vec<String> = plan
+    let mut names: Vec<(String, Option<String>)> = plan
         .nodes()
         .into_iter()
         .filter(|node| node.children.is_empty())
-        .filter_map(|node| node.alias.clone())
+        .filter_map(|node| Some((node.alias.clone()?, node.target.clone())))
         .collect();
     names.sort();
     names.dedup();
     let mut wishes = vec!["KEEP ORDER".to_owned()];
-    for (at, first) in names.iter().enumerate() {
-        for (second, method) in
-            names[at + 1..].iter().zip(["MERGE", "NESTED LOOP", "HASH"].into_iter().cycle().skip(at))
-        {
+    if let Some(draw) = &mut draw {
+        wishes[0] = (*draw.pick(&["KEEP ORDER", "WORKERS 1", "WORKERS 2"])).to_owned();
+        for (name, table) in &names {
+            let index = table.as_ref().map(|table| format!("INDEX {table}_{}_ix", draw.pick(&COLUMNS).0));
+            let way = index.filter(|_| draw.coin()).unwrap_or_else(|| "SCAN".to_owned());
+            wishes.extend(draw.coin().then(|| format!("READ {name} BY {way}")));
+        }
+    }
+    let methods = ["MERGE", "NESTED LOOP", "HASH"];
+    for (at, (first, _)) in names.iter().enumerate() {
+        for ((second, _), method) in names[at + 1..].iter().zip(methods.into_iter().cycle().skip(at)) {
+            let method = draw.as_mut().map_or(method, |draw| *draw.pick(&methods));
             wishes.push(format!("JOIN ({second}, {first}) BY {method}"));
         }
     }
@@ -143,11 +158,15 @@ fn wrong(query: &Query, tables: &Tables, session: &mut Session, way: Way) -> Opt
     session.set("without_rules", way.without).unwrap();
     session.set("time_limit", 20_000).unwrap();
     session.set("spill_threshold", if way.files { 100 } else { 0 }).unwrap();
-    for cost in ["hash", "sort", "loop"] {
-        session.set(&format!("{cost}_cost_factor"), if way.costs.contains(cost) { 1000 } else { 1 }).unwrap();
-    }
     let sql = query.sql();
-    let sql = if way.guided { guided(&sql, session).unwrap_or(sql) } else { sql };
+    let mut draw = (way.costs == DRAWN)
+        .then(|| Draw::new(sql.bytes().fold(7, |sum: u64, byte| sum * 31 % 1_000_003 + u64::from(byte))));
+    for cost in COSTS {
+        let usual = if way.costs.contains(cost) { "1000" } else { "1" };
+        let factor = draw.as_mut().map_or(usual, |draw| *draw.pick(&["0.001", "0.05", "1", "30", "1000"]));
+        session.run(&format!("SET {cost}_cost_factor = {factor}")).unwrap();
+    }
+    let sql = if way.guided { guided(&sql, session, draw.as_mut()).unwrap_or(sql) } else { sql };
     let asked = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
         let (rows, measured) = session.measure(&sql, ())?;
         // The plan that is shown is the plan that runs, and what was chosen was the cheapest.
