@@ -63,6 +63,10 @@ fn sweep_shows_each_value() {
     let lines: Vec<&str> = ran.out.lines().collect();
     assert!(lines[0].starts_with("plan A"), "{}", ran.out);
     assert!(lines.iter().any(|line| line.split_whitespace().take(2).eq(["least", "plan"])), "{}", ran.out);
+    assert!(!ran.out.contains("grouped"));
+    let counted = format!("{BEDS} SELECT COUNT(*) FROM plot WHERE id >= :least");
+    let ran = tool(&["sweep", "-e", &counted, "--over", "least=1..3"]);
+    assert!(ran.out.contains("rows are those that are grouped into one"), "{}", ran.out);
     let ran = tool(&["sweep", "-e", &sql, "--over", ":least=2,3,NULL", "--output", "json"]);
     assert!(ran.status == 1 && ran.out.contains("22018"), "the text NULL is no INTEGER: {}", ran.out);
     let ran =

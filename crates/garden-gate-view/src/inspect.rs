@@ -3,7 +3,7 @@
 use crate::json::{columns, millis, rows, value};
 use crate::table::{grid, shown, table_head};
 use crate::{Look, plan};
-use garden_gate::{Comparison, Difference, DifferenceKind, Step, StepPart, Sweep};
+use garden_gate::{Comparison, Difference, DifferenceKind, Step, StepPart, Sweep, SweepPoint};
 use serde_json::{Value as Json, json};
 use std::fmt::Write as _;
 
@@ -128,8 +128,8 @@ pub fn sweep(found: &Sweep, look: Look) -> String {
             let first = stretch.points.start > 0 && std::ptr::eq(point, &raw const found.points[stretch.points.start]);
             line.extend([
                 format!("{}{}", plan_letter(stretch.plan), if first { " ←" } else { "" }),
-                plan::figure(point.plan.root.estimated_rows),
-                point.actual_rows.to_string(),
+                plan::figure(point.telling().estimated_rows),
+                plan::figure(telling_rows(point)),
                 format!("{worst:.1}×"),
                 plan::figure(point.plan.cost),
                 format!("{:.2}", point.elapsed.as_secs_f64() * 1e3),
@@ -148,7 +148,21 @@ pub fn sweep(found: &Sweep, look: Look) -> String {
         _ => format!("the plan changes {flips} times, at each ←"),
     };
     let _ = writeln!(out, "{}", look.dim(text));
+    if tells_of_groups(found) {
+        let _ = writeln!(out, "{}", look.dim("rows are those that are grouped into one"));
+    }
     out + &fixed_plans(found, look)
+}
+
+/// Whether what is told of rows is of those that are grouped, for any of the values.
+pub(crate) fn tells_of_groups(found: &Sweep) -> bool {
+    found.points.iter().any(|point| !std::ptr::eq(point.telling(), &raw const point.plan.root))
+}
+
+/// Rows where the values of a point show.
+pub(crate) fn telling_rows(point: &SweepPoint) -> f64 {
+    let rows = point.telling().actual_rows.unwrap_or(point.actual_rows);
+    f64::from(u32::try_from(rows).unwrap_or(u32::MAX))
 }
 
 /// What each value would cost under each plan, the cheapest marked.
@@ -179,7 +193,7 @@ fn fixed_plans(found: &Sweep, look: Look) -> String {
 
 /// One object a combination of values: `{"kind":"sweep","parameters":{…},"fingerprint":…,"plan":…,…}`.
 pub fn sweep_json(found: &Sweep) -> String {
-    let point = |(at, point): (usize, &garden_gate::SweepPoint)| {
+    let point = |(at, point): (usize, &SweepPoint)| {
         let pairs = found.names.iter().cloned().zip(point.values.iter().map(value));
         let object = json!({
             "kind": "sweep",

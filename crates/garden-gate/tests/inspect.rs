@@ -242,6 +242,15 @@ fn sweeps_show_where_the_plan_changes() {
     assert_eq!(lines, ["index lookup reading by reading_rare_ix", "table scan reading"]);
     assert!(found.points.iter().all(|point| point.plan.root.actual_rows == Some(point.actual_rows)));
 
+    // Of rows that are grouped into one it is told how many they are.
+    for (sql, rows) in [
+        ("SELECT COUNT(*) FROM reading WHERE rare = :rare", [1, 1, 1, 19_990, 0]),
+        ("SELECT note, COUNT(*) FROM reading WHERE rare = :rare GROUP BY note", [1, 1, 1, 1, 0]),
+    ] {
+        let points = session.sweep(sql, &over).unwrap().points;
+        assert_eq!(points.iter().map(|point| point.telling().actual_rows.unwrap()).collect::<Vec<_>>(), rows, "{sql}");
+    }
+
     // Two parameters: the last changes fastest.
     let over = vec![("a".to_owned(), vec![1.into(), 2.into()]), ("b".to_owned(), session.values_of("x, y").unwrap())];
     let found = session.sweep("SELECT :a + 0, :b || '!'", &over).unwrap();

@@ -1,7 +1,7 @@
 //! A sweep as a plot: rows as estimated and as they were, and cost, over the values; a band for each plan, and a mark where it flips.
 
 use super::{COLOURS, clipped, short};
-use crate::inspect::plan_letter;
+use crate::inspect::{plan_letter, telling_rows, tells_of_groups};
 use crate::table::shown;
 use garden_gate::{Sweep, SweepPoint};
 use maud::{Markup, PreEscaped, html};
@@ -24,8 +24,8 @@ pub fn sweep_svg(sweep: &Sweep) -> String {
     let legend_top = BOTTOM + 62.0;
     let plans = sweep.plans();
     let height = legend_top + number(plans.len()) * 20.0 + 16.0;
-    let actual = |point: &SweepPoint| f64::from(u32::try_from(point.actual_rows).unwrap_or(u32::MAX));
-    let most = sweep.points.iter().flat_map(|point| [actual(point), point.plan.root.estimated_rows, point.plan.cost]);
+    let (actual, estimated) = (telling_rows, |point: &SweepPoint| point.telling().estimated_rows);
+    let most = sweep.points.iter().flat_map(|point| [actual(point), estimated(point), point.plan.cost]);
     let most = most.fold(10.0, f64::max).log10().ceil();
     let y = move |value: f64| BOTTOM - (value.max(1.0).log10() / most) * (BOTTOM - TOP);
     let step = (RIGHT - LEFT) / number(sweep.points.len().max(1));
@@ -40,7 +40,7 @@ pub fn sweep_svg(sweep: &Sweep) -> String {
             role="img" aria-label="sweep" {
             style { (PreEscaped(style)) }
             rect class="paper" width=(WIDTH) height=(height) {}
-            (key())
+            (key(tells_of_groups(sweep)))
             (bands(sweep, step))
             @for power in 0..=whole(most) {
                 @let level = y(10_f64.powi(power));
@@ -48,11 +48,11 @@ pub fn sweep_svg(sweep: &Sweep) -> String {
                 text class="quiet end" x=(LEFT - 10.0) y=(level + 4.0) { (short(10_f64.powi(power))) }
             }
             polyline class="cost" points=(line(&|point| point.plan.cost)) {}
-            polyline class="estimate" points=(line(&|point| point.plan.root.estimated_rows)) {}
+            polyline class="estimate" points=(line(&estimated)) {}
             polyline class="actual" points=(line(&actual)) {}
             @for (at, point) in sweep.points.iter().enumerate() {
                 circle class="dot" cx=(format!("{:.1}", x(at))) cy=(format!("{:.1}", y(actual(point)))) r="3" {
-                    title { (values(point)) ": " (point.actual_rows) " rows, estimated " (short(point.plan.root.estimated_rows)) ", cost " (short(point.plan.cost)) }
+                    title { (values(point)) ": " (actual(point)) " rows, estimated " (short(estimated(point))) ", cost " (short(point.plan.cost)) }
                 }
             }
             @for (at, point) in sweep.points.iter().enumerate().step_by(every) {
@@ -79,7 +79,8 @@ polyline{fill:none;stroke-width:2}.actual{stroke:var(--leaf)}.estimate{stroke:va
 .dot{fill:var(--leaf)}";
 
 /// What the lines are.
-fn key() -> Markup {
+fn key(of_groups: bool) -> Markup {
+    let (rows, estimated) = if of_groups { ("rows grouped", "estimated") } else { ("rows", "rows estimated") };
     let entry = |x: f64, class: &str, name: &str| {
         html! {
             polyline class=(class) points=(format!("{x},28 {},28", x + 34.0)) {}
@@ -87,8 +88,8 @@ fn key() -> Markup {
         }
     };
     html! {
-        (entry(LEFT, "actual", "rows"))
-        (entry(LEFT + 130.0, "estimate", "rows estimated"))
+        (entry(LEFT, "actual", rows))
+        (entry(LEFT + 130.0, "estimate", estimated))
         (entry(LEFT + 320.0, "cost", "cost"))
     }
 }

@@ -55,6 +55,21 @@ pub struct SweepPoint {
     pub elapsed: Duration,
 }
 
+impl SweepPoint {
+    /// Where the values show in rows: the root of the plan, or, when all rows are grouped into one, what is grouped.
+    pub fn telling(&self) -> &PlanNode {
+        let mut node = &self.plan.root;
+        while let [input] = node.children.as_slice() {
+            let has_keys = || node.details.iter().any(|detail| detail.starts_with("by "));
+            if node.operator.ends_with("aggregate") {
+                return if has_keys() { &self.plan.root } else { input };
+            }
+            node = input;
+        }
+        &self.plan.root
+    }
+}
+
 /// Neighbouring values with one plan.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
