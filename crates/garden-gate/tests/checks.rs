@@ -50,7 +50,7 @@ fn what_holds_passes_and_what_does_not_is_told() {
         ("sql = \"SELECT 1.50 AS n\"\nrows = \"n\\n1.5\"".to_owned(), &[]),
         ("sql = \"SELECT 1 AS n\"\nrows = \"n\\nx\"".to_owned(), &["rows: 1 of 1 expected rows are missing, 1 of 1 rows are not expected"]),
         (format!("{plots}\nrow_count = 3"), &[]),
-        (format!("{plots}\nrow_count = 2"), &["row_count: there are 3 rows, not 2"]),
+        (format!("{plots}\nrow_count = 2"), &["row_count: the result has 3 rows, not 2"]),
         ("sql = \"SELECT 1 / 0\"\nerror = \"22012\"".to_owned(), &[]),
         ("sql = \"SELECT 1 / 0\"\nerror = \"22\"".to_owned(), &[]),
         ("sql = \"SELECT 1 / 0\"".to_owned(), &["error: it fails with 22012: division by zero"]),
@@ -84,7 +84,7 @@ fn what_holds_passes_and_what_does_not_is_told() {
         ("sql = \"SELECT id FROM plot WHERE sun = :sun\"\nparams = { sun = 'shade' }\nrow_count = 1".to_owned(), &[]),
         (
             "sql = \"SELECT id FROM chore WHERE id <= :most AND hours < :hours\"\nparams = { hours = 1.6 }\nover = { most = [2, 3] }\nrow_count = 2".to_owned(),
-            &["row_count: there are 3 rows, not 2"],
+            &["row_count: the result has 3 rows, not 2"],
         ),
     ] {
         let found = failures(&body);

@@ -175,6 +175,18 @@ fn comparisons_tell_where_rows_and_plans_part() {
             (false, true),
             &["row (1) query 1 has it 2 times, query 2 4 times", "row (-) only query 1 has it"],
         ),
+        // Of many some of each side are told.
+        (
+            "SELECT n FROM SERIES(1, 8) AS s (n)",
+            "SELECT n FROM SERIES(9, 10) AS s (n)",
+            false,
+            (false, true),
+            &[
+                "row (4) only query 1 has it",
+                "row (10) only query 2 has it",
+                "row and 4 different rows more: 4 of query 1, 0 of query 2",
+            ],
+        ),
     ] {
         let mut options = CompareOptions::default();
         options.ordered = ordered;

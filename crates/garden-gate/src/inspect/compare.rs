@@ -1,7 +1,7 @@
 //! Two or more formulations of a question: the same rows, the same plan, and which is cheaper?
 
 use super::plan_diff::first_parting;
-use super::row_diff::{first_out_of_order, odd_rows};
+use super::row_diff::{OddRow, first_out_of_order, odd_rows};
 use crate::bind::Parameters;
 use crate::diagnostic::{Error, Result, SourceText, SqlState};
 use crate::physical::Plan;
@@ -12,7 +12,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 /// Differences of one kind that are told for two queries.
-const MOST_DIFFERENCES: usize = 5;
+const MOST_DIFFERENCES: usize = 6;
 
 /// How queries are compared.
 #[derive(Clone, Debug)]
@@ -222,7 +222,8 @@ fn row_differences(sides: [&ComparedQuery; 2], ordered: bool) -> Vec<Difference>
         }
     }
     let odd = odd_rows(results);
-    for row in odd.iter().take(MOST_DIFFERENCES) {
+    let (told, untold) = told_of(&odd);
+    for row in told {
         let text = match row.times {
             [0, times] => format!("only {} has it{}", sides[1].label, often(times)),
             [times, 0] => format!("only {} has it{}", sides[0].label, often(times)),
@@ -231,8 +232,10 @@ fn row_differences(sides: [&ComparedQuery; 2], ordered: bool) -> Vec<Difference>
         let (values, times) = (Some(row.row.clone()), Some(row.times));
         found.push(Difference { row: values, times, ..difference(sides, DifferenceKind::Row, text) });
     }
-    if odd.len() > MOST_DIFFERENCES {
-        let text = format!("and {} more", count(odd.len() - MOST_DIFFERENCES, "different row"));
+    if untold != [0, 0] {
+        let [a, b] = untold;
+        let (first, other) = (&sides[0].label, &sides[1].label);
+        let text = format!("and {} more: {a} of {first}, {b} of {other}", count(a + b, "different row"));
         found.push(difference(sides, DifferenceKind::Row, text));
     }
     if ordered
@@ -244,6 +247,17 @@ fn row_differences(sides: [&ComparedQuery; 2], ordered: bool) -> Vec<Difference>
         found.push(difference(sides, DifferenceKind::Order, text));
     }
     found
+}
+
+/// A few of the rows that differ, of each side those that it has oftener, and how many of each are left out.
+fn told_of(odd: &[OddRow]) -> (Vec<&OddRow>, [usize; 2]) {
+    let (mut first, mut other): (Vec<&OddRow>, Vec<&OddRow>) = odd.iter().partition(|row| row.times[0] > row.times[1]);
+    let all = [first.len(), other.len()];
+    first.truncate(MOST_DIFFERENCES.saturating_sub(other.len()).max(MOST_DIFFERENCES / 2));
+    other.truncate(MOST_DIFFERENCES - first.len());
+    let untold = [all[0] - first.len(), all[1] - other.len()];
+    first.append(&mut other);
+    (first, untold)
 }
 
 fn plan_difference(sides: [&ComparedQuery; 2]) -> Option<Difference> {
@@ -271,6 +285,7 @@ fn often(times: usize) -> String {
     if times == 1 { String::new() } else { format!(" ({times} times)") }
 }
 
-fn count(number: usize, what: &str) -> String {
+/// `1 row`, `2 rows`.
+pub(super) fn count(number: usize, what: &str) -> String {
     format!("{number} {what}{}", if number == 1 { "" } else { "s" })
 }

@@ -267,7 +267,10 @@ impl CheckFile {
         if let Some(count) = check.row_count
             && count != rows.row_count() as u64
         {
-            found.push(failure("row_count", format!("there are {} rows, not {count}", rows.row_count())));
+            found.push(failure(
+                "row_count",
+                format!("the result has {}, not {count}", super::compare::count(rows.row_count(), "row")),
+            ));
         }
         if check.no_notes {
             found.extend(plan.notes.iter().map(|note| failure("no_notes", format!("{}: {}", note.code, note.message))));
