@@ -118,6 +118,25 @@ fn conditions_on_aggregates_go_by_their_spread() {
     assert!((0.4..2.5).contains(&(plan.root.estimated_rows / rows)), "{} for {rows}", plan.root.estimated_rows);
 }
 
+/// Each use of a query of WITH knows what its conditions left, and that a grouping gives a value a group.
+#[test]
+fn uses_of_a_step_know_its_values() {
+    let mut session = table(&mut Draw::new(77));
+    for sql in [
+        // Each value of b stands in one row.
+        "WITH low AS (SELECT b, MAX(a) AS most FROM t WHERE b < 1000 GROUP BY b) SELECT x.b FROM low x JOIN low y ON x.b = y.b",
+        // Of 3,000 groups of a row each one has the most.
+        "WITH g (b, s) AS (SELECT b, SUM(b * 2) FROM t GROUP BY b) SELECT g.b FROM g WHERE s = (SELECT MAX(s) FROM g)",
+    ] {
+        let (rows, plan) = session.measure(sql, ()).unwrap();
+        assert!(plan.nodes().iter().any(|node| node.operator == "shared step"), "{sql}");
+        let joins = plan.nodes().into_iter().filter(|node| node.operator.ends_with("join")).collect::<Vec<_>>();
+        let [join] = joins.as_slice() else { panic!("{sql}: {} joins", joins.len()) };
+        assert_eq!(join.actual_rows, Some(rows.row_count() as u64));
+        assert!(join.estimate_error.unwrap() < 1.2, "{sql}: {} for {:?}", join.estimated_rows, join.actual_rows);
+    }
+}
+
 #[test]
 fn frequent_values_and_small_tables_are_exact() {
     let mut session = Database::in_memory().session();

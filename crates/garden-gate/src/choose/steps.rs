@@ -76,6 +76,7 @@ impl Builder<'_> {
             self.steps.built.insert(step.id, (plan.rows, plan.output.clone()));
             inputs.push(plan);
         }
+        self.estimator.used_step(&step.columns);
         let rows = self.steps.built.get(&step.id).map_or(Estimate(1.0), |(rows, _)| *rows);
         let kept: Vec<(ColumnId, ColumnId)> =
             step.columns.iter().copied().filter(|(here, _)| required.contains(here)).collect();

@@ -19,6 +19,8 @@ pub(super) struct Grouping {
     /// Columns that are grouped by, each with the column of the input that it is.
     keys: Vec<(ColumnId, ColumnId)>,
     results: Vec<(ColumnId, AggregateFunction, Option<ColumnId>)>,
+    /// All results, those of which nothing is known among them.
+    all: Vec<ColumnId>,
     input: f64,
     groups: f64,
 }
@@ -56,10 +58,19 @@ impl Estimator<'_> {
         let grouping = Grouping {
             keys: keys.iter().filter_map(key).collect(),
             results: aggregates.iter().filter_map(result).collect(),
+            all: aggregates.iter().map(|(id, _)| *id).collect(),
             input: input.0,
             groups: groups.0.max(1.0),
         };
         behind.groupings.borrow_mut().push(grouping);
+    }
+
+    /// How many values a result of a grouping has, when nothing else is known of it: one a group.
+    pub(super) fn one_each_group(&self, id: ColumnId) -> Option<f64> {
+        let behind = self.behind?;
+        let id = behind.of_steps.borrow().get(&id).copied().unwrap_or(id);
+        let groupings = behind.groupings.borrow();
+        groupings.iter().rev().find(|grouping| grouping.all.contains(&id)).map(|grouping| grouping.groups)
     }
 
     /// What is known of a column that a grouping gives; `None` when none does, or nothing is.

@@ -6,7 +6,7 @@ use super::truth::Truth;
 use super::values::{below, others_below, same};
 use crate::catalog::ColumnStatistics;
 use crate::diagnostic::Result;
-use crate::logical::{CompareOp, Expr, ExprKind};
+use crate::logical::{ColumnId, CompareOp, Expr, ExprKind};
 use crate::types::{Estimate, Selectivity, Value};
 
 /// Without any knowledge an equality between tables holds for one pair in ten.
@@ -32,11 +32,14 @@ impl Estimator<'_> {
 
     /// An equality of expressions, of which at most the number of values is known.
     fn join_of_values(&self, a: &Expr, b: &Expr) -> Result<Selectivity> {
+        let of_column = |id: ColumnId| -> Result<Option<f64>> {
+            Ok(self.statistics(id)?.map(|known| known.distinct).or_else(|| self.one_each_group(id)))
+        };
         let known = |expr: &Expr| -> Result<Option<f64>> {
             match expr.kind() {
-                ExprKind::Column(id) => Ok(self.statistics(*id)?.map(|known| known.distinct)),
+                ExprKind::Column(id) => of_column(*id),
                 ExprKind::Cast(inner) => match inner.kind() {
-                    ExprKind::Column(id) => Ok(self.statistics(*id)?.map(|known| known.distinct)),
+                    ExprKind::Column(id) => of_column(*id),
                     _ => Ok(None),
                 },
                 _ => Ok(None),

@@ -29,6 +29,8 @@ pub(crate) struct Narrowed {
     known: RefCell<HashMap<ColumnId, Arc<ColumnStatistics>>>,
     tables: RefCell<Vec<NarrowedTable>>,
     groupings: RefCell<Vec<Grouping>>,
+    /// Columns of a use of a step, each with the column of the step that it is.
+    of_steps: RefCell<HashMap<ColumnId, ColumnId>>,
 }
 
 /// The conditions of a table, and how many of its rows they leave.
@@ -60,6 +62,12 @@ impl Estimator<'_> {
         if let Some(known) = behind.known.borrow().get(&id) {
             return Ok(Some(Arc::clone(known)));
         }
+        let of_step = behind.of_steps.borrow().get(&id).copied();
+        if let Some(there) = of_step
+            && let Some(known) = self.statistics(there)?
+        {
+            return Ok(Some(known));
+        }
         // The last time a table was looked at counts.
         let found = match behind.tables.borrow().iter().rev().find(|table| table.columns.contains(&id)) {
             Some(table) => self.narrowed(id, &table.filter, (table.rows, table.all))?,
@@ -81,6 +89,13 @@ impl Estimator<'_> {
         behind.known.borrow_mut().retain(|id, _| !columns.contains(id));
         let (filter, all) = (scan.filter.clone(), table_rows(scan.source.rows()));
         behind.tables.borrow_mut().push(NarrowedTable { columns, filter, rows, all });
+    }
+
+    /// Takes note of the columns of a step under the names of one of its uses.
+    pub(crate) fn used_step(&self, columns: &[(ColumnId, ColumnId)]) {
+        if let Some(behind) = self.behind {
+            behind.of_steps.borrow_mut().extend(columns.iter().copied());
+        }
     }
 
     /// The share of rows for which all of `conjuncts` are TRUE: what several say of one column is taken together, columns of a group
