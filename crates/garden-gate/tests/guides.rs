@@ -89,6 +89,10 @@ fn demands_are_obeyed() {
         ),
         ("SELECT * FROM chore WHERE day < 2 ORDER BY day", "READ chore BY SCAN", "sort (table scan chore)"),
         // What is expected of a table decides how it is joined.
+        ("SELECT * FROM chore c WHERE day = 1", "EXPECT c 140 ROWS", "table scan chore"),
+        ("SELECT * FROM chore c WHERE day = 1", "EXPECT c 3 ROWS", "index lookup chore by chore_day_ix"),
+        ("SELECT * FROM chore c WHERE plot = 3", "EXPECT c 20 ROWS", "index lookup chore by chore_plot_ix"),
+        ("SELECT * FROM chore c WHERE plot = 3", "EXPECT c 700 ROWS", "table scan chore"),
         (joined, "EXPECT p 1 ROWS", "index nested-loop join chore by chore_plot_ix (table scan plot)"),
     ] {
         let free = run(&mut session, &format!("SELECT COUNT(*) FROM ({sql}) AS q")).unwrap();

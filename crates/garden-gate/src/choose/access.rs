@@ -125,7 +125,7 @@ impl Builder<'_> {
         access.only = is_run && columns.iter().all(|(_, place)| held.contains(place));
         let share =
             if access.bounds.is_empty() { 1.0 } else { self.estimator.stored().conjunction(&access.bounds)?.share() };
-        let mut read = Estimate(all.0 * share);
+        let mut read = if access.bounds.is_empty() { all } else { self.expected_of(scan, Estimate(all.0 * share))? };
         if let Some(KeyOrder { first: Some(first), .. }) = access.order {
             read = Estimate(read.0.min(approximate(first)));
         }
@@ -134,6 +134,15 @@ impl Builder<'_> {
         let own = cost::index_read(all, (lookups, access.order.is_some()), read, value);
         let own = Cost(own.0 * self.factors.index) + cost::work(read, &rest);
         Ok(Path { access: Some(access), rest, columns, read, own })
+    }
+
+    /// Rows that an index leads to; when a guide says how many are left in the end, in the same proportion to these.
+    pub(super) fn expected_of(&self, scan: &Scan, read: Estimate) -> Result<Estimate> {
+        let Some(expected) = self.guide.expected(&scan.alias) else { return Ok(read) };
+        let all = table_rows(scan.source.rows()).0;
+        let left = all * self.estimator.stored().scan(scan)?;
+        let scaled = if left > 0.0 { read.0 * expected / left } else { expected };
+        Ok(Estimate(scaled.max(expected).min(all)))
     }
 
     /// Whether rows that are neighbours in an index are so in the table.

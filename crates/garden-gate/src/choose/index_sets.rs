@@ -95,6 +95,7 @@ impl Builder<'_> {
         let rows = table_rows(scan.source.rows());
         let columns = read_columns(scan, required, &rest);
         let read = Estimate(rows.0 * self.estimator.stored().conjunction(&bounds)?.share());
+        let read = self.expected_of(scan, read)?;
         let mut own = cost::index_fetch(read, columns.len());
         for one in found {
             let lookups: usize = one.access.equal.iter().map(Probe::values).product();
