@@ -225,6 +225,8 @@ fn run(seeds: std::ops::Range<u64>) {
                 let kind =
                     |what: &str| if what.starts_with("42") { what.to_owned() } else { what.chars().take(5).collect() };
                 let same = |found: &str| kind(found) == kind(&first);
+                // To make it small may take long.
+                println!("seed {seed}, {way:?}\n{}\n{first}", query.sql());
                 let small = shrink(&query, &mut |query| {
                     wrong(query, &tables, &mut session, way).is_some_and(|found| same(&found))
                 });
