@@ -81,4 +81,5 @@ pub use session::{
     ColumnFacts, ConstraintFacts, Database, FromValue, Outcome, PreparedStatement, Progress, ResultColumn, ResultSet,
     Row, Session, Statements, TableCheck, TableFacts, table_name,
 };
+pub use syntax::Typed;
 pub use types::{Decimal, RowField, SqlType, Value};

@@ -1,13 +1,18 @@
 use crate::args::Shell;
 use crate::output::{self, Output};
 use crate::{Ending, Trouble, interrupt, setup};
-use garden_gate::{Parameters, SourceText};
+use garden_gate::{Outcome, Parameters, Session, SourceText, Typed};
 use rustyline::error::ReadlineError;
 use rustyline::{Config, DefaultEditor};
-use std::io;
+use std::io::{self, IsTerminal, Write};
+use std::time::Duration;
 
-/// Reads statements, each up to a line that ends with a semicolon, and shows what they come to. Ctrl-C ends a statement that runs,
-/// or forgets the text typed so far; the end of input leaves.
+const PROMPT: &str = "garden> ";
+/// Before each further line of a statement.
+const MORE: &str = "     ~> ";
+
+/// Reads statements, each up to the semicolon that ends it, and shows what they come to. Ctrl-C ends a statement that runs, or forgets
+/// the text typed so far. The end of input runs nothing: it forgets an unfinished statement, and undoes an open transaction, saying so.
 pub(crate) fn shell(arguments: &Shell) -> Result<Ending, Trouble> {
     let mut session = setup::session(&arguments.common)?;
     let given = setup::parameters(&arguments.common)?;
@@ -17,23 +22,47 @@ pub(crate) fn shell(arguments: &Shell) -> Result<Ending, Trouble> {
     let mut editor = DefaultEditor::with_config(config).map_err(failed)?;
     let mut output = Output::table(output::look());
     let mut text = String::new();
+    let mut warned = false;
     loop {
-        let prompt = if text.is_empty() { "garden> " } else { "   ...> " };
+        let prompt = if text.is_empty() { PROMPT } else { MORE };
         match editor.readline(prompt) {
             Ok(line) => {
                 text.push_str(&line);
                 text.push('\n');
+                warned = false;
             }
             Err(ReadlineError::Interrupted) => {
                 text.clear();
                 continue;
             }
-            Err(ReadlineError::Eof) if text.trim().is_empty() => return Ok(Ending::Success),
-            Err(ReadlineError::Eof) => text.push(';'),
+            Err(ReadlineError::Eof) if Typed::of(&text) == Typed::Unfinished => {
+                text.clear();
+                say("not run: the statement has no ; at its end")?;
+                if !io::stdin().is_terminal() {
+                    leave(&mut session, &mut output)?;
+                    return Ok(Ending::Failure);
+                }
+                continue;
+            }
+            Err(ReadlineError::Eof) if session.in_transaction() && io::stdin().is_terminal() && !warned => {
+                say("a transaction is open: COMMIT keeps it; Ctrl-D once more undoes it and leaves")?;
+                text.clear();
+                warned = true;
+                continue;
+            }
+            Err(ReadlineError::Eof) => {
+                leave(&mut session, &mut output)?;
+                return Ok(Ending::Success);
+            }
             Err(error) => return Err(failed(error)),
         }
-        if !text.trim_end().ends_with(';') {
-            continue;
+        match Typed::of(&text) {
+            Typed::Finished => {}
+            Typed::Nothing => {
+                text.clear();
+                continue;
+            }
+            _ => continue,
         }
         let source = SourceText::new(std::mem::take(&mut text));
         let parameters: Parameters = given.used_in(&source);
@@ -49,5 +78,18 @@ pub(crate) fn shell(arguments: &Shell) -> Result<Ending, Trouble> {
             }
             Err(error) => output.error(&error)?,
         }
+    }
+}
+
+/// A line for the person at the keyboard.
+fn say(line: &str) -> Result<(), Trouble> {
+    Ok(writeln!(io::stderr().lock(), "{line}")?)
+}
+
+/// Undoes an open transaction, with its note.
+fn leave(session: &mut Session, output: &mut Output) -> Result<(), Trouble> {
+    match session.roll_back() {
+        Some(note) => output.outcome(Outcome::Done { elapsed: Duration::ZERO, notes: vec![note] }),
+        None => Ok(()),
     }
 }

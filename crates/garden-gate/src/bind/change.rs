@@ -33,10 +33,11 @@ pub(crate) struct BoundChange {
 pub(crate) enum Meaning {
     /// New rows, all columns in order; where one of `numbered` is NULL, the database numbers it.
     Added { numbered: Vec<usize>, duplicates: ast::Duplicates },
-    /// The place of a row, then all its columns as they will be.
-    Replaced,
-    /// What is done, as [`done`](super::done), the place of a row, then all its columns as they will be.
-    Merged { numbered: Vec<usize> },
+    /// The place of a row, then all its columns as they will be; where one of `numbered` is NULL, the database numbers it.
+    Replaced { numbered: Vec<usize> },
+    /// What is done, as [`done`](super::done), the place of a row, then all its columns as they will be. NULL in one of `numbered` is
+    /// numbered in new rows, in one of `renumbered` in rows that are updated too.
+    Merged { numbered: Vec<usize>, renumbered: Vec<usize> },
     /// The place of a row.
     Removed,
 }
@@ -359,7 +360,8 @@ impl<'a> Binder<'a> {
         let (plan, columns) = self.generated(plan, ids, target.definition);
         let place = OutputColumn { name: "place".into(), id: place, sql_type: SqlType::BigInt };
         let output = std::iter::once(place).chain(columns).collect();
-        Ok((plan, output, Meaning::Replaced))
+        let numbered = numbered_anew(set, target);
+        Ok((plan, output, Meaning::Replaced { numbered }))
     }
 
     pub(super) fn assignment(
@@ -375,18 +377,14 @@ impl<'a> Binder<'a> {
         }
         let columns: Vec<&'a ColumnDefinition> = places.iter().map(|at| &target.definition.columns[*at]).collect();
         let span = names[0].span;
+        self.refuse_filled(assignment, &columns);
         let values = match &assignment.values {
             ast::Assigned::Each(given) => {
                 let mut values = Vec::new();
                 for (given, column) in given.iter().zip(&columns) {
                     values.push(match given {
                         ast::Given::Default(span) => self.default_of(column, *span)?,
-                        ast::Given::Value(expr) => {
-                            if matches!(column.filled, Filled::Generated(_)) {
-                                self.report(&ChangeProblem::Generated { column: column.name.clone() }, expr.span);
-                            }
-                            self.expr(expr, scope, Clause::Set)?
-                        }
+                        ast::Given::Value(expr) => self.expr(expr, scope, Clause::Set)?,
                     });
                 }
                 (given.len() == columns.len()).then_some(values).ok_or(given.len())
@@ -418,6 +416,48 @@ impl<'a> Binder<'a> {
             }
         }
     }
+}
+
+impl Binder<'_> {
+    /// Reports values for columns that the database fills by itself; DEFAULT is what these take.
+    fn refuse_filled(&mut self, assignment: &ast::Assignment, columns: &[&ColumnDefinition]) {
+        for (at, (name, column)) in assignment.columns.iter().zip(columns).enumerate() {
+            let span = match &assignment.values {
+                ast::Assigned::Each(given) => match given.get(at) {
+                    Some(ast::Given::Value(expr)) => expr.span,
+                    Some(ast::Given::Default(_)) | None => continue,
+                },
+                ast::Assigned::Row(_) => name.span,
+            };
+            let column_name = column.name.clone();
+            match &column.filled {
+                Filled::Generated(_) => {
+                    self.report(&ChangeProblem::Generated { column: column_name }, span);
+                }
+                Filled::Identity(identity) if identity.always => {
+                    self.report(&ChangeProblem::IdentitySet { column: column_name }, span);
+                }
+                Filled::Null | Filled::Default(_) | Filled::Identity(_) => {}
+            }
+        }
+    }
+}
+
+/// The identity columns that an UPDATE sets to DEFAULT: these take the next number (clause 14.14).
+pub(super) fn numbered_anew(set: &[ast::Assignment], target: &Target<'_>) -> Vec<usize> {
+    let mut numbered = Vec::new();
+    for assignment in set {
+        let ast::Assigned::Each(given) = &assignment.values else { continue };
+        for (name, given) in assignment.columns.iter().zip(given) {
+            let place = target.shown.iter().find(|(known, _)| name.matches(known)).and_then(|(_, place)| *place);
+            if let (ast::Given::Default(_), Some(at)) = (given, place)
+                && matches!(target.definition.columns[at].filled, Filled::Identity(_))
+            {
+                numbered.push(at);
+            }
+        }
+    }
+    numbered
 }
 
 pub(super) fn null(sql_type: SqlType) -> Expr {

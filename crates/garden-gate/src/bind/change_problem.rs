@@ -22,6 +22,8 @@ pub(crate) enum ChangeProblem {
     Generated { column: String },
     #[error("column {column:?} is numbered by the database, and takes only DEFAULT")]
     IdentityAlways { column: String },
+    #[error("column {column:?} is GENERATED ALWAYS AS IDENTITY: UPDATE sets it only to DEFAULT")]
+    IdentitySet { column: String },
     #[error("{what} can't hold a query")]
     Subquery { what: &'static str },
     #[error("a file with the columns {found} does not fit the table")]
@@ -45,6 +47,7 @@ impl Facts for ChangeProblem {
             Self::IdentityAlways { .. } => {
                 "leave the column out, or write OVERRIDING SYSTEM VALUE before VALUES".into()
             }
+            Self::IdentitySet { column } => format!("SET {column} = DEFAULT takes the next number"),
             Self::Generated { .. } => "leave the column out: it is worked out from the others".into(),
             Self::FileColumns { wanted, .. } => {
                 format!("name the columns in the order of the file: INSERT INTO t ({}) FROM FILE …", wanted.join(", "))

@@ -36,7 +36,14 @@ impl<'a> Binder<'a> {
                     groups: std::sync::Arc::default(),
                 };
                 let (plan, scope) = self.scan(&table, None, path.clone());
-                self.file_rows(plan, &scope.star, (&wanted, insert.columns.is_some()), (target, *span))?
+                let (plan, given) =
+                    self.file_rows(plan, &scope.star, (&wanted, insert.columns.is_some()), (target, *span))?;
+                for column in given.iter().map(|(at, _)| &target.definition.columns[*at]) {
+                    if matches!(column.filled, Filled::Identity(_)) {
+                        self.refuse_own_value(column, insert, *span);
+                    }
+                }
+                (plan, given)
             }
         };
         let is_identity = |at: &usize| matches!(target.definition.columns[*at].filled, Filled::Identity(_));

@@ -2,7 +2,7 @@
 
 use super::Binder;
 use super::OutputColumn;
-use super::change::{Affected, Meaning, Target, null};
+use super::change::{Affected, Meaning, Target, null, numbered_anew};
 use super::change_problem::ChangeProblem;
 use super::scope::{Clause, Scope};
 use crate::catalog::{Filled, TableDefinition};
@@ -84,7 +84,13 @@ impl<'a> Binder<'a> {
         let first = |name: &str, id: ColumnId, sql_type| OutputColumn { name: name.into(), id, sql_type };
         let firsts = [first("done", done, SqlType::Integer), first("place", place, SqlType::BigInt)];
         let numbered = identity_columns(target.definition);
-        Ok((plan, firsts.into_iter().chain(columns).collect(), Meaning::Merged { numbered }))
+        let mut renumbered = Vec::new();
+        for branch in &merge.branches {
+            if let ast::MergeAction::Update(set) = &branch.action {
+                renumbered.extend(numbered_anew(set, target));
+            }
+        }
+        Ok((plan, firsts.into_iter().chain(columns).collect(), Meaning::Merged { numbered, renumbered }))
     }
 
     fn merge_action(

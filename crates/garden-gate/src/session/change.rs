@@ -78,11 +78,11 @@ impl Session {
         let target = (schema.as_str(), table.as_str());
         let (delta, next_number) = delta_of(meaning, rows, (&changer, target), (&old, &definition))?;
         check_option(&checks.plain, &delta.added, &definition)?;
-        // Rows that an INSERT replaces are no rows of its own.
-        let gone = if is_insert { &[] } else { delta.removed.as_slice() };
+        // Rows that an INSERT takes away are no rows of its own.
+        let gone = if is_insert { &delta.removed[..delta.replaced] } else { delta.removed.as_slice() };
         let affected = (delta.added.rows + gone.len() - delta.replaced) as u64;
         let before = if change.returning.is_some() { Some(old.rows_at(gone)?) } else { None };
-        changer.apply(target, &delta)?;
+        let after = changer.apply(target, &delta)?;
         let restarts = matches!(change.kind, ast::ChangeKind::Truncate { restart: true });
         if let Some(next) = if restarts { Some(first_number(&definition)) } else { next_number } {
             changer.set_next_number(target, next)?;
@@ -92,7 +92,9 @@ impl Session {
         }
         let returned = match before {
             Some(before) => {
-                let (new, before) = beside(&delta.added, &before, delta.replaced)?;
+                // Referential actions may have changed rows of the statement; those that they deleted are shown as it made them.
+                let new = if after.rows == delta.added.rows { &after } else { &delta.added };
+                let (new, before) = beside(new, &before, delta.replaced)?;
                 returning(&new, &before)?
             }
             None => None,
@@ -136,18 +138,25 @@ fn delta_of(
     Ok(match meaning {
         Meaning::Added { numbered, duplicates } => {
             let mut rows = rows.unwrap_or(nothing);
-            let next_number = number(&mut rows, &numbered, (old, definition))?;
+            let next_number = number(&mut rows, &numbered, (old.next_number, definition))?;
             changer.generate_anew(&mut rows, &numbered, definition)?;
             (changer.without_duplicates(target, rows, duplicates)?, Some(next_number))
         }
-        Meaning::Replaced => {
+        Meaning::Replaced { numbered } => {
             let rows = rows.unwrap_or_else(|| with_place(&nothing));
-            let added = Batch::new(rows.columns[1..].to_vec(), rows.rows);
-            (Delta { removed: places(&rows), replaced: added.rows, added }, None)
+            let mut added = Batch::new(rows.columns[1..].to_vec(), rows.rows);
+            let next_number = if numbered.is_empty() {
+                None
+            } else {
+                let next = number(&mut added, &numbered, (old.next_number, definition))?;
+                changer.generate_anew(&mut added, &numbered, definition)?;
+                Some(next)
+            };
+            (Delta { removed: places(&rows), replaced: added.rows, added }, next_number)
         }
-        Meaning::Merged { numbered } => {
+        Meaning::Merged { numbered, renumbered } => {
             let rows = rows.unwrap_or_else(|| with_place(&with_place(&nothing)));
-            let (delta, next_number) = merged(&rows, (&numbered, changer), (old, definition))?;
+            let (delta, next_number) = merged(&rows, (&numbered, &renumbered, changer), (old, definition))?;
             (delta, Some(next_number))
         }
         Meaning::Removed => {
@@ -216,7 +225,7 @@ fn both(definition: &TableDefinition, new: &Batch, old: &Batch) -> MemoryTable {
 /// The rows of a MERGE as a change: those replaced first, then deleted and new ones.
 fn merged(
     rows: &Batch,
-    (numbered, changer): (&[usize], &Changer<'_>),
+    (numbered, renumbered, changer): (&[usize], &[usize], &Changer<'_>),
     table: (&StoredTable, &TableDefinition),
 ) -> Result<(Delta, Option<i64>)> {
     let what = cast_values(&rows.columns[0], SqlType::Integer, SqlType::BigInt)?;
@@ -235,10 +244,13 @@ fn merged(
     }
     let columns = Batch::new(rows.columns[2..].to_vec(), rows.rows);
     let mut fresh = columns.take(&inserted.into())?;
-    let next_number = number(&mut fresh, numbered, table)?;
+    let next_number = number(&mut fresh, numbered, (table.0.next_number, table.1))?;
     changer.generate_anew(&mut fresh, numbered, table.1)?;
     let replaced = updated.len();
-    let added = Batch::concat(&[columns.take(&updated.into())?, fresh], None)?;
+    let mut changed = columns.take(&updated.into())?;
+    let next_number = number(&mut changed, renumbered, (next_number, table.1))?;
+    changer.generate_anew(&mut changed, renumbered, table.1)?;
+    let added = Batch::concat(&[changed, fresh], None)?;
     Ok((Delta { removed, added, replaced }, next_number))
 }
 
@@ -264,9 +276,8 @@ fn first_number(definition: &TableDefinition) -> Option<i64> {
 fn number(
     rows: &mut Batch,
     numbered: &[usize],
-    (table, definition): (&StoredTable, &TableDefinition),
+    (mut next, definition): (Option<i64>, &TableDefinition),
 ) -> Result<Option<i64>> {
-    let mut next = table.next_number;
     for at in numbered {
         let column = &definition.columns[*at];
         let Filled::Identity(identity) = &column.filled else { continue };

@@ -1,24 +1,20 @@
 //! Changes of tables, with all that their constraints ask for (clauses 4.25 and 11.6 to 11.9): each change is checked when its statement
 //! ends, and what refers to a row goes or changes with it.
 
-use super::change::{empty, stored};
+use super::change::stored;
 use super::deferred::Deferral;
+use super::referential::Actions;
 use super::unique_index::{check_unique, is_kept};
-use crate::bind::{Surroundings, bind_checks, default_value, generated_values};
+use crate::bind::{Surroundings, bind_checks, generated_values};
 use crate::catalog::{
-    Catalog, CheckConstraint, Filled, ForeignKey, KeyConstraint, ReferentialAction, Table, TableDefinition,
+    Catalog, CheckConstraint, Filled, ForeignKey, KeyConstraint, Table, TableDefinition,
 };
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::{Batch, array_of, evaluate, lane_bounds, value_at};
 use crate::storage::{Place, StoredTable};
-use crate::syntax::ast::Duplicates;
-use crate::types::{SqlType, Value, index};
-use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, UInt32Array};
-use std::collections::HashSet;
+use crate::types::{SqlType, Value};
+use arrow::array::{Array, ArrayRef, AsArray, UInt32Array};
 use std::sync::Arc;
-
-/// How deep changes may cause further changes.
-const MOST_CASCADES: usize = 128;
 
 /// What becomes of a table's rows.
 pub(super) struct Delta {
@@ -28,22 +24,27 @@ pub(super) struct Delta {
     pub(super) replaced: usize,
 }
 
-type TableName<'n> = (&'n str, &'n str);
+impl Delta {
+    fn is_empty(&self) -> bool {
+        self.removed.is_empty() && self.added.rows == 0
+    }
+}
+
+pub(super) type TableName<'n> = (&'n str, &'n str);
 
 /// A database on which a statement works; dropped when it fails.
 pub(super) struct Changer<'a> {
     pub(super) catalog: Catalog,
-    around: &'a Surroundings<'a>,
+    pub(super) around: &'a Surroundings<'a>,
     /// CHECK constraints and foreign keys are not looked at.
     unchecked: bool,
     /// Which constraints are left to the end of the transaction.
-    deferral: Deferral,
-    depth: usize,
+    pub(super) deferral: Deferral,
 }
 
 impl<'a> Changer<'a> {
     pub(super) fn new(catalog: Catalog, around: &'a Surroundings<'a>, unchecked: bool, deferral: Deferral) -> Self {
-        Self { catalog, around, unchecked, deferral, depth: 0 }
+        Self { catalog, around, unchecked, deferral }
     }
 
     fn put(&mut self, (schema, name): TableName<'_>, source: StoredTable, definition: Arc<TableDefinition>) {
@@ -79,84 +80,49 @@ impl<'a> Changer<'a> {
         Ok(())
     }
 
-    /// What is to be added of `rows`: with SKIP DUPLICATES not those whose key there is already, with REPLACE DUPLICATES in their place.
-    pub(super) fn without_duplicates(
-        &self,
-        (schema, name): TableName<'_>,
-        rows: Batch,
-        duplicates: Duplicates,
-    ) -> Result<Delta> {
-        if duplicates == Duplicates::Refuse {
-            return Ok(Delta { removed: Vec::new(), added: rows, replaced: 0 });
+    /// Changes a table and what refers to it, then checks all that was changed. Gives the rows that were added or replaced others, as they
+    /// are when all is done.
+    pub(super) fn apply(&mut self, target: TableName<'_>, delta: &Delta) -> Result<Batch> {
+        let (deltas, settlement) = Actions::follow(self, target, delta)?.finish()?;
+        for ((schema, name), delta) in deltas.iter().filter(|(_, delta)| !delta.is_empty()) {
+            self.put_rows((schema, name), delta)?;
         }
-        let (table, definition) = stored(&self.catalog, schema, name)?;
-        let new = StoredTable::new(table_columns(&definition), Vec::new()).changed(&[], std::slice::from_ref(&rows))?;
-        let mut dropped: HashSet<u32> = HashSet::new();
-        let mut removed: HashSet<Place> = HashSet::new();
-        for key in &definition.keys {
-            let keys = key_arrays(&rows, &key.columns);
-            table.find((&key.columns, key.nulls_same), (&keys, rows.rows), |row, place| {
-                if duplicates == Duplicates::Skip {
-                    dropped.insert(row);
-                } else {
-                    removed.insert(place);
-                }
-            })?;
-            // Of new rows with the same key the first stays, or with REPLACE the last.
-            let places = new.places()?;
-            new.find((&key.columns, key.nulls_same), (&keys, rows.rows), |row, place| {
-                let other = places.binary_search(&place).map_or(row, index);
-                if (duplicates == Duplicates::Skip && other < row) || (duplicates == Duplicates::Replace && other > row)
-                {
-                    dropped.insert(row);
-                }
-            })?;
+        for ((schema, name), delta) in &deltas {
+            self.check((schema, name), delta)?;
         }
-        let kept: BooleanArray = (0..index(rows.rows)).map(|row| Some(!dropped.contains(&row))).collect();
-        let added = rows.filter(&kept, rows.rows - dropped.len())?;
-        let mut removed: Vec<Place> = removed.into_iter().collect();
-        removed.sort_unstable();
-        Ok(Delta { removed, added, replaced: 0 })
+        settlement.check(self)?;
+        let first = deltas.into_iter().next();
+        Ok(first.map_or_else(|| delta.added.clone(), |(_, delta)| delta.added))
     }
 
-    /// Changes a table, checks it, and changes what refers to it.
-    pub(super) fn apply(&mut self, (schema, name): TableName<'_>, delta: &Delta) -> Result<()> {
-        if self.depth >= MOST_CASCADES {
-            return Err(Error::new(SqlState::CONSTRAINT, "changes cause changes more than 128 tables deep"));
-        }
+    /// Makes the new version of a table.
+    fn put_rows(&mut self, (schema, name): TableName<'_>, delta: &Delta) -> Result<()> {
         let (old, definition) = stored(&self.catalog, schema, name)?;
-        self.check_rows((schema, name), &definition, &delta.added)?;
-        let added = if delta.added.rows > 0 { vec![delta.added.clone()] } else { Vec::new() };
-        let new = old.changed(&delta.removed, &added)?;
-        for key in definition.keys.iter().filter(|key| !self.deferral.defers(schema, &key.name, key.timing)) {
-            check_key(name, &definition, key, (&new, &delta.added))?;
-        }
-        for index in definition.indexes.iter().filter(|index| delta.added.rows > 0 && is_kept(index)) {
-            check_unique((name, &definition), index, (&new, &delta.added), self.around)?;
-        }
+        let new = old.changed(&delta.removed, std::slice::from_ref(&delta.added))?;
         let unproven = self.unchecked && delta.added.rows > 0;
-        let kept = if unproven {
-            Arc::new(TableDefinition::clone(&definition).with_unproven(true))
-        } else {
-            Arc::clone(&definition)
-        };
+        let kept =
+            if unproven { Arc::new(TableDefinition::clone(&definition).with_unproven(true)) } else { definition };
         self.put((schema, name), new, kept);
-        for reference in definition.references.iter().filter(|_| !self.unchecked) {
-            if self.deferral.defers(schema, &reference.name, reference.timing) {
-                continue;
-            }
-            self.check_reference(name, &definition, reference, &delta.added)?;
-        }
-        let referring = self.referring(schema, name);
-        if delta.removed.is_empty() || referring.is_empty() {
+        Ok(())
+    }
+
+    /// Checks the rows that were added to a table.
+    fn check(&self, (schema, name): TableName<'_>, delta: &Delta) -> Result<()> {
+        if delta.added.rows == 0 {
             return Ok(());
         }
-        self.depth += 1;
-        let before = old.rows_at(&delta.removed)?;
-        for (child_schema, child, reference) in referring {
-            self.referred((schema, name), (&child_schema, &child, &reference), (&before, delta))?;
+        let (table, definition) = stored(&self.catalog, schema, name)?;
+        self.check_rows((schema, name), &definition, &delta.added)?;
+        for key in definition.keys.iter().filter(|key| !self.deferral.defers(schema, &key.name, key.timing)) {
+            check_key(name, &definition, key, (&table, &delta.added))?;
         }
-        self.depth -= 1;
+        for index in definition.indexes.iter().filter(|index| is_kept(index)) {
+            check_unique((name, &definition), index, (&table, &delta.added), self.around)?;
+        }
+        let references = definition.references.iter().filter(|_| !self.unchecked);
+        for reference in references.filter(|known| !self.deferral.defers(schema, &known.name, known.timing)) {
+            self.check_reference(name, &definition, reference, &delta.added)?;
+        }
         Ok(())
     }
 
@@ -235,87 +201,6 @@ impl<'a> Changer<'a> {
         }
         Ok(())
     }
-
-    /// The foreign keys that refer to a table, with their tables.
-    fn referring(&self, schema: &str, name: &str) -> Vec<(String, String, ForeignKey)> {
-        let mut found = Vec::new();
-        for (child_schema, child) in self.catalog.tables() {
-            for reference in child.definition.iter().flat_map(|definition| &definition.references) {
-                if reference.table.0 == schema && reference.table.1 == name {
-                    found.push((child_schema.to_owned(), child.name.clone(), reference.clone()));
-                }
-            }
-        }
-        found
-    }
-
-    /// What becomes of the rows that refer to rows that are gone, or have another key now. A MERGE has rows of both kinds.
-    fn referred(
-        &mut self,
-        parent: TableName<'_>,
-        child: (&str, &str, &ForeignKey),
-        (before, delta): (&Batch, &Delta),
-    ) -> Result<()> {
-        if delta.replaced > 0 {
-            self.act(parent, (child, child.2.on_update, true), (before, delta))?;
-        }
-        if delta.replaced < before.rows {
-            self.act(parent, (child, child.2.on_delete, false), (before, delta))?;
-        }
-        Ok(())
-    }
-
-    /// Does what the foreign key says to rows that refer to those that were updated, or to those that were deleted.
-    fn act(
-        &mut self,
-        (schema, name): TableName<'_>,
-        ((child_schema, child, reference), action, is_update): ((&str, &str, &ForeignKey), ReferentialAction, bool),
-        (before, delta): (&Batch, &Delta),
-    ) -> Result<()> {
-        let (parent, parent_definition) = stored(&self.catalog, schema, name)?;
-        let keys = key_arrays(before, &reference.referred);
-        let mut there = vec![false; before.rows];
-        parent.find((&reference.referred, false), (&keys, before.rows), |row, _| there[row as usize] = true)?;
-        let (table, definition) = stored(&self.catalog, child_schema, child)?;
-        let mut children: Vec<(u32, Place)> = Vec::new();
-        table.find((&reference.columns, false), (&keys, before.rows), |row, place| {
-            if !there[row as usize] && ((row as usize) < delta.replaced) == is_update {
-                children.push((row, place));
-            }
-        })?;
-        let Some((first, _)) = children.first() else { return Ok(()) };
-        if action == ReferentialAction::NoAction
-            && self.deferral.defers(child_schema, &reference.name, reference.timing)
-        {
-            return Ok(());
-        }
-        let places: Vec<Place> = children.iter().map(|(_, place)| *place).collect();
-        if matches!(action, ReferentialAction::NoAction | ReferentialAction::Restrict) {
-            let values = shown_values(&parent_definition, before, &reference.referred, *first as usize);
-            let message =
-                format!("a row of table {name:?} is needed by {} of table {child:?}: {values}", reference.name);
-            let help = format!("it refers to it: {}", shown_row(&definition, &table.rows_at(&places[..1])?, 0));
-            let state = if action == ReferentialAction::Restrict { SqlState::RESTRICT } else { SqlState::CONSTRAINT };
-            return Err(Error::new(state, message).with_help(help));
-        }
-        if action == ReferentialAction::Cascade && !is_update {
-            let delta = Delta { removed: places, added: empty(&definition), replaced: 0 };
-            return self.apply((child_schema, child), &delta);
-        }
-        let mut rows = table.rows_at(&places)?;
-        let from: UInt32Array = children.iter().map(|(row, _)| *row).collect::<Vec<u32>>().into();
-        for (at, referred) in reference.columns.iter().zip(&reference.referred) {
-            let column = &definition.columns[*at];
-            rows.columns[*at] = match action {
-                ReferentialAction::Cascade => arrow::compute::take(&delta.added.columns[*referred], &from, None)?,
-                ReferentialAction::SetDefault => {
-                    repeat(&default_value(&definition, *at, self.around)?, column.sql_type, rows.rows)?
-                }
-                _ => repeat(&Value::Null, column.sql_type, rows.rows)?,
-            };
-        }
-        self.apply((child_schema, child), &Delta { replaced: rows.rows, removed: places, added: rows })
-    }
 }
 
 pub(super) fn repeat(value: &Value, sql_type: SqlType, rows: usize) -> Result<ArrayRef> {
@@ -330,7 +215,7 @@ pub(super) fn table_columns(definition: &TableDefinition) -> Vec<crate::catalog:
     definition.columns.iter().map(column).collect()
 }
 
-fn key_arrays(rows: &Batch, columns: &[usize]) -> Vec<ArrayRef> {
+pub(super) fn key_arrays(rows: &Batch, columns: &[usize]) -> Vec<ArrayRef> {
     columns.iter().map(|at| Arc::clone(&rows.columns[*at])).collect()
 }
 
@@ -369,7 +254,7 @@ pub(super) fn check_key(
 }
 
 /// `name = value` of some columns of a row.
-fn shown_values(definition: &TableDefinition, rows: &Batch, columns: &[usize], row: usize) -> String {
+pub(super) fn shown_values(definition: &TableDefinition, rows: &Batch, columns: &[usize], row: usize) -> String {
     let shown = |at: &usize| {
         let column = &definition.columns[*at];
         format!("{} = {}", column.name, value_at(&rows.columns[*at], column.sql_type, row))

@@ -164,7 +164,7 @@ impl Session {
             let added = rows.rows as u64;
             let delta = Delta { removed: Vec::new(), added: rows, replaced: 0 };
             Ok(match changer.apply((&insert.schema, &insert.table), &delta) {
-                Ok(()) => (changer.catalog, Some(added)),
+                Ok(_) => (changer.catalog, Some(added)),
                 Err(_) => (Catalog::clone(catalog), None),
             })
         })

@@ -17,6 +17,7 @@ mod describe;
 mod direct;
 mod direct_lookup;
 mod domain;
+mod duplicates;
 mod export;
 mod files;
 mod index;
@@ -27,6 +28,7 @@ mod outcome;
 mod plan_notes;
 mod prepared;
 mod progress;
+mod referential;
 mod result_set;
 #[expect(clippy::module_inception, reason = "the session is what this layer is called after")]
 mod session;

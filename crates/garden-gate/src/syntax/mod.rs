@@ -6,6 +6,7 @@
 pub(crate) mod ast;
 mod call;
 mod change;
+mod complete;
 mod definition;
 mod expression;
 mod file_options;
@@ -22,4 +23,5 @@ mod statement;
 mod table;
 mod walk;
 
+pub use complete::Typed;
 pub(crate) use parser::{Script, expression_of, type_of, with_name_for};
