@@ -2,10 +2,12 @@
 
 mod args;
 mod commands;
+mod destination;
 mod garden;
 mod interrupt;
 mod output;
 mod progress;
+mod script;
 mod setup;
 
 use args::{Arguments, Command};

@@ -2,10 +2,10 @@
 
 use crate::Trouble;
 use crate::args::Format;
+use crate::destination::Destination;
 use garden_gate::{Error, Note, Outcome, ResultSet};
 use garden_gate_view::{self as view, Look, Separated};
-use std::fs::File;
-use std::io::{self, BufWriter, IsTerminal, Write};
+use std::io::{self, IsTerminal, Write};
 use std::path::{Path, PathBuf};
 
 /// How wide text may be when it is not for a terminal, and pleasant to read.
@@ -36,7 +36,7 @@ pub(crate) fn error_look() -> Look {
 
 /// Writes outcomes in one format to standard output or a file.
 pub(crate) struct Output {
-    writer: Box<dyn Write>,
+    writer: Destination,
     format: Format,
     look: Look,
     blank_line: bool,
@@ -50,7 +50,7 @@ impl Output {
         let format = format.or_else(|| to.and_then(Format::of_ending)).unwrap_or(Format::Table);
         let look = if to.is_some() { Look::plain() } else { look() };
         let whole = if is_whole(format) { to.map(Path::to_owned) } else { None };
-        Self { writer: writer(to.filter(|_| whole.is_none())), format, look, blank_line: false, whole }
+        Self { writer: Destination::of(to.filter(|_| whole.is_none())), format, look, blank_line: false, whole }
     }
 
     /// Whether a format that is no text has a file to go to.
@@ -67,7 +67,12 @@ impl Output {
 
     /// Output to standard output as a person reads it.
     pub(crate) fn table(look: Look) -> Self {
-        Self { writer: Box::new(io::stdout()), format: Format::Table, look, blank_line: false, whole: None }
+        Self { writer: Destination::of(None), format: Format::Table, look, blank_line: false, whole: None }
+    }
+
+    /// Ends the output: a file takes its name.
+    pub(crate) fn finish(self) -> Result<(), Trouble> {
+        Ok(self.writer.finish()?)
     }
 
     pub(crate) fn outcome(&mut self, outcome: Outcome) -> Result<(), Trouble> {
@@ -154,38 +159,4 @@ impl Output {
 /// Whether a format is no text, and holds one result.
 fn is_whole(format: Format) -> bool {
     matches!(format, Format::Parquet | Format::Arrow)
-}
-
-/// A file, or standard output. The file is made when something is written to it, so that a statement that fails leaves what was
-/// there.
-pub(crate) fn writer(to: Option<&Path>) -> Box<dyn Write> {
-    match to {
-        Some(path) => Box::new(BufWriter::new(Lazy { path: path.to_owned(), file: None })),
-        None => Box::new(BufWriter::new(io::stdout())),
-    }
-}
-
-/// A file that is made when its first result is complete.
-struct Lazy {
-    path: PathBuf,
-    file: Option<File>,
-}
-
-impl Write for Lazy {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        let path = &self.path;
-        let file = match &mut self.file {
-            Some(file) => file,
-            none => none.insert(File::create(path).map_err(|error| {
-                io::Error::new(error.kind(), format!("{} cannot be written: {error}", path.display()))
-            })?),
-        };
-        file.write(bytes)
-    }
-
-    /// A result without a byte, such as no rows as JSON lines, makes an empty file.
-    fn flush(&mut self) -> io::Result<()> {
-        self.write(&[])?;
-        self.file.as_mut().map_or(Ok(()), File::flush)
-    }
 }

@@ -7,21 +7,32 @@ use garden_gate::{Database, Parameters, Session, SourceText, Value};
 use std::io::{IsTerminal, Read};
 use std::path::Path;
 use std::sync::Arc;
+use std::time::Duration;
 
 /// A session over the tables that `--data` names, with the settings of `--set`.
 pub(crate) fn session(common: &Common) -> Result<Session, Trouble> {
-    let db = database(common)?;
+    session_of(database(common)?, common)
+}
+
+/// [`session`] for a command that only looks: the file of `--db` has to be there, and is not written to.
+pub(crate) fn looking_session(common: &Common) -> Result<Session, Trouble> {
+    let db = match &common.db {
+        Some(path) => Database::open_read_only(path, Duration::from_secs(common.wait))?,
+        None => Database::in_memory(),
+    };
+    session_of(db, common)
+}
+
+fn session_of(db: Database, common: &Common) -> Result<Session, Trouble> {
     let mut folders = vec![".".into()];
     for data in &common.data {
-        let (name, path) = match data.split_once('=') {
-            Some((name, path)) if !name.is_empty() && !Path::new(data).exists() => (Some(name), Path::new(path)),
-            _ => (None, Path::new(data.as_str())),
-        };
+        let (name, path) = data_path(data);
         if path.is_dir() {
             db.add_folder(name, path)?;
             folders.push(path.to_owned());
         } else {
-            let stem = garden_gate::table_name(path);
+            // A file's name may hold dots, and none of them tells a schema.
+            let stem = format!("\"{}\"", garden_gate::table_name(path).replace('"', "\"\""));
             db.add_file(name.unwrap_or(&stem), path)?;
             folders.push(
                 path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned(),
@@ -45,10 +56,19 @@ pub(crate) fn session(common: &Common) -> Result<Session, Trouble> {
     Ok(session)
 }
 
+/// The name and the path of a `--data`.
+pub(crate) fn data_path(data: &str) -> (Option<&str>, &Path) {
+    match data.split_once('=') {
+        Some((name, path)) if !name.is_empty() && !Path::new(data).exists() => (Some(name), Path::new(path)),
+        _ => (None, Path::new(data)),
+    }
+}
+
 /// The database of `--db`, or an empty one.
 pub(crate) fn database(common: &Common) -> Result<Database, Trouble> {
     Ok(match &common.db {
-        Some(path) => Database::open_waiting(path, std::time::Duration::from_secs(common.wait))?,
+        Some(path) if common.read_only => Database::open_read_only(path, Duration::from_secs(common.wait))?,
+        Some(path) => Database::open_waiting(path, Duration::from_secs(common.wait))?,
         None => Database::in_memory(),
     })
 }

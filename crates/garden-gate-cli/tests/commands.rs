@@ -261,9 +261,11 @@ fn demo_data_can_be_written_larger() {
 
 #[test]
 fn the_shell_runs_statements_and_lives_on_after_errors() {
-    let input = "SELECT nothing FROM bed;\nSELECT COUNT(*) AS beds\nFROM bed;\nLET x = 2; SELECT :x + 1 AS y;\nSELECT 5 AS last";
+    let input = "SELECT nothing FROM bed;\nSELECT COUNT(*) AS beds\nFROM bed;\nLET x = 2; SELECT :x + 1 AS y;\nSELECT 5 AS last;\nSELECT 6 AS unfinished";
     let ran = tool_with_input(&with_data(&["shell"]), input);
-    assert_eq!(ran.status, 0, "{}", ran.err);
+    assert_eq!(ran.status, 1, "{}", ran.err);
+    assert!(ran.err.contains("not run: the statement has no ; at its end"), "{}", ran.err);
+    assert!(!ran.out.contains("unfinished"), "{}", ran.out);
     assert!(ran.err.contains("no column \"nothing\" in bed"), "{}", ran.err);
     for part in ["beds", "  48", "y\n", "last"] {
         assert!(ran.out.contains(part), "{part:?} is not in\n{}", ran.out);

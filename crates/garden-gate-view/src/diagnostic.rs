@@ -40,7 +40,7 @@ pub fn note(note: &Note, look: Look) -> String {
 }
 
 fn snippet(source: &SourceText) -> Snippet<'_, annotate_snippets::Annotation<'_>> {
-    let snippet = Snippet::source(source.text());
+    let snippet = Snippet::source(source.text()).line_start(source.first_line());
     match source.name() {
         Some(name) => snippet.path(name),
         None => snippet,

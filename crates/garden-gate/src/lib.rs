@@ -53,6 +53,7 @@
 mod bind;
 mod catalog;
 mod choose;
+mod control;
 mod diagnostic;
 mod estimate;
 mod execute;
@@ -70,8 +71,9 @@ mod types;
 pub use arrow;
 pub use bind::Parameters;
 pub use catalog::{Column, ColumnStatistics, CommonValue, DEFAULT_SCHEMA, GroupStatistics, Segment, TableSource};
+pub use control::Interrupt;
 pub use diagnostic::{DataPlace, Error, Label, Note, Position, Result, SourceText, Span, SqlState};
-pub use execute::Interrupt;
+pub use file::NewFile;
 pub use inspect::{
     CheckFile, CheckOutcome, CheckReport, CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind,
     Failure, RowChange, Step, StepOptions, StepPart, Stretch, Sweep, SweepOptions, SweepPoint, Swept,
@@ -79,7 +81,7 @@ pub use inspect::{
 pub use physical::{Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};
 pub use session::{
     ColumnFacts, ConstraintFacts, Database, FromValue, Outcome, PreparedStatement, Progress, ResultColumn, ResultSet,
-    Row, Session, Statements, TableCheck, TableFacts, table_name,
+    Row, Session, Statements, TableCheck, TableFacts, is_table_file, table_name,
 };
 pub use syntax::Typed;
 pub use types::{Decimal, RowField, SqlType, Value};

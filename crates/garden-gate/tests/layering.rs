@@ -21,6 +21,7 @@ const LAYERS: &[&str] = &[
     "logical",
     "catalog",
     "types",
+    "control",
     "diagnostic",
 ];
 

@@ -155,7 +155,8 @@ fn bad_rows_are_passed_over_and_written_down() {
     assert_eq!((state.as_str(), line), ("22001", Some(8)), "the eighth: what cannot be read comes first");
     assert_eq!(desk.rows("SELECT COUNT(*) FROM bed"), "0");
     assert_eq!(desk.read("bad.csv").lines().count(), 9);
-    let (affected, note) = desk.changed("INSERT INTO bed FROM FILE '@b.csv' (ERROR LIMIT 8, ERRORS INTO '@bad.csv')");
+    let (affected, note) =
+        desk.changed("INSERT INTO bed FROM FILE '@b.csv' (ERROR LIMIT 8, ERRORS INTO '@bad.csv' REPLACE)");
     assert_eq!(affected, 2);
     assert!(note.starts_with("8 bad rows were passed over, at line 3, 4, 5, 6, 7, …: 2 fields"), "{note}");
     assert_eq!(desk.rows("SELECT bed_id, name FROM bed"), "1|Fern gully; 8|Orchard");
@@ -283,7 +284,7 @@ fn a_session_does_no_more_than_the_program_lets_it() {
         assert_eq!(desk.failure(sql).0, "25006", "{sql}");
     }
     desk.write("b.csv", BAD);
-    let load = "INSERT INTO bed FROM FILE '@b.csv' (ERROR LIMIT 1, ERRORS INTO '@bad.csv')";
+    let load = "INSERT INTO bed FROM FILE '@b.csv' (ERROR LIMIT 1, ERRORS INTO '@bad.csv' REPLACE)";
     assert_eq!(desk.failure(load).0, "25006");
     assert!(!desk.path("bad.csv").exists());
     assert_eq!(desk.rows("SELECT COUNT(*) FROM bed"), "0");

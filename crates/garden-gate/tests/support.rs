@@ -68,6 +68,7 @@ pub(crate) fn database() -> Database {
     ];
     add(&db, "bed", &bed, BEDS);
     add(&db, "task", &task, TASKS);
+    db.session().execute("CREATE SCHEMA archive", ()).unwrap();
     add(&db, "archive.old_bed", &bed, &BEDS[..2]);
     db
 }

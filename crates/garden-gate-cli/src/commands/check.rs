@@ -1,4 +1,5 @@
 use crate::args::{Check, ReportFormat};
+use crate::destination;
 use crate::output::{self, Output};
 use crate::{Ending, Trouble, setup};
 use garden_gate::{CheckFile, CheckReport};
@@ -53,7 +54,7 @@ pub(crate) fn check(arguments: &Check) -> Result<Ending, Trouble> {
         write!(std::io::stdout().lock(), "{}", view::check_summary(&reports, output::look()))?;
     }
     if let Some(path) = &arguments.junit {
-        std::fs::write(path, view::check_xml(&reports))?;
+        destination::write_whole(path, &view::check_xml(&reports))?;
     }
     Ok(ending)
 }
@@ -87,7 +88,7 @@ fn accept(mut file: CheckFile, report: &CheckReport, path: &Path) -> Result<(), 
         }
     }
     if !accepted.is_empty() {
-        std::fs::write(path, file.text())?;
+        destination::write_whole(path, &file.text())?;
         writeln!(std::io::stderr().lock(), "{}: accepted {}", path.display(), accepted.join(", "))?;
     }
     Ok(())

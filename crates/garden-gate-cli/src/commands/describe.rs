@@ -5,7 +5,7 @@ use std::io::Write;
 
 /// Shows all tables, or what is known of one.
 pub(crate) fn describe(arguments: &Describe) -> Result<Ending, Trouble> {
-    let session = setup::session(&arguments.common)?;
+    let session = setup::looking_session(&arguments.common)?;
     let tables = session.describe(arguments.table.as_deref())?;
     let mut stdout = std::io::stdout().lock();
     let look = output::look();

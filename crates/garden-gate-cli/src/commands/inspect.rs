@@ -1,6 +1,7 @@
 //! The commands that ask questions of queries by running them.
 
 use crate::args::{Common, Compare, Format, ReportFormat, Steps, Sweep, SweepFormat};
+use crate::destination::{self, Destination};
 use crate::output::{self, Output};
 use crate::{Ending, Trouble, interrupt, setup};
 use garden_gate::{CompareOptions, Parameters, Session, StepOptions, SweepOptions};
@@ -46,6 +47,7 @@ pub(crate) fn compare(arguments: &Compare) -> Result<Ending, Trouble> {
 
 /// Sweeps a query over values of its parameters.
 pub(crate) fn sweep(arguments: &Sweep) -> Result<Ending, Trouble> {
+    destination::check(arguments.to.as_deref(), &arguments.common, arguments.file.as_slice())?;
     let source = setup::source("sweep", arguments.file.as_deref(), arguments.sql.as_ref())?;
     let pairs = setup::pairs(&arguments.over, "--over")?;
     let format = if arguments.output == SweepFormat::Json { ReportFormat::Json } else { ReportFormat::Table };
@@ -89,9 +91,9 @@ fn asked_to(
     });
     match answer {
         Ok((text, ending)) => {
-            let mut writer = output::writer(to);
+            let mut writer = Destination::of(to);
             writer.write_all(text.as_bytes())?;
-            writer.flush()?;
+            writer.finish()?;
             Ok(ending)
         }
         Err(Trouble::Gate(error)) => {

@@ -1,4 +1,5 @@
 use crate::args::{Plan, PlanFormat};
+use crate::destination::{self, Destination};
 use crate::output::{self, Output};
 use crate::{Ending, Trouble, interrupt, setup};
 use garden_gate_view as view;
@@ -6,6 +7,7 @@ use std::io::Write;
 
 /// Shows a plan, measured if wished.
 pub(crate) fn plan(arguments: &Plan) -> Result<Ending, Trouble> {
+    destination::check(arguments.to.as_deref(), &arguments.common, arguments.file.as_slice())?;
     let source = &setup::source("plan", arguments.file.as_deref(), arguments.sql.as_ref())?;
     let parameters = setup::parameters(&arguments.common)?;
     let planned = setup::session(&arguments.common).and_then(|mut session| {
@@ -21,13 +23,15 @@ pub(crate) fn plan(arguments: &Plan) -> Result<Ending, Trouble> {
         Ok(planned) => planned,
         Err(Trouble::Gate(error)) => {
             let format = (arguments.output == PlanFormat::Json).then_some(crate::args::Format::Json);
-            Output::open(format, arguments.to.as_deref()).error(&error)?;
+            let mut output = Output::open(format, arguments.to.as_deref());
+            output.error(&error)?;
+            output.finish()?;
             return Ok(Ending::Failure);
         }
         Err(trouble) => return Err(trouble),
     };
     let look = if arguments.to.is_some() { view::Look::plain() } else { output::look() };
-    let mut writer = output::writer(arguments.to.as_deref());
+    let mut writer = Destination::of(arguments.to.as_deref());
     match arguments.output {
         PlanFormat::Json => write!(writer, "{}", view::plan_json(&plan))?,
         PlanFormat::Dot => write!(writer, "{}", view::plan_dot(&plan))?,
@@ -46,7 +50,7 @@ pub(crate) fn plan(arguments: &Plan) -> Result<Ending, Trouble> {
             }
         }
     }
-    writer.flush()?;
+    writer.finish()?;
     if arguments.output == PlanFormat::Tree {
         for note in &plan.notes {
             write!(std::io::stderr().lock(), "{}", view::note(note, output::error_look()))?;

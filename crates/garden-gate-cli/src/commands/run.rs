@@ -1,52 +1,111 @@
 use crate::args::Run;
+use crate::interrupt::Pending;
 use crate::output::Output;
-use crate::{Ending, Trouble, interrupt, setup};
+use crate::script::Pieces;
+use crate::{Ending, Trouble, destination, interrupt, setup};
+use garden_gate::{Outcome, Parameters, Session, SourceText};
+use std::io::IsTerminal;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
 
 /// Runs statements, each shown before the next runs.
 pub(crate) fn run(arguments: &Run) -> Result<Ending, Trouble> {
-    let files = arguments.files.iter().map(std::path::PathBuf::as_path);
-    let sources = setup::sources(files, &arguments.sql)?;
-    let parameters = setup::parameters(&arguments.common)?;
+    destination::check(arguments.to.as_deref(), &arguments.common, &arguments.files)?;
     let mut output = Output::open(arguments.output, arguments.to.as_deref());
     output.check(arguments.to.as_deref())?;
-    let mut session = match setup::session(&arguments.common) {
+    let ending = run_into(arguments, &mut output)?;
+    output.finish()?;
+    Ok(ending)
+}
+
+fn run_into(arguments: &Run, output: &mut Output) -> Result<Ending, Trouble> {
+    let streams = arguments.files == [PathBuf::from("-")] && arguments.sql.is_empty()
+        || arguments.files.is_empty() && arguments.sql.is_empty() && !std::io::stdin().is_terminal();
+    let files = arguments.files.iter().map(PathBuf::as_path);
+    let sources = if streams { Vec::new() } else { setup::sources(files, &arguments.sql)? };
+    let parameters = setup::parameters(&arguments.common)?;
+    let session = match setup::session(&arguments.common) {
         Err(Trouble::Gate(error)) => {
             output.error(&error)?;
             return Ok(Ending::Failure);
         }
         session => session?,
     };
-    let pending = interrupt::listen(session.interrupt());
-    let mut ending = Ending::Success;
-    if let Err(error) = parameters.check_used(&sources) {
+    if !streams && let Err(error) = parameters.check_used(&sources) {
         output.error(&error)?;
         return Ok(Ending::Failure);
     }
-    for source in &sources {
+    let pending = interrupt::listen(session.interrupt());
+    let mut script = Script { session, pending, output, keep_going: arguments.keep_going, ending: Ending::Success };
+    if streams {
+        let mut read = Vec::new();
+        for source in Pieces::new(std::io::stdin().lock()) {
+            let source = source?;
+            let goes_on = script.run(&source, &parameters)?;
+            read.push(source);
+            if !goes_on {
+                break;
+            }
+        }
+        if matches!(script.ending, Ending::Success)
+            && let Err(error) = parameters.check_used(&read)
+        {
+            script.output.error(&error)?;
+            script.ending = Ending::Failure;
+        }
+    } else {
+        for source in &sources {
+            if !script.run(source, &parameters)? {
+                break;
+            }
+        }
+    }
+    script.end()
+}
+
+/// A session on its way through texts.
+struct Script<'o> {
+    session: Session,
+    pending: Pending,
+    output: &'o mut Output,
+    keep_going: bool,
+    ending: Ending,
+}
+
+impl Script<'_> {
+    /// Runs the statements of a text; whether the next text is to be run.
+    fn run(&mut self, source: &Arc<SourceText>, parameters: &Parameters) -> Result<bool, Trouble> {
         let own = parameters.used_in(source);
-        let statements = match session.statements(source.clone(), &own) {
+        let statements = match self.session.statements(Arc::clone(source), &own) {
             Ok(statements) => statements,
             Err(error) => {
-                output.error(&error)?;
-                return Ok(Ending::Failure);
+                self.output.error(&error)?;
+                self.ending = Ending::Failure;
+                return Ok(false);
             }
         };
         for outcome in statements {
-            pending.clear();
+            self.pending.clear();
             match outcome {
-                Ok(outcome) => output.outcome(outcome)?,
+                Ok(outcome) => self.output.outcome(outcome)?,
                 Err(error) => {
-                    output.error(&error)?;
-                    ending = Ending::Failure;
-                    if !arguments.keep_going {
-                        return Ok(ending);
+                    self.output.error(&error)?;
+                    self.ending = Ending::Failure;
+                    if !self.keep_going {
+                        return Ok(false);
                     }
                 }
             }
         }
+        Ok(true)
     }
-    if let Some(note) = session.roll_back() {
-        output.outcome(garden_gate::Outcome::Done { elapsed: std::time::Duration::ZERO, notes: vec![note] })?;
+
+    /// Undoes a transaction that is still open, with its note.
+    fn end(mut self) -> Result<Ending, Trouble> {
+        if let Some(note) = self.session.roll_back() {
+            self.output.outcome(Outcome::Done { elapsed: Duration::ZERO, notes: vec![note] })?;
+        }
+        Ok(self.ending)
     }
-    Ok(ending)
 }

@@ -8,7 +8,7 @@ pub(crate) fn verify(arguments: &Verify) -> Result<Ending, Trouble> {
     if arguments.common.db.is_none() {
         return Err(Trouble::Usage("verify looks at a database file: give --db FILE".into()));
     }
-    let session = setup::session(&arguments.common)?;
+    let session = setup::looking_session(&arguments.common)?;
     let checks = session.verify();
     let mut out = std::io::stdout().lock();
     for check in &checks {

@@ -123,7 +123,7 @@ pub(crate) fn write(scale: u32, folder: &Path) -> io::Result<Vec<(&'static str, 
     std::fs::create_dir_all(folder)?;
     let mut written = Vec::new();
     for sheet in sheets(scale) {
-        std::fs::write(folder.join(format!("{}.csv", sheet.name)), &sheet.text)?;
+        crate::destination::write_whole(&folder.join(format!("{}.csv", sheet.name)), &sheet.text)?;
         written.push((sheet.name, sheet.text.lines().count() - 1));
     }
     Ok(written)

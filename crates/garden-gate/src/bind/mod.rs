@@ -20,6 +20,7 @@ mod guide;
 mod information_schema;
 mod insert;
 mod join;
+mod known_columns;
 mod merge;
 mod name_notes;
 mod notes;
@@ -50,12 +51,13 @@ pub(crate) use definition::{
     stored_value,
 };
 pub(crate) use expr::castable;
+pub(crate) use known_columns::columns_known_to;
 pub(crate) use merge::done;
 pub use parameter::Parameters;
 pub(crate) use table_function::function_problem;
 pub(crate) use updatable::{bind_hidden_rows, check_view_option};
 
-use crate::catalog::{Catalog, FileOptions, Table, TableSource};
+use crate::catalog::{Catalog, FileOptions, KnownColumns, Table, TableSource};
 use crate::diagnostic::{Error, Facts, Note, Result, SourceText, Span};
 use crate::logical::{Aggregate, ColumnId, ColumnInfo, Columns, Expr, Guide, LogicalPlan, StepDefinition};
 use crate::syntax::ast;
@@ -174,6 +176,10 @@ pub(crate) struct Binder<'a> {
     recursions: usize,
     /// How many views are being read, one inside of the other.
     views: usize,
+    /// What the tables of the view or function that is being read looked like when it was made.
+    known: &'a [KnownColumns],
+    /// Columns that are gone since then, with their names and tables: whoever uses one no longer works.
+    gone: Vec<(ColumnId, String)>,
     /// How many queries are being read, one inside of the other.
     depth: usize,
     /// How many queries inside of expressions there have been.
@@ -232,6 +238,8 @@ impl<'a> Binder<'a> {
             untyped: HashSet::new(),
             recursions: 0,
             views: 0,
+            known: &[],
+            gone: Vec::new(),
             depth: 0,
             subqueries: 0,
             case_operands: Vec::new(),

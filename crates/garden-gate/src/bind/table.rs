@@ -1,6 +1,7 @@
 //! FROM: tables, files, derived tables and table functions.
 
 use super::definition::scan_indexes;
+use super::query::Rows;
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
 use super::{Binder, OutputColumn, problem::Problem};
 use crate::catalog::{ForeignKey, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableKind, Timing};
@@ -59,6 +60,7 @@ impl<'a> Binder<'a> {
                 } else {
                     self.query(query)?
                 };
+                let (plan, output) = self.with_own_ids(plan, output);
                 let name = alias.name.as_ref().map_or_else(String::new, |name| name.text.clone());
                 let scope = self.derived_scope(name, &output);
                 Ok((plan, self.renamed(scope, alias)))
@@ -89,6 +91,21 @@ impl<'a> Binder<'a> {
             }
             TableExpr::Join(join) => self.join(join, left),
         }
+    }
+
+    /// The columns of a query in FROM: two copies of one column are two columns from here on, which a grouping set may have one without the
+    /// other.
+    pub(super) fn with_own_ids(&mut self, plan: LogicalPlan, mut output: Vec<OutputColumn>) -> Rows {
+        let mut computed = Vec::new();
+        for at in 1..output.len() {
+            let id = output[at].id;
+            if output[..at].iter().any(|known| known.id == id) {
+                output[at].id = self.columns.copy(id);
+                computed.push((output[at].id, self.column(id, Span::default())));
+            }
+        }
+        let plan = if computed.is_empty() { plan } else { plan.project(computed) };
+        (plan, output)
     }
 
     /// A query's columns as a table of this name.
@@ -128,8 +145,8 @@ impl<'a> Binder<'a> {
             Ok(found) => found,
             // Without the table no column of the query means anything: stop here.
             Err(problem) => {
-                if let Some(view) = self.find_view(name) {
-                    let shown = alias.map_or_else(|| view.name.clone(), |alias| alias.text.clone());
+                if let Some(view) = self.find_view_in(name) {
+                    let shown = alias.map_or_else(|| view.1.name.clone(), |alias| alias.text.clone());
                     return self.view(view, shown, span);
                 }
                 return Err(Error::from_facts(&problem).at(span).with_related(std::mem::take(&mut self.problems)));
@@ -228,6 +245,7 @@ impl<'a> Binder<'a> {
     }
 
     pub(super) fn scan(&mut self, table: &Table, schema: Option<String>, name: String) -> (LogicalPlan, Scope) {
+        let known = schema.as_deref().and_then(|schema| self.known_columns(schema, &table.name));
         let mut columns = Vec::new();
         let mut visible = Vec::new();
         for (position, column) in table.source.columns().iter().enumerate() {
@@ -246,7 +264,10 @@ impl<'a> Binder<'a> {
             let defined = table.definition.as_ref().and_then(|definition| definition.columns.get(*at));
             !defined.is_some_and(|column| column.hidden)
         };
-        let star = (0..visible.len()).filter(shown).map(|at| visible[at].clone()).collect();
+        let mut star: Vec<ScopeColumn> = (0..visible.len()).filter(shown).map(|at| visible[at].clone()).collect();
+        if let Some(known) = known {
+            self.as_known(known, &mut visible, &mut star);
+        }
         let key = |key: &Vec<usize>| key.iter().filter_map(|at| columns.get(*at)).map(|(id, _)| *id).collect();
         let keys = table.source.keys().iter().map(key).collect();
         let indexes = table.definition.as_deref().map(|made| scan_indexes(made, self.around)).unwrap_or_default();

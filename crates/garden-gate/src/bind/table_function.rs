@@ -130,10 +130,11 @@ impl<'a> Binder<'a> {
         let name = function.name.clone();
         let scope = Scope::of(Relation { schema: None, name, hidden_name: None, columns, keys: Vec::new() });
         let around = vec![Outer { scope, clause: Clause::From, level: Level::default() }];
-        let (plan, output) = self.apart((&function.query, &function.schema), around, &query).map_err(|error| {
-            let message = format!("function {:?} no longer works: {}", function.name, error.message());
-            Error::new(error.sqlstate(), message).at(span)
-        })?;
+        let (plan, output) =
+            self.apart((&function.query, &function.schema, &function.known), around, &query).map_err(|error| {
+                let message = format!("function {:?} no longer works: {}", function.name, error.message());
+                Error::new(error.sqlstate(), message).at(span)
+            })?;
         Ok((plan, ids, output))
     }
 }

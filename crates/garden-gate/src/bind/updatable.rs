@@ -94,6 +94,10 @@ impl<'a> Binder<'a> {
     }
 
     fn level_seen(&mut self, level: &Level<'a>, seen: &mut Seen) -> Result<()> {
+        // Columns that came to the table after the view was made are none of its own.
+        if let [known] = level.view.known.as_slice() {
+            seen.columns.retain(|column| known.columns.contains(&column.name));
+        }
         let columns = seen.columns.iter().map(|column| ScopeColumn { name: column.name.clone(), id: column.id });
         let columns = columns.collect();
         let name = level.below.clone();

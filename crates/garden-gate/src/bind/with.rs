@@ -53,6 +53,7 @@ impl Binder<'_> {
         }
         self.note_needless_order(&element.query);
         let (plan, output) = self.query(&element.query)?;
+        let (plan, output) = self.with_own_ids(plan, output);
         let output = self.named_columns(element, output);
         self.make_visible(&element.name, plan, output);
         Ok(())

@@ -233,4 +233,14 @@ pub(crate) struct View {
     /// The schema in which its own unqualified names are looked up.
     pub(crate) schema: String,
     pub(crate) check: Option<ViewCheck>,
+    /// The columns that the tables it names had when it was made.
+    pub(crate) known: Vec<KnownColumns>,
+}
+
+/// The columns of a table or view, hidden ones among them, at some time.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct KnownColumns {
+    pub(crate) schema: String,
+    pub(crate) table: String,
+    pub(crate) columns: Vec<String>,
 }

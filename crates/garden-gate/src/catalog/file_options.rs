@@ -39,6 +39,8 @@ pub(crate) struct LoadOptions {
     pub(crate) error_limit: u64,
     /// The file that bad rows are written to.
     pub(crate) errors_into: Option<String>,
+    /// Whether that file may be there already.
+    pub(crate) errors_replace: bool,
     /// Whether CHECK constraints and foreign keys are not looked at.
     pub(crate) unchecked: bool,
 }

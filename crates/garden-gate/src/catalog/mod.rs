@@ -10,7 +10,7 @@ mod statistics;
 
 pub(crate) use definition::{
     CheckConstraint, ColumnDefinition, Filled, ForeignKey, Identity, Index, IndexKey, IndexPart, KeyConstraint,
-    ReferentialAction, TableDefinition, Temporary, Timing, View, ViewCheck, Written,
+    KnownColumns, ReferentialAction, TableDefinition, Temporary, Timing, View, ViewCheck, Written,
 };
 pub(crate) use file_options::{FileOptions, LoadOptions, RowEnd};
 pub(crate) use objects::{Comment, Domain, Named, Numbers, Sequence, TableFunction, named, subject};

@@ -1,6 +1,6 @@
 //! What a schema holds besides tables and views: sequences, domains, table functions, comments.
 
-use super::{View, Written};
+use super::{KnownColumns, View, Written};
 use crate::types::SqlType;
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -88,6 +88,8 @@ pub(crate) struct TableFunction {
     pub(crate) query: Written,
     /// The schema in which its own unqualified names are looked up.
     pub(crate) schema: String,
+    /// The columns that the tables it names had when it was made.
+    pub(crate) known: Vec<KnownColumns>,
 }
 
 /// What people should know of a thing in a schema, or of the schema.

@@ -27,11 +27,7 @@ impl Side {
             && let Some(test) = any.take()
         {
             // Only TRUE counts: a plain condition.
-            let pairs = test.left.into_iter().zip(test.right);
-            on.extend(pairs.map(|(a, b)| {
-                let span = a.span();
-                Expr::compare(test.op, a, b, span)
-            }));
+            on.extend(test.into_conditions());
         }
         (Self { kind, on, any, mark }, left, right)
     }

@@ -1,6 +1,7 @@
 //! Errors and notes as data: a code, a place in the text, a message, help. Nothing here draws; see `garden-gate-view`.
 
 mod error;
+mod guard;
 mod note;
 mod source;
 mod sqlstate;
@@ -8,6 +9,7 @@ mod suggest;
 
 pub(crate) use error::Facts;
 pub use error::{DataPlace, Error, Label, Result};
+pub(crate) use guard::caught;
 pub use note::Note;
 pub use source::{Position, SourceText, Span};
 pub use sqlstate::SqlState;

@@ -41,17 +41,29 @@ pub struct Position {
 pub struct SourceText {
     name: Option<String>,
     text: String,
+    /// Lines that come before it in the text that it is a part of.
+    lines_before: usize,
 }
 
 impl SourceText {
     /// Text without a name, as given in a call or on a command line.
     pub fn new(text: impl Into<String>) -> Arc<Self> {
-        Arc::new(Self { name: None, text: text.into() })
+        Arc::new(Self { name: None, text: text.into(), lines_before: 0 })
     }
 
     /// Text with the name of the file it was read from.
     pub fn named(name: impl Into<String>, text: impl Into<String>) -> Arc<Self> {
-        Arc::new(Self { name: Some(name.into()), text: text.into() })
+        Arc::new(Self { name: Some(name.into()), text: text.into(), lines_before: 0 })
+    }
+
+    /// A part of a longer text, which begins with this line of it, counted from 1.
+    pub fn from_line(line: usize, text: impl Into<String>) -> Arc<Self> {
+        Arc::new(Self { name: None, text: text.into(), lines_before: line.saturating_sub(1) })
+    }
+
+    /// The number of its first line, 1 unless it is a part of a longer text.
+    pub fn first_line(&self) -> usize {
+        self.lines_before + 1
     }
 
     /// The file's name, if it has one.
@@ -74,7 +86,7 @@ impl SourceText {
         let before = self.text.get(..span.start as usize).unwrap_or(&self.text);
         let line_start = before.rfind('\n').map_or(0, |at| at + 1);
         Position {
-            line: before.bytes().filter(|byte| *byte == b'\n').count() + 1,
+            line: before.bytes().filter(|byte| *byte == b'\n').count() + self.first_line(),
             column: before[line_start..].chars().count() + 1,
         }
     }

@@ -49,6 +49,8 @@ states! {
     COLUMN_NOT_FOUND = b"42S22";
     /// No such schema.
     INVALID_SCHEMA_NAME = b"3F000";
+    /// Text is no name, or an empty one.
+    INVALID_NAME = b"42602";
     /// A parameter has no value, or a value is given for no parameter.
     PARAMETER_MISMATCH = b"07001";
     /// A file cannot be opened, read or written.

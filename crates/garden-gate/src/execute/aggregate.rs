@@ -2,11 +2,11 @@
 //! the end. Groups come out in the order in which their first rows came in, however many workers there were. A worker whose groups have
 //! outgrown its share of the memory keeps the rows that come then for later, in a file.
 
-use super::memory::Held;
 use super::pipeline::{Flow, Sequence, Sink};
 use super::sort::numbered;
 use super::spill::{Room, Rows, RowsBuilder};
 use super::{merge_groups, spilled_groups};
+use crate::control::Held;
 use crate::diagnostic::Result;
 use crate::kernel::{Accumulator, Batch, GroupTable, Groups, accumulator, aggregate_inputs, evaluate, kept};
 use crate::logical::{Aggregate, Expr};

@@ -4,11 +4,11 @@ use super::compile::Compiler;
 use super::filter::Filter;
 use super::join::{BuildSide, From, Join, Lookup, Matching, keys};
 use super::mark_join::{Mark, Marked};
-use super::memory::Held;
 use super::pipeline::Pipeline;
 use super::spill::{Room, Rows};
 use super::streaming::{internal, places, resolve};
-use crate::diagnostic::{Result, Span};
+use crate::control::Held;
+use crate::diagnostic::Result;
 use crate::kernel::{Batch, JoinTable, SortedTable};
 use crate::logical::{AnyTest, ColumnId, CompareOp, Expr, JoinKind};
 use crate::physical::{JoinKey, JoinMethod, JoinSpec, Node};
@@ -157,7 +157,7 @@ impl<'a> Compiler<'a> {
         let no_test = AnyTest { op: CompareOp::Equal, left: Vec::new(), right: Vec::new() };
         let any = spec.any.as_ref().unwrap_or(&no_test);
         let side = self.kept(node, right, || self.marked(spec, any, right))?;
-        let test = comparison(any);
+        let test = any.comparison();
         let mut pair_layout = columns_of(&spec.residual);
         for id in test.iter().flat_map(Expr::columns) {
             if !pair_layout.contains(&id) {
@@ -218,21 +218,6 @@ impl<'a> Compiler<'a> {
         };
         held.add([&equal, &all, &nulls].into_iter().flatten().map(JoinTable::bytes).sum())?;
         Ok(Marked { batch, equal, all, null_rows, nulls, _held: held })
-    }
-}
-
-/// `left op right` for one pair; for several, the comparison of the two rows (clause 8.2).
-fn comparison(any: &AnyTest) -> Option<Expr> {
-    match (any.left.as_slice(), any.right.as_slice()) {
-        ([], _) => None,
-        ([left], [right]) => Some(Expr::compare(any.op, left.clone(), right.clone(), left.span())),
-        (left, right) => {
-            let row = |parts: &[Expr]| {
-                let sql_type = SqlType::row_of_types(parts.iter().map(Expr::sql_type));
-                Expr::new(crate::logical::ExprKind::Row(parts.to_vec()), sql_type, Span::default())
-            };
-            Some(Expr::compare(any.op, row(left), row(right), Span::default()))
-        }
     }
 }
 

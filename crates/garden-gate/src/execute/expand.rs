@@ -1,9 +1,10 @@
-//! Table functions: for each input row the elements of arrays, or the values of a series.
+//! Table functions: for each input row the elements of arrays, or the values of a series, made as far as they are asked for.
 
 use super::join::From;
-use super::pipeline::Transform;
-use crate::diagnostic::{Error, Result, SqlState};
-use crate::kernel::{Batch, evaluate, series};
+use super::pipeline::{Flow, Transform};
+use crate::control::checkpoint;
+use crate::diagnostic::{Error, Result};
+use crate::kernel::{Batch, Progression, evaluate};
 use crate::logical::{Expand, Expr};
 use crate::types::{SqlType, index};
 use arrow::array::{Array, ArrayRef, AsArray, Int64Array, UInt32Array, new_null_array};
@@ -18,72 +19,128 @@ pub(super) struct ExpandRows {
     pub(super) batch_rows: usize,
 }
 
+/// What becomes of the rows of a batch.
+enum Made {
+    /// For each row its series.
+    Series(Vec<Progression>),
+    /// Arrays side by side: as many rows as the longest has elements, NULL for those that are shorter.
+    Unnest(Vec<ArrayRef>),
+}
+
+/// A stretch of the rows that come of one input row.
+#[derive(Clone, Copy)]
+struct Run {
+    row: usize,
+    start: u64,
+    count: usize,
+}
+
 impl ExpandRows {
-    /// Of each input row, how many rows come of it, and the columns made for all of them.
-    fn rows(&self, batch: &Batch) -> Result<(Vec<usize>, Vec<ArrayRef>)> {
+    fn made(&self, batch: &Batch) -> Result<Made> {
         let all = |exprs: &[Expr]| -> Result<Vec<ArrayRef>> {
             exprs.iter().map(|expr| evaluate(expr, batch)?.into_array(batch.rows)).collect()
         };
-        match &self.expand {
+        Ok(match &self.expand {
             Expand::Series(bounds) => {
                 let arrays = all(bounds.as_slice())?;
-                let sql_type = self.types.first().copied().unwrap_or(SqlType::BigInt);
-                series(&arrays, (sql_type, bounds[2].sql_type())).map_err(|error| error.at(bounds[2].span()))
+                let types = (self.series_type(), bounds[2].sql_type());
+                let one = |row: usize| Progression::of(&arrays, types, row);
+                let at = |error: Error| error.at(bounds[2].span());
+                Made::Series((0..batch.rows).map(one).collect::<Result<_>>().map_err(at)?)
             }
-            Expand::Unnest(exprs) => unnest(&all(exprs)?, &self.types, batch.rows),
+            Expand::Unnest(exprs) => Made::Unnest(all(exprs)?),
+        })
+    }
+
+    fn series_type(&self) -> SqlType {
+        self.types.first().copied().unwrap_or(SqlType::BigInt)
+    }
+
+    /// A column that is made, for these runs.
+    fn column(&self, made: &Made, at: usize, runs: &[Run]) -> Result<ArrayRef> {
+        match made {
+            Made::Series(series) => {
+                let sql_type = self.series_type();
+                let part = |run: &Run| series[run.row].values(sql_type, run.start, run.count);
+                let parts = runs.iter().map(part).collect::<Result<Vec<ArrayRef>>>()?;
+                if let [one] = parts.as_slice() {
+                    return Ok(Arc::clone(one));
+                }
+                Ok(arrow::compute::concat(&parts.iter().map(AsRef::as_ref).collect::<Vec<_>>())?)
+            }
+            Made::Unnest(arrays) => {
+                let (array, sql_type) = (&arrays[at], self.types[at]);
+                let list = array.as_list::<i32>();
+                let mut places: Vec<Option<u32>> = Vec::new();
+                for run in runs {
+                    let own = length(array, run.row);
+                    let first = u64::try_from(list.value_offsets()[run.row]).unwrap_or(0);
+                    let place = |at: u64| u32::try_from(first + at).ok().filter(|_| at < own);
+                    places.extend((run.start..run.start + run.count as u64).map(place));
+                }
+                if list.values().is_empty() {
+                    return Ok(new_null_array(&sql_type.arrow(), places.len()));
+                }
+                Ok(arrow::compute::take(list.values(), &UInt32Array::from(places), None)?)
+            }
+        }
+    }
+
+    fn rows(&self, batch: &Batch, made: &Made, runs: &[Run]) -> Result<Batch> {
+        let count: usize = runs.iter().map(|run| run.count).sum();
+        let of_row = |run: &Run| std::iter::repeat_n(index(run.row), run.count);
+        let places: UInt32Array = runs.iter().flat_map(of_row).collect::<Vec<u32>>().into();
+        let column = |from: &From| -> Result<ArrayRef> {
+            Ok(match from {
+                From::Probe(at) => arrow::compute::take(&batch.columns[*at], &places, None)?,
+                From::Build(at) => self.column(made, *at, runs)?,
+                From::Several => {
+                    let first = |run: &Run| i64::try_from(run.start).unwrap_or(i64::MAX - 1) + 1;
+                    let numbers = runs.iter().flat_map(|run| (first(run)..).take(run.count));
+                    Arc::new(numbers.collect::<Int64Array>())
+                }
+            })
+        };
+        Ok(Batch::new(self.output.iter().map(column).collect::<Result<_>>()?, count))
+    }
+}
+
+impl Made {
+    /// How many rows come of an input row.
+    fn count(&self, row: usize) -> u64 {
+        match self {
+            Self::Series(series) => series[row].len(),
+            Self::Unnest(arrays) => arrays.iter().map(|array| length(array, row)).max().unwrap_or(0),
         }
     }
 }
 
-/// Arrays side by side: as many rows as the longest has elements, NULL for those that are shorter.
-fn unnest(arrays: &[ArrayRef], types: &[SqlType], rows: usize) -> Result<(Vec<usize>, Vec<ArrayRef>)> {
-    let length = |array: &ArrayRef, row: usize| -> usize {
-        if array.is_null(row) { 0 } else { usize::try_from(array.as_list::<i32>().value_length(row)).unwrap_or(0) }
-    };
-    let counts: Vec<usize> =
-        (0..rows).map(|row| arrays.iter().map(|array| length(array, row)).max().unwrap_or(0)).collect();
-    let mut columns = Vec::new();
-    for (array, sql_type) in arrays.iter().zip(types) {
-        let list = array.as_list::<i32>();
-        let mut places: Vec<Option<u32>> = Vec::new();
-        for (row, count) in counts.iter().enumerate() {
-            let (start, own) = (usize::try_from(list.value_offsets()[row]).unwrap_or(0), length(array, row));
-            places.extend((0..*count).map(|at| (at < own).then(|| index(start + at))));
-        }
-        columns.push(if list.values().is_empty() {
-            new_null_array(&sql_type.arrow(), places.len())
-        } else {
-            arrow::compute::take(list.values(), &UInt32Array::from(places), None)?
-        });
-    }
-    Ok((counts, columns))
+fn length(array: &ArrayRef, row: usize) -> u64 {
+    if array.is_null(row) { 0 } else { u64::try_from(array.as_list::<i32>().value_length(row)).unwrap_or(0) }
 }
 
 impl Transform for ExpandRows {
-    fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
-        let (counts, made) = self.rows(&batch)?;
-        let total: usize = counts.iter().sum();
-        if total > u32::MAX as usize {
-            return Err(Error::new(SqlState::MEMORY, "a table function gives more than 4,294,967,295 rows at once"));
+    fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<Flow>) -> Result<Flow> {
+        let made = self.made(&batch)?;
+        let mut runs: Vec<Run> = Vec::new();
+        let mut gathered = 0;
+        for row in 0..batch.rows {
+            let (mut start, end) = (0, made.count(row));
+            while start < end {
+                let count = usize::try_from(end - start).unwrap_or(usize::MAX).min(self.batch_rows - gathered);
+                runs.push(Run { row, start, count });
+                start += count as u64;
+                gathered += count;
+                if gathered == self.batch_rows {
+                    checkpoint()?;
+                    if emit(self.rows(&batch, &made, &runs)?)? == Flow::Enough {
+                        return Ok(Flow::Enough);
+                    }
+                    runs.clear();
+                    gathered = 0;
+                }
+            }
         }
-        let mut rows = Vec::with_capacity(total);
-        let mut ordinals: Vec<i64> = Vec::with_capacity(total);
-        for (row, count) in counts.iter().enumerate() {
-            rows.extend(std::iter::repeat_n(index(row), *count));
-            ordinals.extend((1_i64..).take(*count));
-        }
-        for start in (0..total).step_by(self.batch_rows) {
-            let count = self.batch_rows.min(total - start);
-            let places = UInt32Array::from(rows[start..start + count].to_vec());
-            let column = |from: &From| -> Result<ArrayRef> {
-                Ok(match from {
-                    From::Probe(at) => arrow::compute::take(&batch.columns[*at], &places, None)?,
-                    From::Build(at) => made[*at].slice(start, count),
-                    From::Several => Arc::new(Int64Array::from(ordinals[start..start + count].to_vec())),
-                })
-            };
-            emit(Batch::new(self.output.iter().map(column).collect::<Result<_>>()?, count))?;
-        }
-        Ok(())
+        if runs.is_empty() { Ok(Flow::More) } else { emit(self.rows(&batch, &made, &runs)?) }
     }
 }

@@ -1,4 +1,4 @@
-use super::pipeline::Transform;
+use super::pipeline::{Flow, Transform};
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, count_true, evaluate, kept};
 use crate::logical::Expr;
@@ -76,14 +76,14 @@ fn count(tally: &Tally, truth: &BooleanArray, reached: Option<&BooleanArray>) ->
 }
 
 impl Transform for Filter<'_> {
-    fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+    fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<Flow>) -> Result<Flow> {
         if self.terms.is_empty() {
             return emit(select(&batch, &self.output));
         }
         let mask = self.mask(&batch)?;
         let count = mask.values().count_set_bits();
         if count == 0 {
-            return Ok(());
+            return Ok(Flow::More);
         }
         emit(select(&batch, &self.output).filter(&mask, count)?)
     }

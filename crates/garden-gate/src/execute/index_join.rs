@@ -4,9 +4,9 @@
 use super::compile::Compiler;
 use super::filter::Filter;
 use super::join::{BuildSide, From, Lookup, Matching, keys};
-use super::memory::Held;
-use super::pipeline::{Pipeline, Transform};
+use super::pipeline::{Flow, Pipeline, Transform};
 use super::streaming::{internal, places, resolve};
+use crate::control::Held;
 use crate::diagnostic::Result;
 use crate::kernel::Batch;
 use crate::logical::{ColumnId, Expr, ScanIndex};
@@ -25,7 +25,7 @@ struct Lookups<'a> {
 }
 
 impl Transform for Lookups<'_> {
-    fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+    fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<Flow>) -> Result<Flow> {
         let found = self.table.partners(self.index, &keys(&self.keys, &batch)?, &self.columns)?;
         let rows = found.keys.len();
         let held = Held::none(self.matching.control.memory());

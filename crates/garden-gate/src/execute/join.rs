@@ -2,16 +2,17 @@
 //! candidates there, or takes every build row. Rows come in the order of the probe side, partners of one row in the order of the build
 //! side; build rows without a partner, where they are kept, come at the end.
 
-use super::control::Control;
 use super::filter::Filter;
-use super::memory::Held;
-use super::pipeline::Transform;
+use super::pipeline::{Flow, Transform};
+use crate::control::Control;
+use crate::control::Held;
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, JoinTable, SortedTable, evaluate};
 use crate::logical::{Expr, JoinKind};
 use crate::types::index;
 use arrow::array::{ArrayRef, BooleanArray, UInt32Array, new_null_array};
 use arrow::datatypes::DataType;
+use std::cell::Cell;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
@@ -110,16 +111,25 @@ pub(super) fn gather(columns: &[From], probe: &Batch, build: &Batch, pairs: &Pai
 }
 
 impl Matching<'_> {
-    /// Gives pairs of each probe row with its candidates to `visit`, in blocks; probe rows in order.
-    fn candidates(&self, build: &BuildSide, batch: &Batch, mut visit: impl FnMut(Pairs) -> Result<()>) -> Result<()> {
+    /// Gives pairs of each probe row with its candidates to `visit`, in blocks, until it has enough; probe rows in order.
+    fn candidates(
+        &self,
+        build: &BuildSide,
+        batch: &Batch,
+        mut visit: impl FnMut(Pairs) -> Result<Flow>,
+    ) -> Result<Flow> {
         let mut pairs = Pairs::default();
+        let flow = Cell::new(Flow::More);
         let mut add = |probe: u32, build: u32| {
+            if flow.get() == Flow::Enough {
+                return Ok(());
+            }
             pairs.probe.push(probe);
             pairs.build.push(build);
             if pairs.len() == self.batch_rows {
                 // Very many pairs may pass before one fulfils the condition.
                 self.control.check()?;
-                return visit(std::mem::take(&mut pairs));
+                flow.set(visit(std::mem::take(&mut pairs))?);
             }
             Ok(())
         };
@@ -133,13 +143,16 @@ impl Matching<'_> {
             }
             Lookup::All => {
                 for probe in 0..index(batch.rows) {
+                    if flow.get() == Flow::Enough {
+                        break;
+                    }
                     for build in 0..index(build.batch.rows) {
                         add(probe, build)?;
                     }
                 }
             }
         }
-        if pairs.len() > 0 { visit(pairs) } else { Ok(()) }
+        if pairs.len() > 0 && flow.get() == Flow::More { visit(pairs) } else { Ok(flow.get()) }
     }
 
     /// The pairs that fulfil the residual condition.
@@ -161,16 +174,16 @@ impl Matching<'_> {
         build: &BuildSide,
         batch: &Batch,
         pairs: &Pairs,
-        emit: &mut dyn FnMut(Batch) -> Result<()>,
-    ) -> Result<()> {
+        emit: &mut dyn FnMut(Batch) -> Result<Flow>,
+    ) -> Result<Flow> {
         if pairs.len() == 0 {
-            return Ok(());
+            return Ok(Flow::More);
         }
         emit(gather(&self.output, batch, &build.batch, pairs)?)
     }
 
     /// Left and full joins, and single ones: the partners of each probe row, or one row filled up with NULLs.
-    fn outer(&self, build: &BuildSide, batch: &Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+    fn outer(&self, build: &BuildSide, batch: &Batch, emit: &mut dyn FnMut(Batch) -> Result<Flow>) -> Result<Flow> {
         let mut done = 0;
         if self.kind == JoinKind::Single {
             // Of each probe row at most two partners count, and both must be seen together.
@@ -183,15 +196,18 @@ impl Matching<'_> {
                         kept.build.push(*build);
                     }
                 }
-                Ok(())
+                Ok(Flow::More)
             })?;
             return self.emit_filled((build, batch), &kept, (&mut done, Some(index(batch.rows))), emit);
         }
-        self.candidates(build, batch, |pairs| {
+        let flow = self.candidates(build, batch, |pairs| {
             let partners = self.partners(build, batch, pairs)?;
             self.note_matched(&partners);
             self.emit_filled((build, batch), &partners, (&mut done, None), emit)
         })?;
+        if flow == Flow::Enough {
+            return Ok(flow);
+        }
         self.emit_filled((build, batch), &Pairs::default(), (&mut done, Some(index(batch.rows))), emit)
     }
 
@@ -201,8 +217,8 @@ impl Matching<'_> {
         (build, batch): (&BuildSide, &Batch),
         partners: &Pairs,
         (done, end): (&mut u32, Option<u32>),
-        emit: &mut dyn FnMut(Batch) -> Result<()>,
-    ) -> Result<()> {
+        emit: &mut dyn FnMut(Batch) -> Result<Flow>,
+    ) -> Result<Flow> {
         let mut rows: (Vec<u32>, Vec<Option<u32>>) = (Vec::new(), Vec::new());
         let mut several: Vec<bool> = Vec::new();
         let fill = |to: u32, rows: &mut (Vec<u32>, Vec<Option<u32>>), done: &mut u32| {
@@ -230,7 +246,7 @@ impl Matching<'_> {
             fill(end, &mut rows, done);
         }
         if rows.0.is_empty() {
-            return Ok(());
+            return Ok(Flow::More);
         }
         let count = rows.0.len();
         several.resize(count, false);
@@ -244,7 +260,7 @@ impl Matching<'_> {
     }
 
     /// The probe rows that have a partner, or those that have none.
-    fn semi(&self, build: &BuildSide, batch: &Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+    fn semi(&self, build: &BuildSide, batch: &Batch, emit: &mut dyn FnMut(Batch) -> Result<Flow>) -> Result<Flow> {
         let mut has = vec![false; batch.rows];
         if self.residual.is_none()
             && let Lookup::Hash(table) = &build.lookup
@@ -254,7 +270,7 @@ impl Matching<'_> {
             self.candidates(build, batch, |pairs| {
                 let partners = self.partners(build, batch, pairs)?;
                 partners.probe.iter().for_each(|row| has[*row as usize] = true);
-                Ok(())
+                Ok(Flow::More)
             })?;
         }
         if self.kind == JoinKind::Anti {
@@ -263,7 +279,7 @@ impl Matching<'_> {
         let mask = BooleanArray::from(has);
         let count = mask.values().count_set_bits();
         if count == 0 {
-            return Ok(());
+            return Ok(Flow::More);
         }
         let columns = self.output.iter().map(|from| match from {
             From::Probe(at) | From::Build(at) => Arc::clone(&batch.columns[*at]),
@@ -277,8 +293,8 @@ impl Matching<'_> {
         &self,
         build: &BuildSide,
         batch: &Batch,
-        emit: &mut dyn FnMut(Batch) -> Result<()>,
-    ) -> Result<()> {
+        emit: &mut dyn FnMut(Batch) -> Result<Flow>,
+    ) -> Result<Flow> {
         match self.kind {
             JoinKind::Full => self.outer(build, batch, emit),
             JoinKind::Left | JoinKind::Single if !self.mirrored => self.outer(build, batch, emit),
@@ -287,7 +303,7 @@ impl Matching<'_> {
                 let partners = self.partners(build, batch, pairs)?;
                 self.note_matched(&partners);
                 if matches!(self.kind, JoinKind::Semi | JoinKind::Anti) {
-                    return Ok(());
+                    return Ok(Flow::More);
                 }
                 self.emit_pairs(build, batch, &partners, emit)
             }),
@@ -295,9 +311,9 @@ impl Matching<'_> {
     }
 
     /// The build rows that a mirrored or full join gives at the end: of a semi join those with a partner, else those without.
-    pub(super) fn rest(&self, build: &BuildSide, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+    pub(super) fn rest(&self, build: &BuildSide, emit: &mut dyn FnMut(Batch) -> Result<Flow>) -> Result<Flow> {
         if self.matched.is_empty() {
-            return Ok(());
+            return Ok(Flow::More);
         }
         let wanted = self.kind == JoinKind::Semi;
         let rows: Vec<u32> = self
@@ -315,18 +331,20 @@ impl Matching<'_> {
                 From::Probe(_) | From::Several => Ok(new_null_array(data_type, block.len())),
             };
             let columns = self.output.iter().zip(&self.types).map(column).collect::<Result<_, _>>()?;
-            emit(Batch::new(columns, block.len()))?;
+            if emit(Batch::new(columns, block.len()))? == Flow::Enough {
+                return Ok(Flow::Enough);
+            }
         }
-        Ok(())
+        Ok(Flow::More)
     }
 }
 
 impl Transform for Join<'_> {
-    fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+    fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<Flow>) -> Result<Flow> {
         self.matching.join(&self.build, &batch, emit)
     }
 
-    fn rest(&self, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+    fn rest(&self, emit: &mut dyn FnMut(Batch) -> Result<Flow>) -> Result<Flow> {
         self.matching.rest(&self.build, emit)
     }
 }

@@ -134,9 +134,10 @@ impl<'a> Compiler<'a> {
             if let Some(measure) = measure {
                 measure.add_output(batch.rows);
             }
-            joined.push(batch)
+            joined.push(batch)?;
+            Ok(Flow::More)
         };
-        probe.each_batch(self.run.batch_rows, &mut |_, batch| matching.join(side, &batch, &mut emit))?;
-        matching.rest(side, &mut emit)
+        probe.each_batch(self.run.batch_rows, &mut |_, batch| matching.join(side, &batch, &mut emit).map(|_| ()))?;
+        matching.rest(side, &mut emit).map(|_| ())
     }
 }

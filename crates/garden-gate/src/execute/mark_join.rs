@@ -3,11 +3,11 @@
 //! TRUE for a left row when some right row that fulfils the plain conditions compares TRUE; else UNKNOWN when some such row compares
 //! UNKNOWN; else FALSE. Equalities are looked up. Only rows with a NULL on either side are looked at for UNKNOWN.
 
-use super::control::Control;
 use super::filter::Filter;
 use super::join::{From, Pairs, gather, keys};
-use super::memory::Held;
-use super::pipeline::Transform;
+use super::pipeline::{Flow, Transform};
+use crate::control::Control;
+use crate::control::Held;
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, JoinTable, evaluate};
 use crate::logical::{Expr, JoinKind};
@@ -201,13 +201,17 @@ fn taken(columns: &[ArrayRef], rows: &[u32]) -> Result<Vec<ArrayRef>> {
 }
 
 impl Transform for Mark<'_> {
-    fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+    fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<Flow>) -> Result<Flow> {
         let truths = self.truths(&batch)?;
         let mut columns: Vec<ArrayRef> = self.output.iter().map(|at| Arc::clone(&batch.columns[*at])).collect();
         if self.kind == JoinKind::Anti {
             let mask: BooleanArray = truths.iter().map(|truth| Some(*truth == Truth::False)).collect();
             let count = mask.values().count_set_bits();
-            return if count == 0 { Ok(()) } else { emit(Batch::new(columns, batch.rows).filter(&mask, count)?) };
+            return if count == 0 {
+                Ok(Flow::More)
+            } else {
+                emit(Batch::new(columns, batch.rows).filter(&mask, count)?)
+            };
         }
         let marks: BooleanArray = truths
             .iter()

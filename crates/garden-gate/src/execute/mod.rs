@@ -7,7 +7,6 @@
 mod aggregate;
 mod build_side;
 mod compile;
-mod control;
 mod expand;
 mod filter;
 mod index_join;
@@ -15,7 +14,6 @@ mod index_read;
 mod join;
 mod join_parts;
 mod mark_join;
-mod memory;
 mod merge_groups;
 mod pipeline;
 mod project;
@@ -33,11 +31,10 @@ mod top_n;
 mod window;
 mod zone_map;
 
-pub use control::Interrupt;
-pub(crate) use control::{Control, Limits};
 pub(crate) use pipeline::Pool;
 pub(crate) use rounds::{RoundLog, RoundRows};
 
+use crate::control::Control;
 use crate::diagnostic::Result;
 use crate::kernel::Batch;
 use crate::logical::{ColumnId, Columns};

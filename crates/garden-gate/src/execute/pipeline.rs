@@ -1,5 +1,6 @@
 use super::Run;
 use super::spill::{Rows, Segment};
+use crate::control;
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::Batch;
 use crate::physical::{Node, NodeId, WORTH_A_WORKER};
@@ -64,13 +65,14 @@ impl Sequence {
 
 /// Changes batches on their way; shared by all workers, so any state is behind `&self`.
 pub(super) trait Transform: Send + Sync {
-    /// Gives what becomes of `batch` to `emit`, in order, in as many batches as it likes.
-    fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()>;
+    /// Gives what becomes of `batch` to `emit`, in order, in as many batches as it likes; it may stop when `emit` says [`Flow::Enough`], and
+    /// says so itself then.
+    fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<Flow>) -> Result<Flow>;
 
     /// Gives what is left when all batches have come.
-    fn rest(&self, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+    fn rest(&self, emit: &mut dyn FnMut(Batch) -> Result<Flow>) -> Result<Flow> {
         let _ = emit;
-        Ok(())
+        Ok(Flow::More)
     }
 }
 
@@ -187,7 +189,12 @@ impl<'a> Pipeline<'a> {
             outcome.map(|()| local)
         };
         let mut locals = if workers > 1 && morsels.len() > 1 {
-            run.pool.threads()?.broadcast(|_| work()).into_iter().collect::<Result<Vec<_>>>()?
+            let statement = control::current();
+            let helping = |_: rayon::BroadcastContext<'_>| {
+                let _entered = control::enter(statement.as_ref());
+                work()
+            };
+            run.pool.threads()?.broadcast(helping).into_iter().collect::<Result<Vec<_>>>()?
         } else {
             vec![work()?]
         };
@@ -207,9 +214,9 @@ impl<'a> Pipeline<'a> {
         for (number, step) in self.steps.iter().enumerate() {
             let mut at = Sequence { morsel: crate::types::index(job.morsels.len() + number), batch: 0 };
             let mut deliver = |batch: Batch| {
-                job.sink.push(local, at, batch)?;
+                let flow = job.sink.push(local, at, batch)?;
                 at.batch += 1;
-                Ok(())
+                Ok(flow)
             };
             step.transform.rest(&mut |batch| {
                 if let Some(measures) = job.run.measures {
@@ -239,12 +246,12 @@ impl<'a> Pipeline<'a> {
                     if let (Some(measures), Some(node), Some(start)) = (run.measures, sink_node, start) {
                         measures.of(node).add_time(start.elapsed());
                     }
-                    if pushed? == Flow::Enough {
-                        flow = Flow::Enough;
-                    }
-                    Ok(())
+                    flow = pushed?;
+                    Ok(flow)
                 };
-                self.send(0, batch, run, &mut deliver)?;
+                if self.send(0, batch, run, &mut deliver)? == Flow::Enough {
+                    break;
+                }
             }
             if flow == Flow::Enough {
                 // Morsels are handed out in order, so all rows before the ones still wanted are on their way.
@@ -254,7 +261,13 @@ impl<'a> Pipeline<'a> {
     }
 
     /// Sends a batch through step `at` and those behind it.
-    fn send(&self, at: usize, batch: Batch, run: &Run<'_>, deliver: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+    fn send(
+        &self,
+        at: usize,
+        batch: Batch,
+        run: &Run<'_>,
+        deliver: &mut dyn FnMut(Batch) -> Result<Flow>,
+    ) -> Result<Flow> {
         let Some(step) = self.steps.get(at) else { return deliver(batch) };
         let Some(measures) = run.measures else {
             return step.transform.apply(batch, &mut |batch| {
@@ -265,7 +278,7 @@ impl<'a> Pipeline<'a> {
         let measure = measures.of(step.node);
         let start = Instant::now();
         let mut behind = Duration::ZERO;
-        step.transform.apply(batch, &mut |batch| {
+        let flow = step.transform.apply(batch, &mut |batch| {
             run.control.check()?;
             let start = Instant::now();
             measure.add_output(batch.rows);
@@ -274,6 +287,6 @@ impl<'a> Pipeline<'a> {
             result
         })?;
         measure.add_time(start.elapsed().saturating_sub(behind));
-        Ok(())
+        Ok(flow)
     }
 }

@@ -1,4 +1,4 @@
-use super::pipeline::Transform;
+use super::pipeline::{Flow, Transform};
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, evaluate};
 use crate::logical::Expr;
@@ -9,7 +9,7 @@ pub(super) struct Project {
 }
 
 impl Transform for Project {
-    fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+    fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<Flow>) -> Result<Flow> {
         let column = |expr: &Expr| evaluate(expr, &batch)?.into_array(batch.rows);
         let columns = self.exprs.iter().map(column).collect::<Result<_>>()?;
         emit(Batch::new(columns, batch.rows))

@@ -3,12 +3,12 @@
 
 use super::compile::Compiler;
 use super::filter::select;
-use super::memory::Held;
 use super::pipeline::Pipeline;
 use super::recursion_limit::{too_deep, too_large};
 use super::result::Gather;
 use super::spill::{Room, Rows, Segment};
 use super::streaming::{internal, places};
+use crate::control::Held;
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::{Batch, GroupTable};
 use crate::logical::ColumnId;

@@ -2,9 +2,9 @@
 //! keys keep the order of the input. O(n log n); holds all rows, their encoded keys and 4 bytes a row. What does not fit into its share
 //! of the memory is sorted in runs that go to files and are merged.
 
-use super::memory::Held;
 use super::pipeline::{Flow, Sequence, Sink};
 use super::spill::{Order, Room, Rows, Run, merge};
+use crate::control::Held;
 use crate::diagnostic::{Result, Span};
 use crate::kernel::Batch;
 use crate::logical::{Direction, Expr, ExprKind, Nulls, SortKey};

@@ -3,9 +3,9 @@
 //! comparisons of neighbours. Groups come out in the order of their rows, as those of a hash aggregation do.
 
 use super::aggregate::update;
-use super::memory::Held;
 use super::pipeline::{Flow, Sequence, Sink};
 use super::spill::{Room, Rows};
+use crate::control::Held;
 use crate::diagnostic::Result;
 use crate::kernel::{Accumulator, Batch, Groups, accumulator};
 use crate::logical::{Aggregate, Expr};

@@ -1,18 +1,27 @@
 //! Arrow IPC, as a file with a footer or as a stream.
 
+use super::location::Location;
 use super::problem::Problem;
 use super::{Content, FileTable, normalize, unreadable};
 use crate::catalog::{Column, Segment};
-use crate::diagnostic::{Error, Result};
+use crate::diagnostic::{Error, Result, caught};
 use arrow::array::RecordBatch;
 use arrow::error::ArrowError;
 use arrow::ipc::reader::{FileReader, StreamReader};
-use std::fs::File;
 use std::io::{BufReader, Read, Seek};
 use std::path::Path;
 
-pub(super) fn read(path: &Path) -> Result<FileTable> {
-    let mut file = File::open(path).map_err(|error| unreadable(path, error))?;
+pub(super) fn read(at: &Location) -> Result<FileTable> {
+    // As with Parquet, damage may make the crate panic.
+    let contradicts = || {
+        let problem = Problem::NotThisFormat { format: "Arrow IPC", why: "its parts contradict one another".into() };
+        Err(Error::from_facts(&problem).in_file(at.path(), None))
+    };
+    caught(|| read_batches(at)).unwrap_or_else(contradicts)
+}
+
+fn read_batches(at: &Location) -> Result<FileTable> {
+    let (mut file, path) = (at.open()?, at.path());
     let mut magic = [0; 6];
     let has_footer = file.read_exact(&mut magic).is_ok() && &magic == b"ARROW1";
     file.rewind().map_err(|error| unreadable(path, error))?;
@@ -46,5 +55,5 @@ fn table(
         let arrays = arrays.map(|(array, column)| normalize::array(path, array, column)).collect::<Result<_>>()?;
         segments.push(Segment { columns: arrays, rows: batch.num_rows() });
     }
-    Ok(FileTable { columns, content: Content::Segments(segments) })
+    Ok(FileTable { columns, content: Content::Foreign { segments, path: path.to_owned() } })
 }

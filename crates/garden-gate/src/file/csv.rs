@@ -3,6 +3,7 @@
 use super::column_builder::{ColumnBuilder, Misfit};
 use super::formats::Formats;
 use super::infer::{Inference, Origin};
+use super::location::Location;
 use super::problem::Problem;
 use super::records::{Dialect, Field, Quoting, Records};
 use super::text_file::{Piece, TextFile, side_by_side};
@@ -10,12 +11,12 @@ use super::{Content, FileTable};
 use crate::catalog::{Column, FileOptions, Segment};
 use crate::diagnostic::{Error, Result, SqlState};
 use rayon::ThreadPool;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 /// A CSV file and how it is laid out.
 #[derive(Clone, Debug)]
 pub(super) struct Csv {
-    path: PathBuf,
+    at: Location,
     dialect: Dialect,
     options: FileOptions,
     pub(super) formats: Formats,
@@ -31,12 +32,12 @@ pub(super) struct Record<'r, 't> {
 }
 
 pub(super) fn read(
-    path: &Path,
+    at: &Location,
     delimiter: u8,
     options: &FileOptions,
     threads: Option<&ThreadPool>,
 ) -> Result<FileTable> {
-    let csv = Csv::new(path, delimiter, options)?;
+    let csv = Csv::new(at, delimiter, options)?;
     let columns = csv.infer(threads)?;
     let (mut file, _) = csv.open()?;
     let mut segments = Vec::new();
@@ -51,15 +52,15 @@ pub(super) fn read(
 }
 
 impl Csv {
-    pub(super) fn new(path: &Path, delimiter: u8, options: &FileOptions) -> Result<Self> {
-        let formats = Formats::new(options).map_err(|problem| Error::from_facts(&problem).in_file(path, None))?;
+    pub(super) fn new(at: &Location, delimiter: u8, options: &FileOptions) -> Result<Self> {
+        let formats = Formats::new(options).map_err(|problem| Error::from_facts(&problem).in_file(at.path(), None))?;
         let dialect = Dialect::new(delimiter, options);
-        Ok(Self { path: path.to_owned(), dialect, options: options.clone(), formats })
+        Ok(Self { at: at.clone(), dialect, options: options.clone(), formats })
     }
 
     /// The file behind its header, and the names of its columns: those given, those in the header, or numbers.
     pub(super) fn open(&self) -> Result<(TextFile, Vec<String>)> {
-        let mut file = TextFile::open(&self.path, self.dialect, self.options.encoding.as_deref(), self.options.skip)?;
+        let mut file = TextFile::open(&self.at, self.dialect, self.options.encoding.as_deref(), self.options.skip)?;
         let names = file.take_header(|text| {
             let mut records = Records::new(text, self.dialect, 1);
             let mut fields = Vec::new();
@@ -74,7 +75,7 @@ impl Csv {
             if self.options.no_header {
                 return Ok((file, self.options.columns.clone().unwrap_or_default()));
             }
-            return Err(Error::from_facts(&Problem::Empty).in_file(&self.path, None));
+            return Err(Error::from_facts(&Problem::Empty).in_file(self.at.path(), None));
         };
         Ok((file, names))
     }
@@ -138,7 +139,7 @@ impl Csv {
     ) -> Result<()> {
         self.each(piece, width, |record| match record.fields {
             Ok(fields) => visit(fields, record.line),
-            Err(problem) => Err(Error::from_facts(&problem).in_file(&self.path, Some(record.line))),
+            Err(problem) => Err(Error::from_facts(&problem).in_file(self.at.path(), Some(record.line))),
         })
     }
 
@@ -159,7 +160,7 @@ impl Csv {
     fn infer(&self, threads: Option<&ThreadPool>) -> Result<Vec<Column>> {
         let (mut file, names) = self.open()?;
         if names.is_empty() {
-            return Err(Error::from_facts(&Problem::Empty).in_file(&self.path, None));
+            return Err(Error::from_facts(&Problem::Empty).in_file(self.at.path(), None));
         }
         let mut columns = vec![Inference::new(); names.len()];
         loop {
@@ -173,7 +174,7 @@ impl Csv {
         }
         let finish = |(name, inference): (String, Inference)| match inference.finish(&name) {
             Ok(sql_type) => Ok(Column { name, sql_type }),
-            Err((problem, line)) => Err(Error::from_facts(&problem).in_file(&self.path, line)),
+            Err((problem, line)) => Err(Error::from_facts(&problem).in_file(self.at.path(), line)),
         };
         names.into_iter().zip(columns).map(finish).collect()
     }
@@ -200,7 +201,7 @@ impl Csv {
         self.each_good(piece, columns.len(), |fields, line| {
             for (field, builder) in fields.iter().zip(&mut builders) {
                 let pushed = builder.push(self.value(field, &mut scratch), &self.formats);
-                pushed.map_err(|Misfit| changed(&self.path, line))?;
+                pushed.map_err(|Misfit| changed(self.at.path(), line))?;
             }
             rows += 1;
             Ok(())

@@ -5,6 +5,7 @@ use super::column_builder::{ColumnBuilder, Misfit};
 use super::csv::{changed, finish};
 use super::formats::Formats;
 use super::infer::{Inference, Origin};
+use super::location::Location;
 use super::problem::Problem;
 use super::records::Dialect;
 use super::text_file::{Piece, TextFile, side_by_side};
@@ -14,14 +15,13 @@ use crate::diagnostic::{Error, Result};
 use rayon::ThreadPool;
 use serde_json::{Map, Value as Json};
 use std::borrow::Cow;
-use std::path::{Path, PathBuf};
 
 pub(super) type Object = Map<String, Json>;
 
 /// A file of JSON lines.
 #[derive(Clone, Debug)]
 pub(super) struct JsonLines {
-    path: PathBuf,
+    at: Location,
     options: FileOptions,
     pub(super) formats: Formats,
 }
@@ -35,12 +35,12 @@ pub(super) struct ObjectLine {
     pub(super) object: Result<Object, Problem>,
 }
 
-pub(super) fn read(path: &Path, options: &FileOptions, threads: Option<&ThreadPool>) -> Result<FileTable> {
-    let json = JsonLines::new(path, options)?;
+pub(super) fn read(at: &Location, options: &FileOptions, threads: Option<&ThreadPool>) -> Result<FileTable> {
+    let json = JsonLines::new(at, options)?;
     let mut typed = Vec::new();
     for (name, inference) in json.columns(threads)? {
         let sql_type =
-            inference.finish(&name).map_err(|(problem, line)| Error::from_facts(&problem).in_file(path, line))?;
+            inference.finish(&name).map_err(|(problem, line)| Error::from_facts(&problem).in_file(at.path(), line))?;
         typed.push(Column { name, sql_type });
     }
     let mut file = json.open()?;
@@ -67,13 +67,13 @@ pub(super) fn cell(value: &Json) -> Option<(Cow<'_, str>, Origin)> {
 }
 
 impl JsonLines {
-    pub(super) fn new(path: &Path, options: &FileOptions) -> Result<Self> {
-        let formats = Formats::new(options).map_err(|problem| Error::from_facts(&problem).in_file(path, None))?;
-        Ok(Self { path: path.to_owned(), options: options.clone(), formats })
+    pub(super) fn new(at: &Location, options: &FileOptions) -> Result<Self> {
+        let formats = Formats::new(options).map_err(|problem| Error::from_facts(&problem).in_file(at.path(), None))?;
+        Ok(Self { at: at.clone(), options: options.clone(), formats })
     }
 
     pub(super) fn open(&self) -> Result<TextFile> {
-        TextFile::open(&self.path, Dialect::LINES, self.options.encoding.as_deref(), self.options.skip)
+        TextFile::open(&self.at, Dialect::LINES, self.options.encoding.as_deref(), self.options.skip)
     }
 
     /// Calls `visit` with each line that is not empty.
@@ -107,7 +107,7 @@ impl JsonLines {
             }
         }
         if columns.is_empty() {
-            return Err(Error::from_facts(&Problem::Empty).in_file(&self.path, None));
+            return Err(Error::from_facts(&Problem::Empty).in_file(self.at.path(), None));
         }
         Ok(columns)
     }
@@ -130,7 +130,7 @@ impl JsonLines {
     }
 
     fn good(&self, line: u64, object: Result<Object, Problem>) -> Result<Object> {
-        object.map_err(|problem| Error::from_facts(&problem).in_file(&self.path, Some(line)))
+        object.map_err(|problem| Error::from_facts(&problem).in_file(self.at.path(), Some(line)))
     }
 
     fn segment(&self, piece: &Piece, columns: &[Column]) -> Result<Segment> {
@@ -142,7 +142,7 @@ impl JsonLines {
             for (column, builder) in columns.iter().zip(&mut builders) {
                 let value = object.get(&column.name).and_then(cell);
                 let pushed = builder.push(value.as_ref().map(|(text, _)| text.as_ref()), &self.formats);
-                pushed.map_err(|Misfit| changed(&self.path, line.line))?;
+                pushed.map_err(|Misfit| changed(self.at.path(), line.line))?;
             }
             rows += 1;
             Ok(())

@@ -4,6 +4,7 @@
 use super::column_builder::{ColumnBuilder, Misfit};
 use super::csv::Csv;
 use super::json_lines::{JsonLines, cell};
+use super::location::Location;
 use super::problem::Problem;
 use super::text_file::{Packing, Piece, TextFile, side_by_side};
 use super::{Format, format};
@@ -14,7 +15,6 @@ use arrow::array::{ArrayRef, BooleanArray};
 use arrow::compute;
 use rayon::ThreadPool;
 use std::fmt;
-use std::path::Path;
 
 /// Rows of a text file on their way into a table.
 pub(crate) struct Loader {
@@ -74,15 +74,15 @@ impl Loader {
     ///
     /// # Errors
     /// As [`super::open`].
-    pub(crate) fn open(path: &Path, options: &FileOptions, threads: Option<&ThreadPool>) -> Result<Option<Self>> {
-        let (kind, file, names) = match format(&Packing::of(path).1) {
+    pub(crate) fn open(at: &Location, options: &FileOptions, threads: Option<&ThreadPool>) -> Result<Option<Self>> {
+        let (kind, file, names) = match format(&Packing::of(at.path()).1) {
             Some(Format::Csv { delimiter }) => {
-                let csv = Csv::new(path, delimiter, options)?;
+                let csv = Csv::new(at, delimiter, options)?;
                 let (file, names) = csv.open()?;
                 (Kind::Csv(csv), file, names)
             }
             Some(Format::JsonLines) => {
-                let json = JsonLines::new(path, options)?;
+                let json = JsonLines::new(at, options)?;
                 let names = json.columns(threads)?.into_iter().map(|(name, _)| name).collect();
                 (Kind::JsonLines(json.clone()), json.open()?, names)
             }

@@ -10,6 +10,8 @@ mod formats;
 mod infer;
 mod json_lines;
 mod load;
+mod location;
+mod new_file;
 mod normalize;
 mod parquet;
 mod problem;
@@ -21,16 +23,21 @@ use crate::catalog::{Column, FileOptions, Segment};
 use crate::diagnostic::{Error, Result};
 use arrow::array::ArrayRef;
 pub(crate) use load::{BadRow, Loaded, Loader};
+pub(crate) use location::Location;
+pub use new_file::NewFile;
 use problem::Problem;
 use rayon::ThreadPool;
 pub(crate) use records::csv_records;
 use std::fmt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use text_file::Packing;
 pub(crate) use write::{Writer, has_own_array};
 
 /// Reads one column of a file when it is first used.
 pub(crate) trait ColumnLoader: fmt::Debug + Send + Sync {
+    /// The file.
+    fn path(&self) -> &Path;
+
     /// All rows of the column, cut into segments at the same places for every column.
     fn load(&self, column: usize) -> Result<Vec<ArrayRef>>;
 }
@@ -39,7 +46,15 @@ pub(crate) trait ColumnLoader: fmt::Debug + Send + Sync {
 #[derive(Debug)]
 pub(crate) enum Content {
     Segments(Vec<Segment>),
-    OnDemand { rows: u64, loader: Box<dyn ColumnLoader> },
+    /// Arrays as the file has them, whose values are still to be looked at.
+    Foreign {
+        segments: Vec<Segment>,
+        path: PathBuf,
+    },
+    OnDemand {
+        rows: u64,
+        loader: Box<dyn ColumnLoader>,
+    },
 }
 
 /// A file that has been opened as a table.
@@ -94,14 +109,14 @@ pub(crate) fn table_name(path: &Path) -> String {
 /// # Errors
 /// 58030 when it cannot be opened, 22000 when it is not what its ending says, 22018 for text that is not UTF-8; each with the
 /// file and, where there is one, the line.
-pub(crate) fn open(path: &Path, options: &FileOptions, threads: Option<&ThreadPool>) -> Result<FileTable> {
-    let (packing, inner) = Packing::of(path);
+pub(crate) fn open(at: &Location, options: &FileOptions, threads: Option<&ThreadPool>) -> Result<FileTable> {
+    let (packing, inner) = Packing::of(at.path());
     match format(&inner) {
-        Some(Format::Csv { delimiter }) => csv::read(path, delimiter, options, threads),
-        Some(Format::JsonLines) => json_lines::read(path, options, threads),
-        Some(Format::Parquet) if packing == Packing::None => parquet::open(path),
-        Some(Format::ArrowIpc) if packing == Packing::None => arrow_ipc::read(path),
-        _ => Err(Error::from_facts(&Problem::UnknownEnding).in_file(path, None)),
+        Some(Format::Csv { delimiter }) => csv::read(at, delimiter, options, threads),
+        Some(Format::JsonLines) => json_lines::read(at, options, threads),
+        Some(Format::Parquet) if packing == Packing::None => parquet::open(at),
+        Some(Format::ArrowIpc) if packing == Packing::None => arrow_ipc::read(at),
+        _ => Err(Error::from_facts(&Problem::UnknownEnding).in_file(at.path(), None)),
     }
 }
 

@@ -4,9 +4,9 @@ use super::problem::Problem;
 use crate::catalog::Column;
 use crate::diagnostic::{Error, Result};
 use crate::types::SqlType;
-use arrow::array::{Array, ArrayRef, AsArray};
+use arrow::array::{Array, ArrayRef};
 use arrow::compute::{self, CastOptions};
-use arrow::datatypes::{Field, Float32Type, Float64Type};
+use arrow::datatypes::Field;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -21,7 +21,7 @@ pub(super) fn column(path: &Path, field: &Field) -> Result<Column> {
     }
 }
 
-/// The array in the type of its column. A negative zero becomes zero, so that equal numbers are equal bits.
+/// The array in the Arrow type of its column; whether its values are ones of the SQL type is looked at by `storage`.
 pub(super) fn array(path: &Path, array: &ArrayRef, column: &Column) -> Result<ArrayRef> {
     let options = CastOptions { safe: true, ..CastOptions::default() };
     let misfit = || {
@@ -37,9 +37,5 @@ pub(super) fn array(path: &Path, array: &ArrayRef, column: &Column) -> Result<Ar
     if cast.logical_null_count() > array.logical_null_count() {
         return Err(misfit());
     }
-    Ok(match column.sql_type {
-        SqlType::Double => Arc::new(cast.as_primitive::<Float64Type>().unary::<_, Float64Type>(|value| value + 0.0)),
-        SqlType::Real => Arc::new(cast.as_primitive::<Float32Type>().unary::<_, Float32Type>(|value| value + 0.0)),
-        _ => cast,
-    })
+    Ok(cast)
 }

@@ -1,19 +1,19 @@
 //! Parquet: the footer is read when the file is opened, a column when a statement first uses it.
 
+use super::location::Location;
 use super::problem::Problem;
-use super::{ColumnLoader, Content, FileTable, normalize, unreadable};
+use super::{ColumnLoader, Content, FileTable, normalize};
 use crate::catalog::{Column, SEGMENT_ROWS};
-use crate::diagnostic::{Error, Result};
+use crate::diagnostic::{Error, Result, caught};
 use arrow::array::ArrayRef;
 use parquet::arrow::ProjectionMask;
 use parquet::arrow::arrow_reader::{ArrowReaderMetadata, ArrowReaderOptions, ParquetRecordBatchReaderBuilder};
 use std::error::Error as StdError;
-use std::fs::File;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 #[derive(Debug)]
 struct ParquetFile {
-    path: PathBuf,
+    at: Location,
     metadata: ArrowReaderMetadata,
     columns: Vec<Column>,
 }
@@ -23,27 +23,50 @@ fn bad(path: &Path, error: impl StdError + Send + Sync + 'static) -> Error {
     Error::from_facts(&problem).caused_by(error).in_file(path, None)
 }
 
-pub(super) fn open(path: &Path) -> Result<FileTable> {
-    let file = File::open(path).map_err(|error| unreadable(path, error))?;
+/// The crate trusts what the pages of a file say of themselves: some damage makes it panic.
+fn guarded<T>(path: &Path, work: impl FnOnce() -> Result<T>) -> Result<T> {
+    let contradicts = || {
+        let problem = Problem::NotThisFormat { format: "Parquet", why: "its pages contradict one another".into() };
+        Err(Error::from_facts(&problem).in_file(path, None))
+    };
+    caught(work).unwrap_or_else(contradicts)
+}
+
+pub(super) fn open(at: &Location) -> Result<FileTable> {
+    guarded(at.path(), || open_metadata(at))
+}
+
+fn open_metadata(at: &Location) -> Result<FileTable> {
+    let (file, path) = (at.open()?, at.path());
     let metadata = ArrowReaderMetadata::load(&file, ArrowReaderOptions::new()).map_err(|error| bad(path, error))?;
     let fields = metadata.schema().fields();
     let columns: Vec<Column> = fields.iter().map(|field| normalize::column(path, field)).collect::<Result<_>>()?;
     let rows = u64::try_from(metadata.metadata().file_metadata().num_rows()).unwrap_or(0);
-    let loader = Box::new(ParquetFile { path: path.to_owned(), metadata, columns: columns.clone() });
+    let loader = Box::new(ParquetFile { at: at.clone(), metadata, columns: columns.clone() });
     Ok(FileTable { columns, content: Content::OnDemand { rows, loader } })
 }
 
 impl ColumnLoader for ParquetFile {
+    fn path(&self) -> &Path {
+        self.at.path()
+    }
+
     fn load(&self, column: usize) -> Result<Vec<ArrayRef>> {
-        let file = File::open(&self.path).map_err(|error| unreadable(&self.path, error))?;
+        guarded(self.at.path(), || self.load_column(column))
+    }
+}
+
+impl ParquetFile {
+    fn load_column(&self, column: usize) -> Result<Vec<ArrayRef>> {
+        let (file, path) = (self.at.open()?, self.at.path());
         let builder = ParquetRecordBatchReaderBuilder::new_with_metadata(file, self.metadata.clone());
         let mask = ProjectionMask::roots(builder.parquet_schema(), [column]);
         let reader = builder.with_projection(mask).with_batch_size(SEGMENT_ROWS).build();
-        let reader = reader.map_err(|error| bad(&self.path, error))?;
-        let mut arrays = Vec::new();
+        let reader = reader.map_err(|error| bad(path, error))?;
+        let mut arrays: Vec<ArrayRef> = Vec::new();
         for batch in reader {
-            let batch = batch.map_err(|error| bad(&self.path, error))?;
-            arrays.push(normalize::array(&self.path, batch.column(0), &self.columns[column])?);
+            let batch = batch.map_err(|error| bad(path, error))?;
+            arrays.push(normalize::array(path, batch.column(0), &self.columns[column])?);
         }
         Ok(arrays)
     }

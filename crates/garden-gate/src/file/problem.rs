@@ -6,6 +6,10 @@ use crate::types::SqlType;
 pub(crate) enum Problem {
     #[error("the file cannot be read: {0}")]
     Unreadable(String),
+    #[error("this is a pipe, a device or a folder, not a file of rows")]
+    NotRegular,
+    #[error("this session may not read files there")]
+    OutsideFolders,
     #[error("the ending of the file's name does not tell its format")]
     UnknownEnding,
     #[error("the file is empty: there is not even a header")]
@@ -49,7 +53,11 @@ pub(crate) enum Problem {
 impl Facts for Problem {
     fn state(&self) -> SqlState {
         match self {
-            Self::Unreadable(_) | Self::UnknownEnding | Self::Unwritable(_) => SqlState::FILE_ACCESS,
+            Self::Unreadable(_)
+            | Self::UnknownEnding
+            | Self::Unwritable(_)
+            | Self::NotRegular
+            | Self::OutsideFolders => SqlState::FILE_ACCESS,
             Self::UnknownEncoding(_) | Self::Template(_) => SqlState::SYNTAX_OR_RULE,
             Self::Misfit { .. } | Self::Binary | Self::Utf16 | Self::NotUtf8 => SqlState::INVALID_CHARACTER_VALUE,
             Self::DuplicateColumn(_) => SqlState::COLUMN_EXISTS,
@@ -77,6 +85,7 @@ impl Facts for Problem {
                 "a field with the delimiter in it stands in double quotes".into()
             }
             Self::Ragged { .. } => "a field that is left out is still separated: a,,c".into(),
+            Self::NotRegular => "write what comes from it to a file first: it is read more than once".into(),
             Self::UnclosedQuote => "a \" inside of a quoted field is written twice".into(),
             _ => return None,
         })

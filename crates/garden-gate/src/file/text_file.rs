@@ -1,9 +1,11 @@
 //! Text files read piece by piece: unpacked and decoded on the way, and cut where rows end, so that the pieces can be read side by
 //! side and a file of any size needs little memory.
 
+use super::location::Location;
 use super::problem::Problem;
 use super::records::Dialect;
 use super::unreadable;
+use crate::control;
 use crate::diagnostic::{Error, Result};
 use rayon::ThreadPool;
 use rayon::prelude::*;
@@ -88,8 +90,8 @@ impl TextFile {
     ///
     /// # Errors
     /// 58030 when it cannot be opened, 22018 when it is not the text it should be.
-    pub(super) fn open(path: &Path, dialect: Dialect, encoding: Option<&str>, skip: u64) -> Result<Self> {
-        let file = File::open(path).map_err(|error| unreadable(path, error))?;
+    pub(super) fn open(at: &Location, dialect: Dialect, encoding: Option<&str>, skip: u64) -> Result<Self> {
+        let (file, path) = (at.open()?, at.path());
         let bytes = file.metadata().map_or(0, |metadata| metadata.len());
         let read = Arc::new(AtomicU64::new(0));
         let file = Counted { file, read: Arc::clone(&read) };
@@ -233,7 +235,13 @@ pub(super) fn side_by_side<T: Send>(
 ) -> Result<Vec<T>> {
     match threads {
         Some(threads) if pieces.len() > 1 => {
-            let all: Vec<Result<T>> = threads.install(|| pieces.into_par_iter().map(&read).collect());
+            let statement = control::current();
+            let read = |piece: Piece| {
+                let _entered = control::enter(statement.as_ref());
+                control::checkpoint()?;
+                read(piece)
+            };
+            let all: Vec<Result<T>> = threads.install(|| pieces.into_par_iter().map(read).collect());
             all.into_iter().collect()
         }
         _ => pieces.into_iter().map(read).collect(),

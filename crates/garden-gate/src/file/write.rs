@@ -1,6 +1,7 @@
 //! Rows written to a file: CSV, TSV, JSON lines, Parquet or Arrow IPC by the ending of its name, text packed if it says so. The file takes
 //! its name when it is whole.
 
+use super::new_file::NewFile;
 use super::problem::Problem;
 use super::text_file::Packing;
 use super::{Format, format};
@@ -25,7 +26,7 @@ use std::sync::Arc;
 pub(crate) struct Writer {
     path: PathBuf,
     /// Where the rows go until they are all there.
-    unfinished: PathBuf,
+    file: NewFile,
     columns: Vec<Column>,
     target: Target,
 }
@@ -69,11 +70,11 @@ impl Writer {
         let Some(format) = format(&inner) else {
             return Err(Error::from_facts(&Problem::UnknownEnding).in_file(path, None));
         };
-        let unfinished = path.with_file_name(format!(
-            ".{}.unfinished",
-            path.file_name().map(|name| name.to_string_lossy()).unwrap_or_default()
-        ));
-        let file = File::create(&unfinished).map_err(|error| unwritable(path, error))?;
+        let made = NewFile::create(path).map_err(|error| unwritable(path, error))?;
+        if !made.is_in_place() {
+            return Err(Error::from_facts(&Problem::OutsideFolders).in_file(path, None));
+        }
+        let file = made.writer().map_err(|error| unwritable(path, error))?;
         let target = match (format, packing) {
             (Format::Csv { delimiter }, _) => {
                 let layout = Layout::separated(delimiter, options);
@@ -94,7 +95,7 @@ impl Writer {
             }
             _ => return Err(Error::from_facts(&Problem::UnknownEnding).in_file(path, None)),
         };
-        let mut writer = Self { path: path.to_owned(), unfinished, columns, target };
+        let mut writer = Self { path: path.to_owned(), file: made, columns, target };
         if !options.no_header {
             writer.header()?;
         }
@@ -157,14 +158,7 @@ impl Writer {
             Target::Parquet(writer) => writer.finish().map(drop).map_err(std::io::Error::other),
             Target::ArrowIpc(writer) => writer.finish().map_err(std::io::Error::other),
         };
-        done.and_then(|()| std::fs::rename(&self.unfinished, &path)).map_err(|error| unwritable(&path, error))
-    }
-}
-
-impl Drop for Writer {
-    fn drop(&mut self) {
-        // Of a finished file there is nothing left under this name; of another one nothing is wanted.
-        let _ = std::fs::remove_file(&self.unfinished);
+        done.and_then(|()| self.file.finish()).map_err(|error| unwritable(&path, error))
     }
 }
 

@@ -88,14 +88,28 @@ fn text_to_text(array: &ArrayRef, from: SqlType, to: SqlType) -> Result<ArrayRef
 }
 
 /// Text filled up with blanks to `length` characters.
-fn padded(array: &ArrayRef, length: u32) -> ArrayRef {
-    let pad = |text: &str| format!("{text:<width$}", width = length as usize);
-    let texts: StringViewArray = array.as_string_view().iter().map(|text| text.map(pad)).collect();
-    Arc::new(texts)
+pub(super) fn padded(array: &ArrayRef, length: u32) -> ArrayRef {
+    let length = length as usize;
+    let texts = array.as_string_view();
+    let lacks = |text: &str| text.len() < length || text.chars().count() < length;
+    if !texts.iter().flatten().any(lacks) {
+        return Arc::clone(array);
+    }
+    let mut builder = StringViewBuilder::with_capacity(texts.len());
+    let mut scratch = String::new();
+    for text in texts {
+        builder.append_option(text.map(|text| {
+            scratch.clear();
+            scratch.push_str(text);
+            scratch.extend(std::iter::repeat_n(' ', length.saturating_sub(text.chars().count())));
+            scratch.as_str()
+        }));
+    }
+    Arc::new(builder.finish())
 }
 
 /// Binary strings within a length; of a fixed length, filled up with zeros.
-fn binary_length(array: &ArrayRef, to: SqlType) -> Result<ArrayRef, Problem> {
+pub(super) fn binary_length(array: &ArrayRef, to: SqlType) -> Result<ArrayRef, Problem> {
     let (most, fixed) = match to {
         SqlType::Binary(length) => (length as usize, true),
         SqlType::Varbinary(Some(length)) => (length as usize, false),
@@ -146,8 +160,7 @@ fn fixed<B: AsRef<[u8]>>(values: Vec<Option<B>>, to: SqlType) -> Result<ArrayRef
 fn cast_list(array: &ArrayRef, from: SqlType, to: SqlType) -> Result<ArrayRef, Problem> {
     let list = array.as_list::<i32>();
     let values = cast_array(list.values(), from, to)?;
-    let field = Arc::new(arrow::datatypes::Field::new("element", to.arrow(), true));
-    Ok(Arc::new(arrow::array::ListArray::new(field, list.offsets().clone(), values, list.nulls().cloned())))
+    Ok(super::composite::relist(list, values, to))
 }
 
 fn cast_row(array: &ArrayRef, from: &[RowField], (to, target): (&[RowField], SqlType)) -> Result<ArrayRef, Problem> {
@@ -208,7 +221,7 @@ fn float_to_decimal(array: &ArrayRef, from: SqlType, to: SqlType) -> Result<Arra
     from_text(texts.as_string_view(), to)
 }
 
-fn limit_length(array: &ArrayRef, length: Option<u32>, target: SqlType) -> Result<ArrayRef, Problem> {
+pub(super) fn limit_length(array: &ArrayRef, length: Option<u32>, target: SqlType) -> Result<ArrayRef, Problem> {
     let Some(limit) = length else { return Ok(Arc::clone(array)) };
     let limit = limit as usize;
     let texts = array.as_string_view();

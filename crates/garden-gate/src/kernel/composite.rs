@@ -27,6 +27,12 @@ pub(crate) fn list_of(values: ArrayRef, offsets: OffsetBuffer<i32>, element: Sql
     Arc::new(ListArray::new(field, offsets, values, None))
 }
 
+/// The lists with other values in the places of theirs.
+pub(super) fn relist(list: &ListArray, values: ArrayRef, element: SqlType) -> ArrayRef {
+    let field = Arc::new(Field::new("element", element.arrow(), true));
+    Arc::new(ListArray::new(field, list.offsets().clone(), values, list.nulls().cloned()))
+}
+
 /// Rows of these columns.
 pub(super) fn row(columns: Vec<ArrayRef>, sql_type: SqlType, rows: usize) -> ArrayRef {
     let DataType::Struct(fields) = sql_type.arrow() else {

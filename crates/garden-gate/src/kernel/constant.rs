@@ -1,5 +1,6 @@
 //! Single values in and out of arrays.
 
+use super::conform::{Misfit, conform};
 use super::problem::Problem;
 use crate::diagnostic::{Error, Result};
 use crate::types::{Decimal, SqlType, Value, rescale};
@@ -14,11 +15,15 @@ use arrow::datatypes::{
 };
 use std::sync::Arc;
 
-/// An array of one value.
+/// An array of one value, in the form that the kernels rely on.
 ///
 /// # Errors
-/// 22003 when the value does not fit the type.
+/// 22003 when the value is none of the type or would lose digits, 22001 for a text that is too long, 22008 for a day or time that there is not.
 pub(crate) fn array_of(value: &Value, sql_type: SqlType) -> Result<ArrayRef> {
+    conform(&raw_array_of(value, sql_type)?, sql_type).map_err(Misfit::into_error)
+}
+
+fn raw_array_of(value: &Value, sql_type: SqlType) -> Result<ArrayRef> {
     let misfit = || Error::from_facts(&Problem::OutOfRange { value: value.to_string(), target: sql_type });
     Ok(match (value, sql_type) {
         (Value::Null, _) => new_null_array(&sql_type.arrow(), 1),
@@ -36,7 +41,9 @@ pub(crate) fn array_of(value: &Value, sql_type: SqlType) -> Result<ArrayRef> {
         (Value::Numeric(value), SqlType::Numeric { .. }) => decimal(*value, sql_type)?,
         (Value::Double(value), SqlType::Double) => Arc::new(Float64Array::from(vec![*value])),
         #[expect(clippy::cast_possible_truncation, reason = "REAL has fewer digits by definition")]
-        (Value::Double(value), SqlType::Real) => Arc::new(Float32Array::from(vec![*value as f32])),
+        (Value::Double(value), SqlType::Real) if (*value as f32).is_finite() => {
+            Arc::new(Float32Array::from(vec![*value as f32]))
+        }
         (Value::Instant(value), SqlType::TimestampTz) => {
             Arc::new(TimestampMicrosecondArray::from(vec![*value]).with_timezone("UTC"))
         }
@@ -88,7 +95,8 @@ pub(crate) fn array_of_all(values: &[Value], sql_type: SqlType) -> Result<ArrayR
         && super::keys::integer_lanes(&empty).is_some()
         && let Some(lanes) = values.iter().map(whole).collect::<Option<Vec<i64>>>()
     {
-        return Ok(super::keys::from_integer_lanes(lanes, None, &sql_type.arrow()));
+        let array = super::keys::from_integer_lanes(lanes, None, &sql_type.arrow());
+        return conform(&array, sql_type).map_err(Misfit::into_error);
     }
     let parts = values.iter().map(|value| array_of(value, sql_type)).collect::<Result<Vec<_>>>()?;
     let parts: Vec<&dyn Array> = parts.iter().map(AsRef::as_ref).collect();
@@ -99,7 +107,8 @@ fn decimal(value: Decimal, sql_type: SqlType) -> Result<ArrayRef> {
     let misfit = || Error::from_facts(&Problem::OutOfRange { value: value.to_string(), target: sql_type });
     let (precision, scale) = sql_type.digits().ok_or_else(misfit)?;
     let unscaled = rescale(value.unscaled, value.scale, scale).ok_or_else(misfit)?;
-    if (Decimal { unscaled, scale }).precision() > precision {
+    let loses_digits = value.scale > scale && rescale(unscaled, scale, value.scale) != Some(value.unscaled);
+    if loses_digits || (Decimal { unscaled, scale }).precision() > precision {
         return Err(misfit());
     }
     Ok(if precision <= 18 {

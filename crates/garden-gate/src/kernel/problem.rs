@@ -16,6 +16,10 @@ pub(crate) enum Problem {
     TextTooLong { text: String, length: usize, target: SqlType },
     #[error("the date or time is outside of the years 1 to 9999")]
     OutsideCalendar,
+    #[error("the value lies outside {range}")]
+    NoSuchMoment { range: &'static str },
+    #[error("the number has more digits than {target}")]
+    TooManyDigits { target: SqlType },
     #[error("the escape '{0}' of LIKE is not one character")]
     EscapeLength(String),
     #[error(
@@ -68,7 +72,9 @@ impl Facts for Problem {
     fn state(&self) -> SqlState {
         match self {
             Self::DivisionByZero => SqlState::DIVISION_BY_ZERO,
-            Self::Overflow(_) | Self::OutOfRange { .. } => SqlState::NUMERIC_OUT_OF_RANGE,
+            Self::Overflow(_) | Self::OutOfRange { .. } | Self::TooManyDigits { .. } | Self::NoSuchMoment { .. } => {
+                SqlState::NUMERIC_OUT_OF_RANGE
+            }
             Self::NoSuchValue {
                 target: SqlType::Date | SqlType::Time | SqlType::TimeTz | SqlType::Timestamp | SqlType::TimestampTz,
                 ..

@@ -1,6 +1,7 @@
-use super::{Aggregate, ColumnId, CompareOp, Direction, Expr, JoinKind, Nulls, ScanIndex, SetOp, WindowCall};
+use super::{Aggregate, ColumnId, CompareOp, Direction, Expr, ExprKind, JoinKind, Nulls, ScanIndex, SetOp, WindowCall};
 use crate::catalog::{TableKind, TableSource};
 use crate::diagnostic::{Note, Span};
+use crate::types::SqlType;
 use std::sync::Arc;
 
 /// A table in FROM.
@@ -94,6 +95,39 @@ pub(crate) struct AnyTest {
     pub(crate) op: CompareOp,
     pub(crate) left: Vec<Expr>,
     pub(crate) right: Vec<Expr>,
+}
+
+impl AnyTest {
+    /// `left op right` for one pair; for several, the comparison of the two rows (clause 8.2). `None` without a pair.
+    pub(crate) fn comparison(&self) -> Option<Expr> {
+        match (self.left.as_slice(), self.right.as_slice()) {
+            ([], _) => None,
+            ([left], [right]) => Some(Expr::compare(self.op, left.clone(), right.clone(), left.span())),
+            (left, right) => {
+                let span = left[0].span();
+                let row = |parts: &[Expr]| {
+                    let sql_type = SqlType::row_of_types(parts.iter().map(Expr::sql_type));
+                    Expr::new(ExprKind::Row(parts.to_vec()), sql_type, span)
+                };
+                Some(Expr::compare(self.op, row(left), row(right), span))
+            }
+        }
+    }
+
+    /// Conditions that are all TRUE just when the comparison is TRUE. Rows are equal when their parts are; in any other comparison each part
+    /// counts only where those before it are equal.
+    pub(crate) fn into_conditions(self) -> Vec<Expr> {
+        if self.op != CompareOp::Equal {
+            return self.comparison().into_iter().collect();
+        }
+        let pairs = self.left.into_iter().zip(self.right);
+        pairs
+            .map(|(left, right)| {
+                let span = left.span();
+                Expr::compare(CompareOp::Equal, left, right, span)
+            })
+            .collect()
+    }
 }
 
 /// An operand of a set operator, and which of its columns take part.

@@ -7,7 +7,7 @@
 //!                                              t
 //!                                            b
 //! ```
-//! Condition: what is aggregated are columns of one input of an inner join, by COUNT, MIN, MAX or an exact SUM without DISTINCT, and cannot fail. Each row
+//! Condition: something is left to group by below the join; what is aggregated are columns of one input of an inner join, by COUNT, MIN, MAX or an exact SUM without DISTINCT, and cannot fail. Each row
 //! of a group made early meets the same rows of the other inputs (Yan & Larson, VLDB 1995). Whether it pays depends on how many rows
 //! a group has: the plan is offered, and taken where it is the cheaper one.
 
@@ -33,7 +33,7 @@ impl Rule for GroupEarly {
             && !is_shared(input)
         {
             let early = offered((inputs, conjuncts), at, (keys, aggregates), context);
-            context.early.push((*first, early));
+            context.early.extend(early.map(|early| (*first, early)));
         }
         Ok(plan)
     }
@@ -83,13 +83,17 @@ fn offered(
     at: usize,
     (keys, aggregates): Grouping<'_>,
     context: &mut RuleContext<'_>,
-) -> EarlyGroups {
+) -> Option<EarlyGroups> {
     let own = inputs[at].output();
     let mut by: Vec<ColumnId> = Vec::new();
     for id in conjuncts.iter().chain(keys.iter().map(|(_, key)| key)).flat_map(Expr::columns) {
         if own.contains(&id) && !by.contains(&id) {
             by.push(id);
         }
+    }
+    if by.is_empty() {
+        // One group of no rows would be a row, and the join would have rows where there are none.
+        return None;
     }
     let column =
         |id: &ColumnId| Expr::column(*id, context.columns.get(*id).sql_type, crate::diagnostic::Span::default());
@@ -115,13 +119,10 @@ fn offered(
     let mut inputs = inputs.to_vec();
     let input = Box::new(std::mem::replace(&mut inputs[at], LogicalPlan::OneRow));
     inputs[at] = LogicalPlan::Aggregate { input, keys: early_keys, aggregates: parts };
-    EarlyGroups {
+    let why = "each row of a group meets the same rows of the other tables, and what is aggregated can be aggregated in parts";
+    Some(EarlyGroups {
         input: LogicalPlan::Join { inputs, conjuncts: conjuncts.to_vec() },
         aggregates: wholes,
-        note: RewriteNote {
-            rule: "group before join",
-            change,
-            why: "each row of a group meets the same rows of the other tables, and what is aggregated can be aggregated in parts",
-        },
-    }
+        note: RewriteNote { rule: "group before join", change, why },
+    })
 }

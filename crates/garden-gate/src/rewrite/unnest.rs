@@ -266,11 +266,25 @@ fn scalar_aggregate(join: &SideJoin, outer: &HashSet<ColumnId>, context: &mut Ru
     let (right, map) = right.copy(context.columns);
     let moved = |id: ColumnId| map.get(&id).copied().unwrap_or(id);
     let conditions = conditions.into_iter().map(|term| term.map_columns(&mut |id| moved(id))).collect();
-    let left = join.left.clone();
-    let mut on = join.on.clone();
-    on.extend::<Vec<Expr>>(conditions);
-    let joined = SideJoin::new(JoinKind::Left, left, right, on).into_plan();
-    Some(joined.project(with_empty(&empties, moved, moved(found))))
+    let joined = SideJoin::new(JoinKind::Left, join.left.clone(), right, conditions).into_plan();
+    let values = with_empty(&empties, moved, moved(found));
+    if join.on.is_empty() {
+        return Some(joined.project(values));
+    }
+    // There is always one row to pair with: where ON is not TRUE for it, the outer join puts NULL in its place.
+    let raw: Vec<(ColumnId, ColumnId)> = values.iter().map(|(id, _)| (*id, context.columns.copy(*id))).collect();
+    let raw_of = |id: ColumnId| raw.iter().find(|(known, _)| *known == id).map_or(id, |(_, raw)| *raw);
+    let span = Span::default();
+    let on: Vec<Expr> = join.on.iter().map(|term| term.clone().map_columns(&mut |id| raw_of(id))).collect();
+    let on = Expr::and(on, span);
+    let kept = |(id, value): &(ColumnId, Expr)| {
+        let sql_type = value.sql_type();
+        let value = Expr::column(raw_of(*id), sql_type, span);
+        let null = Expr::literal(Value::Null, sql_type, span);
+        (*id, Expr::new(ExprKind::Case(vec![(on.clone(), value)], Box::new(null)), sql_type, span))
+    };
+    let kept = values.iter().map(kept).collect();
+    Some(joined.project(values.into_iter().map(|(id, value)| (raw_of(id), value)).collect()).project(kept))
 }
 
 /// For each column its value in the copy, or where there was no partner the value of no rows.

@@ -61,8 +61,10 @@ impl Session {
     }
 
     /// Whether statements may change nothing: no rows, no tables, no files. Settings and variables of the session are not meant.
+    ///
+    /// Sessions of a database that was opened with [`Database::open_read_only`](crate::Database::open_read_only) stay so.
     pub fn set_read_only(&mut self, read_only: bool) {
-        self.access.read_only = read_only;
+        self.access.read_only = read_only || self.shared.is_read_only();
     }
 
     /// How many rows a query may give; more are an error (54000).

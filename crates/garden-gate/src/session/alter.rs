@@ -11,8 +11,8 @@ use crate::bind::{
     index_keys, stored_value,
 };
 use crate::catalog::{
-    Catalog, CheckConstraint, ColumnDefinition, Filled, ForeignKey, Identity, Index, IndexPart, Table, TableDefinition,
-    TableKind, TableSource,
+    Catalog, CheckConstraint, ColumnDefinition, Filled, ForeignKey, Identity, Index, IndexPart, KnownColumns, Table,
+    TableDefinition, TableKind, TableSource,
 };
 use crate::diagnostic::{Error, Result, SqlState, suggestion};
 use crate::kernel::{Batch, cast_values, evaluate};
@@ -95,6 +95,9 @@ impl Session {
             groups: Arc::default(),
         };
         catalog.put_table(&schema, table);
+        if let ast::AlterTable::RenameColumn { name: old, to } = action {
+            rename_known(catalog, (&schema, &name), (old, &to.text));
+        }
         let changer = self.changer(catalog, &around);
         let proven = definition.proven();
         changer.check_rows((&schema, &name), &proven, &rows)?;
@@ -270,6 +273,31 @@ fn part_of(column: &str, constraints: &[String]) -> Error {
 /// All rows of a table as one batch.
 fn all_rows(table: &StoredTable) -> Result<Batch> {
     Ok(Batch::new(table.columns_whole()?, usize::try_from(table.rows()).unwrap_or(usize::MAX)))
+}
+
+/// Views and functions know a column under its new name now.
+fn rename_known(catalog: &mut Catalog, (schema, table): (&str, &str), (old, new): (&ast::Ident, &str)) {
+    let renamed = |known: &mut Vec<KnownColumns>| {
+        for known in known.iter_mut().filter(|known| known.schema == schema && known.table == table) {
+            known.columns.iter_mut().filter(|column| old.matches(column)).for_each(|column| new.clone_into(column));
+        }
+    };
+    let names = |known: &[KnownColumns]| known.iter().any(|known| known.schema == schema && known.table == table);
+    for schema in &mut catalog.schemas {
+        if !schema.views.iter().any(|view| names(&view.known))
+            && !schema.functions.iter().any(|function| names(&function.known))
+        {
+            continue;
+        }
+        let schema = Arc::make_mut(schema);
+        schema
+            .views
+            .iter_mut()
+            .filter(|view| names(&view.known))
+            .for_each(|view| renamed(&mut Arc::make_mut(view).known));
+        let functions = schema.functions.iter_mut().filter(|function| names(&function.known));
+        functions.for_each(|function| renamed(&mut Arc::make_mut(function).known));
+    }
 }
 
 fn rename(catalog: &mut Catalog, (schema, known): (&str, &str), to: &ast::Ident) -> Result<()> {

@@ -6,9 +6,7 @@ use super::deferred::Deferral;
 use super::referential::Actions;
 use super::unique_index::{check_unique, is_kept};
 use crate::bind::{Surroundings, bind_checks, generated_values};
-use crate::catalog::{
-    Catalog, CheckConstraint, Filled, ForeignKey, KeyConstraint, Table, TableDefinition,
-};
+use crate::catalog::{Catalog, CheckConstraint, Filled, ForeignKey, KeyConstraint, Table, TableDefinition};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::{Batch, array_of, evaluate, lane_bounds, value_at};
 use crate::storage::{Place, StoredTable};

@@ -2,7 +2,7 @@
 //! is opened then must be a state that was committed, with its constraints holding.
 
 use super::{Database, Session};
-use crate::storage::Store;
+use crate::storage::{FileAccess, Store};
 use redb::StorageBackend;
 use std::io::Error as BackendIoError;
 use std::path::Path;
@@ -112,7 +112,9 @@ impl StorageBackend for Disk {
 fn open(disk: &Disk) -> crate::Result<Database> {
     let file = redb::Builder::new().create_with_backend(disk.clone());
     let file = file.map_err(|error| crate::Error::new(crate::SqlState::FILE_ACCESS, error.to_string()))?;
-    Store::of(file, Path::new("disk")).map(Database::stored)
+    let gone = |_| Err(crate::Error::new(crate::SqlState::FILE_ACCESS, "the disk is gone"));
+    let opener = Store::opener(Path::new("disk"), gone);
+    Store::of(file, opener, FileAccess::ReadWrite).map(Database::stored)
 }
 
 /// The statements of the story; behind each the two tables agree.

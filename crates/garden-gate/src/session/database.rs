@@ -1,11 +1,13 @@
 use super::Session;
+use super::add_table::{CheckedSource, MissingSchema, TableName, check_columns};
 use super::files::FileCache;
 use super::temporary::SharedTables;
-use crate::catalog::{Catalog, Column, DEFAULT_SCHEMA, FileOptions, Segment, Table, TableKind, TableSource};
+use crate::catalog::{Catalog, Column, FileOptions, Segment, TableSource};
 use crate::diagnostic::{Error, Result, SqlState};
-use crate::storage::{MemoryTable, Store, table_of};
-use crate::types::{SqlType, Value};
-use std::path::Path;
+use crate::file::Location;
+use crate::storage::{FileAccess, MemoryTable, Store, conforming, table_of};
+use crate::types::Value;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 use std::time::Duration;
 
@@ -40,6 +42,8 @@ pub(super) struct Shared {
     pub(super) writer: Mutex<()>,
     pub(super) files: FileCache,
     pub(super) temporary: SharedTables,
+    /// Files whose rows are tables, without links in their paths.
+    table_files: Mutex<Vec<PathBuf>>,
     /// The file of a durable database.
     store: Option<Arc<Store>>,
 }
@@ -52,6 +56,22 @@ impl Shared {
 }
 
 impl Shared {
+    /// What the database needs a file for that is not to be written over.
+    pub(super) fn use_of(&self, path: &Path) -> Option<&'static str> {
+        let Ok(real) = path.canonicalize() else { return None };
+        let is_database = |store: &Arc<Store>| store.path().canonicalize().is_ok_and(|own| own == real);
+        if self.store.as_ref().is_some_and(is_database) {
+            return Some("this is the file of the database");
+        }
+        let files = self.table_files.lock().unwrap_or_else(PoisonError::into_inner);
+        files.contains(&real).then_some("the rows of a table come from this file")
+    }
+
+    /// Whether its file was opened to be read only.
+    pub(super) fn is_read_only(&self) -> bool {
+        self.store.as_ref().is_some_and(|store| store.access() == FileAccess::ReadOnly)
+    }
+
     /// Puts a new picture in the place of the old one; of a durable database when the file holds it.
     pub(super) fn install(&self, catalog: Arc<Catalog>) -> Result<()> {
         if let Some(store) = &self.store {
@@ -64,6 +84,16 @@ impl Shared {
     /// Lets a long load of a table need less memory, where there is a file to write to ahead of the commit.
     pub(super) fn put_aside(&self, catalog: &Catalog, table: (&str, &str)) -> Result<()> {
         self.store.as_ref().map_or(Ok(()), |store| store.put_aside(catalog, table))
+    }
+
+    /// Adds to the catalog what the file of the database does not hold.
+    pub(super) fn add_to_catalog(&self, add: impl FnOnce(&mut Catalog) -> Result<()>) -> Result<()> {
+        let _only_writer = self.writer.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut catalog = self.catalog.write().unwrap_or_else(PoisonError::into_inner);
+        let mut changed = Catalog::clone(&catalog);
+        add(&mut changed)?;
+        *catalog = Arc::new(changed);
+        Ok(())
     }
 
     /// Puts a new picture in the place of the old one, which differs in nothing that the file holds.
@@ -96,7 +126,16 @@ impl Database {
     /// # Errors
     /// As [`Database::open`].
     pub fn open_waiting(path: impl AsRef<Path>, wait: Duration) -> Result<Self> {
-        Ok(Self::stored(Store::open(path.as_ref(), wait)?))
+        Ok(Self::stored(Store::open(path.as_ref(), FileAccess::ReadWrite, wait)?))
+    }
+
+    /// The database of a file that is there, and is not written to: its permissions need not allow it, and any number of processes may
+    /// read it so at once, while none has it open for writing. Sessions may change nothing (25006).
+    ///
+    /// # Errors
+    /// As [`Database::open`].
+    pub fn open_read_only(path: impl AsRef<Path>, wait: Duration) -> Result<Self> {
+        Ok(Self::stored(Store::open(path.as_ref(), FileAccess::ReadOnly, wait)?))
     }
 
     pub(super) fn stored((store, catalog): (Arc<Store>, Catalog)) -> Self {
@@ -106,73 +145,62 @@ impl Database {
 
     /// A new session.
     pub fn session(&self) -> Session {
-        Session::new(Arc::clone(&self.0))
+        let mut session = Session::new(Arc::clone(&self.0));
+        session.set_read_only(false);
+        session
     }
 
-    /// Makes the rows of a source a table. `name` is `table` or `schema.table`; a schema that is missing is made.
+    /// Makes the rows of a source a table. `name` is `table`, or `schema.table` for a schema that there is; a part that holds a dot goes into
+    /// double quotes. Its rows are looked at when they are read: a value that its type forbids is an error of the statement.
     ///
     /// # Errors
-    /// 42S01 when there is a table of that name, 42000 when a column's type has digits it cannot have.
+    /// 42602 for a name that is none, 3F000 for a schema that is missing, 42S01 when there is a table or view of that name, 42S21 when two
+    /// columns have one name (upper and lower case being the same), 42000 when a column's type has digits it cannot have.
     pub fn add_source(&self, name: &str, source: Arc<dyn TableSource>) -> Result<()> {
-        check_types(source.columns())?;
-        let (schema, table) = name.split_once('.').unwrap_or((DEFAULT_SCHEMA, name));
-        let _only_writer = self.0.writer.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut catalog = self.0.catalog.write().unwrap_or_else(PoisonError::into_inner);
-        let mut changed = Catalog::clone(&catalog);
-        let tables = &mut changed.schema_mut(schema).tables;
-        if tables.iter().any(|known| known.name.eq_ignore_ascii_case(table)) {
-            return Err(Error::new(SqlState::TABLE_EXISTS, format!("there is a table {table:?} already")));
-        }
-        tables.push(Table {
-            name: table.into(),
-            kind: TableKind::Table,
-            source,
-            definition: None,
-            groups: Arc::default(),
-        });
-        *catalog = Arc::new(changed);
-        Ok(())
+        check_columns(source.columns())?;
+        self.0.add_table(TableName::parse(name)?, Arc::new(CheckedSource(source)), MissingSchema::Refuse)
     }
 
-    /// Adds a table of Arrow columns, given as runs of rows.
+    /// Adds a table of Arrow columns, given as runs of rows. A negative zero becomes zero; CHAR and BINARY are filled up.
     ///
     /// # Errors
-    /// 42S01 when the name is taken; 42000 when an array has another type or length than its column and segment say.
+    /// As [`Database::add_source`]; 42000 when an array has another type or length than its column and segment say; 22001, 22003 or 22008
+    /// with row and column for a value that its type forbids.
     pub fn add_segments(&self, name: &str, columns: &[Column], segments: Vec<Segment>) -> Result<()> {
-        check_types(columns)?;
-        let fits =
-            |segment: &Segment| {
-                segment.columns.len() == columns.len()
-                    && segment.columns.iter().zip(columns).all(|(array, column)| {
-                        array.len() == segment.rows && *array.data_type() == column.sql_type.arrow()
-                    })
-            };
-        if !segments.iter().all(fits) {
-            let message =
-                format!("the arrays of table {name:?} have other types or lengths than its columns and segments");
-            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message));
-        }
-        self.add_source(name, Arc::new(MemoryTable::new(columns.to_vec(), segments)))
+        check_columns(columns)?;
+        let source = MemoryTable::new(columns.to_vec(), conforming(columns, segments)?);
+        self.0.add_table(TableName::parse(name)?, Arc::new(source), MissingSchema::Refuse)
     }
 
-    /// Makes a table of literal rows.
+    /// Makes a table of literal rows, as [`Database::add_segments`] does.
     ///
     /// # Errors
-    /// 42S01 when there is a table of that name, 42000 when a row has not one value a column, 22003 when a value does not fit.
+    /// As [`Database::add_source`]; 42000 when a row has not one value a column; 22001, 22003 or 22008 with row and column for a value
+    /// that does not fit.
     pub fn add_rows(&self, name: &str, columns: &[Column], rows: &[Vec<Value>]) -> Result<()> {
-        check_types(columns)?;
-        self.add_source(name, Arc::new(MemoryTable::from_rows(columns, rows)?))
+        check_columns(columns)?;
+        let source = MemoryTable::from_rows(columns, rows)?;
+        self.0.add_table(TableName::parse(name)?, Arc::new(source), MissingSchema::Refuse)
     }
 
     /// Makes a file a table: CSV, TSV, JSON lines, Parquet or Arrow IPC, by the ending of its name.
     ///
     /// # Errors
-    /// 42S01 when there is a table of that name; 58030, 22000 or 22018 when the file cannot be read.
+    /// As [`Database::add_source`]; 58030, 22000 or 22018 when the file cannot be read.
     pub fn add_file(&self, name: &str, path: impl AsRef<Path>) -> Result<()> {
-        let path = path.as_ref();
+        self.add_file_as(TableName::parse(name)?, path.as_ref(), MissingSchema::Refuse)
+    }
+
+    fn add_file_as(&self, name: TableName, path: &Path, missing: MissingSchema) -> Result<()> {
         let is_large = path.metadata().is_ok_and(|metadata| metadata.len() > PARALLEL_BYTES);
         let threads = if is_large { rayon::ThreadPoolBuilder::new().build().ok() } else { None };
-        self.add_source(name, table_of(crate::file::open(path, &FileOptions::default(), threads.as_ref())?))
+        let source =
+            table_of(crate::file::open(&Location::anywhere(path), &FileOptions::default(), threads.as_ref())?)?;
+        self.0.add_table(name, source, missing)?;
+        if let Ok(real) = path.canonicalize() {
+            self.0.table_files.lock().unwrap_or_else(PoisonError::into_inner).push(real);
+        }
+        Ok(())
     }
 
     /// Makes every table file of a folder a table named after it, in `schema` if one is given; other files are passed over.
@@ -203,21 +231,9 @@ impl Database {
         let mut names = Vec::new();
         for file in files {
             let stem = crate::file::table_name(&file);
-            let name = schema.map_or_else(|| stem.clone(), |schema| format!("{schema}.{stem}"));
-            self.add_file(&name, &file)?;
-            names.push(name);
+            self.add_file_as(TableName::exact(schema, &stem), &file, MissingSchema::Make)?;
+            names.push(schema.map_or_else(|| stem.clone(), |schema| format!("{schema}.{stem}")));
         }
         Ok(names)
     }
-}
-
-/// NUMERIC has 1 to 38 digits, and no more after the point than in all.
-fn check_types(columns: &[Column]) -> Result<()> {
-    let bad = |column: &&Column| match column.sql_type {
-        SqlType::Numeric { precision, scale } => !(1..=38).contains(&precision) || scale > precision,
-        _ => false,
-    };
-    columns.iter().find(bad).map_or(Ok(()), |column| {
-        Err(Error::new(SqlState::SYNTAX_OR_RULE, format!("column {:?} can't be {}", column.name, column.sql_type)))
-    })
 }

@@ -6,7 +6,7 @@ use super::objects::drop_stale_comments;
 use super::session::Call;
 use super::table_definition::{Maker, names};
 use super::{Outcome, Session};
-use crate::bind::{MissingParameters, Surroundings, bind_query, check_definition, check_view_option};
+use crate::bind::{MissingParameters, Surroundings, bind_query, check_definition, check_view_option, columns_known_to};
 use crate::catalog::{
     Catalog, ColumnDefinition, DEFAULT_SCHEMA, Filled, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableKind, View,
 };
@@ -211,8 +211,15 @@ impl Session {
             let message = format!("two columns of the view are called {:?}", columns[twice]);
             return Err(Error::new(SqlState::COLUMN_EXISTS, message).at(name.span));
         }
-        let made =
-            View { name: name.text.clone(), columns, query: text, schema: self.schema.clone(), check: view.check };
+        let known = columns_known_to(&view.query, catalog, &self.schema);
+        let made = View {
+            name: name.text.clone(),
+            columns,
+            query: text,
+            schema: self.schema.clone(),
+            check: view.check,
+            known,
+        };
         let views = &mut catalog.schema_mut(&schema).views;
         views.retain(|known| !name.matches(&known.name));
         views.push(Arc::new(made));

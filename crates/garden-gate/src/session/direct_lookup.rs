@@ -151,7 +151,7 @@ impl Session {
         (statement, call): (&Arc<ast::Statement>, &Call<'_>),
     ) -> Result<Option<ResultSet>> {
         let catalog = self.catalog();
-        if self.shared.temporary.any() || self.is_interrupted() || !way.fits(self, &catalog) {
+        if self.shared.temporary.any() || !way.fits(self, &catalog) {
             return Ok(None);
         }
         let Some(table) = way.table.upgrade() else { return Ok(None) };

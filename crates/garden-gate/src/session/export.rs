@@ -3,7 +3,7 @@
 use super::session::Call;
 use super::{Outcome, ResultSet, Session};
 use crate::catalog::Column;
-use crate::diagnostic::{Error, Result, SqlState};
+use crate::diagnostic::{Error, Result};
 use crate::file::{Writer, has_own_array};
 use crate::kernel::{array_of_all, value_at};
 use crate::syntax::ast;
@@ -15,12 +15,8 @@ impl Session {
     pub(super) fn export(&mut self, export: &ast::Export, call: &Call<'_>) -> Result<Outcome> {
         let at = |error: Error| if error.span().is_none() { error.at(export.span) } else { error };
         self.access.check_changes().map_err(at)?;
-        let path = self.files().writable(&export.path).map_err(at)?;
-        if path.exists() && !export.replace {
-            let help = "INSERT INTO FILE 'path' (REPLACE) puts the rows in its place";
-            let error = Error::new(SqlState::FILE_ACCESS, "there is a file of this name already").with_help(help);
-            return Err(error.in_file(Path::new(&export.path), None).at(export.span));
-        }
+        let help = "INSERT INTO FILE 'path' (REPLACE) puts the rows in its place";
+        let path = self.files().writable(&export.path, (export.replace, help)).map_err(at)?;
         let rows = self.query_rows(&export.query, call)?;
         rows.write(&path, &export.options).map_err(at)?;
         let affected = rows.row_count() as u64;

@@ -1,7 +1,9 @@
+use super::database::Shared;
 use crate::bind::OpenFile;
 use crate::catalog::{FileOptions, TableSource};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::execute::Pool;
+use crate::file::Location;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::SystemTime;
@@ -29,14 +31,15 @@ pub(super) struct Files<'a> {
     pub(super) writable: &'a [PathBuf],
     pub(super) cache: &'a FileCache,
     pub(super) pool: &'a Pool,
+    pub(super) shared: &'a Shared,
 }
 
 impl Files<'_> {
-    /// The file that may be read, without links in its path.
+    /// A file that may be read, and its path without links. Where it lies is looked at once more when it is opened.
     ///
     /// # Errors
     /// 58030 when there is none, or the session may not read it.
-    pub(super) fn readable(&self, path: &str) -> Result<PathBuf> {
+    pub(super) fn readable(&self, path: &str) -> Result<(Location, PathBuf)> {
         let path = Path::new(path);
         if self.folders.is_empty() {
             return Err(refused(path, "this session may not read files", "allow_folder"));
@@ -45,14 +48,14 @@ impl Files<'_> {
         if !self.folders.iter().any(|folder| real.starts_with(folder)) {
             return Err(refused(path, "this session may not read files there", "allow_folder"));
         }
-        Ok(real)
+        Ok((Location::within(path, self.folders), real))
     }
 
-    /// The path of a file that may be written, whether it is there or not.
+    /// The path of a file that may be written, whether it is there or not; one that is there is replaced only if that is asked for.
     ///
     /// # Errors
-    /// 58030 when its folder is missing, or the session may not write there.
-    pub(super) fn writable(&self, path: &str) -> Result<PathBuf> {
+    /// 58030 when its folder is missing, the session may not write there, or the file is there already or in use.
+    pub(super) fn writable(&self, path: &str, (replace, help): (bool, &str)) -> Result<PathBuf> {
         let path = Path::new(path);
         if self.writable.is_empty() {
             return Err(refused(path, "this session may not write files", "allow_writing"));
@@ -65,6 +68,14 @@ impl Files<'_> {
         let real = if real.is_symlink() { real.canonicalize().map_err(|error| unreadable(path, error))? } else { real };
         if !self.writable.iter().any(|folder| real.starts_with(folder)) {
             return Err(refused(path, "this session may not write files there", "allow_writing"));
+        }
+        let refuse =
+            |why: &str, help: &str| Err(Error::new(SqlState::FILE_ACCESS, why).with_help(help).in_file(path, None));
+        if let Some(why) = self.shared.use_of(&real) {
+            return refuse(why, "write the rows to a file of another name");
+        }
+        if real.exists() && !replace {
+            return refuse("there is a file of this name already", help);
         }
         Ok(real)
     }
@@ -82,7 +93,7 @@ fn unreadable(path: &Path, error: std::io::Error) -> Error {
 
 impl OpenFile for Files<'_> {
     fn open(&self, path: &str, options: &FileOptions) -> Result<Arc<dyn TableSource>> {
-        let real = self.readable(path)?;
+        let (at, real) = self.readable(path)?;
         let path = Path::new(path);
         let metadata = real.metadata().map_err(|error| unreadable(path, error))?;
         let key =
@@ -90,7 +101,7 @@ impl OpenFile for Files<'_> {
         if let Some(known) = self.cache.get(&key) {
             return Ok(known);
         }
-        let table = crate::storage::table_of(crate::file::open(path, options, self.threads()?.as_deref())?);
+        let table = crate::storage::table_of(crate::file::open(&at, options, self.threads()?.as_deref())?)?;
         self.cache.put(key, Arc::clone(&table));
         Ok(table)
     }
@@ -116,6 +127,11 @@ impl FileCache {
         }
         kept.push((key, table));
     }
+}
+
+/// Whether the ending of a file's name is one of those that [`Database::add_folder`](crate::Database::add_folder) makes tables of.
+pub fn is_table_file(path: impl AsRef<Path>) -> bool {
+    crate::file::is_table_file(path.as_ref())
 }
 
 /// The name of the table that a file becomes: its own, without the endings that tell its format.

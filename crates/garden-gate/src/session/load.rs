@@ -113,7 +113,9 @@ impl Session {
             return Err(Error::new(SqlState::ACTIVE_TRANSACTION, message).at(file.span));
         }
         let files = self.files();
-        let errors_into = load.errors_into.as_deref().map(|path| files.writable(path)).transpose();
+        let help = "ERRORS INTO 'path' REPLACE puts the bad rows in its place";
+        let errors_into =
+            load.errors_into.as_deref().map(|path| files.writable(path, (load.errors_replace, help))).transpose();
         let errors_into = errors_into.map_err(|error| error.at(file.span))?;
         let mut source = self.source(change, file, call)?;
         let mut report =
@@ -247,9 +249,9 @@ impl Session {
     fn source(&self, change: &ast::Change, file: FromFile<'_>, call: &Call<'_>) -> Result<Source> {
         let files = self.files();
         let at = |error: Error| if error.span().is_none() { error.at(file.span) } else { error };
-        let path = files.readable(file.path).map_err(at)?;
+        let (location, _) = files.readable(file.path).map_err(at)?;
         let threads = files.threads()?;
-        let mut source = match Loader::open(&path, file.options, threads.as_deref()).map_err(at)? {
+        let mut source = match Loader::open(&location, file.options, threads.as_deref()).map_err(at)? {
             Some(mut loader) => {
                 if loader.columns().is_empty() {
                     loader.name_columns(self.names_of_target(change, call)?);

@@ -1,6 +1,7 @@
 //! The story of a statement, start to end: [`statement`] reads on one page.
 
 mod access;
+mod add_table;
 mod alter;
 mod analyze;
 mod change;
@@ -42,7 +43,7 @@ mod verify;
 
 pub use database::Database;
 pub use describe::{ColumnFacts, ConstraintFacts, TableFacts};
-pub use files::table_name;
+pub use files::{is_table_file, table_name};
 pub use outcome::Outcome;
 pub use prepared::PreparedStatement;
 pub use progress::Progress;

@@ -4,7 +4,7 @@ use super::Session;
 use super::definition::{duplicate, no_schema};
 use super::domain::refuse_used;
 use super::session::Call;
-use crate::bind::{MissingParameters, bind_query, function_problem};
+use crate::bind::{MissingParameters, bind_query, columns_known_to, function_problem};
 use crate::catalog::{Catalog, Comment, Named, Numbers, Schema, Sequence, TableFunction, named, subject};
 use crate::diagnostic::{Error, Result, SourceText, SqlState, suggestion};
 use crate::syntax::ast::{self, ObjectKind};
@@ -80,6 +80,7 @@ impl Session {
             columns: typed(&made.columns, "columns")?,
             query: text,
             schema: self.schema.clone(),
+            known: columns_known_to(&made.query, catalog, &self.schema),
         };
         let functions = &mut catalog.schema_mut(&schema).functions;
         functions.retain(|known| !name.matches(&known.name));

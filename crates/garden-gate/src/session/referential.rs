@@ -228,7 +228,8 @@ impl<'c, 'a> Actions<'c, 'a> {
                 let needed = changes.old.rows_at(&places[..1])?;
                 let parent = &self.tables[event.table];
                 let needed = (self.tables[table].definition.as_ref(), &needed);
-                let (parent, row) = ((parent.name.1.as_str(), parent.definition.as_ref()), (&event.before, first.0 as usize));
+                let (parent, row) =
+                    ((parent.name.1.as_str(), parent.definition.as_ref()), (&event.before, first.0 as usize));
                 return Err(needed_by(SqlState::RESTRICT, parent, row, reference, (&child.1, needed)));
             }
             ReferentialAction::Cascade if event.after.is_none() => {

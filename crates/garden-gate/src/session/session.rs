@@ -13,8 +13,9 @@ use super::temporary::no_tables;
 use super::transaction::Transaction;
 use crate::bind::{Bound, MissingParameters, Moment, OpenFile, Parameters, Surroundings, bind_value};
 use crate::catalog::{DEFAULT_SCHEMA, Schema};
+use crate::control::{self, Control, Entered, Interrupt};
 use crate::diagnostic::{Error, Result, SourceText, SqlState};
-use crate::execute::{Control, Interrupt, Pool, RoundLog, RoundRows};
+use crate::execute::{Pool, RoundLog, RoundRows};
 use crate::kernel::{Batch, array_of};
 use crate::physical::{Measures, Plan};
 use crate::syntax::{Script, ast};
@@ -118,6 +119,7 @@ impl Session {
     /// 42000 when the text is not exactly one query; whatever is wrong with it (42Sxx, 07001) or fails while it runs (22xxx).
     pub fn query(&mut self, sql: &str, parameters: impl Into<Parameters>) -> Result<ResultSet> {
         let started = Instant::now();
+        let _entered = self.enter_statement();
         let (statement, source, parameters) = (one_statement(sql)?, SourceText::new(sql), parameters.into());
         parameters.refuse_unused(&Script::new(Arc::clone(&source)).parameter_names())?;
         let call = Call { source: &source, parameters: &parameters, started, measured: None };
@@ -172,6 +174,7 @@ impl Session {
         source: &Arc<SourceText>,
         parameters: &Parameters,
     ) -> Result<Plan> {
+        let _entered = self.enter_statement();
         let call = Call { source, parameters, started: Instant::now(), measured: None };
         let plan = match &last.kind {
             ast::StatementKind::Query(query) => self
@@ -208,6 +211,7 @@ impl Session {
         source: &Arc<SourceText>,
         parameters: &Parameters,
     ) -> Result<(ResultSet, Plan)> {
+        let _entered = self.enter_statement();
         let measured = std::cell::RefCell::default();
         let call = Call { source, parameters, started: Instant::now(), measured: Some(&measured) };
         let outcome = match &last.kind {
@@ -254,6 +258,7 @@ impl Session {
 
     /// Runs any statement.
     pub(super) fn run_statement(&mut self, statement: &ast::Statement, call: &Call<'_>) -> Result<Outcome> {
+        let _entered = self.enter_statement();
         self.last.forget();
         let started = call.started;
         let done = |notes| Ok(Outcome::Done { elapsed: started.elapsed(), notes });
@@ -311,16 +316,13 @@ impl Session {
         &self.path
     }
 
-    pub(super) fn is_interrupted(&self) -> bool {
-        self.interrupt.is_set()
-    }
-
     pub(super) fn files(&self) -> Files<'_> {
         Files {
             folders: &self.access.readable,
             writable: &self.access.writable,
             cache: &self.shared.files,
             pool: &self.pool,
+            shared: &self.shared,
         }
     }
 
@@ -410,10 +412,23 @@ impl Session {
 
     fn run_watched(&self, prepared: &Prepared, watch: Watch<'_>) -> Result<ResultSet> {
         let watch = Watch { style_notes: self.settings.style_notes, ..watch };
-        let control = Control::new(&self.interrupt, self.settings.limits(&self.access));
-        let outcome = prepared.run(&control, (&self.pool, self.settings.batch_rows), watch);
-        self.interrupt.clear();
-        outcome
+        let _entered = self.enter_statement();
+        let control = control::current().unwrap_or_else(|| self.new_control());
+        prepared.run(&control, (&self.pool, self.settings.batch_rows), watch)
+    }
+
+    fn new_control(&self) -> Arc<Control> {
+        Control::new(&self.interrupt, self.settings.limits(&self.access))
+    }
+
+    /// Begins a statement, whose limits count from here on, unless this thread is within one already. An interrupt that came while nothing
+    /// ran is forgotten.
+    pub(crate) fn enter_statement(&self) -> Entered {
+        let current = control::current();
+        if current.is_none() {
+            self.interrupt.clear();
+        }
+        control::enter(Some(&current.unwrap_or_else(|| self.new_control())))
     }
 
     fn settings_rows(&self, started: Instant) -> Result<ResultSet> {
@@ -468,6 +483,7 @@ impl Iterator for Statements<'_> {
 
     fn next(&mut self) -> Option<Self::Item> {
         let started = Instant::now();
+        let _entered = self.session.enter_statement();
         let statement = self.script.next_statement()?;
         let call = Call { source: &self.source, parameters: self.parameters, started, measured: None };
         let outcome = statement.and_then(|statement| self.session.run_statement(&statement, &call));

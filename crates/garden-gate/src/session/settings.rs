@@ -1,7 +1,7 @@
 use super::access::Access;
 use crate::choose::Factors;
+use crate::control::Limits;
 use crate::diagnostic::{Error, Result, SqlState, suggestion};
-use crate::execute::Limits;
 use crate::types::{Value, approximate};
 use std::time::Duration;
 

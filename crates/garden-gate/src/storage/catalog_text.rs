@@ -7,7 +7,7 @@ use super::store::stored_table;
 use super::stored_table::StoredTable;
 use crate::catalog::{
     Catalog, CheckConstraint, Column, ColumnDefinition, Filled, ForeignKey, Identity, Index, IndexKey, IndexPart,
-    KeyConstraint, ReferentialAction, Schema, Table, TableDefinition, TableKind, Timing, View, ViewCheck,
+    KeyConstraint, KnownColumns, ReferentialAction, Schema, Table, TableDefinition, TableKind, Timing, View, ViewCheck,
 };
 use crate::diagnostic::{Result, SourceText};
 use crate::syntax::type_of;
@@ -184,6 +184,17 @@ struct ViewText {
     schema: String,
     #[serde(default)]
     check: Option<String>,
+    /// Schema, table and columns of what it reads; files of earlier versions do not have it.
+    #[serde(default)]
+    known: Vec<(String, String, Vec<String>)>,
+}
+
+pub(super) fn known_text(known: &[KnownColumns]) -> Vec<(String, String, Vec<String>)> {
+    known.iter().map(|known| (known.schema.clone(), known.table.clone(), known.columns.clone())).collect()
+}
+
+pub(super) fn known_of(text: Vec<(String, String, Vec<String>)>) -> Vec<KnownColumns> {
+    text.into_iter().map(|(schema, table, columns)| KnownColumns { schema, table, columns }).collect()
 }
 
 const TIMINGS: [(Timing, &str); 2] = [(Timing::Deferrable, "deferrable"), (Timing::Deferred, "deferred")];
@@ -237,6 +248,7 @@ pub(super) fn write(catalog: &Catalog, number: &mut impl FnMut(&Arc<Part>) -> Re
             query: view.query.text().to_owned(),
             schema: view.schema.clone(),
             check: CHECKS.iter().find(|(check, _)| Some(*check) == view.check).map(|(_, text)| (*text).to_owned()),
+            known: known_text(&view.known),
         };
         let views = schema.views.iter().map(view).collect();
         schemas.push(SchemaText { name: schema.name.clone(), tables, views, objects: ObjectTexts::of(schema) });
@@ -316,9 +328,10 @@ pub(super) fn read(
             .views
             .into_iter()
             .map(|view| {
-                let ViewText { name, columns, query, schema, check } = view;
+                let ViewText { name, columns, query, schema, check, known } = view;
                 let check = CHECKS.iter().find(|(_, text)| Some(*text) == check.as_deref()).map(|(check, _)| *check);
-                Arc::new(View { name, columns, query: SourceText::new(query), schema, check })
+                let (query, known) = (SourceText::new(query), known_of(known));
+                Arc::new(View { name, columns, query, schema, check, known })
             })
             .collect();
         schema.objects.put_into(&mut made)?;

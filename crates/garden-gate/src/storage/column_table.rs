@@ -1,3 +1,4 @@
+use super::conforming::conforming_column;
 use super::statistics::collect;
 use crate::catalog::{Column, ColumnStatistics, Segment, TableSource};
 use crate::diagnostic::Result;
@@ -26,7 +27,8 @@ impl ColumnTable {
         if let Some(known) = self.loaded[column].get() {
             return Ok(known);
         }
-        let arrays = self.loader.load(column)?;
+        let arrays = conforming_column(&self.columns[column], self.loader.load(column)?);
+        let arrays = arrays.map_err(|error| error.in_file(self.loader.path(), None))?;
         Ok(self.loaded[column].get_or_init(|| arrays))
     }
 }

@@ -31,9 +31,10 @@ impl MemoryTable {
             let message = format!("a row has {} values, the table {} columns", row.len(), columns.len());
             return Err(Error::new(SqlState::SYNTAX_OR_RULE, message));
         }
-        let segments = rows.chunks(SEGMENT_ROWS).map(|rows| {
+        let segments = rows.chunks(SEGMENT_ROWS).enumerate().map(|(number, rows)| {
             let column = |(at, column): (usize, &Column)| {
-                column_of(&rows.iter().map(|row| row[at].clone()).collect::<Vec<_>>(), column.sql_type)
+                let values = rows.iter().map(|row| row[at].clone()).collect::<Vec<_>>();
+                column_of(&values, column, number * SEGMENT_ROWS)
             };
             let arrays = columns.iter().enumerate().map(column).collect::<Result<_>>()?;
             Ok(Segment { columns: arrays, rows: rows.len() })

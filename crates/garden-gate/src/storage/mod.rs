@@ -3,14 +3,17 @@
 mod catalog_text;
 mod column_cache;
 mod column_table;
+mod conforming;
 mod derived;
 mod guarded_file;
 mod histogram;
 mod index;
 mod memory_table;
 mod object_text;
+mod open_file;
 mod part;
 mod partners;
+mod read_only_file;
 mod search;
 mod statistics;
 mod statistics_text;
@@ -19,21 +22,31 @@ mod stored_table;
 mod zone_map;
 
 pub(crate) use column_table::ColumnTable;
+pub(crate) use conforming::conforming;
 pub(crate) use index::{IndexRead, KeyRange};
 pub(crate) use memory_table::MemoryTable;
+pub(crate) use open_file::FileAccess;
 pub(crate) use statistics::collect_group;
 pub(crate) use store::Store;
 pub(crate) use stored_table::{Place, StoredTable};
 pub(crate) use zone_map::LaneRange;
 
 use crate::catalog::TableSource;
+use crate::diagnostic::Result;
 use crate::file::{Content, FileTable};
 use std::sync::Arc;
 
 /// The rows of a file as a table.
-pub(crate) fn table_of(file: FileTable) -> Arc<dyn TableSource> {
-    match file.content {
+///
+/// # Errors
+/// 22003 with row and column of a value that its type forbids.
+pub(crate) fn table_of(file: FileTable) -> Result<Arc<dyn TableSource>> {
+    Ok(match file.content {
         Content::Segments(segments) => Arc::new(MemoryTable::new(file.columns, segments)),
+        Content::Foreign { segments, path } => {
+            let segments = conforming(&file.columns, segments).map_err(|error| error.in_file(&path, None))?;
+            Arc::new(MemoryTable::new(file.columns, segments))
+        }
         Content::OnDemand { rows, loader } => Arc::new(ColumnTable::new(file.columns, rows, loader)),
-    }
+    })
 }

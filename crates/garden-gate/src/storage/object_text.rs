@@ -1,5 +1,6 @@
 //! Sequences, domains, table functions and comments of a schema, as JSON.
 
+use super::catalog_text::{known_of, known_text};
 use crate::catalog::{Comment, Domain, Numbers, Schema, Sequence, TableFunction};
 use crate::diagnostic::SourceText;
 use crate::syntax::type_of;
@@ -47,6 +48,8 @@ struct FunctionText {
     columns: Vec<(String, String)>,
     query: String,
     schema: String,
+    #[serde(default)]
+    known: Vec<(String, String, Vec<String>)>,
 }
 
 impl ObjectTexts {
@@ -70,6 +73,7 @@ impl ObjectTexts {
             columns: typed(&function.columns),
             query: function.query.text().to_owned(),
             schema: function.schema.clone(),
+            known: known_text(&function.known),
         };
         Self {
             sequences: schema.sequences.iter().map(sequence).collect(),
@@ -99,10 +103,11 @@ impl ObjectTexts {
                 let one = |(name, text): (String, String)| known_type(&text, &name).map(|sql_type| (name, sql_type));
                 list.into_iter().map(one).collect::<Result<Vec<_>, _>>()
             };
-            let FunctionText { name, parameters, columns, query, schema: inside } = text;
+            let FunctionText { name, parameters, columns, query, schema: inside, known } = text;
             let (parameters, columns) = (typed(parameters)?, typed(columns)?);
             let query = SourceText::new(query);
-            schema.functions.push(Arc::new(TableFunction { name, parameters, columns, query, schema: inside }));
+            let known = known_of(known);
+            schema.functions.push(Arc::new(TableFunction { name, parameters, columns, query, schema: inside, known }));
         }
         let comment = |(subject, text)| Arc::new(Comment { subject, text });
         schema.comments = self.comments.into_iter().map(comment).collect();

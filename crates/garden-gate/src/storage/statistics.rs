@@ -2,8 +2,8 @@
 //! different values, which is sketched over all rows.
 
 use super::histogram::{bounds, correlation};
-use crate::catalog::{ColumnStatistics, CommonValue, GroupStatistics};
-use crate::diagnostic::{Result, Span};
+use crate::catalog::{Column, ColumnStatistics, CommonValue, GroupStatistics};
+use crate::diagnostic::{Error, Result, Span};
 use crate::kernel::{Accumulator, GroupTable, Groups, Sketch, accumulator, array_of, value_at};
 use crate::logical::{Aggregate, AggregateFunction, Expr, ExprKind};
 use crate::types::{SqlType, Value, approximate};
@@ -180,11 +180,21 @@ fn present(run: &[ArrayRef]) -> Result<Vec<ArrayRef>> {
 }
 
 /// An array of literal values, for tables that are made row by row.
-pub(super) fn column_of(values: &[Value], sql_type: SqlType) -> Result<ArrayRef> {
+///
+/// # Errors
+/// As [`array_of`], with the row, counted from 1 behind `before` others, and the column.
+pub(super) fn column_of(values: &[Value], column: &Column, before: usize) -> Result<ArrayRef> {
+    let sql_type = column.sql_type;
     if values.is_empty() {
         return Ok(arrow::array::new_empty_array(&sql_type.arrow()));
     }
-    let arrays = values.iter().map(|value| array_of(value, sql_type)).collect::<Result<Vec<_>>>()?;
+    let array = |(row, value): (usize, &Value)| {
+        array_of(value, sql_type).map_err(|error| {
+            let message = format!("row {}, column {:?}: {}", before + row + 1, column.name, error.message());
+            Error::new(error.sqlstate(), message)
+        })
+    };
+    let arrays = values.iter().enumerate().map(array).collect::<Result<Vec<_>>>()?;
     let parts: Vec<&dyn Array> = arrays.iter().map(AsRef::as_ref).collect();
     Ok(arrow::compute::concat(&parts)?)
 }

@@ -4,7 +4,8 @@
 use super::catalog_text::{self, PartText};
 use super::column_cache::ColumnCache;
 use super::derived::{Forget, Room};
-use super::guarded_file::{GuardedFile, guarded};
+use super::guarded_file::{GuardedFile, Opener};
+use super::open_file::{self, FileAccess};
 use super::part::{Content, Part};
 use super::statistics_text;
 use super::stored_table::StoredTable;
@@ -21,7 +22,7 @@ use std::any::Any;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError, Weak};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 /// The layout of the file; a file of a later one is refused.
 const FORMAT: u32 = 4;
@@ -39,8 +40,6 @@ const MASKS: TableDefinition<'_, u64, &[u8]> = TableDefinition::new("masks");
 /// Parts of so many rows are put aside before their transaction commits, when they come to so many bytes; of less in unit tests.
 const ASIDE_ROWS: usize = if cfg!(test) { 64 } else { 32_768 };
 const ASIDE_BYTES: usize = if cfg!(test) { 1 << 10 } else { 64 << 20 };
-/// Bytes of pages that the file keeps in memory.
-const PAGE_BYTES: usize = 128 << 20;
 
 type CellTable<'t> = redb::Table<'t, (u64, u32), &'static [u8]>;
 type MaskTable<'t> = redb::Table<'t, u64, &'static [u8]>;
@@ -50,6 +49,7 @@ type Fresh = (Arc<Part>, u64, Vec<ArrayRef>);
 #[derive(Debug)]
 pub(crate) struct Store {
     file: GuardedFile,
+    access: FileAccess,
     state: Mutex<State>,
     cache: Mutex<ColumnCache>,
     /// For what is worked out from columns.
@@ -125,29 +125,20 @@ impl Store {
     ///
     /// # Errors
     /// 58030 when it cannot be opened or is in use, 22000 when it is no database file, is damaged, or of a later format.
-    pub(crate) fn open(path: &Path, wait: Duration) -> Result<(Arc<Self>, Catalog)> {
-        let started = Instant::now();
-        let file = loop {
-            let made = || Ok(redb::Database::builder().set_cache_size(PAGE_BYTES).create(path));
-            match guarded(path, made)? {
-                Ok(file) => break file,
-                Err(redb::DatabaseError::DatabaseAlreadyOpen) if started.elapsed() < wait => {
-                    std::thread::sleep(Duration::from_millis(20));
-                }
-                Err(redb::DatabaseError::DatabaseAlreadyOpen) => {
-                    let error = Error::new(SqlState::FILE_ACCESS, "another process has the database file open");
-                    return Err(error.with_help("wait for it to end, or open with a time to wait").in_file(path, None));
-                }
-                Err(error) => return Err(failed(path, error)),
-            }
+    pub(crate) fn open(path: &Path, access: FileAccess, wait: Duration) -> Result<(Arc<Self>, Catalog)> {
+        let path = path.to_owned();
+        let opener = {
+            let path = path.clone();
+            move |wait: Duration| open_file::open(&path, access, wait)
         };
-        Self::of(file, path)
+        Self::of(opener(wait)?, GuardedFile::opener(&path, opener), access)
     }
 
     /// The database that an open file holds.
-    pub(crate) fn of(file: redb::Database, path: &Path) -> Result<(Arc<Self>, Catalog)> {
+    pub(crate) fn of(file: redb::Database, opener: Opener, access: FileAccess) -> Result<(Arc<Self>, Catalog)> {
         let store = Self {
-            file: GuardedFile::new(file, path),
+            file: GuardedFile::new(file, opener),
+            access,
             state: Mutex::default(),
             cache: Mutex::default(),
             room: Room::new(DERIVED_BYTES),
@@ -156,6 +147,22 @@ impl Store {
         let store = Arc::new(store);
         let catalog = store.file.with(|file| store.load(file))?;
         Ok((store, catalog))
+    }
+
+    #[cfg(test)]
+    pub(crate) fn opener(
+        path: &Path,
+        open: impl Fn(Duration) -> Result<redb::Database> + Send + Sync + 'static,
+    ) -> Opener {
+        GuardedFile::opener(path, open)
+    }
+
+    pub(crate) fn path(&self) -> &Path {
+        self.file.path()
+    }
+
+    pub(crate) fn access(&self) -> FileAccess {
+        self.access
     }
 
     fn check_format(&self, file: &redb::Database) -> Result<()> {
@@ -242,7 +249,7 @@ impl Store {
     /// 58030 when it cannot be written; the file then holds what it held before.
     pub(crate) fn save(self: &Arc<Self>, catalog: &Catalog) -> Result<()> {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
-        let written = self.file.with(|file| self.write(file, catalog, &state))?;
+        let written = self.file.with_again(|file| self.write(file, catalog, &state))?;
         state.next_part = written.parts.next_part;
         state.statistics = written.statistics;
         let garbage = std::mem::take(&mut state.garbage);
@@ -360,7 +367,7 @@ impl Store {
         let fresh: Vec<Fresh> =
             parts.into_iter().zip(first..).map(|((part, columns), id)| (part, id, columns)).collect();
         let list = state.list(fresh.iter().map(|(_, id, _)| *id));
-        self.file.with(|file| self.write_aside(file, &fresh, &list))?;
+        self.file.with_again(|file| self.write_aside(file, &fresh, &list))?;
         state.next_part += fresh.len() as u64;
         state.aside.extend(fresh.iter().map(|(_, id, _)| *id));
         drop(state);
@@ -433,7 +440,7 @@ fn remove(parts: &[u64], cells: &mut CellTable<'_>, masks: &mut MaskTable<'_>) -
     Ok(())
 }
 
-fn failed(path: &Path, error: impl Into<redb::Error>) -> Error {
+pub(super) fn failed(path: &Path, error: impl Into<redb::Error>) -> Error {
     let error = error.into();
     let (state, message) = match &error {
         redb::Error::Corrupted(what) => {
@@ -447,7 +454,7 @@ fn failed(path: &Path, error: impl Into<redb::Error>) -> Error {
         }
         other => (SqlState::FILE_ACCESS, format!("the database file cannot be used: {other}")),
     };
-    Error::new(state, message).in_file(path, None)
+    Error::new(state, message).caused_by(error).in_file(path, None)
 }
 
 /// Whether a file of this version is read, and is of the current one from then on.

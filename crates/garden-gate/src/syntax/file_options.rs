@@ -97,6 +97,7 @@ impl Parser<'_> {
             load.error_limit = self.number_of("a number of bad rows")?;
         } else if self.accept_words(&["ERRORS", "INTO"]) {
             load.errors_into = Some(self.text_literal("the path of a file")?);
+            load.errors_replace = self.accept_word("REPLACE");
         } else if self.accept_words(&["CHECKS", "OFF"]) {
             load.unchecked = true;
         } else if self.accept_words(&["CHECKS", "ON"]) {

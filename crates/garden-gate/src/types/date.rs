@@ -4,6 +4,10 @@ use chrono::{Datelike, Days, Months, NaiveDate};
 
 pub(crate) const MICROS_PER_SECOND: i64 = 1_000_000;
 pub(crate) const MICROS_PER_DAY: i64 = 86_400 * MICROS_PER_SECOND;
+/// 0001-01-01, in days since 1970-01-01.
+pub(crate) const FIRST_DAY: i32 = -719_162;
+/// 9999-12-31.
+pub(crate) const LAST_DAY: i32 = 2_932_896;
 
 fn epoch() -> NaiveDate {
     NaiveDate::default()

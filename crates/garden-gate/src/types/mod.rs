@@ -18,7 +18,7 @@ mod value;
 
 pub(crate) use bytes::{format_address, format_hex, format_uuid, parse_address, parse_hex, parse_uuid};
 pub use composite::RowField;
-pub(crate) use date::MICROS_PER_DAY;
+pub(crate) use date::{FIRST_DAY, LAST_DAY, MICROS_PER_DAY};
 pub(crate) use date::{
     add_months, date_parts, format_date, format_time, format_timestamp, parse_date, parse_instant, parse_offset,
     parse_time, parse_time_of_zone, parse_timestamp,
@@ -29,6 +29,7 @@ pub(crate) use declared::{DeclaredType, TypeLimit};
 pub(crate) use interval::{Field, Interval, format_day_time, format_year_month, parse_interval};
 pub(crate) use measure::{Cost, Estimate, Selectivity};
 pub(crate) use numeric::{approximate, index, whole_part};
+pub(crate) use sql_type::LONG_PRECISION;
 pub use sql_type::SqlType;
 pub(crate) use template::Template;
 pub(crate) use term::{

@@ -114,6 +114,9 @@ fn session(tables: &Tables, indexed: bool) -> Session {
         Column::new(*name, if *kind == Kind::Text { SqlType::Varchar(None) } else { SqlType::Integer })
     };
     let columns: Vec<Column> = COLUMNS.iter().map(column).collect();
+    if indexed {
+        db.session().run("CREATE SCHEMA raw").unwrap();
+    }
     for (name, (_, rows)) in tables {
         let cell = |cell: &Cell| match cell {
             Cell::Number(number) => Value::Integer(*number),

@@ -1,6 +1,6 @@
 use super::{Order, Room, Rows};
+use crate::control::Held;
 use crate::diagnostic::Result;
-use crate::execute::memory::Held;
 use crate::kernel::Batch;
 
 /// Rows that are sorted by keys, some whole groups of equal keys at a time.

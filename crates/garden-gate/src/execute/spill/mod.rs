@@ -12,8 +12,8 @@ pub(super) use merge::{Run, merge};
 pub(super) use order::Order;
 pub(super) use rows::{Rows, RowsBuilder, Segment};
 
-use super::control::Control;
-use super::memory::Held;
+use crate::control::Control;
+use crate::control::Held;
 use crate::diagnostic::Result;
 use crate::kernel::Batch;
 use crate::physical::NodeMeasure;

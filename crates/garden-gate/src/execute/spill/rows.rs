@@ -1,8 +1,8 @@
 use super::Room;
 use super::file::Block;
+use crate::control::Held;
 use crate::diagnostic::Result;
 use crate::execute::filter::select;
-use crate::execute::memory::Held;
 use crate::execute::pipeline::Sequence;
 use crate::kernel::Batch;
 use crate::types::index;

@@ -12,7 +12,7 @@ use arrow::datatypes::{
 use std::sync::Arc;
 
 /// Microseconds of the first and the day after the last day of the calendar.
-const FIRST: i64 = -719_162 * MICROS_PER_DAY;
+const FIRST: i64 = crate::types::FIRST_DAY as i64 * MICROS_PER_DAY;
 const PAST_LAST: i64 = 2_932_897 * MICROS_PER_DAY;
 
 pub(super) fn binary(op: Op, left: &Lane, right: &Lane, result: T) -> Result<ArrayRef, Problem> {

@@ -10,7 +10,7 @@ mod series;
 mod template;
 mod text;
 
-pub(crate) use series::series;
+pub(crate) use series::Progression;
 
 use super::{Lane, problem::Problem};
 use crate::logical::Function as F;

@@ -1,31 +1,26 @@
-//! `SERIES(from, to, step)`: numbers, days or timestamps, both ends included.
+//! `SERIES(from, to, step)`: numbers, days or timestamps, both ends included. The values are made a stretch at a time.
 
 use crate::diagnostic::{Error, Result, SqlState};
-use crate::kernel::{array_of_all, constant::value_at, problem::Problem};
-use crate::types::{Decimal, MICROS_PER_DAY, SqlType, Value, add_months, rescale};
-use arrow::array::ArrayRef;
+use crate::kernel::{array_of_all, constant::value_at, keys::from_integer_lanes, problem::Problem};
+use crate::types::{Decimal, MICROS_PER_DAY, SqlType, Value, add_months, approximate, rescale};
+use arrow::array::{ArrayRef, Float64Array};
+use std::sync::Arc;
 
-/// Values of one series at most.
-const MOST_VALUES: usize = 100_000_000;
+/// The values of one series: the n-th can be told from n.
+#[derive(Clone, Debug)]
+pub(crate) struct Progression {
+    steps: Steps,
+    count: u64,
+}
 
-/// For each row how many values its series has, and all values of all rows. A NULL bound gives none.
-pub(crate) fn series(
-    bounds: &[ArrayRef],
-    (sql_type, step_type): (SqlType, SqlType),
-) -> Result<(Vec<usize>, Vec<ArrayRef>)> {
-    let rows = bounds[0].len();
-    let mut counts = Vec::with_capacity(rows);
-    let mut values = Vec::new();
-    for row in 0..rows {
-        let before = values.len();
-        let [from, to] = [0, 1].map(|at| value_at(&bounds[at], sql_type, row));
-        let step = value_at(&bounds[2], step_type, row);
-        if !from.is_null() && !to.is_null() && !step.is_null() {
-            one(&from, &to, &step, sql_type, &mut values)?;
-        }
-        counts.push(values.len() - before);
-    }
-    Ok((counts, vec![array_of_all(&values, sql_type)?]))
+#[derive(Clone, Debug)]
+enum Steps {
+    /// Digits of exact numbers, or microseconds.
+    Whole { first: i128, step: i128 },
+    /// Each value from the first one, so that errors do not add up.
+    Approximate { first: f64, step: f64 },
+    /// From the first day on: the 31st stays the last day of each month.
+    Months { day: i32, time: i64, step: i32 },
 }
 
 fn zero_step() -> Error {
@@ -33,97 +28,129 @@ fn zero_step() -> Error {
         .with_help("give a step that leads from the first bound to the second")
 }
 
-fn too_many() -> Error {
-    Error::new(SqlState::MEMORY, format!("SERIES would give more than {MOST_VALUES} values"))
-}
+impl Progression {
+    const NOTHING: Self = Self { steps: Steps::Whole { first: 0, step: 0 }, count: 0 };
 
-fn one(from: &Value, to: &Value, step: &Value, sql_type: SqlType, values: &mut Vec<Value>) -> Result<()> {
-    match (from, to, step) {
-        (Value::Double(from), Value::Double(to), Value::Double(step)) => {
-            if *step == 0.0 {
-                return Err(zero_step());
+    /// The series of one row; a NULL bound gives no value.
+    ///
+    /// # Errors
+    /// 22000 for a step of zero, 22008 when a step of months leaves the calendar.
+    pub(crate) fn of(bounds: &[ArrayRef], (sql_type, step_type): (SqlType, SqlType), row: usize) -> Result<Self> {
+        let [from, to] = [0, 1].map(|at| value_at(&bounds[at], sql_type, row));
+        match (from, to, value_at(&bounds[2], step_type, row)) {
+            (Value::Null, ..) | (_, Value::Null, _) | (.., Value::Null) => Ok(Self::NOTHING),
+            (Value::Double(from), Value::Double(to), Value::Double(step)) => approximate_steps(from, to, step),
+            (from @ (Value::Date(_) | Value::Timestamp(_) | Value::Instant(_)), to, step) => {
+                times(micros(&from), micros(&to), &step)
             }
-            // Each value from the first one, so that errors do not add up.
-            let count = ((to - from) / step + 1e-9).floor();
-            for at in 0_u32.. {
-                if f64::from(at) > count {
-                    break;
+            (from, to, step) => {
+                let scale = sql_type.digits().map_or(0, |(_, scale)| scale);
+                let digits = |value: &Value| match value {
+                    Value::Integer(value) => Some(i128::from(*value)),
+                    Value::Numeric(value) => rescale(value.unscaled, value.scale, scale),
+                    _ => None,
+                };
+                match (digits(&from), digits(&to), digits(&step)) {
+                    (Some(from), Some(to), Some(step)) => whole(from, to, step),
+                    _ => Err(Error::from_facts(&Problem::Overflow(sql_type))),
                 }
-                if values.len() >= MOST_VALUES {
-                    return Err(too_many());
-                }
-                values.push(Value::Double(from + f64::from(at) * step));
             }
-            Ok(())
-        }
-        (Value::Date(_) | Value::Timestamp(_) | Value::Instant(_), _, step) => times(from, to, step, values),
-        _ => {
-            let scale = sql_type.digits().map_or(0, |(_, scale)| scale);
-            let digits = |value: &Value| match value {
-                Value::Integer(value) => Some(i128::from(*value)),
-                Value::Numeric(value) => rescale(value.unscaled, value.scale, scale),
-                _ => None,
-            };
-            let (Some(from), Some(to), Some(step)) = (digits(from), digits(to), digits(step)) else { return Ok(()) };
-            let make = |unscaled: i128| match sql_type {
-                SqlType::Numeric { .. } => Value::Numeric(Decimal { unscaled, scale }),
-                _ => Value::Integer(i64::try_from(unscaled).unwrap_or(0)),
-            };
-            count_up(from, to, step, |value| values.push(make(value)))
         }
     }
+
+    /// How many values there are.
+    pub(crate) fn len(&self) -> u64 {
+        self.count
+    }
+
+    /// So many of the values, from the one at `start`, counted from 0.
+    pub(crate) fn values(&self, sql_type: SqlType, start: u64, count: usize) -> Result<ArrayRef> {
+        let places = start..start + count as u64;
+        match self.steps {
+            Steps::Approximate { first, step } => {
+                Ok(Arc::new(places.map(|at| first + approximate(at) * step + 0.0).collect::<Float64Array>()))
+            }
+            Steps::Months { day, time, step } => {
+                let value = |at: u64| {
+                    let months = i32::try_from(at).ok().and_then(|at| step.checked_mul(at));
+                    let day = months.and_then(|months| add_months(day, months));
+                    let day = day.ok_or_else(|| Error::from_facts(&Problem::OutsideCalendar))?;
+                    Ok(i64::from(day) * MICROS_PER_DAY + time)
+                };
+                lanes(places.map(value).collect::<Result<_>>()?, sql_type)
+            }
+            Steps::Whole { first, step } => {
+                let value = |at: u64| first + step * i128::from(at);
+                if let SqlType::Numeric { scale, .. } = sql_type {
+                    let values: Vec<Value> =
+                        places.map(|at| Value::Numeric(Decimal { unscaled: value(at), scale })).collect();
+                    return array_of_all(&values, sql_type);
+                }
+                let narrow = |at: u64| i64::try_from(value(at));
+                let overflow = |_| Error::from_facts(&Problem::Overflow(sql_type));
+                lanes(places.map(narrow).collect::<std::result::Result<_, _>>().map_err(overflow)?, sql_type)
+            }
+        }
+    }
 }
 
-fn count_up(from: i128, to: i128, step: i128, mut push: impl FnMut(i128)) -> Result<()> {
-    if step == 0 {
-        return Err(zero_step());
+/// Integers as they are, microseconds as days or timestamps.
+fn lanes(mut values: Vec<i64>, sql_type: SqlType) -> Result<ArrayRef> {
+    if sql_type == SqlType::Date {
+        values.iter_mut().for_each(|micros| *micros = micros.div_euclid(MICROS_PER_DAY));
     }
-    let count = (to - from) / step;
-    if (to - from).signum() == -step.signum() {
-        return Ok(());
-    }
-    let count = usize::try_from(count).ok().filter(|count| *count < MOST_VALUES).ok_or_else(too_many)?;
-    let mut value = from;
-    for _ in 0..=count {
-        push(value);
-        value += step;
-    }
-    Ok(())
+    Ok(from_integer_lanes(values, None, &sql_type.arrow()))
 }
 
-/// Days and timestamps, by an interval of months or of days and seconds.
-fn times(from: &Value, to: &Value, step: &Value, values: &mut Vec<Value>) -> Result<()> {
-    let micros = |value: &Value| match value {
+fn micros(value: &Value) -> i64 {
+    match value {
         Value::Date(days) => i64::from(*days) * MICROS_PER_DAY,
         Value::Timestamp(micros) | Value::Instant(micros) => *micros,
         _ => 0,
-    };
-    let make = |micros: i64| match from {
-        Value::Date(_) => Value::Date(i32::try_from(micros.div_euclid(MICROS_PER_DAY)).unwrap_or(0)),
-        Value::Instant(_) => Value::Instant(micros),
-        _ => Value::Timestamp(micros),
-    };
-    let (start, end) = (micros(from), micros(to));
+    }
+}
+
+fn approximate_steps(first: f64, to: f64, step: f64) -> Result<Progression> {
+    if step == 0.0 {
+        return Err(zero_step());
+    }
+    let last = ((to - first) / step + 1e-9).floor();
+    #[expect(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "past 2^53 steps the last ones are the same number"
+    )]
+    let count = if last < 0.0 { 0 } else { last.min(9e15) as u64 + 1 };
+    Ok(Progression { steps: Steps::Approximate { first, step }, count })
+}
+
+fn whole(first: i128, to: i128, step: i128) -> Result<Progression> {
+    if step == 0 {
+        return Err(zero_step());
+    }
+    let count = if (to - first).signum() == -step.signum() { 0 } else { (to - first) / step + 1 };
+    Ok(Progression { steps: Steps::Whole { first, step }, count: u64::try_from(count).unwrap_or(u64::MAX) })
+}
+
+/// Days and timestamps, by an interval of months or of days and seconds.
+fn times(start: i64, end: i64, step: &Value) -> Result<Progression> {
     match step {
-        Value::Micros(step) => count_up(start.into(), end.into(), (*step).into(), |value| {
-            values.push(make(i64::try_from(value).unwrap_or(0)))
-        }),
+        Value::Micros(step) => whole(start.into(), end.into(), (*step).into()),
         Value::Months(0) => Err(zero_step()),
         Value::Months(step) => {
             let (days, time) = (start.div_euclid(MICROS_PER_DAY), start.rem_euclid(MICROS_PER_DAY));
-            for at in 0.. {
-                // From the first day on: the 31st stays the last day of each month.
-                let months = step.checked_mul(at).ok_or_else(too_many)?;
-                let day = i32::try_from(days).ok().and_then(|days| add_months(days, months));
-                let Some(day) = day else { return Err(Error::from_facts(&Problem::OutsideCalendar)) };
-                let value = i64::from(day) * MICROS_PER_DAY + time;
+            let outside = || Error::from_facts(&Problem::OutsideCalendar);
+            let day = i32::try_from(days).map_err(|_| outside())?;
+            let steps = Steps::Months { day, time, step: *step };
+            for at in 0_i32.. {
+                let months = step.checked_mul(at).ok_or_else(outside)?;
+                let value = i64::from(add_months(day, months).ok_or_else(outside)?) * MICROS_PER_DAY + time;
                 if (*step > 0 && value > end) || (*step < 0 && value < end) {
-                    return Ok(());
+                    return Ok(Progression { steps, count: u64::try_from(at).unwrap_or(0) });
                 }
-                values.push(make(value));
             }
-            Ok(())
+            Err(outside())
         }
-        _ => Ok(()),
+        _ => Err(Error::from_facts(&Problem::OutsideCalendar)),
     }
 }

@@ -10,7 +10,7 @@ const LEAST_SHARE: usize = 64 << 10;
 
 /// The memory of one statement.
 #[derive(Debug)]
-pub(super) struct Memory {
+pub(crate) struct Memory {
     limit: Option<usize>,
     /// Where an operator goes over to files, whatever is left.
     threshold: Option<usize>,
@@ -18,12 +18,12 @@ pub(super) struct Memory {
 }
 
 impl Memory {
-    pub(super) fn new(limit: Option<usize>, threshold: Option<usize>) -> Arc<Self> {
+    pub(crate) fn new(limit: Option<usize>, threshold: Option<usize>) -> Arc<Self> {
         Arc::new(Self { limit, threshold, held: AtomicUsize::new(0) })
     }
 
     /// Bytes that each of `holders` may hold before it goes over to a file: half of what is left, for what comes next needs some too.
-    pub(super) fn share(&self, holders: usize) -> usize {
+    pub(crate) fn share(&self, holders: usize) -> usize {
         if let Some(threshold) = self.threshold {
             return threshold;
         }
@@ -33,24 +33,45 @@ impl Memory {
     }
 }
 
+impl Memory {
+    /// Whether so many bytes more would still be within the limit.
+    ///
+    /// # Errors
+    /// HY001 when not.
+    pub(crate) fn check(&self, bytes: usize) -> Result<()> {
+        match self.limit {
+            Some(limit) if self.held.load(Ordering::Relaxed).saturating_add(bytes) > limit => Err(past(limit)),
+            _ => Ok(()),
+        }
+    }
+}
+
+fn past(limit: usize) -> Error {
+    let message = format!("the statement needs more than the memory limit of {}", shown(limit));
+    Error::new(SqlState::MEMORY, message).with_help(
+        "SET memory_limit = '…' allows more; sorts, groupings, hash joins and windows spill to disk, \
+         the result and the other joins do not",
+    )
+}
+
 /// Memory that is held until this is dropped.
 #[derive(Debug)]
-pub(super) struct Held {
+pub(crate) struct Held {
     memory: Arc<Memory>,
     bytes: usize,
 }
 
 impl Held {
-    pub(super) fn none(memory: &Arc<Memory>) -> Self {
+    pub(crate) fn none(memory: &Arc<Memory>) -> Self {
         Self { memory: Arc::clone(memory), bytes: 0 }
     }
 
-    pub(super) fn bytes(&self) -> usize {
+    pub(crate) fn bytes(&self) -> usize {
         self.bytes
     }
 
     /// Holds more, of what is written to a file before it grows past its share.
-    pub(super) fn note(&mut self, bytes: usize) {
+    pub(crate) fn note(&mut self, bytes: usize) {
         self.memory.held.fetch_add(bytes, Ordering::Relaxed);
         self.bytes += bytes;
     }
@@ -59,26 +80,20 @@ impl Held {
     ///
     /// # Errors
     /// HY001 past the limit.
-    pub(super) fn add(&mut self, bytes: usize) -> Result<()> {
+    pub(crate) fn add(&mut self, bytes: usize) -> Result<()> {
         self.note(bytes);
         match self.memory.limit {
-            Some(limit) if self.memory.held.load(Ordering::Relaxed) > limit => {
-                let message = format!("the statement needs more than the memory limit of {}", shown(limit));
-                Err(Error::new(SqlState::MEMORY, message).with_help(
-                    "SET memory_limit = '…' allows more; sorts, groupings, hash joins and windows go over to files, \
-                     the result and the other joins do not",
-                ))
-            }
+            Some(limit) if self.memory.held.load(Ordering::Relaxed) > limit => Err(past(limit)),
             _ => Ok(()),
         }
     }
 
     /// Goes on with what the other one holds.
-    pub(super) fn join(&mut self, mut other: Self) {
+    pub(crate) fn join(&mut self, mut other: Self) {
         self.bytes += std::mem::take(&mut other.bytes);
     }
 
-    pub(super) fn release(&mut self) {
+    pub(crate) fn release(&mut self) {
         self.memory.held.fetch_sub(std::mem::take(&mut self.bytes), Ordering::Relaxed);
     }
 }

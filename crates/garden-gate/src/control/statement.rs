@@ -9,16 +9,12 @@ use std::time::{Duration, Instant};
 pub struct Interrupt(Arc<AtomicBool>);
 
 impl Interrupt {
-    /// Ends the statement that is running with HY008; without one, the next.
+    /// Ends the statement that is running with HY008; without one, nothing happens.
     pub fn interrupt(&self) {
         self.0.store(true, Ordering::Relaxed);
     }
 
-    pub(crate) fn is_set(&self) -> bool {
-        self.0.load(Ordering::Relaxed)
-    }
-
-    /// Forgets an interrupt that came too late to end anything.
+    /// Forgets an interrupt that came when nothing ran.
     pub(crate) fn clear(&self) {
         self.0.store(false, Ordering::Relaxed);
     }
@@ -46,20 +42,20 @@ pub(crate) struct Control {
 }
 
 impl Control {
-    pub(crate) fn new(interrupt: &Interrupt, limits: Limits) -> Self {
-        Self {
+    pub(crate) fn new(interrupt: &Interrupt, limits: Limits) -> Arc<Self> {
+        Arc::new(Self {
             interrupt: interrupt.clone(),
             deadline: limits.time.map(|time| (Instant::now() + time, time)),
             memory: Memory::new(limits.memory, limits.spill),
             recursion_limit: limits.recursion,
-        }
+        })
     }
 
     pub(crate) fn recursion_limit(&self) -> Option<u64> {
         self.recursion_limit
     }
 
-    pub(super) fn memory(&self) -> &Arc<Memory> {
+    pub(crate) fn memory(&self) -> &Arc<Memory> {
         &self.memory
     }
 
