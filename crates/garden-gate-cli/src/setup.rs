@@ -32,8 +32,13 @@ fn session_of(db: Database, common: &Common) -> Result<Session, Trouble> {
             folders.push(path.to_owned());
         } else {
             // A file's name may hold dots, and none of them tells a schema.
-            let stem = format!("\"{}\"", garden_gate::table_name(path).replace('"', "\"\""));
-            db.add_file(name.unwrap_or(&stem), path)?;
+            let stem = garden_gate::table_name(path);
+            let (schema, table) = match name.map(|name| name.split_once('.').ok_or(name)) {
+                Some(Ok((schema, table))) => (Some(schema), table),
+                Some(Err(table)) => (None, table),
+                None => (None, stem.as_str()),
+            };
+            db.add_file_to(schema, table, path)?;
             folders.push(
                 path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned(),
             );

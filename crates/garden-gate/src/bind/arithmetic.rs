@@ -65,7 +65,7 @@ impl Binder<'_> {
         result
     }
 
-    /// `+` and `-` keep the larger scale, `*` adds scales, `/` has scale max(6, s1 + p2 + 1) as far as 38 digits reach.
+    /// `+` and `-` keep the larger scale, `*` adds scales, `/` has scale max(6, s1 + p2 + 1) as far as 38 digits reach, though at least 10.
     fn decimal_type(&mut self, op: Op, a: T, b: T, span: Span) -> Option<T> {
         let ((p1, s1), (p2, s2)) = (a.digits()?, b.digits()?);
         let [p1, s1, p2, s2] = [p1, s1, p2, s2].map(u16::from);
@@ -78,7 +78,8 @@ impl Binder<'_> {
             Op::Divide => {
                 let whole = p1 - s1 + s2;
                 let scale = 6.max(s1 + p2 + 1);
-                let fitting = scale.min(MOST_DIGITS.saturating_sub(whole)).max(6);
+                // Where the operands leave no room, as sums of 38 digits do, quotients keep ten digits after the point all the same.
+                let fitting = scale.min(MOST_DIGITS.saturating_sub(whole)).max(scale.min(10));
                 (whole + fitting, fitting)
             }
         };

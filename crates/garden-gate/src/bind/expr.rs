@@ -2,7 +2,7 @@ use super::{BareName, Binder, problem::Problem, scope::Clause, scope::Scope};
 use crate::diagnostic::{Result, Span};
 use crate::logical::{Expr, ExprKind, Function};
 use crate::syntax::ast::{self, Ident, Now};
-use crate::types::{MICROS_PER_DAY, SqlType, Value};
+use crate::types::{ExtractField, MICROS_PER_DAY, SqlType, Value};
 
 impl Binder<'_> {
     /// Binds an expression that stands in `clause` and sees `scope`.
@@ -117,6 +117,8 @@ impl Binder<'_> {
             }
             K::Extract(field, operand) => {
                 let operand = self.expr(operand, scope, clause)?;
+                let of_zone = matches!(field, ExtractField::TimezoneHour | ExtractField::TimezoneMinute);
+                let operand = if of_zone { operand } else { super::function::local_time(operand) };
                 self.function(Function::Extract(*field), vec![operand], span)
             }
             K::AtZone(operand, zone) => {
@@ -315,6 +317,8 @@ impl Binder<'_> {
     }
 
     pub(super) fn cast(&mut self, operand: Expr, target: SqlType, span: Span) -> Expr {
+        let keeps_zone = matches!(target, SqlType::TimestampTz | SqlType::TimeTz);
+        let operand = if keeps_zone { operand } else { super::function::local_time(operand) };
         let from = operand.sql_type();
         if super::convert::is_unsettled(&operand) {
             return self.coerce(operand, target);

@@ -49,7 +49,7 @@ fn arguments(function: Function) -> (&'static [Kind], usize, &'static str) {
         F::WidthBucket => (&[Number, Number, Number, Whole], 4, "four arguments"),
         F::Greatest | F::Least => (&[], 1, "one or more arguments"),
         F::Extract(_) | F::AtLocal => (&[Any], 1, "one argument"),
-        F::MonthsBetween | F::AtZone | F::Contains | F::CastFormat | F::SecondDigits => {
+        F::MonthsBetween | F::AtZone | F::LocalAtZone | F::Contains | F::CastFormat | F::SecondDigits => {
             (&[Any, Any], 2, "two arguments")
         }
         F::Element | F::TrimArray | F::ArrayLimit => (&[Array, Whole], 2, "two arguments"),
@@ -166,7 +166,7 @@ impl Binder<'_> {
                 }
                 _ => return None,
             },
-            F::AtZone | F::AtLocal => self.at_zone(function, args, (first, second), span)?,
+            F::AtZone | F::LocalAtZone | F::AtLocal => self.at_zone(function, args, (first, second), span)?,
             F::Power
             | F::Log
             | F::Sqrt
@@ -211,14 +211,12 @@ impl Binder<'_> {
         args
     }
 
-    /// A timestamp AT TIME ZONE is the instant at which clocks there show it; an instant is what clocks there show (clause 6.35 gives
-    /// the type with a zone; the zone itself is not kept).
+    /// AT TIME ZONE gives the same moment with a zone (clause 6.35): a timestamp without one is an instant in the zone of the session. The
+    /// zone is not kept with the value; [`local_time`] is what clocks there show.
     fn at_zone(&mut self, function: Function, args: Vec<Expr>, types: (T, T), span: Span) -> Option<(Vec<Expr>, T)> {
         let sql_type = match types.0 {
-            T::Timestamp => T::TimestampTz,
-            T::TimestampTz => T::Timestamp,
-            T::Time => T::TimeTz,
-            T::TimeTz => T::Time,
+            T::Timestamp | T::TimestampTz => T::TimestampTz,
+            T::Time | T::TimeTz => T::TimeTz,
             found => {
                 let what = function.name().into();
                 self.report(&Problem::WrongType { what, expected: "a time or timestamp", found }, span);
@@ -235,6 +233,7 @@ impl Binder<'_> {
 
     /// `CAST(operand AS target FORMAT 'template')` between text and a day or time (clause 9.52).
     pub(super) fn cast_by_format(&mut self, operand: Expr, target: T, format: &str, span: Span) -> Expr {
+        let operand = if target.is_text() { local_time(operand) } else { operand };
         let from = operand.sql_type();
         let reads = from.is_text() && target.is_datetime();
         let writes = from.is_datetime() && target.is_text();
@@ -252,6 +251,21 @@ impl Binder<'_> {
         let middle = if reads { target } else { T::TEXT };
         let call = Expr::new(ExprKind::Call(Function::CastFormat, vec![operand, template, year]), middle, span);
         super::convert::convert(call, target)
+    }
+}
+
+/// The operand of a CAST to a type without zone, or of EXTRACT: of `x AT TIME ZONE z` what clocks in that zone show (clause 6.13).
+pub(super) fn local_time(expr: Expr) -> Expr {
+    let (span, local) = match expr.sql_type() {
+        T::TimestampTz => (expr.span(), T::Timestamp),
+        T::TimeTz => (expr.span(), T::Time),
+        _ => return expr,
+    };
+    match expr.kind() {
+        ExprKind::Call(Function::AtZone, args) => {
+            Expr::new(ExprKind::Call(Function::LocalAtZone, args.clone()), local, span)
+        }
+        _ => expr,
     }
 }
 

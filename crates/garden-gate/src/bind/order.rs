@@ -1,6 +1,6 @@
 //! ORDER BY, OFFSET and FETCH FIRST (clause 7.17).
 
-use super::scope::{Clause, Scope};
+use super::scope::{Clause, Relation, Scope, ScopeColumn};
 use super::{Binder, OutputColumn, group::Grouping, problem::Problem};
 use crate::diagnostic::{Result, SqlState};
 use crate::logical::{ColumnId, Expr, ExprKind, SortKey};
@@ -15,6 +15,23 @@ pub(super) struct SortContext<'s> {
     pub(super) selected: &'s [(ColumnId, Expr)],
     pub(super) grouping: Option<&'s Grouping>,
     pub(super) distinct: bool,
+}
+
+/// The scope with the names of result columns that nothing in it has: `SELECT a + 1 AS x … ORDER BY -x` (clause 14.3).
+fn with_results(context: &SortContext<'_>) -> Scope {
+    let mut scope = context.scope.clone();
+    let known = |name: &str| {
+        let all = scope.relations.iter().flat_map(|relation| &relation.columns).chain(&scope.star);
+        all.into_iter().any(|column| column.name.eq_ignore_ascii_case(name))
+    };
+    let results = context.output.iter().filter(|column| !known(&column.name));
+    let columns: Vec<ScopeColumn> =
+        results.map(|column| ScopeColumn { name: column.name.clone(), id: column.id }).collect();
+    if !columns.is_empty() {
+        let name = String::new();
+        scope.relations.push(Relation { schema: None, name, hidden_name: None, columns, keys: Vec::new() });
+    }
+    scope
 }
 
 impl Binder<'_> {
@@ -44,7 +61,7 @@ impl Binder<'_> {
             }
             return Ok(Expr::column(column.id, column.sql_type, span));
         }
-        let mut bound = self.expr(expr, context.scope, Clause::OrderBy)?;
+        let mut bound = self.expr(expr, &with_results(context), Clause::OrderBy)?;
         if let Some(grouping) = context.grouping {
             bound = self.over_groups(bound, grouping)?;
         }

@@ -1,10 +1,28 @@
 //! Predicates (clause 8): each becomes comparisons over operands of one type.
 
+use super::convert::convert;
 use super::{BareName, Binder, problem::Problem, scope::Clause, scope::Scope};
 use crate::diagnostic::{Result, Span};
-use crate::logical::{Expr, ExprKind};
+use crate::logical::{Expr, ExprKind, Function};
 use crate::syntax::ast::{self, CompareOp, Test};
 use crate::types::{SqlType, Value};
+
+/// Whether a number is a whole one of more digits than a floating point number is sure to keep.
+fn is_long_integer(expr: &Expr) -> bool {
+    expr.sql_type().digits().is_some_and(|(precision, scale)| scale == 0 && precision > 15)
+        && !expr.sql_type().is_approximate()
+}
+
+/// Compares a long whole number with a floating point number by their values (clause 8.2): brought to DOUBLE PRECISION, neighbours would be the
+/// same.
+fn compare_exactly(op: CompareOp, left: Expr, right: Expr, span: Span) -> Expr {
+    let (exact, approximate, op) =
+        if left.sql_type().is_approximate() { (right, left, op.flipped()) } else { (left, right, op) };
+    let exact = convert(exact, SqlType::numeric(38, 0));
+    let approximate = convert(approximate, SqlType::Double);
+    let sign = Expr::new(ExprKind::Call(Function::CompareExactly, vec![exact, approximate]), SqlType::Integer, span);
+    Expr::compare(op, sign, Expr::literal(Value::Integer(0), SqlType::Integer, span), span)
+}
 
 impl Binder<'_> {
     /// Binds an operand of a comparison, where a name that is no column may have been meant as text.
@@ -30,6 +48,10 @@ impl Binder<'_> {
 
     /// `left op right` over their common type; a stand-in when there is none.
     pub(super) fn compare(&mut self, op: CompareOp, left: Expr, right: Expr, span: Span) -> Expr {
+        let (long, approximate) = (is_long_integer, |expr: &Expr| expr.sql_type().is_approximate());
+        if long(&left) && approximate(&right) || approximate(&left) && long(&right) {
+            return compare_exactly(op, left, right, span);
+        }
         match self.unify_pair(left, right, span) {
             Some((left, right)) => Expr::compare(op, left, right, span),
             None => super::stand_in(span),

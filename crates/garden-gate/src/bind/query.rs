@@ -209,6 +209,8 @@ impl Binder<'_> {
             self.compare(CompareOp::Less, passed, share, span)
         } else {
             match self.row_count(&fetch.count, "FETCH FIRST", SqlState::INVALID_FETCH_COUNT)? {
+                // No row is the last of none, so nothing ties with it.
+                Some(0) => Expr::truth(false, span),
                 Some(rows) => self.compare(CompareOp::LessOrEqual, before, whole(rows), span),
                 None => Expr::truth(true, span),
             }

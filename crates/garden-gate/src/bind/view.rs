@@ -10,7 +10,7 @@ use crate::syntax::{Script, ast};
 use std::sync::Arc;
 
 /// How many views may stand behind one another.
-pub(super) const MOST_VIEWS: usize = 32;
+pub(super) const MOST_VIEWS: usize = 512;
 
 impl<'a> Binder<'a> {
     /// The view that a name means; a table of that name comes first.

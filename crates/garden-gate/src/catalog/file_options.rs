@@ -16,6 +16,8 @@ pub(crate) struct FileOptions {
     pub(crate) date_format: Option<String>,
     pub(crate) time_format: Option<String>,
     pub(crate) timestamp_format: Option<String>,
+    /// Bytes that a row has at most.
+    pub(crate) line_limit: Option<u64>,
     pub(crate) load: LoadOptions,
 }
 

@@ -11,6 +11,7 @@ mod join_order;
 mod join_report;
 mod join_tree;
 mod key_shape;
+mod large_joins;
 mod obeyed;
 mod side_join;
 mod side_units;

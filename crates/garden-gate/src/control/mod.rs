@@ -9,7 +9,7 @@ mod statement;
 
 pub(crate) use memory::Held;
 pub use statement::Interrupt;
-pub(crate) use statement::{Control, Limits};
+pub(crate) use statement::{Control, Limits, too_many_rows};
 
 use crate::diagnostic::Result;
 use std::cell::RefCell;
@@ -60,6 +60,16 @@ pub(crate) fn reserve(bytes: usize) -> Result<()> {
     })
 }
 
+/// Stack that a statement finds at least: trees of plans and expressions may be some thousand nodes deep, and are walked node by node.
+const LEAST_STACK: usize = 24 << 20;
+/// Stack that is made where there is less; only what is used of it takes memory.
+const LARGE_STACK: usize = 192 << 20;
+
+/// Runs `work` where there is stack for the deepest plan that is allowed, whatever the thread has.
+pub(crate) fn large_stack<T>(work: impl FnOnce() -> T) -> T {
+    stacker::maybe_grow(LEAST_STACK, LARGE_STACK, work)
+}
+
 /// Calls [`checkpoint`] once in so many turns of a loop.
 #[derive(Debug)]
 pub(crate) struct Turns {
@@ -86,5 +96,75 @@ impl Turns {
         }
         self.left = Self::EVERY;
         checkpoint()
+    }
+}
+
+/// Items that are sorted at one go: some 30 ms of work.
+const SORTED_AT_ONCE: usize = 1 << 18;
+
+/// Sorts items by a total order, looking at the statement's limits every so many: runs are sorted, then merged pair by pair. O(n log n), and a
+/// copy of the items where there are several runs. Not stable.
+///
+/// # Errors
+/// As [`checkpoint`].
+pub(crate) fn sort_by<T: Copy>(items: &mut Vec<T>, order: impl Fn(&T, &T) -> std::cmp::Ordering) -> Result<()> {
+    for run in items.chunks_mut(SORTED_AT_ONCE) {
+        checkpoint()?;
+        run.sort_unstable_by(&order);
+    }
+    let mut width = SORTED_AT_ONCE;
+    while width < items.len() {
+        let mut merged = Vec::with_capacity(items.len());
+        for pair in items.chunks(2 * width) {
+            let (mut a, mut b) = pair.split_at(width.min(pair.len()));
+            while let ([first_a, ..], [first_b, ..]) = (a, b) {
+                let from = if order(first_b, first_a).is_lt() { &mut b } else { &mut a };
+                merged.push(from[0]);
+                *from = &from[1..];
+                if merged.len() % SORTED_AT_ONCE == 0 {
+                    checkpoint()?;
+                }
+            }
+            merged.extend_from_slice(a);
+            merged.extend_from_slice(b);
+        }
+        *items = merged;
+        width *= 2;
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn runs_are_merged_into_one_order() {
+        for count in [0, 1, SORTED_AT_ONCE, 2 * SORTED_AT_ONCE + 1, 5 * SORTED_AT_ONCE - 7] {
+            let mut items: Vec<u64> =
+                (0..count as u64).map(|at| at.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 40).collect();
+            let mut expected = items.clone();
+            expected.sort_unstable();
+            sort_by(&mut items, u64::cmp).unwrap();
+            assert!(items == expected, "{count} items");
+        }
+    }
+
+    #[test]
+    fn a_statement_ends_within_its_loops() {
+        let interrupt = Interrupt::default();
+        let limits = Limits { memory: Some(1000), ..Limits::default() };
+        let control = Control::new(&interrupt, limits);
+        assert!(
+            checkpoint().is_ok() && reserve(usize::MAX).is_ok(),
+            "nothing is held to a limit outside of a statement"
+        );
+        let _entered = enter(Some(&control));
+        assert!(reserve(1000).is_ok());
+        assert_eq!(reserve(1001).unwrap_err().sqlstate(), crate::SqlState::MEMORY);
+        interrupt.interrupt();
+        assert_eq!(checkpoint().unwrap_err().sqlstate(), crate::SqlState::CANCELED);
+        let mut turns = Turns::new();
+        assert!((0..10_000).any(|_| turns.turn().is_err()));
     }
 }

@@ -41,6 +41,13 @@ pub(crate) struct Control {
     recursion_limit: Option<u64>,
 }
 
+/// The error of a query that gives more rows than the program allows.
+pub(crate) fn too_many_rows(most: u64) -> Error {
+    let message = format!("the query gives more rows than the {most} that the program allows");
+    let help = format!("FETCH FIRST {most} ROWS ONLY gives the first of them");
+    Error::new(SqlState::PROGRAM_LIMIT, message).with_help(help)
+}
+
 impl Control {
     pub(crate) fn new(interrupt: &Interrupt, limits: Limits) -> Arc<Self> {
         Arc::new(Self {

@@ -120,7 +120,17 @@ impl<'a> Compiler<'a> {
 
     pub(super) fn result(&self, root: &'a Node, output: &[ColumnId]) -> Result<Vec<Batch>> {
         let room = Room::unshared(self.run.control);
-        let rows = self.gather(root, &room)?.select(&places(output, &root.output)?);
+        let most = self.run.most_rows;
+        let pipeline = self.pipeline(root)?;
+        let rows = if pipeline.steps.is_empty() && !matches!(root.operator, Operator::Scan { .. }) {
+            pipeline.source
+        } else {
+            self.drive(&pipeline, &Gather::at_most(room.clone(), most), None)?
+        };
+        if let Some(most) = most.filter(|most| rows.count() as u64 > *most) {
+            return Err(crate::control::too_many_rows(most));
+        }
+        let rows = rows.select(&places(output, &root.output)?);
         // The rows are the caller's from here on.
         rows.into_memory(&room).map(|(batches, _)| batches)
     }
@@ -131,7 +141,7 @@ impl<'a> Compiler<'a> {
         if pipeline.steps.is_empty() && !matches!(node.operator, Operator::Scan { .. }) {
             return Ok(pipeline.source);
         }
-        self.drive(&pipeline, &Gather { room: room.clone() }, None)
+        self.drive(&pipeline, &Gather::of(room.clone()), None)
     }
 
     pub(super) fn drive<S: Sink>(&self, pipeline: &Pipeline<'a>, sink: &S, node: Option<&Node>) -> Result<S::Output> {

@@ -48,6 +48,8 @@ pub(crate) struct Run<'a> {
     pub(crate) columns: &'a Columns,
     /// Where to count what each node does; nothing is counted without it.
     pub(crate) measures: Option<&'a Measures>,
+    /// Rows that the result may have; the work ends where there are more.
+    pub(crate) most_rows: Option<u64>,
     /// Where to keep what each round of a recursion found.
     pub(crate) rounds: Option<&'a RoundLog>,
 }

@@ -40,7 +40,7 @@ impl Pool {
         if let Some(threads) = self.threads.get() {
             return Ok(threads);
         }
-        let built = rayon::ThreadPoolBuilder::new().num_threads(self.workers).stack_size(16 << 20).build();
+        let built = rayon::ThreadPoolBuilder::new().num_threads(self.workers).stack_size(64 << 20).build();
         let built = built.map_err(|error| {
             Error::new(SqlState::GENERAL, format!("the {} workers cannot be started", self.workers)).caused_by(error)
         })?;

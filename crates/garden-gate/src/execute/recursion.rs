@@ -196,7 +196,7 @@ impl<'a> Compiler<'a> {
             Branch::Ready(pipeline, node, columns, (member, input)) => {
                 pipeline.source = delta[*member].iter().map(|batch| select(batch, input)).collect::<Vec<_>>().into();
                 let room = Room::unshared(self.run.control);
-                let rows = self.drive(pipeline, &Gather { room: room.clone() }, None)?;
+                let rows = self.drive(pipeline, &Gather::of(room.clone()), None)?;
                 rows.select(&places(columns, &node.output)?).into_memory(&room).map(|(batches, _)| batches)
             }
         }

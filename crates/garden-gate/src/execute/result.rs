@@ -1,12 +1,27 @@
 use super::pipeline::{Flow, Sequence, Sink};
 use super::spill::{Room, Rows, RowsBuilder};
+use crate::control::too_many_rows;
 use crate::diagnostic::Result;
 use crate::kernel::Batch;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// Gathers all rows in the order of the input.
 pub(super) struct Gather<'a> {
-    pub(super) room: Room<'a>,
+    room: Room<'a>,
+    /// Rows that there may be.
+    most: Option<u64>,
+    gathered: AtomicUsize,
+}
+
+impl<'a> Gather<'a> {
+    pub(super) fn of(room: Room<'a>) -> Self {
+        Self::at_most(room, None)
+    }
+
+    /// Past so many rows the work ends with an error.
+    pub(super) fn at_most(room: Room<'a>, most: Option<u64>) -> Self {
+        Self { room, most, gathered: AtomicUsize::new(0) }
+    }
 }
 
 impl<'a> Sink for Gather<'a> {
@@ -18,6 +33,12 @@ impl<'a> Sink for Gather<'a> {
     }
 
     fn push(&self, local: &mut RowsBuilder<'a>, at: Sequence, batch: Batch) -> Result<Flow> {
+        if let Some(most) = self.most {
+            let gathered = self.gathered.fetch_add(batch.rows, Ordering::Relaxed) + batch.rows;
+            if gathered as u64 > most {
+                return Err(too_many_rows(most));
+            }
+        }
         local.push(at, batch)?;
         Ok(Flow::More)
     }

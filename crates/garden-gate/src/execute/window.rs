@@ -118,9 +118,9 @@ fn sorted(all: &Batch, partition: &[Expr], order: &[SortKey]) -> Result<(Batch, 
     };
     let mut places: Vec<u32> = (0..index(all.rows)).collect();
     if partitions.is_some() || peers.is_some() {
-        places.sort_unstable_by(|a, b| {
+        crate::control::sort_by(&mut places, |a, b| {
             compare(&partitions, *a, *b).then_with(|| compare(&peers, *a, *b)).then_with(|| a.cmp(b))
-        });
+        })?;
     }
     let differs = |rows: &Option<row::Rows>, row: usize| compare(rows, places[row - 1], places[row]).is_ne();
     let layout = Layout::new(all.rows, |row| differs(&partitions, row), |row| differs(&peers, row));

@@ -50,6 +50,7 @@ fn table(
         schema.fields().iter().map(|field| normalize::column(path, field)).collect::<Result<_>>()?;
     let mut segments = Vec::new();
     for batch in batches {
+        crate::control::checkpoint()?;
         let batch = batch?;
         let arrays = batch.columns().iter().zip(&columns);
         let arrays = arrays.map(|(array, column)| normalize::array(path, array, column)).collect::<Result<_>>()?;

@@ -60,7 +60,7 @@ impl Csv {
 
     /// The file behind its header, and the names of its columns: those given, those in the header, or numbers.
     pub(super) fn open(&self) -> Result<(TextFile, Vec<String>)> {
-        let mut file = TextFile::open(&self.at, self.dialect, self.options.encoding.as_deref(), self.options.skip)?;
+        let mut file = TextFile::open(&self.at, self.dialect, &self.options)?;
         let names = file.take_header(|text| {
             let mut records = Records::new(text, self.dialect, 1);
             let mut fields = Vec::new();

@@ -73,7 +73,7 @@ impl JsonLines {
     }
 
     pub(super) fn open(&self) -> Result<TextFile> {
-        TextFile::open(&self.at, Dialect::LINES, self.options.encoding.as_deref(), self.options.skip)
+        TextFile::open(&self.at, Dialect::LINES, &self.options)
     }
 
     /// Calls `visit` with each line that is not empty.

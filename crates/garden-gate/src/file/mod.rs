@@ -33,6 +33,9 @@ use std::path::{Path, PathBuf};
 use text_file::Packing;
 pub(crate) use write::{Writer, has_own_array};
 
+/// Bytes that a row of a text file has at most, if nothing else is said.
+pub(crate) const LINE_LIMIT: u64 = 64_000_000;
+
 /// Reads one column of a file when it is first used.
 pub(crate) trait ColumnLoader: fmt::Debug + Send + Sync {
     /// The file.

@@ -65,6 +65,7 @@ impl ParquetFile {
         let reader = reader.map_err(|error| bad(path, error))?;
         let mut arrays: Vec<ArrayRef> = Vec::new();
         for batch in reader {
+            crate::control::checkpoint()?;
             let batch = batch.map_err(|error| bad(path, error))?;
             arrays.push(normalize::array(path, batch.column(0), &self.columns[column])?);
         }

@@ -18,6 +18,8 @@ pub(crate) enum Problem {
     Binary,
     #[error("the file is UTF-16 text, not UTF-8")]
     Utf16,
+    #[error("a row has more than {limit} bytes, or its end is missing")]
+    RowTooLong { limit: usize },
     #[error("the text is not UTF-8")]
     NotUtf8,
     #[error("{found} fields, the header has {expected}")]
@@ -66,6 +68,7 @@ impl Facts for Problem {
             }
             Self::ColumnType { .. } => SqlState::FEATURE_NOT_SUPPORTED,
             Self::Empty
+            | Self::RowTooLong { .. }
             | Self::Ragged { .. }
             | Self::UnclosedQuote
             | Self::TextBehindQuote
@@ -78,6 +81,7 @@ impl Facts for Problem {
         Some(match self {
             Self::UnknownEnding => "files end in .csv, .tsv, .jsonl, .ndjson, .parquet, .arrow or .ipc; text files also in .csv.gz or .csv.zst".into(),
             Self::Binary => "is it a spreadsheet or a compressed file? export it as CSV".into(),
+            Self::RowTooLong { .. } => "SET line_limit = '…' allows longer rows; is it text at all?".into(),
             Self::Utf16 => "save the file as UTF-8, or say (ENCODING 'UTF-16LE')".into(),
             Self::NotUtf8 => "save the file as UTF-8, or say what it is, as in (ENCODING 'ISO-8859-1')".into(),
             Self::UnknownEncoding(_) => "encodings are called as on the web: UTF-16LE, ISO-8859-1, WINDOWS-1252, SHIFT_JIS".into(),

@@ -4,7 +4,8 @@
 use super::location::Location;
 use super::problem::Problem;
 use super::records::Dialect;
-use super::unreadable;
+use super::{LINE_LIMIT, unreadable};
+use crate::catalog::FileOptions;
 use crate::control;
 use crate::diagnostic::{Error, Result};
 use rayon::ThreadPool;
@@ -81,6 +82,8 @@ pub(super) struct TextFile {
     /// Lines given out or passed over.
     line: u64,
     at_end: bool,
+    /// Bytes that a row has at most.
+    limit: usize,
     bytes: u64,
     read: Arc<AtomicU64>,
 }
@@ -90,13 +93,13 @@ impl TextFile {
     ///
     /// # Errors
     /// 58030 when it cannot be opened, 22018 when it is not the text it should be.
-    pub(super) fn open(at: &Location, dialect: Dialect, encoding: Option<&str>, skip: u64) -> Result<Self> {
+    pub(super) fn open(at: &Location, dialect: Dialect, options: &FileOptions) -> Result<Self> {
         let (file, path) = (at.open()?, at.path());
         let bytes = file.metadata().map_or(0, |metadata| metadata.len());
         let read = Arc::new(AtomicU64::new(0));
         let file = Counted { file, read: Arc::clone(&read) };
         let reader = Packing::of(path).0.reader(file).map_err(|error| unreadable(path, error))?;
-        let reader = match encoding {
+        let reader = match options.encoding.as_deref() {
             None => reader,
             Some(name) => {
                 let Some(encoding) = encoding_rs::Encoding::for_label(name.as_bytes()) else {
@@ -106,9 +109,10 @@ impl TextFile {
                 Box::new(decoder)
             }
         };
+        let limit = usize::try_from(options.line_limit.unwrap_or(LINE_LIMIT)).unwrap_or(usize::MAX);
         let path_owned = path.to_owned();
         let mut file =
-            Self { path: path_owned, reader, dialect, rest: Vec::new(), line: 1, at_end: false, bytes, read };
+            Self { path: path_owned, reader, dialect, rest: Vec::new(), line: 1, at_end: false, limit, bytes, read };
         file.fill(4096)?;
         if file.rest.starts_with(b"\xef\xbb\xbf") {
             file.rest.drain(..3);
@@ -116,7 +120,7 @@ impl TextFile {
         if file.rest.starts_with(b"\xff\xfe") || file.rest.starts_with(b"\xfe\xff") {
             return Err(Error::from_facts(&Problem::Utf16).in_file(path, None));
         }
-        for _ in 0..skip {
+        for _ in 0..options.skip {
             file.skip_line()?;
         }
         Ok(file)
@@ -134,7 +138,8 @@ impl TextFile {
     /// Reads until there are so many bytes, or all.
     fn fill(&mut self, bytes: usize) -> Result<()> {
         while self.rest.len() < bytes && !self.at_end {
-            let wanted = (bytes - self.rest.len()) as u64;
+            control::checkpoint()?;
+            let wanted = (bytes - self.rest.len()).min(BLOCK_BYTES) as u64;
             let read = self.reader.by_ref().take(wanted).read_to_end(&mut self.rest);
             self.at_end = read.map_err(|error| unreadable(&self.path, error))? == 0;
         }
@@ -153,9 +158,18 @@ impl TextFile {
                 self.rest.clear();
                 return Ok(());
             }
+            self.check_row(wanted)?;
             wanted += self.rest.len();
             self.fill(wanted)?;
         }
+    }
+
+    /// An error when so many bytes hold no whole row.
+    fn check_row(&self, bytes: usize) -> Result<()> {
+        if bytes > self.limit {
+            return Err(self.fail(&Problem::RowTooLong { limit: self.limit }, self.line));
+        }
+        Ok(())
     }
 
     /// Takes the first row out, which is the header; `take` gives how many bytes and lines it has.
@@ -171,6 +185,7 @@ impl TextFile {
                 _ if at_end => break (self.rest.len(), true),
                 Some(end) => break (*end, false),
                 None => {
+                    self.check_row(wanted)?;
                     wanted *= 4;
                     self.fill(wanted)?;
                 }
@@ -196,6 +211,7 @@ impl TextFile {
             if self.at_end || !ends.is_empty() {
                 break ends;
             }
+            self.check_row(wanted)?;
             wanted *= 2;
         };
         if self.at_end && ends.last().copied().unwrap_or(0) < self.rest.len() {

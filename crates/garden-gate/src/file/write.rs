@@ -6,6 +6,7 @@ use super::problem::Problem;
 use super::text_file::Packing;
 use super::{Format, format};
 use crate::catalog::{Column, FileOptions};
+use crate::control::Turns;
 use crate::diagnostic::{Error, Result};
 use crate::types::{SqlType, Value};
 use arrow::array::{ArrayRef, RecordBatch};
@@ -128,7 +129,9 @@ impl Writer {
             Target::ArrowIpc(writer) => writer.write(&batch()?).map_err(|error| unwritable(&self.path, error))?,
             Target::Text { out, layout } => {
                 let mut text = String::new();
+                let mut turns = Turns::new();
                 for row in 0..rows {
+                    turns.turn()?;
                     let cells = (0..width).map(|at| value(at, row));
                     match layout {
                         Layout::JsonLines => {

@@ -144,33 +144,36 @@ impl Session {
         parameters: &Parameters,
         options: &CompareOptions,
     ) -> Result<Comparison> {
-        parameters.check_used(sources)?;
-        if sources.len() < 2 {
-            return Err(Error::new(SqlState::SYNTAX_OR_RULE, "two queries or more are compared"));
-        }
-        let own: Vec<Parameters> = sources.iter().map(|source| parameters.used_in(source)).collect();
-        let mut statements = Vec::new();
-        for (source, own) in sources.iter().zip(&own) {
-            let last = self.last_statement(source, own)?;
-            if !matches!(last.kind, StatementKind::Query(_)) {
-                return Err(no_query().at(last.span).in_source(source));
+        crate::control::large_stack(|| {
+            parameters.check_used(sources)?;
+            if sources.len() < 2 {
+                return Err(Error::new(SqlState::SYNTAX_OR_RULE, "two queries or more are compared"));
             }
-            statements.push(last);
-        }
-        let mut queries = Vec::new();
-        for (number, ((statement, source), own)) in statements.iter().zip(sources).zip(&own).enumerate() {
-            let (rows, plan) = self.measure_statement(statement, source, own)?;
-            let label = source.name().map_or_else(|| format!("query {}", number + 1), str::to_owned);
-            queries.push(ComparedQuery { label, rows, plan, times: Vec::new() });
-        }
-        for _ in 0..options.runs {
-            for (query, ((statement, source), own)) in queries.iter_mut().zip(statements.iter().zip(sources).zip(&own))
-            {
-                query.times.push(self.timed(statement, source, own)?);
+            let own: Vec<Parameters> = sources.iter().map(|source| parameters.used_in(source)).collect();
+            let mut statements = Vec::new();
+            for (source, own) in sources.iter().zip(&own) {
+                let last = self.last_statement(source, own)?;
+                if !matches!(last.kind, StatementKind::Query(_)) {
+                    return Err(no_query().at(last.span).in_source(source));
+                }
+                statements.push(last);
             }
-        }
-        queries.iter_mut().for_each(|query| query.times.sort());
-        Ok(compared(queries, options.ordered))
+            let mut queries = Vec::new();
+            for (number, ((statement, source), own)) in statements.iter().zip(sources).zip(&own).enumerate() {
+                let (rows, plan) = self.measure_statement(statement, source, own)?;
+                let label = source.name().map_or_else(|| format!("query {}", number + 1), str::to_owned);
+                queries.push(ComparedQuery { label, rows, plan, times: Vec::new() });
+            }
+            for _ in 0..options.runs {
+                for (query, ((statement, source), own)) in
+                    queries.iter_mut().zip(statements.iter().zip(sources).zip(&own))
+                {
+                    query.times.push(self.timed(statement, source, own)?);
+                }
+            }
+            queries.iter_mut().for_each(|query| query.times.sort());
+            Ok(compared(queries, options.ordered))
+        })
     }
 
     fn timed(&mut self, statement: &Statement, source: &Arc<SourceText>, parameters: &Parameters) -> Result<Duration> {

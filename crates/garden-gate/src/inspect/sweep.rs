@@ -151,31 +151,34 @@ impl Session {
         parameters: &Parameters,
         (over, options): (&[Swept], &SweepOptions),
     ) -> Result<Sweep> {
-        let count = over.iter().try_fold(1_usize, |count, (_, values)| count.checked_mul(values.len()));
-        let count = count.filter(|count| *count <= MOST_POINTS).ok_or_else(|| {
-            let message = format!("a sweep goes through {MOST_POINTS} combinations of values at most");
-            Error::new(SqlState::PROGRAM_LIMIT, message).with_help("sweep over fewer values, or with a larger step")
-        })?;
-        let first =
-            |given: Parameters, (name, values): &Swept| given.set(name, values.first().cloned().unwrap_or(Value::Null));
-        let last = self.last_statement(source, &over.iter().fold(parameters.clone(), first))?;
-        if !matches!(last.kind, StatementKind::Query(_)) {
-            return Err(no_query().at(last.span).in_source(source));
-        }
-        let names = over.iter().map(|(name, _)| name.clone()).collect();
-        let mut sweep = Sweep { names, points: Vec::new(), fixed: Vec::new() };
-        for number in 0..count {
-            let values = combination(over, number);
-            let given = sweep.names.iter().zip(&values);
-            let given = given.fold(parameters.clone(), |given, (name, value)| given.set(name, value.clone()));
-            let (rows, plan) = self.measure_statement(&last, source, &given)?;
-            let (actual_rows, elapsed) = (rows.row_count() as u64, rows.elapsed());
-            sweep.points.push(SweepPoint { values, line: line(&plan.root), plan, actual_rows, elapsed });
-        }
-        if options.fixed_plans {
-            sweep.fixed = self.fixed_plans(&sweep, &last, (source, parameters))?;
-        }
-        Ok(sweep)
+        crate::control::large_stack(|| {
+            let count = over.iter().try_fold(1_usize, |count, (_, values)| count.checked_mul(values.len()));
+            let count = count.filter(|count| *count <= MOST_POINTS).ok_or_else(|| {
+                let message = format!("a sweep goes through {MOST_POINTS} combinations of values at most");
+                Error::new(SqlState::PROGRAM_LIMIT, message).with_help("sweep over fewer values, or with a larger step")
+            })?;
+            let first = |given: Parameters, (name, values): &Swept| {
+                given.set(name, values.first().cloned().unwrap_or(Value::Null))
+            };
+            let last = self.last_statement(source, &over.iter().fold(parameters.clone(), first))?;
+            if !matches!(last.kind, StatementKind::Query(_)) {
+                return Err(no_query().at(last.span).in_source(source));
+            }
+            let names = over.iter().map(|(name, _)| name.clone()).collect();
+            let mut sweep = Sweep { names, points: Vec::new(), fixed: Vec::new() };
+            for number in 0..count {
+                let values = combination(over, number);
+                let given = sweep.names.iter().zip(&values);
+                let given = given.fold(parameters.clone(), |given, (name, value)| given.set(name, value.clone()));
+                let (rows, plan) = self.measure_statement(&last, source, &given)?;
+                let (actual_rows, elapsed) = (rows.row_count() as u64, rows.elapsed());
+                sweep.points.push(SweepPoint { values, line: line(&plan.root), plan, actual_rows, elapsed });
+            }
+            if options.fixed_plans {
+                sweep.fixed = self.fixed_plans(&sweep, &last, (source, parameters))?;
+            }
+            Ok(sweep)
+        })
     }
 
     /// What each point costs under the plan of each other: planned once more under a guide that demands that plan.

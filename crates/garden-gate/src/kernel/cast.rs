@@ -3,6 +3,7 @@
 use super::constant::value_at;
 use super::keys::{from_integer_lanes, integer_lanes};
 use super::problem::Problem;
+use crate::control::reserve;
 use crate::types::{
     Decimal, Field, Interval, MICROS_PER_DAY, RowField, SqlType, Value, format_timestamp, parse_address, parse_date,
     parse_instant, parse_interval, parse_time, parse_time_of_zone, parse_timestamp, parse_uuid, rescale,
@@ -38,7 +39,10 @@ pub(super) fn cast_array(array: &ArrayRef, from: SqlType, to: SqlType) -> Result
         (a, b) if a.is_text() && b.is_text() => text_to_text(array, a, b),
         (a, _) if a.is_text() => from_text(array.as_string_view(), to),
         (_, T::Varchar(length)) => limit_length(&to_text(array, from), length, to),
-        (_, T::Char(length)) => Ok(padded(&limit_length(&to_text(array, from), Some(length), to)?, length)),
+        (_, T::Char(length)) => {
+            reserve((length as usize).saturating_mul(array.len()))?;
+            Ok(padded(&limit_length(&to_text(array, from), Some(length), to)?, length))
+        }
         (T::Uuid | T::IpAddress, b) if b.is_binary() => binary_length(&array_of_bytes(array), b),
         (a, T::Uuid | T::IpAddress) if a.is_binary() => sixteen(array.as_binary_view(), to),
         (a, b) if a.is_binary() && b.is_binary() => binary_length(array, b),
@@ -81,7 +85,10 @@ fn text_to_text(array: &ArrayRef, from: SqlType, to: SqlType) -> Result<ArrayRef
         array = Arc::new(trimmed.collect::<StringViewArray>());
     }
     match to {
-        SqlType::Char(length) => Ok(padded(&limit_length(&array, Some(length), to)?, length)),
+        SqlType::Char(length) => {
+            reserve((length as usize).saturating_mul(array.len()))?;
+            Ok(padded(&limit_length(&array, Some(length), to)?, length))
+        }
         SqlType::Varchar(length) => limit_length(&array, length, to),
         _ => Ok(array),
     }

@@ -1,4 +1,4 @@
-use crate::diagnostic::{Facts, SqlState};
+use crate::diagnostic::{Error, Facts, SqlState};
 use crate::types::SqlType;
 
 /// What can go wrong for the values of a row.
@@ -20,6 +20,9 @@ pub(crate) enum Problem {
     NoSuchMoment { range: &'static str },
     #[error("the number has more digits than {target}")]
     TooManyDigits { target: SqlType },
+    /// A limit of the statement is reached.
+    #[error("{message}")]
+    Stopped { state: SqlState, message: String, help: Option<String> },
     #[error("the escape '{0}' of LIKE is not one character")]
     EscapeLength(String),
     #[error(
@@ -68,10 +71,21 @@ pub(crate) enum Problem {
     ListTooLong { most: usize },
 }
 
+impl From<Error> for Problem {
+    fn from(error: Error) -> Self {
+        Self::Stopped {
+            state: error.sqlstate(),
+            message: error.message().to_owned(),
+            help: error.help().map(str::to_owned),
+        }
+    }
+}
+
 impl Facts for Problem {
     fn state(&self) -> SqlState {
         match self {
             Self::DivisionByZero => SqlState::DIVISION_BY_ZERO,
+            Self::Stopped { state, .. } => *state,
             Self::Overflow(_) | Self::OutOfRange { .. } | Self::TooManyDigits { .. } | Self::NoSuchMoment { .. } => {
                 SqlState::NUMERIC_OUT_OF_RANGE
             }
@@ -109,6 +123,7 @@ impl Facts for Problem {
     fn help(&self) -> Option<String> {
         match self {
             Self::DivisionByZero => Some("NULLIF(divisor, 0) gives NULL in place of the error".into()),
+            Self::Stopped { help, .. } => help.clone(),
             Self::Overflow(SqlType::SmallInt | SqlType::Integer) => Some("CAST an operand to BIGINT or NUMERIC".into()),
             Self::SeveralRows => Some(
                 "narrow it down with WHERE, take an aggregate of it, or FETCH FIRST ROW ONLY with an ORDER BY".into(),

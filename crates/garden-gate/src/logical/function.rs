@@ -58,6 +58,10 @@ pub(crate) enum Function {
     /// Whole months from the second date to the first.
     MonthsBetween,
     AtZone,
+    /// Of an exact and an approximate number -1, 0 or 1: which is the smaller one.
+    CompareExactly,
+    /// What clocks of a zone show at a moment.
+    LocalAtZone,
     /// The instant's own time of day and date: `AT LOCAL`.
     AtLocal,
     Element,
@@ -151,7 +155,8 @@ impl Function {
             Self::LikeRegex => "LIKE_REGEX",
             Self::Extract(_) => "EXTRACT",
             Self::MonthsBetween => "a difference in months",
-            Self::AtZone => "AT TIME ZONE",
+            Self::CompareExactly => "SIGN",
+            Self::AtZone | Self::LocalAtZone => "AT TIME ZONE",
             Self::AtLocal => "AT LOCAL",
             Self::Element => "an element",
             Self::CastFormat => "CAST … FORMAT",

@@ -109,6 +109,7 @@ pub(crate) fn rewrite(
         if context.is_left_out(name) && *name != "unnest query" {
             continue;
         }
+        crate::control::checkpoint()?;
         let mut at = 0;
         // A rule may add steps while it works on the others.
         while at < context.steps.len() {

@@ -11,7 +11,7 @@ pub(super) struct Access {
     pub(super) readable: Vec<PathBuf>,
     pub(super) writable: Vec<PathBuf>,
     pub(super) read_only: bool,
-    rows: Option<u64>,
+    pub(super) rows: Option<u64>,
     pub(super) time: Option<Duration>,
     pub(super) memory: Option<u64>,
 }
@@ -31,11 +31,7 @@ impl Access {
     /// 54000 when there are more rows than a query may give.
     pub(super) fn check_rows(&self, rows: usize) -> Result<()> {
         match self.rows {
-            Some(most) if rows as u64 > most => {
-                let message = format!("the query gives {rows} rows; the program allows {most}");
-                let help = format!("FETCH FIRST {most} ROWS ONLY gives the first of them");
-                Err(Error::new(SqlState::PROGRAM_LIMIT, message).with_help(help))
-            }
+            Some(most) if rows as u64 > most => Err(crate::control::too_many_rows(most)),
             _ => Ok(()),
         }
     }

@@ -2,6 +2,7 @@ use super::Session;
 use super::add_table::{CheckedSource, MissingSchema, TableName, check_columns};
 use super::files::FileCache;
 use super::temporary::SharedTables;
+use super::writer::Writers;
 use crate::catalog::{Catalog, Column, FileOptions, Segment, TableSource};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::file::Location;
@@ -13,6 +14,9 @@ use std::time::Duration;
 
 /// Bytes from which on it pays to read a file with several threads.
 const PARALLEL_BYTES: u64 = 8 << 20;
+
+/// How long adding a table waits for a session that writes.
+const WRITER_WAIT: Duration = Duration::from_secs(30);
 
 /// Tables, and the sessions that query them.
 ///
@@ -39,7 +43,7 @@ pub struct Database(pub(super) Arc<Shared>);
 pub(super) struct Shared {
     catalog: RwLock<Arc<Catalog>>,
     /// Held by the one session that changes the database.
-    pub(super) writer: Mutex<()>,
+    pub(super) writers: Arc<Writers>,
     pub(super) files: FileCache,
     pub(super) temporary: SharedTables,
     /// Files whose rows are tables, without links in their paths.
@@ -88,7 +92,7 @@ impl Shared {
 
     /// Adds to the catalog what the file of the database does not hold.
     pub(super) fn add_to_catalog(&self, add: impl FnOnce(&mut Catalog) -> Result<()>) -> Result<()> {
-        let _only_writer = self.writer.lock().unwrap_or_else(PoisonError::into_inner);
+        let _turn = self.writers.turn(Some(WRITER_WAIT))?;
         let mut catalog = self.catalog.write().unwrap_or_else(PoisonError::into_inner);
         let mut changed = Catalog::clone(&catalog);
         add(&mut changed)?;
@@ -189,6 +193,14 @@ impl Database {
     /// As [`Database::add_source`]; 58030, 22000 or 22018 when the file cannot be read.
     pub fn add_file(&self, name: &str, path: impl AsRef<Path>) -> Result<()> {
         self.add_file_as(TableName::parse(name)?, path.as_ref(), MissingSchema::Refuse)
+    }
+
+    /// As [`Database::add_file`], for a table whose name may hold dots; a schema that is missing is made.
+    ///
+    /// # Errors
+    /// As [`Database::add_file`].
+    pub fn add_file_to(&self, schema: Option<&str>, table: &str, path: impl AsRef<Path>) -> Result<()> {
+        self.add_file_as(TableName::exact(schema, table), path.as_ref(), MissingSchema::Make)
     }
 
     fn add_file_as(&self, name: TableName, path: &Path, missing: MissingSchema) -> Result<()> {

@@ -72,61 +72,63 @@ impl Session {
     /// # Errors
     /// 42S02 when there is no such table; what reading a column brings.
     pub fn describe(&self, name: Option<&str>) -> Result<Vec<TableFacts>> {
-        let catalog = self.catalog();
-        let (schema, wanted) = match name.and_then(|name| name.split_once('.')) {
-            Some((schema, table)) => (Some(schema), Some(table)),
-            None => (None, name),
-        };
-        let mut found = Vec::new();
-        let mut known = Vec::new();
-        for here in
-            catalog.schemas.iter().filter(|known| schema.is_none_or(|name| known.name.eq_ignore_ascii_case(name)))
-        {
-            known.extend(here.names().map(str::to_owned));
-            let is_wanted = |name: &str| wanted.is_none_or(|wanted| wanted.eq_ignore_ascii_case(name));
-            for table in here.tables.iter().filter(|table| is_wanted(&table.name)) {
-                let mut facts = described(&catalog, &here.name, table)?;
-                add_comments(&catalog, &mut facts, "TABLE");
-                found.push(facts);
+        crate::control::large_stack(|| {
+            let catalog = self.catalog();
+            let (schema, wanted) = match name.and_then(|name| name.split_once('.')) {
+                Some((schema, table)) => (Some(schema), Some(table)),
+                None => (None, name),
+            };
+            let mut found = Vec::new();
+            let mut known = Vec::new();
+            for here in
+                catalog.schemas.iter().filter(|known| schema.is_none_or(|name| known.name.eq_ignore_ascii_case(name)))
+            {
+                known.extend(here.names().map(str::to_owned));
+                let is_wanted = |name: &str| wanted.is_none_or(|wanted| wanted.eq_ignore_ascii_case(name));
+                for table in here.tables.iter().filter(|table| is_wanted(&table.name)) {
+                    let mut facts = described(&catalog, &here.name, table)?;
+                    add_comments(&catalog, &mut facts, "TABLE");
+                    found.push(facts);
+                }
+                for view in here.views.iter().filter(|view| is_wanted(&view.name)) {
+                    let column = |name: &String| ColumnFacts {
+                        name: name.clone(),
+                        sql_type: None,
+                        declared: String::new(),
+                        not_null: false,
+                        hidden: false,
+                        filled: None,
+                        statistics: None,
+                        comment: None,
+                    };
+                    let mut facts = TableFacts {
+                        schema: here.name.clone(),
+                        name: view.name.clone(),
+                        kind: "view",
+                        rows: None,
+                        columns: view.columns.iter().map(column).collect(),
+                        constraints: Vec::new(),
+                        indexes: Vec::new(),
+                        query: Some(view_text(view)),
+                        comment: None,
+                    };
+                    add_comments(&catalog, &mut facts, "VIEW");
+                    found.push(facts);
+                }
             }
-            for view in here.views.iter().filter(|view| is_wanted(&view.name)) {
-                let column = |name: &String| ColumnFacts {
-                    name: name.clone(),
-                    sql_type: None,
-                    declared: String::new(),
-                    not_null: false,
-                    hidden: false,
-                    filled: None,
-                    statistics: None,
-                    comment: None,
-                };
-                let mut facts = TableFacts {
-                    schema: here.name.clone(),
-                    name: view.name.clone(),
-                    kind: "view",
-                    rows: None,
-                    columns: view.columns.iter().map(column).collect(),
-                    constraints: Vec::new(),
-                    indexes: Vec::new(),
-                    query: Some(view_text(view)),
-                    comment: None,
-                };
-                add_comments(&catalog, &mut facts, "VIEW");
-                found.push(facts);
+            match wanted {
+                Some(wanted) if found.is_empty() => {
+                    let known: Vec<&str> = known.iter().map(String::as_str).collect();
+                    let error = Error::new(SqlState::TABLE_NOT_FOUND, format!("no table {wanted:?}"));
+                    Err(if known.is_empty() {
+                        error
+                    } else {
+                        error.with_help(suggestion(wanted, &known, "the tables are"))
+                    })
+                }
+                _ => Ok(found),
             }
-        }
-        match wanted {
-            Some(wanted) if found.is_empty() => {
-                let known: Vec<&str> = known.iter().map(String::as_str).collect();
-                let error = Error::new(SqlState::TABLE_NOT_FOUND, format!("no table {wanted:?}"));
-                Err(if known.is_empty() {
-                    error
-                } else {
-                    error.with_help(suggestion(wanted, &known, "the tables are"))
-                })
-            }
-            _ => Ok(found),
-        }
+        })
     }
 }
 

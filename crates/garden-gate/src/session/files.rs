@@ -1,4 +1,5 @@
 use super::database::Shared;
+use super::settings::Settings;
 use crate::bind::OpenFile;
 use crate::catalog::{FileOptions, TableSource};
 use crate::diagnostic::{Error, Result, SqlState};
@@ -32,6 +33,7 @@ pub(super) struct Files<'a> {
     pub(super) cache: &'a FileCache,
     pub(super) pool: &'a Pool,
     pub(super) shared: &'a Shared,
+    pub(super) settings: &'a Settings,
 }
 
 impl Files<'_> {
@@ -93,6 +95,7 @@ fn unreadable(path: &Path, error: std::io::Error) -> Error {
 
 impl OpenFile for Files<'_> {
     fn open(&self, path: &str, options: &FileOptions) -> Result<Arc<dyn TableSource>> {
+        let options = &self.settings.limited(options);
         let (at, real) = self.readable(path)?;
         let path = Path::new(path);
         let metadata = real.metadata().map_err(|error| unreadable(path, error))?;

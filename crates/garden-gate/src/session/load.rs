@@ -251,23 +251,24 @@ impl Session {
         let at = |error: Error| if error.span().is_none() { error.at(file.span) } else { error };
         let (location, _) = files.readable(file.path).map_err(at)?;
         let threads = files.threads()?;
-        let mut source = match Loader::open(&location, file.options, threads.as_deref()).map_err(at)? {
-            Some(mut loader) => {
-                if loader.columns().is_empty() {
-                    loader.name_columns(self.names_of_target(change, call)?);
+        let mut source =
+            match Loader::open(&location, &self.settings().limited(file.options), threads.as_deref()).map_err(at)? {
+                Some(mut loader) => {
+                    if loader.columns().is_empty() {
+                        loader.name_columns(self.names_of_target(change, call)?);
+                    }
+                    Source {
+                        path: PathBuf::from(file.path),
+                        columns: loader.columns(),
+                        kind: Kind::Text(Box::new(TextRows::Here(Box::new(loader)))),
+                        waiting: VecDeque::new(),
+                        rows_read: 0,
+                        whole: false,
+                        target: Default::default(),
+                    }
                 }
-                Source {
-                    path: PathBuf::from(file.path),
-                    columns: loader.columns(),
-                    kind: Kind::Text(Box::new(TextRows::Here(Box::new(loader)))),
-                    waiting: VecDeque::new(),
-                    rows_read: 0,
-                    whole: false,
-                    target: Default::default(),
-                }
-            }
-            None => typed_source(&files, file).map_err(at)?,
-        };
+                None => typed_source(&files, file).map_err(at)?,
+            };
         let catalog = self.catalog();
         let shape = Rows(Arc::new(MemoryTable::new(source.columns.clone(), Vec::new())));
         let around = self.around(&catalog, &shape, call.parameters, MissingParameters::Refuse);

@@ -40,6 +40,7 @@ mod temporary;
 mod transaction;
 mod unique_index;
 mod verify;
+mod writer;
 
 pub use database::Database;
 pub use describe::{ColumnFacts, ConstraintFacts, TableFacts};

@@ -44,11 +44,20 @@ impl Session {
     /// # Errors
     /// As [`Session::query`], for what can be known without the values of parameters.
     pub fn prepare(&self, sql: &str) -> Result<PreparedStatement> {
-        let source = SourceText::new(sql);
-        let statement = one_statement(sql)?;
-        let (columns, direct) = self.checked(&statement, &source).map_err(|error| error.in_source(&source))?;
-        let names = Script::new(Arc::clone(&source)).parameter_names();
-        Ok(PreparedStatement { statement: Arc::new(statement), source, names, columns, direct, lookup: Arc::default() })
+        crate::control::large_stack(|| {
+            let source = SourceText::new(sql);
+            let statement = one_statement(sql)?;
+            let (columns, direct) = self.checked(&statement, &source).map_err(|error| error.in_source(&source))?;
+            let names = Script::new(Arc::clone(&source)).parameter_names();
+            Ok(PreparedStatement {
+                statement: Arc::new(statement),
+                source,
+                names,
+                columns,
+                direct,
+                lookup: Arc::default(),
+            })
+        })
     }
 
     fn checked(

@@ -44,6 +44,8 @@ pub struct Session {
     interrupt: Interrupt,
     pool: Pool,
     pub(super) transaction: Option<Transaction>,
+    /// Commits that were lost to other sessions since the last one that was kept.
+    pub(super) lost_commits: u32,
     pub(super) last: LastQuery,
 }
 
@@ -63,6 +65,7 @@ impl Session {
             progress: None,
             interrupt: Interrupt::default(),
             transaction: None,
+            lost_commits: 0,
             last: LastQuery::default(),
         }
     }
@@ -118,11 +121,16 @@ impl Session {
     /// # Errors
     /// 42000 when the text is not exactly one query; whatever is wrong with it (42Sxx, 07001) or fails while it runs (22xxx).
     pub fn query(&mut self, sql: &str, parameters: impl Into<Parameters>) -> Result<ResultSet> {
+        let parameters = parameters.into();
+        control::large_stack(|| self.query_now(sql, &parameters))
+    }
+
+    fn query_now(&mut self, sql: &str, parameters: &Parameters) -> Result<ResultSet> {
         let started = Instant::now();
         let _entered = self.enter_statement();
-        let (statement, source, parameters) = (one_statement(sql)?, SourceText::new(sql), parameters.into());
+        let (statement, source) = (one_statement(sql)?, SourceText::new(sql));
         parameters.refuse_unused(&Script::new(Arc::clone(&source)).parameter_names())?;
-        let call = Call { source: &source, parameters: &parameters, started, measured: None };
+        let call = Call { source: &source, parameters, started, measured: None };
         let rows = match &statement.kind {
             ast::StatementKind::Query(query) => self.rows_of(query, &call),
             ast::StatementKind::Change(change) if change.returning.is_some() => {
@@ -174,16 +182,18 @@ impl Session {
         source: &Arc<SourceText>,
         parameters: &Parameters,
     ) -> Result<Plan> {
-        let _entered = self.enter_statement();
-        let call = Call { source, parameters, started: Instant::now(), measured: None };
-        let plan = match &last.kind {
-            ast::StatementKind::Query(query) => self
-                .plan_query(query, &call, MissingParameters::PlanGenerically)
-                .map(|prepared| prepared.describe(None)),
-            ast::StatementKind::Change(change) => self.plan_change(change, &call),
-            _ => Err(no_query().at(last.span)),
-        };
-        plan.map_err(|error| error.in_source(source))
+        control::large_stack(|| {
+            let _entered = self.enter_statement();
+            let call = Call { source, parameters, started: Instant::now(), measured: None };
+            let plan = match &last.kind {
+                ast::StatementKind::Query(query) => self
+                    .plan_query(query, &call, MissingParameters::PlanGenerically)
+                    .map(|prepared| prepared.describe(None)),
+                ast::StatementKind::Change(change) => self.plan_change(change, &call),
+                _ => Err(no_query().at(last.span)),
+            };
+            plan.map_err(|error| error.in_source(source))
+        })
     }
 
     /// Runs the last statement of a script, a query or a change, after those before it, and gives its rows with the plan that ran and
@@ -211,32 +221,36 @@ impl Session {
         source: &Arc<SourceText>,
         parameters: &Parameters,
     ) -> Result<(ResultSet, Plan)> {
-        let _entered = self.enter_statement();
-        let measured = std::cell::RefCell::default();
-        let call = Call { source, parameters, started: Instant::now(), measured: Some(&measured) };
-        let outcome = match &last.kind {
-            ast::StatementKind::Query(query) => {
-                self.plan_query(query, &call, MissingParameters::Refuse).and_then(|prepared| {
-                    let measures = prepared.measures();
-                    let rows = self.run_prepared(&prepared, Some(&measures))?;
-                    self.access.check_rows(rows.row_count())?;
-                    Ok((rows, prepared.describe(Some(&measures))))
-                })
-            }
-            ast::StatementKind::Change(change) => self.change(change, &call).and_then(|outcome| {
-                let plan = measured.take().ok_or_else(|| no_query().at(last.span))?;
-                let rows = match outcome {
-                    Outcome::Rows(rows) => rows,
-                    Outcome::Changed { affected, elapsed, notes } => {
-                        ResultSet { affected: Some(affected), elapsed, notes, ..ResultSet::default() }
-                    }
-                    Outcome::Done { .. } => ResultSet::default(),
-                };
-                Ok((rows, plan))
-            }),
-            _ => Err(no_query().at(last.span)),
-        };
-        outcome.map_err(|error| error.in_source(source))
+        control::large_stack(|| {
+            let _entered = self.enter_statement();
+            let measured = std::cell::RefCell::default();
+            let call = Call { source, parameters, started: Instant::now(), measured: Some(&measured) };
+            let outcome = match &last.kind {
+                ast::StatementKind::Query(query) => {
+                    self.plan_query(query, &call, MissingParameters::Refuse).and_then(|prepared| {
+                        let measures = prepared.measures();
+                        let watch =
+                            Watch { measures: Some(&measures), most_rows: self.access.rows, ..Watch::default() };
+                        let rows = self.run_watched(&prepared, watch)?;
+                        self.access.check_rows(rows.row_count())?;
+                        Ok((rows, prepared.describe(Some(&measures))))
+                    })
+                }
+                ast::StatementKind::Change(change) => self.change(change, &call).and_then(|outcome| {
+                    let plan = measured.take().ok_or_else(|| no_query().at(last.span))?;
+                    let rows = match outcome {
+                        Outcome::Rows(rows) => rows,
+                        Outcome::Changed { affected, elapsed, notes } => {
+                            ResultSet { affected: Some(affected), elapsed, notes, ..ResultSet::default() }
+                        }
+                        Outcome::Done { .. } => ResultSet::default(),
+                    };
+                    Ok((rows, plan))
+                }),
+                _ => Err(no_query().at(last.span)),
+            };
+            outcome.map_err(|error| error.in_source(source))
+        })
     }
 
     /// Runs all statements but the last.
@@ -245,56 +259,60 @@ impl Session {
         source: &Arc<SourceText>,
         parameters: &Parameters,
     ) -> Result<ast::Statement> {
-        parameters.refuse_unused(&Script::new(Arc::clone(source)).parameter_names())?;
-        let mut script = Script::new(Arc::clone(source));
-        let mut last = script.next_statement().unwrap_or_else(|| Err(nothing()))?;
-        while let Some(next) = script.next_statement() {
-            self.run_statement(&last, &Call { source, parameters, started: Instant::now(), measured: None })
-                .map_err(|error| error.in_source(source))?;
-            last = next?;
-        }
-        Ok(last)
+        control::large_stack(|| {
+            parameters.refuse_unused(&Script::new(Arc::clone(source)).parameter_names())?;
+            let mut script = Script::new(Arc::clone(source));
+            let mut last = script.next_statement().unwrap_or_else(|| Err(nothing()))?;
+            while let Some(next) = script.next_statement() {
+                self.run_statement(&last, &Call { source, parameters, started: Instant::now(), measured: None })
+                    .map_err(|error| error.in_source(source))?;
+                last = next?;
+            }
+            Ok(last)
+        })
     }
 
     /// Runs any statement.
     pub(super) fn run_statement(&mut self, statement: &ast::Statement, call: &Call<'_>) -> Result<Outcome> {
-        let _entered = self.enter_statement();
-        self.last.forget();
-        let started = call.started;
-        let done = |notes| Ok(Outcome::Done { elapsed: started.elapsed(), notes });
-        match &statement.kind {
-            ast::StatementKind::Change(change) => self.change(change, call),
-            ast::StatementKind::Export(export) => self.export(export, call),
-            ast::StatementKind::Definition(definition) => self.define(definition, call),
-            ast::StatementKind::Transaction(transaction) => {
-                self.transact(transaction).map_err(|error| error.at(statement.span))?;
-                done(Vec::new())
+        control::large_stack(|| {
+            let _entered = self.enter_statement();
+            self.last.forget();
+            let started = call.started;
+            let done = |notes| Ok(Outcome::Done { elapsed: started.elapsed(), notes });
+            match &statement.kind {
+                ast::StatementKind::Change(change) => self.change(change, call),
+                ast::StatementKind::Export(export) => self.export(export, call),
+                ast::StatementKind::Definition(definition) => self.define(definition, call),
+                ast::StatementKind::Transaction(transaction) => {
+                    self.transact(transaction).map_err(|error| error.at(statement.span))?;
+                    done(Vec::new())
+                }
+                ast::StatementKind::Query(query) => self.rows_of(query, call).map(Outcome::Rows),
+                ast::StatementKind::ShowSettings => self.settings_rows(started).map(Outcome::Rows),
+                ast::StatementKind::Set { name, value } => {
+                    let (value, notes) = self.value(value, call)?;
+                    self.set(&name.text, value).map_err(|error| error.at(name.span))?;
+                    done(notes)
+                }
+                ast::StatementKind::Let { name, value } => {
+                    let (value, notes) = self.value(value, call)?;
+                    self.variables.put(ParameterName::Named(name.text.clone()), value);
+                    done(notes)
+                }
+                ast::StatementKind::Analyze(analyze) => {
+                    self.analyze(analyze)?;
+                    done(Vec::new())
+                }
+                ast::StatementKind::SetPath(names) => {
+                    self.path = names.iter().map(|name| self.find_schema(name)).collect::<Result<_>>()?;
+                    done(Vec::new())
+                }
+                ast::StatementKind::SetSchema(name) => {
+                    self.schema = self.find_schema(name)?;
+                    done(Vec::new())
+                }
             }
-            ast::StatementKind::Query(query) => self.rows_of(query, call).map(Outcome::Rows),
-            ast::StatementKind::ShowSettings => self.settings_rows(started).map(Outcome::Rows),
-            ast::StatementKind::Set { name, value } => {
-                let (value, notes) = self.value(value, call)?;
-                self.set(&name.text, value).map_err(|error| error.at(name.span))?;
-                done(notes)
-            }
-            ast::StatementKind::Let { name, value } => {
-                let (value, notes) = self.value(value, call)?;
-                self.variables.put(ParameterName::Named(name.text.clone()), value);
-                done(notes)
-            }
-            ast::StatementKind::Analyze(analyze) => {
-                self.analyze(analyze)?;
-                done(Vec::new())
-            }
-            ast::StatementKind::SetPath(names) => {
-                self.path = names.iter().map(|name| self.find_schema(name)).collect::<Result<_>>()?;
-                done(Vec::new())
-            }
-            ast::StatementKind::SetSchema(name) => {
-                self.schema = self.find_schema(name)?;
-                done(Vec::new())
-            }
-        }
+        })
     }
 
     fn find_schema(&self, name: &ast::Ident) -> Result<String> {
@@ -323,6 +341,7 @@ impl Session {
             cache: &self.shared.files,
             pool: &self.pool,
             shared: &self.shared,
+            settings: &self.settings,
         }
     }
 
@@ -382,7 +401,7 @@ impl Session {
         if prepared.numbered {
             self.check_changes()?;
         }
-        let rows = self.run_prepared(&prepared, None)?;
+        let rows = self.run_watched(&prepared, Watch { most_rows: self.access.rows, ..Watch::default() })?;
         if prepared.numbered {
             self.keep_sequences()?;
         }
@@ -411,10 +430,12 @@ impl Session {
     }
 
     fn run_watched(&self, prepared: &Prepared, watch: Watch<'_>) -> Result<ResultSet> {
-        let watch = Watch { style_notes: self.settings.style_notes, ..watch };
-        let _entered = self.enter_statement();
-        let control = control::current().unwrap_or_else(|| self.new_control());
-        prepared.run(&control, (&self.pool, self.settings.batch_rows), watch)
+        control::large_stack(|| {
+            let watch = Watch { style_notes: self.settings.style_notes, ..watch };
+            let _entered = self.enter_statement();
+            let control = control::current().unwrap_or_else(|| self.new_control());
+            prepared.run(&control, (&self.pool, self.settings.batch_rows), watch)
+        })
     }
 
     fn new_control(&self) -> Arc<Control> {
@@ -482,12 +503,14 @@ impl Iterator for Statements<'_> {
     type Item = Result<Outcome>;
 
     fn next(&mut self) -> Option<Self::Item> {
-        let started = Instant::now();
-        let _entered = self.session.enter_statement();
-        let statement = self.script.next_statement()?;
-        let call = Call { source: &self.source, parameters: self.parameters, started, measured: None };
-        let outcome = statement.and_then(|statement| self.session.run_statement(&statement, &call));
-        Some(outcome.map_err(|error| error.in_source(&self.source)))
+        control::large_stack(|| {
+            let started = Instant::now();
+            let _entered = self.session.enter_statement();
+            let statement = self.script.next_statement()?;
+            let call = Call { source: &self.source, parameters: self.parameters, started, measured: None };
+            let outcome = statement.and_then(|statement| self.session.run_statement(&statement, &call));
+            Some(outcome.map_err(|error| error.in_source(&self.source)))
+        })
     }
 }
 

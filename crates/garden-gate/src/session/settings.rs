@@ -1,4 +1,5 @@
 use super::access::Access;
+use crate::catalog::FileOptions;
 use crate::choose::Factors;
 use crate::control::Limits;
 use crate::diagnostic::{Error, Result, SqlState, suggestion};
@@ -14,6 +15,9 @@ pub(crate) struct Settings {
     memory_limit: Option<u64>,
     spill_threshold: u64,
     time_limit: u64,
+    wait_limit: u64,
+    /// Bytes of a line of a text file at most.
+    line_limit: u64,
     recursion_limit: u64,
     /// What costs are multiplied by.
     factors: Factors,
@@ -59,6 +63,12 @@ const SETTINGS: &[Setting] = &[
         set: |settings, value| truth(value).map(|keep| settings.keep_statistics = keep),
     },
     Setting {
+        name: "line_limit",
+        meaning: "bytes that a row of a text file has at most, such as '64 MB'",
+        show: |settings| Value::Text(show_bytes(settings.line_limit)),
+        set: |settings, value| bytes(value).filter(|bytes| *bytes > 0).map(|bytes| settings.line_limit = bytes),
+    },
+    Setting {
         name: "loop_cost_factor",
         meaning: "what the costs of nested loops without an index are multiplied by, 0.001 to 1000",
         show: |settings| Value::Double(settings.factors.nested_loop),
@@ -102,6 +112,12 @@ const SETTINGS: &[Setting] = &[
         meaning: "milliseconds a statement may take; 0 for no limit",
         show: |settings| Value::Integer(i64::try_from(settings.time_limit).unwrap_or(i64::MAX)),
         set: |settings, value| within(value, 0, usize::MAX).map(|millis| settings.time_limit = millis as u64),
+    },
+    Setting {
+        name: "wait_limit",
+        meaning: "milliseconds a statement waits at most for another session that writes; 0 for no limit",
+        show: |settings| Value::Integer(i64::try_from(settings.wait_limit).unwrap_or(i64::MAX)),
+        set: |settings, value| within(value, 0, usize::MAX).map(|millis| settings.wait_limit = millis as u64),
     },
     Setting {
         name: "without_rules",
@@ -187,6 +203,8 @@ impl Default for Settings {
             memory_limit: Some(4_000_000_000),
             spill_threshold: 0,
             time_limit: 0,
+            wait_limit: 30_000,
+            line_limit: crate::file::LINE_LIMIT,
             recursion_limit: 1000,
             factors: Factors::default(),
             without_rules: Vec::new(),
@@ -218,6 +236,16 @@ impl Settings {
         let row =
             |setting: &Setting| [setting.name.into(), (setting.show)(self).to_string().into(), setting.meaning.into()];
         SETTINGS.iter().map(row).collect()
+    }
+
+    /// How long a statement waits for another session that writes.
+    pub(super) fn wait_limit(&self) -> Option<Duration> {
+        (self.wait_limit > 0).then(|| Duration::from_millis(self.wait_limit))
+    }
+
+    /// The options of a file with the limits of the session.
+    pub(super) fn limited(&self, options: &FileOptions) -> FileOptions {
+        FileOptions { line_limit: Some(self.line_limit), ..options.clone() }
     }
 
     /// What the planner multiplies costs by, and the memory it plans for.

@@ -36,6 +36,8 @@ pub(super) struct Watch<'a> {
     pub(super) rounds: Option<&'a RoundLog>,
     /// Whether notes on style come with the rows.
     pub(super) style_notes: bool,
+    /// Rows that the result may have.
+    pub(super) most_rows: Option<u64>,
 }
 
 /// What stays of a bound query when its plan has been handed on.
@@ -149,9 +151,9 @@ impl Prepared {
         &self,
         control: &Control,
         (pool, batch_rows): (&Pool, usize),
-        Watch { measures, rounds, style_notes }: Watch<'_>,
+        Watch { measures, rounds, style_notes, most_rows }: Watch<'_>,
     ) -> Result<ResultSet> {
-        let run = Run { control, pool, batch_rows, columns: &self.bound.columns, measures, rounds };
+        let run = Run { control, pool, batch_rows, columns: &self.bound.columns, measures, most_rows, rounds };
         let batches = execute::run(&self.plan, &wanted(&self.bound.output), &run)?;
         Ok(ResultSet {
             columns: self.result_columns(),

@@ -117,11 +117,13 @@ impl Session {
 
 impl Drop for Session {
     fn drop(&mut self) {
+        // An open transaction may be the one that writes: it ends here.
+        self.transaction = None;
         let left = self.shared.temporary.left_by(self.id);
         if left.is_empty() {
             return;
         }
-        let _only_writer = self.shared.writer.lock().unwrap_or_else(PoisonError::into_inner);
+        let _turn = self.shared.writers.turn(None);
         let mut catalog = Catalog::clone(&self.shared.snapshot());
         for (schema, name) in left {
             catalog.schema_mut(&schema).tables.retain(|table| table.name != name || !is_shared(table));

@@ -4,11 +4,15 @@
 use super::Session;
 use super::deferred::Deferral;
 use super::temporary::{after_commit, same_schemas, split, with_local};
+use super::writer::Turn;
 use crate::catalog::{Catalog, Named, Schema, Table, TableSource, named};
 use crate::diagnostic::{Error, Note, Result, SqlState, suggestion};
 use crate::syntax::ast;
 use std::collections::BTreeSet;
 use std::sync::{Arc, Mutex, PoisonError};
+
+/// Commits that a session loses to others in a row before it goes first.
+const MOST_LOST_COMMITS: u32 = 3;
 
 #[derive(Debug)]
 pub(super) struct Transaction {
@@ -18,6 +22,8 @@ pub(super) struct Transaction {
     savepoints: Vec<(String, Arc<Catalog>)>,
     pub(super) read_only: bool,
     pub(super) deferral: Deferral,
+    /// The right to write, where it keeps others from writing from its beginning on.
+    turn: Option<Turn>,
     /// Every version of a table that it has read.
     reads: Mutex<Vec<Arc<dyn TableSource>>>,
 }
@@ -169,9 +175,9 @@ impl Session {
     ) -> Result<T> {
         self.check_changes()?;
         let shared = Arc::clone(&self.shared);
-        let _only_writer = match &self.transaction {
+        let _turn = match &self.transaction {
             Some(_) => None,
-            None => Some(shared.writer.lock().unwrap_or_else(PoisonError::into_inner)),
+            None => Some(self.turn()?),
         };
         let base = self.catalog();
         let (changed, result) = change(self, &base)?;
@@ -204,8 +210,13 @@ impl Session {
         if self.transaction.is_some() {
             return Ok(());
         }
-        let _only_writer = self.shared.writer.lock().unwrap_or_else(PoisonError::into_inner);
+        let _turn = self.turn()?;
         self.shared.install(self.shared.snapshot())
+    }
+
+    /// Waits until this session is the one that writes.
+    pub(super) fn turn(&self) -> Result<Turn> {
+        self.shared.writers.turn(self.settings().wait_limit())
     }
 
     pub(super) fn transact(&mut self, statement: &ast::Transaction) -> Result<()> {
@@ -217,7 +228,7 @@ impl Session {
                         Error::new(SqlState::ACTIVE_TRANSACTION, "a transaction is open already").with_help(help)
                     );
                 }
-                self.transaction = Some(begin(self, *read_only));
+                self.transaction = Some(begin(self, *read_only)?);
             }
             ast::Transaction::Commit { chain } => {
                 let mut transaction = self.transaction.take().ok_or_else(no_transaction)?;
@@ -226,19 +237,23 @@ impl Session {
                 transaction.work =
                     if same_schemas(&work, &transaction.base) { Arc::clone(&transaction.base) } else { Arc::new(work) };
                 let shared = Arc::clone(&self.shared);
-                let only_writer = shared.writer.lock().unwrap_or_else(PoisonError::into_inner);
+                let turn = match transaction.turn.take() {
+                    Some(turn) => turn,
+                    None => self.turn()?,
+                };
                 let current = shared.snapshot();
-                let merged = transaction.merged(&current)?;
+                let merged = transaction.merged(&current).inspect_err(|_| self.lost_commits += 1)?;
+                self.lost_commits = 0;
                 if !same_schemas(&merged, &current) {
                     shared.install(Arc::new(with_shared_emptied(Catalog::clone(&merged))?))?;
                 }
-                drop(only_writer);
+                drop(turn);
                 self.local = after_commit(local)?;
-                self.transaction = chain.then(|| begin(self, transaction.read_only));
+                self.transaction = chain.then(|| begin(self, transaction.read_only)).transpose()?;
             }
             ast::Transaction::Rollback { chain, to: None } => {
                 let transaction = self.transaction.take().ok_or_else(no_transaction)?;
-                self.transaction = chain.then(|| begin(self, transaction.read_only));
+                self.transaction = chain.then(|| begin(self, transaction.read_only)).transpose()?;
             }
             ast::Transaction::Rollback { to: Some(name), .. } => {
                 let (transaction, at) = self.savepoint(name)?;
@@ -282,16 +297,20 @@ fn with_shared_emptied(mut catalog: Catalog) -> Result<Catalog> {
     Ok(catalog)
 }
 
-fn begin(session: &Session, read_only: bool) -> Transaction {
+/// Begins a transaction. Where others were always faster, it keeps them from writing until it ends: it can't lose once more.
+fn begin(session: &Session, read_only: bool) -> Result<Transaction> {
+    let is_losing = session.lost_commits >= MOST_LOST_COMMITS && !read_only;
+    let turn = if is_losing { Some(session.turn()?) } else { None };
     let base = session.shared.snapshot();
-    Transaction {
+    Ok(Transaction {
+        turn,
         work: with_local(Arc::clone(&base), &session.local),
         base,
         savepoints: Vec::new(),
         read_only,
         deferral: Deferral::of_transaction(),
         reads: Mutex::default(),
-    }
+    })
 }
 
 pub(super) fn no_transaction() -> Error {

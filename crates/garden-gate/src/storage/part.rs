@@ -171,6 +171,7 @@ impl Part {
         if let Some(known) = self.indexes.find(|signature| *signature == shape.signature) {
             return Ok(known);
         }
+        crate::control::checkpoint()?;
         let index = Arc::new(PartIndex::new(self, shape)?);
         let bytes = index.bytes();
         self.indexes.keep(shape.signature.clone(), Arc::clone(&index), bytes);
@@ -200,6 +201,7 @@ impl Part {
         if let Some(known) = self.order[at].get() {
             return Ok(*known);
         }
+        crate::control::checkpoint()?;
         let column = self.whole(at)?;
         let (bounds, ascending) = lane_order(&column);
         let run = match (ascending, column.null_count()) {
@@ -217,6 +219,7 @@ impl Part {
             all.merge(known);
             return Ok(());
         }
+        crate::control::checkpoint()?;
         let mut own = Sketch::default();
         own.add(&self.whole(at)?)?;
         all.merge(self.sketches[at].get_or_init(|| own));
@@ -228,6 +231,7 @@ impl Part {
         if let Some(known) = self.lookups.find(|(of, same)| of == columns && *same == nulls_same) {
             return Ok(known);
         }
+        crate::control::checkpoint()?;
         let keys: Vec<ArrayRef> = columns.iter().map(|at| self.whole(*at)).collect::<Result<_>>()?;
         let table = Arc::new(JoinTable::build(&keys, self.rows, &vec![nulls_same; columns.len()], None)?);
         self.lookups.keep((columns.to_vec(), nulls_same), Arc::clone(&table), table.bytes());

@@ -63,6 +63,7 @@ fn extreme(segments: &[ArrayRef], sql_type: SqlType, function: AggregateFunction
     let aggregate = Aggregate::plain(function, Some(argument), sql_type, Span::default());
     let mut state: Box<dyn Accumulator> = accumulator(&aggregate)?;
     for segment in segments {
+        crate::control::checkpoint()?;
         state.update(Groups::One { rows: segment.len() }, std::slice::from_ref(segment))?;
     }
     Ok(value_at(&state.finish(1)?, sql_type, 0))
@@ -116,6 +117,7 @@ impl Frequencies {
         let every = rows.div_ceil(SAMPLE_ROWS).max(1);
         for (arrays, length) in segments {
             for start in (0..length).step_by(RUN_ROWS * every) {
+                crate::control::checkpoint()?;
                 let count = RUN_ROWS.min(length - start);
                 let run: Vec<ArrayRef> = arrays.iter().map(|array| array.slice(start, count)).collect();
                 let run = if alone { present(&run)? } else { run };

@@ -115,8 +115,9 @@ impl<'a> Lexer<'a> {
         self.at += 1;
         loop {
             let Some(end) = memchr::memchr(quote, &self.text.as_bytes()[self.at..]) else {
-                // A semicolon further on may be part of the text: nothing after this place is a statement that anybody meant.
-                self.at = self.text.len();
+                // Reading goes on behind the next semicolon, where the next statement may begin.
+                self.at =
+                    memchr::memchr(b';', &self.text.as_bytes()[start..]).map_or(self.text.len(), |end| start + end);
                 return Err(Error::from_facts(problem).at(Span::new(start, start + 1)));
             };
             self.at += end + 1;

@@ -119,10 +119,9 @@ impl Parser<'_> {
             left = match left {
                 QueryBody::SetOperation(mut known)
                     if op == SetOp::Union
-                        && all
                         && corresponding.is_none()
                         && known.op == op
-                        && known.all
+                        && known.all == all
                         && known.corresponding.is_none() =>
                 {
                     known.operands.push(right);

@@ -187,7 +187,12 @@ fn read(text: &str, target: SqlType, parts: &[Part], current: i64) -> Option<i64
         return None;
     }
     let date = match day_of_year {
-        Some(number) => i64::from(parse_date(&format!("{year:04}-01-01"))?) + number - 1,
+        Some(number) => {
+            let first = |year: i64| parse_date(&format!("{year:04}-01-01")).map(i64::from);
+            let start = first(year)?;
+            let days = first(year + 1).map_or(365, |next| next - start);
+            Some(start + number - 1).filter(|_| (1..=days).contains(&number))?
+        }
         None => i64::from(parse_date(&format!("{year:04}-{month:02}-{day:02}"))?),
     };
     let time = ((hour * 60 + minute) * 60 + second) * MICROS_PER_SECOND + micros;

@@ -17,6 +17,7 @@ use super::side_units::Units;
 use super::side_ways::SideShape;
 use super::steps::is_recursive;
 use super::ways::{Way, broken, tables_of as names_of};
+use crate::control::checkpoint;
 use crate::diagnostic::{Error, Result};
 use crate::logical::{ColumnId, Expr, Guide, LogicalPlan, Scan};
 use crate::physical::{JoinKey, JoinMethod, Node};
@@ -80,9 +81,9 @@ pub(super) struct Search<'a> {
 }
 
 pub(super) fn build(builder: &mut Builder<'_>, units: Units, required: &[ColumnId]) -> Result<Node> {
-    let Units { inputs, conjuncts, sides } = units;
+    let Units { mut inputs, mut conjuncts, sides } = units;
     if inputs.len() > LIMIT_TABLES {
-        return Err(Error::not_supported(&format!("a join of more than {LIMIT_TABLES} tables")));
+        (inputs, conjuncts) = super::large_joins::folded(inputs, conjuncts, LIMIT_TABLES);
     }
     let owned: Vec<Vec<ColumnId>> = inputs.iter().map(LogicalPlan::output).collect();
     let of_sides = sides.iter().flatten().flat_map(|(side, _)| side.exprs());
@@ -120,9 +121,9 @@ pub(super) fn build(builder: &mut Builder<'_>, units: Units, required: &[ColumnI
     };
     let all: Tables = (1 << nodes.len()) - 1;
     if nodes.len() <= MOST_TABLES {
-        search.exhaustive(all)
+        search.exhaustive(all)?;
     } else {
-        search.greedy(nodes.len())
+        search.greedy(nodes.len())?;
     }
     search.report(all, builder);
     let above = with_columns(required, &late);
@@ -295,8 +296,11 @@ impl Search<'_> {
         }
     }
 
-    pub(super) fn exhaustive(&mut self, all: Tables) {
+    /// # Errors
+    /// HY008 and HYT00: many tables take a while.
+    pub(super) fn exhaustive(&mut self, all: Tables) -> Result<()> {
         for tables in 1..=all {
+            checkpoint()?;
             if tables.is_power_of_two() {
                 self.single(tables.trailing_zeros() as usize);
                 continue;
@@ -311,15 +315,20 @@ impl Search<'_> {
                 self.best.insert(tables, best);
             }
         }
+        Ok(())
     }
 
     /// Joins, again and again, the two sets that give the fewest rows.
-    pub(super) fn greedy(&mut self, count: usize) {
+    ///
+    /// # Errors
+    /// As [`Search::exhaustive`].
+    pub(super) fn greedy(&mut self, count: usize) -> Result<()> {
         let mut sets: Vec<Tables> = (0..count).map(|at| 1 << at).collect();
         (0..count).for_each(|at| self.single(at));
         while sets.len() > 1 {
             let mut chosen: Option<(bool, Best, usize, usize)> = None;
             for a in 0..sets.len() {
+                checkpoint()?;
                 for b in a + 1..sets.len() {
                     let crossed = self.between(sets[a], sets[b]).next().is_none();
                     let rows = self.rows_of(sets[a] | sets[b]);
@@ -332,12 +341,13 @@ impl Search<'_> {
                     }
                 }
             }
-            let Some((_, best, a, b)) = chosen else { return };
+            let Some((_, best, a, b)) = chosen else { return Ok(()) };
             let joined = sets[a] | sets[b];
             self.best.insert(joined, best);
             sets.remove(b);
             sets[a] = joined;
         }
+        Ok(())
     }
 }
 

@@ -76,11 +76,11 @@ fn the_search_finds_what_trying_every_tree_finds() {
     ] {
         let (mut search, _) = chain(rows, keep);
         let all = (1 << rows.len()) - 1;
-        search.exhaustive(all);
+        search.exhaustive(all).unwrap();
         let (found, expected) = (search.best[&all].cost, least(&search, 0, rows.len()).cost);
         assert!(found <= expected * (1.0 + 1e-9), "{rows:?}: {found} for {expected}");
         let (mut greedy, _) = chain(rows, keep);
-        greedy.greedy(rows.len());
+        greedy.greedy(rows.len()).unwrap();
         assert!(greedy.best[&all].cost >= found * (1.0 - 1e-9), "greedy is never better: {rows:?}");
     }
 }
@@ -89,7 +89,7 @@ fn the_search_finds_what_trying_every_tree_finds() {
 fn pairs_without_a_condition_come_last() {
     let (mut search, owned) = chain(&[100.0, 100.0, 100.0], 100.0);
     search.edges.pop();
-    search.exhaustive(0b111);
+    search.exhaustive(0b111).unwrap();
     let best = &search.best[&0b111];
     assert!(best.split == Some((0b011, 0b100)) || best.split == Some((0b100, 0b011)), "{best:?}");
     assert_eq!(search.describe(0b011), "(t0 ⋈ t1)");

@@ -36,18 +36,18 @@ impl<'k> Order<'k> {
         if let [key] = self.keys {
             let values = evaluate(&key.expr, batch)?.into_array(batch.rows)?;
             if let Some(lanes) = integer_lanes(&values) {
-                return batch.take(&UInt32Array::from(order_of_lanes(&lanes, &values, sort_options(key))));
+                return batch.take(&UInt32Array::from(order_of_lanes(&lanes, &values, sort_options(key))?));
             }
         }
         let rows = self.encoded(batch)?;
         let mut order: Vec<u32> = (0..index(batch.rows)).collect();
-        order.sort_unstable_by(|a, b| rows.row(*a as usize).cmp(&rows.row(*b as usize)).then(a.cmp(b)));
+        crate::control::sort_by(&mut order, |a, b| rows.row(*a as usize).cmp(&rows.row(*b as usize)).then(a.cmp(b)))?;
         batch.take(&UInt32Array::from(order))
     }
 }
 
 /// The order of one key of whole numbers, equal ones as they came: numbers are sorted with the numbers of their rows beside them.
-fn order_of_lanes(lanes: &[i64], values: &ArrayRef, options: SortOptions) -> Vec<u32> {
+fn order_of_lanes(lanes: &[i64], values: &ArrayRef, options: SortOptions) -> Result<Vec<u32>> {
     let mut pairs: Vec<(i64, u32)> = Vec::with_capacity(lanes.len());
     let mut nulls: Vec<u32> = Vec::new();
     for (row, lane) in (0..).zip(lanes) {
@@ -58,7 +58,7 @@ fn order_of_lanes(lanes: &[i64], values: &ArrayRef, options: SortOptions) -> Vec
             pairs.push((if options.descending { !*lane } else { *lane }, row));
         }
     }
-    pairs.sort_unstable();
+    crate::control::sort_by(&mut pairs, Ord::cmp)?;
     let rows = pairs.into_iter().map(|(_, row)| row);
-    if options.nulls_first { nulls.into_iter().chain(rows).collect() } else { rows.chain(nulls).collect() }
+    Ok(if options.nulls_first { nulls.into_iter().chain(rows).collect() } else { rows.chain(nulls).collect() })
 }

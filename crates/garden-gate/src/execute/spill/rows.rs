@@ -73,6 +73,11 @@ impl Rows {
         Ok(Self { held: Some(held), ..Self::from(batches) })
     }
 
+    /// How many there are.
+    pub(in crate::execute) fn count(&self) -> usize {
+        self.segments.iter().map(Segment::rows).sum()
+    }
+
     pub(in crate::execute) fn is_spilled(&self) -> bool {
         self.segments.iter().any(|segment| matches!(segment, Segment::File(..)))
     }

@@ -177,7 +177,13 @@ impl CheckFile {
                 db.add_folder(name, &path)?;
                 folders.push(path);
             } else {
-                db.add_file(name.unwrap_or(&crate::session::table_name(&path)), &path)?;
+                let stem = crate::session::table_name(&path);
+                let (schema, table) = match name.map(|name| name.split_once('.').ok_or(name)) {
+                    Some(Ok((schema, table))) => (Some(schema), table),
+                    Some(Err(table)) => (None, table),
+                    None => (None, stem.as_str()),
+                };
+                db.add_file_to(schema, table, &path)?;
             }
         }
         let mut session = db.session();

@@ -115,25 +115,27 @@ impl Session {
         parameters: &Parameters,
         options: &StepOptions,
     ) -> Result<Vec<Step>> {
-        let last = self.last_statement(source, parameters)?;
-        let StatementKind::Query(query) = &last.kind else {
-            return Err(no_query().at(last.span).in_source(source));
-        };
-        let mut parts = parts_of(query, options.clauses);
-        if let Some(only) = &options.only {
-            let names: Vec<String> = parts.iter().map(|part| part.name.clone()).collect();
-            parts.retain(|part| part.name.eq_ignore_ascii_case(only));
-            if parts.is_empty() {
-                let names: Vec<&str> = names.iter().map(String::as_str).collect();
-                let help = suggestion(only, &names, "the steps are");
-                return Err(Error::new(SqlState::SYNTAX_OR_RULE, format!("no step {only:?}")).with_help(help));
+        crate::control::large_stack(|| {
+            let last = self.last_statement(source, parameters)?;
+            let StatementKind::Query(query) = &last.kind else {
+                return Err(no_query().at(last.span).in_source(source));
+            };
+            let mut parts = parts_of(query, options.clauses);
+            if let Some(only) = &options.only {
+                let names: Vec<String> = parts.iter().map(|part| part.name.clone()).collect();
+                parts.retain(|part| part.name.eq_ignore_ascii_case(only));
+                if parts.is_empty() {
+                    let names: Vec<&str> = names.iter().map(String::as_str).collect();
+                    let help = suggestion(only, &names, "the steps are");
+                    return Err(Error::new(SqlState::SYNTAX_OR_RULE, format!("no step {only:?}")).with_help(help));
+                }
             }
-        }
-        let mut steps = Vec::new();
-        for part in &parts {
-            steps.extend(self.step(part, source, parameters).map_err(|error| error.in_source(source))?);
-        }
-        Ok(steps)
+            let mut steps = Vec::new();
+            for part in &parts {
+                steps.extend(self.step(part, source, parameters).map_err(|error| error.in_source(source))?);
+            }
+            Ok(steps)
+        })
     }
 
     /// The rows of a part: of a recursion round by round, and of a query that uses columns from around it, beside those.

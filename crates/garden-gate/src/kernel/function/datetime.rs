@@ -86,18 +86,20 @@ pub(super) fn months_between(arguments: &Arguments<'_>) -> Result<ArrayRef, Prob
     Ok(from_integer_lanes(values, nulls, &arguments.result.arrow()))
 }
 
-/// Moves between an instant and what clocks of a zone show. Without a zone that of the session, which is UTC.
+/// A moment AT TIME ZONE is the same moment (the zone is looked at, and not kept); LOCAL AT ZONE is what clocks there show. The session's zone is
+/// UTC.
 pub(super) fn at_zone(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     let array = arguments.array(0)?;
     let lanes = integer_lanes(&array).unwrap_or_default();
-    let sign = if matches!(arguments.types[0], SqlType::Timestamp | SqlType::Time) { -1 } else { 1 };
+    let shows_local = function == F::LocalAtZone;
     let of_day = matches!(arguments.types[0], SqlType::Time | SqlType::TimeTz);
     let mut values = Vec::with_capacity(lanes.len());
     let mut valid = Vec::with_capacity(lanes.len());
     for (row, value) in lanes.iter().enumerate() {
         let offset = if function == F::AtLocal { Some(0) } else { offset(arguments, row)? };
         valid.push(array.is_valid(row) && offset.is_some());
-        let moved = value.checked_add(sign * offset.unwrap_or(0)).ok_or(Problem::OutsideCalendar)?;
+        let offset = if shows_local { offset.unwrap_or(0) } else { 0 };
+        let moved = value.checked_add(offset).ok_or(Problem::OutsideCalendar)?;
         values.push(if of_day { moved.rem_euclid(MICROS_PER_DAY) } else { moved });
     }
     Ok(from_integer_lanes(values, Some(valid.into()), &arguments.result.arrow()))

@@ -88,8 +88,11 @@ impl<'a> Arguments<'a> {
     /// Text for every row.
     pub(super) fn texts(&self, value: impl Fn(usize) -> Result<Option<String>, Problem>) -> Result<ArrayRef, Problem> {
         let mut builder = StringViewBuilder::with_capacity(self.rows);
+        let mut growth = Growth::default();
         for row in 0..self.rows {
-            builder.append_option(value(row)?);
+            let text = value(row)?;
+            growth.add(text.as_ref().map_or(0, String::len))?;
+            builder.append_option(text);
         }
         Ok(Arc::new(builder.finish()))
     }
@@ -99,8 +102,11 @@ impl<'a> Arguments<'a> {
         value: impl Fn(usize) -> Result<Option<Vec<u8>>, Problem>,
     ) -> Result<ArrayRef, Problem> {
         let mut builder = BinaryViewBuilder::with_capacity(self.rows);
+        let mut growth = Growth::default();
         for row in 0..self.rows {
-            builder.append_option(value(row)?);
+            let bytes = value(row)?;
+            growth.add(bytes.as_ref().map_or(0, Vec::len))?;
+            builder.append_option(bytes);
         }
         Ok(Arc::new(builder.finish()))
     }
@@ -112,7 +118,32 @@ impl<'a> Arguments<'a> {
     }
 
     pub(super) fn truths(&self, value: impl Fn(usize) -> Result<Option<bool>, Problem>) -> Result<ArrayRef, Problem> {
-        Ok(Arc::new((0..self.rows).map(value).collect::<Result<BooleanArray, Problem>>()?))
+        let mut growth = Growth::default();
+        let values = (0..self.rows).map(|row| growth.add(0).and_then(|()| value(row)));
+        Ok(Arc::new(values.collect::<Result<BooleanArray, Problem>>()?))
+    }
+}
+
+/// Bytes of texts that are made row by row: the statement's limits are looked at each megabyte, and every thousand rows.
+#[derive(Default)]
+struct Growth {
+    rows: u32,
+    bytes: usize,
+    looked_at: usize,
+}
+
+impl Growth {
+    const LOOK_BYTES: usize = 1 << 20;
+    const LOOK_ROWS: u32 = 1024;
+
+    fn add(&mut self, bytes: usize) -> Result<(), Problem> {
+        self.bytes += bytes;
+        self.rows += 1;
+        if self.bytes - self.looked_at > Self::LOOK_BYTES || self.rows % Self::LOOK_ROWS == 0 {
+            self.looked_at = self.bytes;
+            crate::control::reserve(self.bytes)?;
+        }
+        Ok(())
     }
 }
 
@@ -148,7 +179,8 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
         F::Extract(field) => datetime::extract(field, arguments),
         F::SecondDigits => datetime::second_digits(arguments),
         F::MonthsBetween => datetime::months_between(arguments),
-        F::AtZone | F::AtLocal => datetime::at_zone(function, arguments),
+        F::CompareExactly => number::compare_exactly(arguments),
+        F::AtZone | F::LocalAtZone | F::AtLocal => datetime::at_zone(function, arguments),
         F::CastFormat => template::cast(arguments),
         F::InDomain => domain::held(arguments),
         F::Sampled { pages, .. } => sample::sampled(pages, arguments),

@@ -4,7 +4,7 @@ use super::{Arguments, Problem};
 use crate::kernel::{evaluate, keys::integer_lanes};
 use crate::logical::{CompareOp, Function as F};
 use crate::types::{SqlType, power_of_ten, rescale};
-use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, Decimal64Array, Decimal128Array, Float64Array};
+use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, Decimal64Array, Decimal128Array, Float64Array, Int32Array};
 use arrow::compute;
 use arrow::datatypes::{DataType, Decimal128Type, Float32Type, Float64Type};
 use std::sync::Arc;
@@ -253,4 +253,26 @@ fn extreme(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> 
         best = compute::nullif(&taken, &either_null).map_err(internal)?;
     }
     Ok(best)
+}
+
+/// NUMERIC(38, 0) and DOUBLE PRECISION; -1, 0 or 1 as the first is smaller, the same or greater.
+pub(super) fn compare_exactly(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
+    let (exact, approximate) = (arguments.array(0)?, arguments.array(1)?);
+    let (exact, approximate) = (exact.as_primitive::<Decimal128Type>(), approximate.as_primitive::<Float64Type>());
+    let sign = |(exact, approximate): (Option<i128>, Option<f64>)| Some(order(exact?, approximate?) as i32);
+    Ok(Arc::new(exact.iter().zip(approximate.iter()).map(sign).collect::<Int32Array>()))
+}
+
+fn order(exact: i128, approximate: f64) -> std::cmp::Ordering {
+    // 2^126 is more than any number of 38 digits.
+    if approximate.abs() >= 2_f64.powi(126) {
+        return if approximate > 0.0 { std::cmp::Ordering::Less } else { std::cmp::Ordering::Greater };
+    }
+    let whole = approximate.floor();
+    #[expect(clippy::cast_possible_truncation, reason = "a whole number below 2^126")]
+    exact.cmp(&(whole as i128)).then(if approximate > whole {
+        std::cmp::Ordering::Less
+    } else {
+        std::cmp::Ordering::Equal
+    })
 }

@@ -73,6 +73,8 @@ fn similar_to_regex(pattern: &str, escape: Option<char>) -> Result<String, Probl
     let mut out = String::with_capacity(pattern.len() + 8);
     let mut characters = pattern.chars().peekable();
     let mut in_set = false;
+    // Within a set: whether it has characters yet, and whether those behind a ^ are taken away from them (include minus exclude).
+    let (mut has_included, mut excludes) = (false, false);
     while let Some(character) = characters.next() {
         if Some(character) == escape {
             let Some(next) = characters.next() else {
@@ -88,13 +90,19 @@ fn similar_to_regex(pattern: &str, escape: Option<char>) -> Result<String, Probl
                 out.push_str(&class.to_lowercase().replace("[:whitespace:", "[:space:"));
                 out.push(']');
             }
+            '[' if in_set => out.push_str("\\["),
             '[' => {
-                in_set = true;
+                (in_set, has_included, excludes) = (true, false, false);
                 out.push('[');
+                continue;
             }
             ']' => {
                 in_set = false;
-                out.push(']');
+                out.push_str(if excludes { "]]" } else { "]" });
+            }
+            '^' if in_set && has_included && !excludes => {
+                excludes = true;
+                out.push_str("--[");
             }
             '%' if !in_set => out.push_str("(?s:.*)"),
             '_' if !in_set => out.push_str("(?s:.)"),
@@ -106,6 +114,7 @@ fn similar_to_regex(pattern: &str, escape: Option<char>) -> Result<String, Probl
             '^' if !in_set => out.push_str("\\^"),
             other => out.push(other),
         }
+        has_included |= in_set && character != '^';
     }
     Ok(out)
 }

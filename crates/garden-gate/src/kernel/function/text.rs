@@ -106,6 +106,14 @@ fn position(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
 }
 
 /// `OVERLAY(text PLACING other FROM start FOR length)`: the part from `start` is replaced; without a length, as long as `other` is.
+/// OVERLAY is what stands before `start`, the other text, and what stands from `start + length` on (clause 6.32): up to which unit the one
+/// goes, and from which the other. With a negative length some units stand twice.
+fn around(start: i64, length: i64, units: usize) -> Result<(usize, usize), Problem> {
+    let (_, before) = part(1, Some(start.saturating_sub(1)), units)?;
+    let (behind, _) = part(start.saturating_add(length), None, units)?;
+    Ok((before, behind))
+}
+
 fn overlay(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     let start = arguments.whole(2);
     let length = (arguments.count() > 3).then(|| arguments.whole(3));
@@ -118,8 +126,8 @@ fn overlay(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
         return arguments.binaries(|row| {
             let (Some(bytes), Some(other)) = (bytes.get(row), other.get(row)) else { return Ok(None) };
             let Some((start, length)) = bounds(row, other.len()) else { return Ok(None) };
-            let (from, to) = part(start, Some(length), bytes.len())?;
-            Ok(Some([&bytes[..from], other, &bytes[to..]].concat()))
+            let (to, from) = around(start, length, bytes.len())?;
+            Ok(Some([&bytes[..to], other, &bytes[from..]].concat()))
         });
     }
     let (text, other) = (arguments.text(0), arguments.text(1));
@@ -127,8 +135,8 @@ fn overlay(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
         let (Some(text), Some(other)) = (text.get(row), other.get(row)) else { return Ok(None) };
         let Some((start, length)) = bounds(row, other.chars().count()) else { return Ok(None) };
         let units = text.chars().count();
-        let (from, to) = part(start, Some(length), units)?;
-        Ok(Some(format!("{}{other}{}", slice(text, 0, from), slice(text, to, units))))
+        let (to, from) = around(start, length, units)?;
+        Ok(Some(format!("{}{other}{}", slice(text, 0, to), slice(text, from, units))))
     })
 }
 

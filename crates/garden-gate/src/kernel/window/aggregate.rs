@@ -4,6 +4,7 @@
 
 use super::Layout;
 use super::frame::Frame;
+use crate::control::{Turns, checkpoint};
 use crate::diagnostic::Result;
 use crate::kernel::{Accumulator, Batch, Groups, accumulator, aggregate_inputs, evaluate, kept};
 use crate::logical::Aggregate;
@@ -76,6 +77,7 @@ fn one_by_one(rows: &Rows<'_>, frames: &[Frame]) -> Result<ArrayRef> {
     let mut state = accumulator(rows.aggregate)?;
     let (mut from, mut to, mut first) = (Vec::new(), Vec::new(), 0);
     for (number, frame) in different.iter().enumerate() {
+        checkpoint()?;
         for row in frame.iter().cloned().flatten() {
             from.push(index(row));
             to.push(index(number - first));
@@ -122,8 +124,10 @@ impl Tree {
 
     fn results(&self, rows: &Rows<'_>, frames: &[Frame]) -> Result<ArrayRef> {
         let mut state = accumulator(rows.aggregate)?;
+        let mut turns = Turns::new();
         let mut pairs: Vec<(Vec<u32>, Vec<u32>)> = vec![(Vec::new(), Vec::new()); self.levels.len() + 1];
         for (row, frame) in frames.iter().enumerate() {
+            turns.turn()?;
             for range in frame {
                 self.cover(range.clone(), index(row), &mut pairs);
             }
