@@ -95,13 +95,10 @@ fn joins_that_mean_nothing() {
 #[test]
 fn many_tables_are_joined_in_some_order() {
     // A chain of n beds: each has one neighbour with the next number, so 5 − (n − 1) chains exist.
-    for tables in [2, 5, 12, 14] {
+    for tables in [2, 5, 12, 14, 61, 200] {
         let from: Vec<String> = (0..tables).map(|table| format!("bed b{table}")).collect();
         let links: Vec<String> = (1..tables).map(|table| format!("b{}.bed_id = b{table}.bed_id", table - 1)).collect();
         let sql = format!("SELECT COUNT(*) FROM {} WHERE {}", from.join(", "), links.join(" AND "));
         assert_eq!(run(&mut session(), &sql).unwrap(), "5", "{tables} tables");
     }
-    let from: Vec<String> = (0..61).map(|table| format!("bed b{table}")).collect();
-    let error = session().query(&format!("SELECT COUNT(*) FROM {}", from.join(", ")), ()).unwrap_err();
-    assert_eq!(error.sqlstate().as_str(), "0A000");
 }

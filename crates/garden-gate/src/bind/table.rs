@@ -9,6 +9,7 @@ use crate::diagnostic::{Error, Result, Span, nearest};
 use crate::logical::{ColumnId, ColumnInfo, Expand, Expr, LogicalPlan, Scan, ScanReference};
 use crate::syntax::ast::{Ident, TableAlias, TableCall, TableExpr};
 use crate::types::{SqlType, Value};
+use std::collections::HashSet;
 use std::sync::Arc;
 
 impl<'a> Binder<'a> {
@@ -97,11 +98,12 @@ impl<'a> Binder<'a> {
     /// other.
     pub(super) fn with_own_ids(&mut self, plan: LogicalPlan, mut output: Vec<OutputColumn>) -> Rows {
         let mut computed = Vec::new();
-        for at in 1..output.len() {
-            let id = output[at].id;
-            if output[..at].iter().any(|known| known.id == id) {
-                output[at].id = self.columns.copy(id);
-                computed.push((output[at].id, self.column(id, Span::default())));
+        let mut known: HashSet<ColumnId> = HashSet::with_capacity(output.len());
+        for column in &mut output {
+            if !known.insert(column.id) {
+                let copy = self.columns.copy(column.id);
+                computed.push((copy, self.column(column.id, Span::default())));
+                column.id = copy;
             }
         }
         let plan = if computed.is_empty() { plan } else { plan.project(computed) };

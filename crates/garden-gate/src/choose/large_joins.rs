@@ -14,8 +14,7 @@ pub(super) fn folded(
     most: usize,
 ) -> (Vec<LogicalPlan>, Vec<Expr>) {
     while inputs.len() > most {
-        let outputs: Vec<HashSet<ColumnId>> =
-            inputs.iter().map(|input| input.output().into_iter().collect()).collect();
+        let outputs: Vec<HashSet<ColumnId>> = inputs.iter().map(|input| input.output().into_iter().collect()).collect();
         let part = tied(&outputs, &conjuncts);
         let columns: HashSet<ColumnId> = part.iter().flat_map(|at| outputs[*at].iter().copied()).collect();
         let is_own = |term: &Expr| term.columns().iter().all(|id| columns.contains(id));

@@ -11,6 +11,7 @@ use super::{Content, FileTable};
 use crate::catalog::{Column, FileOptions, Segment};
 use crate::diagnostic::{Error, Result, SqlState};
 use rayon::ThreadPool;
+use std::collections::HashSet;
 use std::path::Path;
 
 /// A CSV file and how it is laid out.
@@ -88,11 +89,12 @@ impl Csv {
         }
         let mut scratch = String::new();
         let mut names: Vec<String> = Vec::with_capacity(fields.len());
+        let mut seen: HashSet<String> = HashSet::with_capacity(fields.len());
         for (position, field) in fields.iter().enumerate() {
             let text = field.text(&mut scratch).trim();
             let is_numbered = self.options.no_header || text.is_empty();
             let name = if is_numbered { format!("column_{}", position + 1) } else { text.into() };
-            if names.contains(&name) {
+            if !seen.insert(name.clone()) {
                 return Err((Problem::DuplicateColumn(name), 1));
             }
             names.push(name);

@@ -15,6 +15,7 @@ use crate::diagnostic::{Error, Result};
 use rayon::ThreadPool;
 use serde_json::{Map, Value as Json};
 use std::borrow::Cow;
+use std::collections::HashMap;
 
 pub(super) type Object = Map<String, Json>;
 
@@ -94,15 +95,19 @@ impl JsonLines {
     pub(super) fn columns(&self, threads: Option<&ThreadPool>) -> Result<Vec<(String, Inference)>> {
         let mut file = self.open()?;
         let mut columns: Vec<(String, Inference)> = Vec::new();
+        let mut places: HashMap<String, usize> = HashMap::new();
         loop {
             let pieces = file.next_pieces()?;
             if pieces.is_empty() {
                 break;
             }
             for (name, seen) in side_by_side(threads, pieces, |piece| self.seen(&piece))?.into_iter().flatten() {
-                match columns.iter_mut().find(|(known, _)| *known == name) {
-                    Some((_, known)) => known.merge(seen),
-                    None => columns.push((name, seen)),
+                match places.get(&name) {
+                    Some(at) => columns[*at].1.merge(seen),
+                    None => {
+                        places.insert(name.clone(), columns.len());
+                        columns.push((name, seen));
+                    }
                 }
             }
         }
@@ -114,9 +119,11 @@ impl JsonLines {
 
     fn seen(&self, piece: &Piece) -> Result<Vec<(String, Inference)>> {
         let mut columns: Vec<(String, Inference)> = Vec::new();
+        let mut places: HashMap<String, usize> = HashMap::new();
         self.each(piece, |line| {
             for (key, value) in &self.good(line.line, line.object)? {
-                let at = columns.iter().position(|(name, _)| name == key).unwrap_or_else(|| {
+                let at = places.get(key).copied().unwrap_or_else(|| {
+                    places.insert(key.clone(), columns.len());
                     columns.push((key.clone(), Inference::new()));
                     columns.len() - 1
                 });

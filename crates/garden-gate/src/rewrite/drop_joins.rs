@@ -17,6 +17,7 @@ use crate::logical::{
     ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote, Scan, ScanReference, Test,
 };
 use crate::types::SqlType;
+use std::borrow::Cow;
 use std::collections::HashSet;
 use std::sync::Arc;
 
@@ -77,9 +78,14 @@ fn drop_in(plan: LogicalPlan, used: &HashSet<ColumnId>, context: &mut RuleContex
         LogicalPlan::Join { inputs, conjuncts } => drop_referred(inputs, conjuncts, used, context),
         other => other,
     };
-    let mut below = used.clone();
+    let mut below = Cow::Borrowed(used);
     if matches!(plan, LogicalPlan::SideJoin(_) | LogicalPlan::Join { .. }) {
-        plan.for_each_expr(|expr| below.extend(expr.columns()));
+        plan.for_each_expr(|expr| {
+            let new: Vec<ColumnId> = expr.columns().into_iter().filter(|id| !below.contains(id)).collect();
+            if !new.is_empty() {
+                below.to_mut().extend(new);
+            }
+        });
     }
     let Ok(plan) = plan.map_inputs(&mut |input| Ok::<_, std::convert::Infallible>(drop_in(input, &below, context)));
     plan

@@ -37,9 +37,14 @@ pub(super) fn inline(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Logica
     }
     for at in 0..context.steps.len() {
         let step = std::mem::replace(&mut context.steps[at].plan, LogicalPlan::OneRow);
-        context.steps[at].plan = replace(step, &keep, context);
+        context.steps[at].plan = replace(step, (&keep, &uses), context);
     }
-    replace(plan, &keep, context)
+    let plan = replace(plan, (&keep, &uses), context);
+    // Nobody reads these any more: the rules need not look at them.
+    for (step, _) in context.steps.iter_mut().zip(&keep).filter(|(_, keep)| !**keep) {
+        (step.plan, step.output) = (LogicalPlan::OneRow, Vec::new());
+    }
+    plan
 }
 
 /// Only what each row needs for itself.
@@ -51,17 +56,24 @@ fn is_light(plan: &LogicalPlan) -> bool {
     }
 }
 
-fn replace(plan: LogicalPlan, keep: &[bool], context: &mut RuleContext<'_>) -> LogicalPlan {
-    let Ok(plan) = plan.map_inputs(&mut |input| Ok::<_, std::convert::Infallible>(replace(input, keep, context)));
+fn replace(plan: LogicalPlan, (keep, uses): (&[bool], &[usize]), context: &mut RuleContext<'_>) -> LogicalPlan {
+    let plan = plan.map_inputs(&mut |input| Ok::<_, std::convert::Infallible>(replace(input, (keep, uses), context)));
+    let Ok(plan) = plan;
     match plan {
-        LogicalPlan::Step(step) if !keep.get(step.id.0).copied().unwrap_or(true) => instance(&step, context),
+        LogicalPlan::Step(step) if !keep.get(step.id.0).copied().unwrap_or(true) => {
+            instance(&step, uses[step.id.0] == 1, context)
+        }
         other => other,
     }
 }
 
-/// A copy of the step's plan that gives the columns of this use.
-fn instance(step: &Step, context: &mut RuleContext<'_>) -> LogicalPlan {
-    let (plan, map) = context.steps[step.id.0].plan.clone().copy(context.columns);
+/// The step's plan for its only use, or a copy of it, that gives the columns of this use.
+fn instance(step: &Step, is_only: bool, context: &mut RuleContext<'_>) -> LogicalPlan {
+    let (plan, map) = if is_only {
+        (std::mem::replace(&mut context.steps[step.id.0].plan, LogicalPlan::OneRow), HashMap::new())
+    } else {
+        context.steps[step.id.0].plan.clone().copy(context.columns)
+    };
     // The columns of the copy take the names by which the use knows them.
     let mut renamed: HashMap<ColumnId, ColumnId> = HashMap::new();
     let mut doubled = Vec::new();

@@ -4,7 +4,8 @@
 //!    `UPDATE p SET k = k + 1` moves every child with its own parent though another row takes the old key.
 //! 2. A matching row that the statement itself deletes, or whose referencing columns it changes, is a matching row no longer.
 //! 3. RESTRICT is checked where the parent changes; NO ACTION, like every other constraint, over the state that all actions have left.
-//! 4. Each row is deleted at most once, and a row gets another key by an action only from the parent that it refers to: the work list ends.
+//! 4. Each row is deleted at most once, a step follows only the keys that it changed itself, and an action gives a row no key but that of the
+//!    parent that it refers to: the work list ends.
 
 use super::change::stored;
 use super::constraints::{Changer, Delta, key_arrays, repeat, shown_row, shown_values};
@@ -120,9 +121,18 @@ impl RowChanges {
 /// Rows of a table that were deleted, or got other values.
 struct Event {
     table: usize,
+    /// The rows as they were before the statement.
     before: Batch,
+    /// The rows as they were before this step of it: only what the step itself changed is followed.
+    previous: Batch,
     /// The rows as they are now; `None` when they are deleted.
     after: Option<Batch>,
+}
+
+impl Event {
+    fn deleted(table: usize, before: Batch) -> Self {
+        Self { table, previous: before.clone(), before, after: None }
+    }
 }
 
 /// Keys that rows lost, for a foreign key whose action is NO ACTION.
@@ -162,14 +172,15 @@ impl<'c, 'a> Actions<'c, 'a> {
             let before = changes.old.rows_at(&delta.removed)?;
             if !updated.is_empty() {
                 let after = Some(delta.added.slice(0, updated.len()));
-                actions.events.push_back(Event { table, before: before.slice(0, updated.len()), after });
+                let before = before.slice(0, updated.len());
+                actions.events.push_back(Event { table, previous: before.clone(), before, after });
             }
             if !deleted.is_empty() {
-                let before = before.slice(updated.len(), deleted.len());
-                actions.events.push_back(Event { table, before, after: None });
+                actions.events.push_back(Event::deleted(table, before.slice(updated.len(), deleted.len())));
             }
         }
         while let Some(event) = actions.events.pop_front() {
+            crate::control::checkpoint()?;
             actions.event(&event)?;
         }
         Ok(actions)
@@ -209,7 +220,7 @@ impl<'c, 'a> Actions<'c, 'a> {
                 continue;
             }
             let after = event.after.as_ref().map(|after| after.take(&changed.into())).transpose()?;
-            let event = Event { table: event.table, before, after };
+            let event = Event { table: event.table, previous: before.clone(), before, after };
             self.act(&event, &child, &reference)?;
         }
         Ok(())
@@ -235,16 +246,17 @@ impl<'c, 'a> Actions<'c, 'a> {
             ReferentialAction::Cascade if event.after.is_none() => {
                 let before = changes.old.rows_at(&places)?;
                 changes.delete(&places);
-                self.events.push_back(Event { table, before, after: None });
+                self.events.push_back(Event::deleted(table, before));
             }
             ReferentialAction::Cascade | ReferentialAction::SetNull | ReferentialAction::SetDefault => {
-                let mut rows = changes.current(&places)?;
+                let previous = changes.current(&places)?;
+                let mut rows = previous.clone();
                 self.give_keys(&mut rows, event, (table, reference), &matching)?;
                 let changes = &mut self.tables[table];
                 changes.update(&places, &rows)?;
                 let before = changes.old.rows_at(&places)?;
                 self.acted.extend(places.into_iter().map(|place| (table, reference.name.clone(), place)));
-                self.events.push_back(Event { table, before, after: Some(rows) });
+                self.events.push_back(Event { table, before, previous, after: Some(rows) });
             }
         }
         Ok(())
@@ -293,7 +305,8 @@ impl<'c, 'a> Actions<'c, 'a> {
             return Ok(found);
         }
         let (before, after) = (old.rows_at(&updated)?, Some(self.tables[table].current(&updated)?));
-        let changed = changed_keys(&Event { table, before, after }, &reference.columns)?;
+        let previous = before.clone();
+        let changed = changed_keys(&Event { table, before, previous, after }, &reference.columns)?;
         let elsewhere: HashSet<Place> = changed
             .into_iter()
             .map(|row| updated[row as usize])
@@ -342,10 +355,10 @@ fn action(reference: &ForeignKey, event: &Event) -> ReferentialAction {
     if event.after.is_some() { reference.on_update } else { reference.on_delete }
 }
 
-/// The rows of an event that were deleted, or have another value in one of these columns now.
+/// The rows of an event that were deleted, or got another value in one of these columns.
 fn changed_keys(event: &Event, columns: &[usize]) -> Result<Vec<u32>> {
     let Some(after) = &event.after else { return Ok((0..index(event.before.rows)).collect()) };
-    let (before, after) = (key_arrays(&event.before, columns), key_arrays(after, columns));
+    let (before, after) = (key_arrays(&event.previous, columns), key_arrays(after, columns));
     let fields = before.iter().map(|key| SortField::new(key.data_type().clone())).collect();
     let converter = RowConverter::new(fields)?;
     let (before, after) = (converter.convert_columns(&before)?, converter.convert_columns(&after)?);

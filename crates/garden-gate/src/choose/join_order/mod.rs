@@ -18,7 +18,7 @@ use super::side_ways::SideShape;
 use super::steps::is_recursive;
 use super::ways::{Way, broken, tables_of as names_of};
 use crate::control::checkpoint;
-use crate::diagnostic::{Error, Result};
+use crate::diagnostic::Result;
 use crate::logical::{ColumnId, Expr, Guide, LogicalPlan, Scan};
 use crate::physical::{JoinKey, JoinMethod, Node};
 use crate::types::Estimate;

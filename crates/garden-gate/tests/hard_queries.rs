@@ -1,0 +1,190 @@
+//! Queries in which a rule, a type or a form of its own kind once went wrong; each worked out by hand.
+
+use crate::story::{check, tell};
+use garden_gate::{Database, Session};
+
+/// A database with `a` (no rows) and `b` (1, 2, 3), under every rule, and with each left out.
+fn sessions() -> Vec<Session> {
+    let mut sessions = Vec::new();
+    for rule in ["", "group before join", "unnest query", "mark to semi join", "push filters down", "inline step"] {
+        let mut session = Database::in_memory().session();
+        session.set("without_rules", rule).unwrap();
+        session
+            .run("CREATE TABLE a (v INTEGER); CREATE TABLE b (g INTEGER); INSERT INTO b VALUES (1), (2), (3)")
+            .unwrap();
+        sessions.push(session);
+    }
+    sessions
+}
+
+#[test]
+fn rules_leave_the_rows_as_they_are() {
+    for session in &mut sessions() {
+        for line in [
+            ("SELECT b.g, COUNT(a.v) FROM a CROSS JOIN b WHERE a.v BETWEEN 4 AND 5 GROUP BY b.g", "="),
+            ("SELECT b.g, SUM(a.v) FROM b CROSS JOIN (SELECT g AS v FROM b WHERE g > 5) a GROUP BY b.g", "="),
+            // A row is greater when its first part is, whatever comes behind.
+            ("SELECT 1 WHERE (3, 0) > ANY (VALUES (2, 1))", "=1"),
+            ("SELECT 1 WHERE (2, 0) > ANY (VALUES (2, 1))", "="),
+            ("SELECT 1 WHERE (3, 0) > ALL (VALUES (2, 1), (2, 9))", "=1"),
+            ("SELECT 1 WHERE (2, 1) <> ANY (VALUES (2, 1), (2, 2))", "=1"),
+            ("SELECT 1 WHERE (2, 1) <> ALL (VALUES (2, 2), (3, 1))", "=1"),
+            ("SELECT 1 WHERE (2, 1) = ANY (VALUES (2, 2), (2, 1))", "=1"),
+            ("SELECT g FROM b WHERE (g, 0) < ANY (SELECT g, g FROM b) ORDER BY g", "=1; 2; 3"),
+            ("SELECT g FROM b WHERE NOT (g, 9) <= ANY (SELECT g, g FROM b) ORDER BY g", "=3"),
+            (
+                "SELECT b.g, l.n FROM b LEFT JOIN LATERAL (SELECT COUNT(*) AS n FROM b c WHERE c.g > b.g) l ON FALSE ORDER BY g",
+                "=1|NULL; 2|NULL; 3|NULL",
+            ),
+            (
+                "SELECT b.g, l.n FROM b LEFT JOIN LATERAL (SELECT COUNT(*) AS n FROM b c WHERE c.g > b.g) l ON b.g = 3 ORDER BY g",
+                "=1|NULL; 2|NULL; 3|0",
+            ),
+            (
+                "SELECT b.g, l.n FROM b LEFT JOIN LATERAL (SELECT COUNT(*) AS n FROM b c WHERE c.g > b.g) l ON l.n > 0 ORDER BY g",
+                "=1|2; 2|1; 3|NULL",
+            ),
+            (
+                "SELECT b.g, l.n FROM b LEFT JOIN LATERAL (SELECT COUNT(*) AS n FROM b c WHERE c.g > b.g) l ON TRUE ORDER BY g",
+                "=1|2; 2|1; 3|0",
+            ),
+        ] {
+            check(session, line);
+        }
+    }
+}
+
+#[test]
+fn two_copies_of_a_column_are_two_columns() {
+    let cube = "=1|1|1|0; 2|2|1|0; 1|NULL|1|1; 2|NULL|1|1; NULL|1|1|2; NULL|2|1|2; NULL|NULL|2|3";
+    tell(&[
+        ("CREATE TABLE b (g INTEGER)", ""),
+        ("INSERT INTO b VALUES (1), (2)", "2"),
+        ("CREATE VIEW pairs AS SELECT g AS x, g AS y FROM b", ""),
+        (
+            "SELECT x, y, COUNT(*), GROUPING(x, y) FROM (SELECT g AS x, g AS y FROM b) q GROUP BY CUBE (x, y) ORDER BY 4, 1, 2",
+            cube,
+        ),
+        ("SELECT x, y, COUNT(*), GROUPING(x, y) FROM pairs GROUP BY CUBE (x, y) ORDER BY 4, 1, 2", cube),
+        (
+            "WITH q AS (SELECT g AS x, g AS y FROM b) SELECT x, y, COUNT(*), GROUPING(x, y) FROM q GROUP BY CUBE (x, y) ORDER BY 4, 1, 2",
+            cube,
+        ),
+    ]);
+}
+
+#[test]
+fn views_keep_the_meaning_they_were_made_with() {
+    tell(&[
+        ("CREATE TABLE t (a INTEGER, b INTEGER)", ""),
+        ("CREATE TABLE u (a INTEGER, d INTEGER)", ""),
+        ("INSERT INTO t VALUES (1, 2)", "1"),
+        ("INSERT INTO u VALUES (1, 4)", "1"),
+        ("CREATE VIEW star AS SELECT * FROM t", ""),
+        ("CREATE VIEW joined AS SELECT b, d FROM t NATURAL JOIN u", ""),
+        ("CREATE VIEW above AS SELECT * FROM star", ""),
+        ("CREATE VIEW lone AS SELECT d FROM t JOIN u ON t.a = u.a", ""),
+        (
+            "CREATE FUNCTION pairs (k INTEGER) RETURNS TABLE (a INTEGER, b INTEGER) RETURN SELECT * FROM t WHERE a = k",
+            "",
+        ),
+        ("ALTER TABLE t ADD COLUMN d INTEGER DEFAULT 9", ""),
+        ("ALTER TABLE u ADD COLUMN b INTEGER DEFAULT 8", ""),
+        ("SELECT * FROM star", "=1|2"),
+        ("SELECT * FROM above", "=1|2"),
+        // Neither natural join on the new columns, nor an ambiguous name.
+        ("SELECT * FROM joined", "=2|4"),
+        ("SELECT * FROM lone", "=4"),
+        ("SELECT * FROM TABLE (pairs(1))", "=1|2"),
+        ("INSERT INTO star VALUES (5, 6)", "1"),
+        ("SELECT * FROM t ORDER BY a", "=1|2|9; 5|6|9"),
+        ("ALTER TABLE t DROP COLUMN b", "!42000 view \"star\" … view \"joined\" … CASCADE"),
+        ("ALTER TABLE t RENAME COLUMN b TO c", "!42000 view \"joined\""),
+        ("DROP VIEW joined", ""),
+        ("ALTER TABLE t RENAME COLUMN b TO c", ""),
+        ("SELECT b FROM star ORDER BY b", "=2; 6"),
+        ("ALTER TABLE t DROP COLUMN d", ""),
+        ("SELECT * FROM above ORDER BY a", "=1|2; 5|6"),
+    ]);
+}
+
+#[test]
+fn forms_at_their_edges() {
+    tell(&[
+        ("CREATE TABLE b (g INTEGER)", ""),
+        ("INSERT INTO b VALUES (1), (2), (2), (3)", "4"),
+        ("SELECT g FROM b ORDER BY g OFFSET 1 ROW FETCH FIRST 0 ROWS WITH TIES", "="),
+        ("SELECT g FROM b ORDER BY g OFFSET 1 ROW FETCH FIRST 1 ROW WITH TIES", "=2; 2"),
+        (
+            "VALUES ('b' SIMILAR TO '[a-z^aeiou]', 'a' SIMILAR TO '[a-z^aeiou]', '[' SIMILAR TO '[[]', '^' SIMILAR TO '[^a]')",
+            "=TRUE|FALSE|TRUE|TRUE",
+        ),
+        (
+            "VALUES (CAST('2024-366' AS DATE FORMAT 'YYYY-DDD'), CAST('2023-365' AS DATE FORMAT 'YYYY-DDD'))",
+            "=2024-12-31|2023-12-31",
+        ),
+        ("VALUES (CAST('2023-366' AS DATE FORMAT 'YYYY-DDD'))", "!22007"),
+        ("VALUES (CAST('2023-000' AS DATE FORMAT 'YYYY-DDD'))", "!22007"),
+        // What stands before 4, the new text, and what stands from 2 on.
+        (
+            "VALUES (OVERLAY('abcdef' PLACING 'X' FROM 4 FOR -2), OVERLAY('abc' PLACING 'X' FROM 4 FOR 9))",
+            "=abcXbcdef|abcX",
+        ),
+        ("VALUES (OVERLAY('abc' PLACING 'X' FROM 0))", "!22011"),
+        (
+            "VALUES (9007199254740993 = 9007199254740992e0, 9007199254740993 > 9007199254740992e0, 4e0 = CAST(4 AS BIGINT))",
+            "=FALSE|TRUE|TRUE",
+        ),
+        ("SELECT g + 1 AS x FROM b ORDER BY -x, x * 2", "=4; 3; 3; 2"),
+        ("SELECT g, COUNT(*) AS n FROM b GROUP BY g ORDER BY 0 - n, -g", "=2|2; 3|1; 1|1"),
+        ("SELECT g + 1 AS x FROM b ORDER BY -y", "!42S22"),
+        ("CREATE TABLE m (p NUMERIC(7,2), q NUMERIC(7,2))", ""),
+        ("INSERT INTO m VALUES (10, 3), (1, 4)", "2"),
+        ("SELECT SUM(p) / SUM(q) FROM m", "=1.5714285714"),
+        (
+            "VALUES (CAST(TIMESTAMP '2024-01-01 12:00:00' AT TIME ZONE '+02:00' AS TIMESTAMP), TIMESTAMP '2024-01-01 12:00:00' AT TIME ZONE '+02:00')",
+            "=2024-01-01 14:00:00|2024-01-01 12:00:00+00:00",
+        ),
+        ("VALUES (EXTRACT(HOUR FROM TIMESTAMP '2024-01-01 23:00:00+00:00' AT TIME ZONE '+02:00'))", "=1"),
+        (
+            "SELECT COUNT(*), MIN(value), MAX(value) FROM SERIES(DATE '2024-01-31', DATE '2024-05-31', INTERVAL '1' MONTH)",
+            "=5|2024-01-31|2024-05-31",
+        ),
+        ("SELECT value FROM SERIES(1, 1000000000000) FETCH FIRST 3 ROWS ONLY", "=1; 2; 3"),
+        (
+            "SELECT a.value, b.value FROM SERIES(1, 1000000) a CROSS JOIN SERIES(1, 1000000) b FETCH FIRST 2 ROWS ONLY",
+            "=1|1; 1|2",
+        ),
+        ("SELECT value FROM SERIES(5, 1, -2)", "=5; 3; 1"),
+        ("SELECT value FROM SERIES(1, 2, 0)", "!22000 step"),
+    ]);
+}
+
+/// Statements that are deep, long or wide: none may end the program, on a thread with little stack.
+#[test]
+fn large_statements_need_no_stack_of_their_own() {
+    let chain = |first: &str, each: &str, count: usize| format!("{first}{}", each.repeat(count));
+    let nested = |open: &str, inner: &str, close: &str| format!("{}{inner}{}", open.repeat(500), close.repeat(500));
+    let list = |item: &dyn Fn(usize) -> String, count| (0..count).map(item).collect::<Vec<_>>().join(", ");
+    let joins: String = (1..500).map(|at| format!(" JOIN t t{at} ON t{at}.a = t{}.a", at - 1)).collect();
+    let steps: String = (1..300).map(|at| format!(", c{at} AS (SELECT a + 1 AS a FROM c{})", at - 1)).collect();
+    let windows = list(&|at| format!("SUM(a) OVER (ORDER BY a + {at})"), 300);
+    let statements = [
+        (nested("SELECT (", "SELECT 1", ")"), "=1"),
+        (nested("SELECT a FROM (", "SELECT 1 AS a", ") q"), "=1"),
+        (format!("SELECT {}", nested("(", "1", ")")), "=1"),
+        (chain("SELECT 1", " UNION SELECT 1", 499), "=1"),
+        (chain("SELECT 1", " EXCEPT SELECT 2 UNION SELECT 1", 249), "=1"),
+        (format!("SELECT COUNT(*) FROM t t0{joins}"), "=1"),
+        (format!("WITH c0 AS (SELECT 1 AS a){steps} SELECT a FROM c299"), "=300"),
+        (format!("SELECT COUNT(*) FROM (SELECT {windows} FROM t) q"), "=1"),
+        ("SELECT CHARACTER_LENGTH(CAST('x' AS CHAR(65536)) || 'y') > 0".into(), "=TRUE"),
+    ];
+    let thread = std::thread::Builder::new().stack_size(512 << 10).spawn(move || {
+        let mut session = tell(&[("CREATE TABLE t (a INTEGER)", ""), ("INSERT INTO t VALUES (1)", "1")]);
+        for (statement, outcome) in &statements {
+            check(&mut session, (statement, outcome));
+        }
+    });
+    assert!(thread.unwrap().join().is_ok());
+}
