@@ -3,5 +3,6 @@
 
 mod commands;
 mod durable;
+mod files;
 mod inspect;
 mod tool;

@@ -160,6 +160,81 @@ fn forms_at_their_edges() {
     ]);
 }
 
+#[test]
+fn columns_that_the_grouped_ones_determine() {
+    tell(&[
+        ("CREATE TABLE bed (id INTEGER PRIMARY KEY, name VARCHAR(9))", ""),
+        ("CREATE TABLE task (id INTEGER PRIMARY KEY, bed INTEGER, hours INTEGER)", ""),
+        ("INSERT INTO bed VALUES (1, 'Fern'), (2, 'Bog')", "2"),
+        ("INSERT INTO task VALUES (1, 1, 3), (2, 1, 4), (3, 2, 5)", "3"),
+        ("CREATE VIEW beds AS SELECT id AS b, name || '!' AS loud FROM bed", ""),
+        ("SELECT name, SUM(hours) FROM bed JOIN task ON bed.id = bed GROUP BY bed.id ORDER BY 2", "=Bog|5; Fern|7"),
+        // By an equality with the key, through a derived table, and through a view.
+        ("SELECT name, SUM(hours) FROM bed JOIN task ON bed.id = bed GROUP BY task.bed ORDER BY 2", "=Bog|5; Fern|7"),
+        (
+            "SELECT n, SUM(hours) FROM (SELECT id AS k, name AS n FROM bed) q JOIN task ON k = bed GROUP BY k ORDER BY 2",
+            "=Bog|5; Fern|7",
+        ),
+        ("SELECT loud, SUM(hours) FROM beds JOIN task ON b = bed GROUP BY b ORDER BY 2", "=Bog!|5; Fern!|7"),
+        (
+            "SELECT name, COUNT(hours) FROM bed LEFT JOIN task ON bed = bed.id GROUP BY bed.id ORDER BY 1",
+            "=Bog|1; Fern|2",
+        ),
+        ("SELECT hours FROM bed LEFT JOIN task ON bed = bed.id GROUP BY bed.id", "!42000 hours"),
+        ("SELECT bed.id FROM bed LEFT JOIN task ON bed = bed.id GROUP BY task.bed", "!42000 bed.id"),
+        ("SELECT name FROM bed JOIN task ON bed.id >= bed GROUP BY task.bed", "!42000 name"),
+    ]);
+}
+
+#[test]
+fn what_is_not_reached_does_not_fail() {
+    tell(&[
+        ("CREATE TABLE t (d INTEGER)", ""),
+        ("INSERT INTO t VALUES (0), (5)", "2"),
+        ("CREATE TABLE r (x INTEGER)", ""),
+        ("INSERT INTO r VALUES (2), (3)", "2"),
+        ("SELECT d, CASE WHEN d <> 0 THEN 10 / d IN (SELECT x FROM r) END FROM t ORDER BY d", "=0|NULL; 5|TRUE"),
+        ("SELECT d FROM t WHERE d <> 0 AND 10 / d < ALL (SELECT x FROM r)", "="),
+        ("SELECT d FROM t WHERE d = 0 OR 10 / d >= ALL (SELECT x - 1 FROM r) ORDER BY d", "=0; 5"),
+        ("SELECT d, x FROM t LEFT JOIN r ON d <> 0 AND 10 / d = x ORDER BY d", "=0|NULL; 5|2"),
+        ("SELECT d FROM t WHERE EXISTS (SELECT 1 FROM r WHERE d <> 0 AND x = 10 / d)", "=5"),
+        ("SELECT d, SUM(10 / d) FILTER (WHERE d <> 0) OVER () FROM t ORDER BY d", "=0|2; 5|2"),
+        ("SELECT 10 / d FROM t", "!22012"),
+    ]);
+}
+
+#[test]
+fn results_are_finite_or_errors() {
+    let fit = "FROM (VALUES (-1e200, 1e0), (1e200, 3e0)) v (y, x)";
+    for (query, outcome) in [
+        ("SELECT CAST(1e39 AS REAL)".to_owned(), "!22003"),
+        ("SELECT CAST('1e999' AS DOUBLE PRECISION)".into(), "!22003"),
+        (format!("SELECT VAR_POP(y) {fit}"), "!22003"),
+        // The mean is 0, so the deviation is 1e200; the slope is 2e200 over 2.
+        (format!("SELECT STDDEV_POP(y) {fit}"), "=1E200"),
+        (format!("SELECT REGR_SLOPE(y, x), CORR(y, x), REGR_R2(y, x) {fit}"), "=1E200|1.0|1.0"),
+        (format!("SELECT REGR_SYY(y, x) {fit}"), "!22003"),
+        (
+            "SELECT CORR(y, x), VAR_SAMP(x) FROM (VALUES (1e-200, 1e0), (2e-200, 2e0), (3e-200, 3e0)) v (y, x)".into(),
+            "=1.0|1.0",
+        ),
+        (
+            "SELECT VAR_POP(y), COVAR_SAMP(y, y) FROM (VALUES (1e0), (3e0), (5e-300)) v (y) WHERE y > 1e-100".into(),
+            "=1.0|2.0",
+        ),
+        (
+            "SELECT PERCENTILE_CONT(0.5) WITHIN GROUP (ORDER BY y) FROM (VALUES (-1.7e308), (1.7e308)) v (y)".into(),
+            "=0.0",
+        ),
+        ("SELECT PERCENTILE_CONT(1.5) WITHIN GROUP (ORDER BY y) FROM (VALUES (1e0)) v (y)".into(), "!22003"),
+        ("SELECT CAST('unknown' AS BOOLEAN), CAST(TRUE AS CHAR(4))".into(), "=NULL|TRUE"),
+        ("SELECT CAST(TRUE AS CHAR(3))".into(), "!22018"),
+        ("SELECT CAST(FALSE AS VARCHAR(4))".into(), "!22018"),
+    ] {
+        tell(&[(&query, outcome)]);
+    }
+}
+
 /// Statements that are deep, long or wide: none may end the program, on a thread with little stack.
 #[test]
 fn large_statements_need_no_stack_of_their_own() {

@@ -128,7 +128,6 @@ pub(crate) fn bind_returning(
         name: name.to_owned(),
         hidden_name: None,
         columns: columns.to_vec(),
-        keys: Vec::new(),
     };
     let named = |columns: &[ScopeColumn]| -> Vec<ScopeColumn> {
         let of = |(name, at): &(String, Option<usize>)| {
@@ -235,8 +234,7 @@ impl<'a> Binder<'a> {
         let plan = plan.project(held);
         let columns = definition.columns.iter().zip(&ids);
         let columns = columns.map(|(column, id)| ScopeColumn { name: column.name.clone(), id: *id }).collect();
-        let scope =
-            Scope::of(Relation { schema: None, name: String::new(), hidden_name: None, columns, keys: Vec::new() });
+        let scope = Scope::of(Relation { schema: None, name: String::new(), hidden_name: None, columns });
         let mut computed = Vec::new();
         for (at, column) in definition.columns.iter().enumerate() {
             let Filled::Generated(text) = &column.filled else { continue };
@@ -309,7 +307,7 @@ impl<'a> Binder<'a> {
             plan = self.project_attached(plan, seen.computed.into_iter().collect());
             let columns = seen.columns.into_iter().map(|column| ScopeColumn { name: column.name, id: column.id });
             let columns = columns.collect();
-            scope = Scope::of(Relation { schema: None, name, hidden_name: None, columns, keys: Vec::new() });
+            scope = Scope::of(Relation { schema: None, name, hidden_name: None, columns });
         }
         if let Some(condition) = condition {
             let bound = self.expr(condition, &scope, Clause::Where)?;

@@ -16,7 +16,7 @@ pub(super) struct Grouping {
     pub(super) sets: Option<Vec<Vec<usize>>>,
     /// The columns below the grouping.
     input: HashSet<ColumnId>,
-    /// Columns that have one value in each group since a key of their table is grouped by.
+    /// Columns that have one value in each group, since what is grouped by determines them.
     dependents: HashSet<ColumnId>,
 }
 
@@ -43,7 +43,8 @@ impl Binder<'_> {
             sets = self.grouping_sets(group_by, scope, &mut keys)?;
         }
         let input: HashSet<ColumnId> = plan.output().into_iter().collect();
-        let dependents = if sets.is_none() { dependents(&keys, scope) } else { HashSet::new() };
+        let grouped = keys.iter().map(|(id, _)| *id);
+        let dependents = if sets.is_none() { self.determined(plan, grouped) } else { HashSet::new() };
         Ok(Some(Grouping { keys, sets, input, dependents }))
     }
 
@@ -106,13 +107,6 @@ impl Binder<'_> {
         }
         false
     }
-}
-
-/// The columns of every table of which some key is grouped by (clause 4.22, functional dependencies).
-fn dependents(keys: &[(ColumnId, Expr)], scope: &Scope) -> HashSet<ColumnId> {
-    let grouped = |id: &ColumnId| keys.iter().any(|(key, _)| key == id);
-    let determined = scope.relations.iter().filter(|relation| relation.keys.iter().any(|key| key.iter().all(grouped)));
-    determined.flat_map(|relation| relation.columns.iter().map(|column| column.id)).collect()
 }
 
 /// A call of an aggregate that is no window function.

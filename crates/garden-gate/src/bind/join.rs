@@ -188,8 +188,8 @@ impl Binder<'_> {
         let mut scope = self.side_by_side(left_scope, right_scope, &merged);
         if let Some(alias) = alias {
             let columns = merged.iter().map(|merged| merged.column.clone()).collect();
-            let (name, keys) = (alias.text.clone(), Vec::new());
-            scope.relations.push(super::scope::Relation { schema: None, name, hidden_name: None, columns, keys });
+            let name = alias.text.clone();
+            scope.relations.push(super::scope::Relation { schema: None, name, hidden_name: None, columns });
         }
         Ok((plan, scope))
     }

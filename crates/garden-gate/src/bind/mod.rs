@@ -11,6 +11,7 @@ mod change;
 mod change_problem;
 mod convert;
 mod definition;
+mod dependence;
 mod domain;
 mod expr;
 mod function;

@@ -67,8 +67,7 @@ impl Binder<'_> {
     /// ORDER BY of a query that is no plain SELECT: it sees the columns of the result only.
     fn order_of_output(&mut self, items: &[ast::SortItem], output: &[OutputColumn]) -> Result<Vec<SortKey>> {
         let columns = output.iter().map(|column| ScopeColumn { name: column.name.clone(), id: column.id }).collect();
-        let relation =
-            Relation { schema: None, name: "the result".into(), hidden_name: None, columns, keys: Vec::new() };
+        let relation = Relation { schema: None, name: "the result".into(), hidden_name: None, columns };
         let scope = Scope::of(relation);
         let context = SortContext { scope: &scope, output, selected: &[], grouping: None, distinct: false };
         items.iter().map(|item| self.sort_key(item, &context)).collect()

@@ -73,8 +73,6 @@ pub(super) struct Relation {
     /// The table's own name, when the correlation name hides it.
     pub(super) hidden_name: Option<String>,
     pub(super) columns: Vec<ScopeColumn>,
-    /// Sets of columns that no two of its rows have in common.
-    pub(super) keys: Vec<Vec<ColumnId>>,
 }
 
 /// A column of both sides of a join with USING, shown once.

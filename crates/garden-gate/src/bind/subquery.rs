@@ -216,6 +216,16 @@ impl Binder<'_> {
     }
 }
 
+/// An operand that can fail, computed only for rows that the conditions around it let through; the others' truth value is not looked at.
+fn where_reached(operand: Expr, guard: &[Expr]) -> Expr {
+    if guard.is_empty() || !operand.can_raise() {
+        return operand;
+    }
+    let (sql_type, span) = (operand.sql_type(), operand.span());
+    let null = Expr::literal(Value::Null, sql_type, span);
+    Expr::new(ExprKind::Case(vec![(Expr::and(guard.to_vec(), span), operand)], Box::new(null)), sql_type, span)
+}
+
 struct Attach<'b, 'a> {
     binder: &'b mut Binder<'a>,
     plan: LogicalPlan,
@@ -311,7 +321,9 @@ impl Attach<'_, '_> {
             SubqueryTest::Exists => self.mark(&mut join, span),
             SubqueryTest::Any { op, operands, columns } => {
                 let right = columns.iter().map(|id| self.binder.column(*id, span)).collect();
-                join.any = Some(AnyTest { op, left: operands, right });
+                let guard = self.usable_guard(&join.left);
+                let left = operands.into_iter().map(|operand| where_reached(operand, &guard)).collect();
+                join.any = Some(AnyTest { op, left, right });
                 self.mark(&mut join, span)
             }
         };

@@ -114,7 +114,7 @@ impl<'a> Binder<'a> {
     pub(super) fn derived_scope(&mut self, name: String, output: &[OutputColumn]) -> Scope {
         let columns: Vec<ScopeColumn> =
             output.iter().map(|column| ScopeColumn { name: column.name.clone(), id: column.id }).collect();
-        Scope::of(Relation { schema: None, name, hidden_name: None, columns, keys: Vec::new() })
+        Scope::of(Relation { schema: None, name, hidden_name: None, columns })
     }
 
     /// `AS name (a, b, …)`: other names for all columns.
@@ -270,8 +270,6 @@ impl<'a> Binder<'a> {
         if let Some(known) = known {
             self.as_known(known, &mut visible, &mut star);
         }
-        let key = |key: &Vec<usize>| key.iter().filter_map(|at| columns.get(*at)).map(|(id, _)| *id).collect();
-        let keys = table.source.keys().iter().map(key).collect();
         let indexes = table.definition.as_deref().map(|made| scan_indexes(made, self.around)).unwrap_or_default();
         let references = table.definition.as_deref().map(|made| self.references_of(made)).unwrap_or_default();
         let plan = LogicalPlan::Scan(Scan {
@@ -284,7 +282,7 @@ impl<'a> Binder<'a> {
             indexes,
             references,
         });
-        let relation = Relation { schema, name, hidden_name: None, columns: visible, keys };
+        let relation = Relation { schema, name, hidden_name: None, columns: visible };
         (plan, Scope { relations: vec![relation], star })
     }
 
@@ -338,7 +336,7 @@ impl<'a> Binder<'a> {
             .copied()
             .chain(ordinality)
             .map(|id| ScopeColumn { name: self.columns.get(id).name.clone(), id });
-        let relation = Relation { schema: None, name, hidden_name: None, columns: visible.collect(), keys: Vec::new() };
+        let relation = Relation { schema: None, name, hidden_name: None, columns: visible.collect() };
         let exprs = match expand {
             Expand::Series(bounds) => bounds.to_vec(),
             Expand::Unnest(arrays) => arrays,

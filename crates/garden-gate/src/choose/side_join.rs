@@ -8,6 +8,7 @@ use crate::diagnostic::Result;
 use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, JoinKind, Printer, SideJoin};
 use crate::physical::{JoinKey, JoinMethod, JoinSpec, Node};
 use crate::types::Estimate;
+use crate::types::Value;
 
 impl Builder<'_> {
     /// A join whose place is fixed.
@@ -63,17 +64,39 @@ fn flipped(key: JoinKey) -> JoinKey {
     JoinKey { probe: key.build, build: key.probe, ..key }
 }
 
-/// The equalities between the sides, and all other conditions.
+/// The equalities between the sides, and all other conditions. A side of an equality that can fail is computed only for rows that the
+/// conditions before it let through: these become a guard of the key, or, where they are about both sides, keep it from being one.
 pub(super) fn split_keys(on: Vec<Expr>, left: &[ColumnId], right: &[ColumnId]) -> (Vec<JoinKey>, Vec<Expr>) {
     let mut keys = Vec::new();
     let mut residual = Vec::new();
-    for condition in on {
-        match equality(&condition, |expr| side(expr, left), |expr| side(expr, right)) {
+    for (at, condition) in on.iter().enumerate() {
+        let key = equality(condition, |expr| side(expr, left), |expr| side(expr, right));
+        match key.and_then(|key| guarded(key, &on[..at], (left, right))) {
             Some(key) => keys.push(key),
-            None => residual.push(condition),
+            None => residual.push(condition.clone()),
         }
     }
     (keys, residual)
+}
+
+fn guarded(key: JoinKey, before: &[Expr], (left, right): (&[ColumnId], &[ColumnId])) -> Option<JoinKey> {
+    let guard = |expr: Expr, columns: &[ColumnId]| -> Option<Expr> {
+        if !expr.can_raise() || before.is_empty() {
+            return Some(expr);
+        }
+        if !before.iter().all(|term| side(term, columns)) {
+            return None;
+        }
+        // NULL is equal to nothing, as the pair is none.
+        let (sql_type, span) = (expr.sql_type(), expr.span());
+        let null = Expr::literal(Value::Null, sql_type, span);
+        let guard = Expr::and(before.to_vec(), span);
+        Some(Expr::new(ExprKind::Case(vec![(guard, expr)], Box::new(null)), sql_type, span))
+    };
+    if key.null_same && (key.probe.can_raise() || key.build.can_raise()) && !before.is_empty() {
+        return None;
+    }
+    Some(JoinKey { probe: guard(key.probe, left)?, build: guard(key.build, right)?, ..key })
 }
 
 fn side(expr: &Expr, columns: &[ColumnId]) -> bool {

@@ -38,6 +38,15 @@ pub(super) fn cast_array(array: &ArrayRef, from: SqlType, to: SqlType) -> Result
         (T::Row(a), T::Row(b)) => cast_row(array, a, (b, to)),
         (a, b) if a.is_text() && b.is_text() => text_to_text(array, a, b),
         (a, _) if a.is_text() => from_text(array.as_string_view(), to),
+        // A truth value that does not fit is no value of the type (clause 6.13), rather than one that is cut.
+        (T::Boolean, T::Varchar(Some(length)) | T::Char(length)) if length < 5 => {
+            let longest = |row: usize| if array.as_boolean().value(row) { "TRUE" } else { "FALSE" };
+            let row = (0..array.len()).find(|row| array.is_valid(*row) && longest(*row).len() > length as usize);
+            match row {
+                Some(row) => Err(Problem::NoSuchValue { text: longest(row).into(), target: to }),
+                None => text_to_text(&to_text(array, from), T::TEXT, to),
+            }
+        }
         (_, T::Varchar(length)) => limit_length(&to_text(array, from), length, to),
         (_, T::Char(length)) => {
             reserve((length as usize).saturating_mul(array.len()))?;
@@ -211,6 +220,12 @@ fn convert(array: &ArrayRef, from: SqlType, to: SqlType, data_type: &DataType) -
     let options = CastOptions { safe: true, ..CastOptions::default() };
     let result = compute::cast_with_options(array, data_type, &options).map_err(|_| misfit(0))?;
     if result.null_count() == array.null_count() {
+        if to == SqlType::Real
+            && let lanes = result.as_primitive::<Float32Type>()
+            && let Some(row) = (0..lanes.len()).find(|row| lanes.is_valid(*row) && !lanes.value(*row).is_finite())
+        {
+            return Err(misfit(row));
+        }
         return Ok(result);
     }
     let lost = (0..array.len()).find(|row| array.is_valid(*row) && result.is_null(*row)).unwrap_or(0);
@@ -281,8 +296,12 @@ fn from_text(texts: &StringViewArray, to: SqlType) -> Result<ArrayRef, Problem> 
     }
     match to {
         SqlType::Boolean => {
-            let read = |text: &str| read_boolean(text).ok_or_else(|| misfit(text));
-            let values: Result<BooleanArray, Problem> = texts.iter().map(|text| text.map(read).transpose()).collect();
+            // UNKNOWN is the NULL of this type.
+            let read = |text: &str| match read_boolean(text) {
+                None if text.trim().eq_ignore_ascii_case("UNKNOWN") => Ok(None),
+                read => read.map(Some).ok_or_else(|| misfit(text)),
+            };
+            let values: Result<BooleanArray, Problem> = texts.iter().map(|text| text.map_or(Ok(None), read)).collect();
             Ok(Arc::new(values?))
         }
         SqlType::SmallInt => read!(Int16Type, |text| read_integer(text)?.try_into().ok()),
@@ -351,7 +370,7 @@ fn primitive<L: ArrowPrimitiveType>(
 /// A number that is one but does not fit is told apart from text that is none.
 #[cold]
 fn explain(text: &str, to: SqlType) -> Problem {
-    if to.is_number() && read_double(text).is_some() {
+    if to.is_number() && is_number(text) {
         return Problem::OutOfRange { value: text.into(), target: to };
     }
     Problem::NoSuchValue { text: text.into(), target: to }
@@ -389,6 +408,12 @@ fn rescale_text(text: &str, scale: u8) -> Option<i128> {
 
 fn read_decimal(text: &str, precision: u8, scale: u8) -> Option<i128> {
     rescale_text(text, scale).filter(|unscaled| Decimal { unscaled: *unscaled, scale }.precision() <= precision)
+}
+
+/// Whether text is a number, be it past every range.
+fn is_number(text: &str) -> bool {
+    text.bytes().all(|byte| matches!(byte, b'0'..=b'9' | b'+' | b'-' | b'.' | b'e' | b'E'))
+        && text.parse::<f64>().is_ok()
 }
 
 fn read_double(text: &str) -> Option<f64> {

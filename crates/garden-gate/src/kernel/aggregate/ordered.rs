@@ -5,7 +5,7 @@ use super::{Accumulator, Groups, moved, same};
 use crate::diagnostic::{Error, Result};
 use crate::kernel::composite::list_of;
 use crate::kernel::keys::{from_integer_lanes, integer_lanes};
-use crate::kernel::{problem::Problem, sort_options};
+use crate::kernel::{Batch, problem::Problem, sort_options};
 use crate::logical::{Aggregate, AggregateFunction as A, Overflow};
 use crate::types::{SqlType, approximate, index};
 use arrow::array::{
@@ -185,7 +185,9 @@ impl Ordered {
                     let place = share * approximate(count - 1);
                     let (low, high) = (floor_index(place), floor_index(place.ceil()).min(count - 1));
                     let (a, b) = (number(rows[low]), number(rows[high]));
-                    Some(a + (b - a) * (place - place.floor()))
+                    let (way, part) = (b - a, place - place.floor());
+                    // Two numbers may lie further apart than the largest one is from zero.
+                    Some(if way.is_finite() { a + way * part } else { a * (1.0 - part) + b * part })
                 }
             });
         }
@@ -341,7 +343,8 @@ impl Accumulator for Ordered {
 
     fn bytes(&self) -> usize {
         let bytes = |(ids, inputs): &(Vec<u32>, Vec<ArrayRef>)| {
-            ids.len() * 4 + inputs.iter().map(|input| input.get_array_memory_size()).sum::<usize>()
+            // Batches may share their buffers: of each only its own rows count.
+            ids.len() * 4 + Batch::new(inputs.clone(), ids.len()).bytes()
         };
         self.batches.iter().map(bytes).sum()
     }

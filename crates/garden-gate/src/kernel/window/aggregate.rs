@@ -7,10 +7,11 @@ use super::frame::Frame;
 use crate::control::{Turns, checkpoint};
 use crate::diagnostic::Result;
 use crate::kernel::{Accumulator, Batch, Groups, accumulator, aggregate_inputs, evaluate, kept};
-use crate::logical::Aggregate;
-use crate::types::index;
+use crate::logical::{Aggregate, Expr, ExprKind};
+use crate::types::{Value, index};
 use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, UInt32Array};
 use arrow::compute;
+use std::borrow::Cow;
 use std::ops::Range;
 
 /// Children of a node.
@@ -19,7 +20,7 @@ const FANOUT: usize = 16;
 const BLOCK: usize = 1 << 16;
 
 pub(super) fn aggregate(aggregate: &Aggregate, batch: &Batch, layout: &Layout, frames: &[Frame]) -> Result<ArrayRef> {
-    let inputs = aggregate_inputs(aggregate, batch)?;
+    let inputs = aggregate_inputs(&only_where_kept(aggregate), batch)?;
     let filter = match &aggregate.filter {
         Some(filter) => Some(kept(evaluate(filter, batch)?.into_array(batch.rows)?.as_boolean())),
         None => None,
@@ -40,6 +41,21 @@ pub(super) fn aggregate(aggregate: &Aggregate, batch: &Batch, layout: &Layout, f
         return one_by_one(&rows, frames);
     }
     Tree::new(&rows, batch.rows)?.results(&rows, frames)
+}
+
+/// The aggregate with arguments that are computed only where FILTER keeps the row, where they can fail.
+fn only_where_kept(aggregate: &Aggregate) -> Cow<'_, Aggregate> {
+    let Some(filter) = &aggregate.filter else { return Cow::Borrowed(aggregate) };
+    if !aggregate.arguments.iter().any(Expr::can_raise) {
+        return Cow::Borrowed(aggregate);
+    }
+    let guarded = |argument: &Expr| {
+        let (sql_type, span) = (argument.sql_type(), argument.span());
+        let null = Expr::literal(Value::Null, sql_type, span);
+        Expr::new(ExprKind::Case(vec![(filter.clone(), argument.clone())], Box::new(null)), sql_type, span)
+    };
+    let arguments = aggregate.arguments.iter().map(guarded).collect();
+    Cow::Owned(Aggregate { arguments, ..aggregate.clone() })
 }
 
 /// What the aggregate is worked out from, row by row.
