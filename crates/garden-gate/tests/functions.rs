@@ -173,7 +173,7 @@ fn days_times_and_intervals() {
         ("TIME '12:00:00+02:00' = TIME '10:00:00+00:00', TIME '10:00:00' < TIME '10:00:00-01:00'", "TRUE|TRUE"),
         (
             "TIME '23:00:00' AT TIME ZONE '-02:00', TIME '23:00:00+00:00' AT TIME ZONE '+02:00'",
-            "01:00:00+00:00|01:00:00",
+            "23:00:00+00:00|23:00:00+00:00",
         ),
         ("TIME '10:00:00+01:00' + INTERVAL '16' HOUR, EXTRACT(HOUR FROM TIME '00:30:00+01:00')", "01:00:00+00:00|23"),
         ("EXTRACT(TIMEZONE_HOUR FROM CURRENT_TIME), CAST(CURRENT_TIME AS TIME) = LOCALTIME", "0|TRUE"),

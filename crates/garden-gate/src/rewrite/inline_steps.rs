@@ -35,6 +35,10 @@ pub(super) fn inline(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Logica
         };
         context.log.push(RewriteNote { rule: "inline step", change, why });
     }
+    // What nobody reads must not take the plan of a step that somebody does.
+    for (step, _) in context.steps.iter_mut().zip(&uses).filter(|(_, uses)| **uses == 0) {
+        step.plan = LogicalPlan::OneRow;
+    }
     for at in 0..context.steps.len() {
         let step = std::mem::replace(&mut context.steps[at].plan, LogicalPlan::OneRow);
         context.steps[at].plan = replace(step, (&keep, &uses), context);

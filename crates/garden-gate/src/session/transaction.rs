@@ -237,7 +237,7 @@ impl Session {
                 transaction.work =
                     if same_schemas(&work, &transaction.base) { Arc::clone(&transaction.base) } else { Arc::new(work) };
                 let shared = Arc::clone(&self.shared);
-                let turn = match transaction.turn.take() {
+                let turn = match transaction.turn.take().and_then(Turn::kept) {
                     Some(turn) => turn,
                     None => self.turn()?,
                 };
@@ -300,7 +300,7 @@ fn with_shared_emptied(mut catalog: Catalog) -> Result<Catalog> {
 /// Begins a transaction. Where others were always faster, it keeps them from writing until it ends: it can't lose once more.
 fn begin(session: &Session, read_only: bool) -> Result<Transaction> {
     let is_losing = session.lost_commits >= MOST_LOST_COMMITS && !read_only;
-    let turn = if is_losing { Some(session.turn()?) } else { None };
+    let turn = if is_losing { Some(session.turn()?.yielding()) } else { None };
     let base = session.shared.snapshot();
     Ok(Transaction {
         turn,

@@ -9,6 +9,10 @@ use std::time::{Duration, Instant};
 /// How often a session that waits looks at its limits.
 const LOOK: Duration = Duration::from_millis(20);
 
+/// How long others wait for a transaction that took the right to write from its beginning: one that is at work needs less, and one that idles
+/// must not keep them from theirs.
+const PATIENCE: Duration = Duration::from_millis(250);
+
 /// The sessions that write and wait to write.
 #[derive(Debug, Default)]
 pub(super) struct Writers {
@@ -21,6 +25,8 @@ struct Queue {
     next: u64,
     /// Who waits, the first one being the one that writes.
     waiting: VecDeque<u64>,
+    /// Of a transaction between its statements: who has waited long enough takes the right from it.
+    yielding: Option<u64>,
 }
 
 /// The right to write, until it is dropped.
@@ -44,6 +50,12 @@ impl Writers {
         // Dropped when waiting ends early: the place in the queue is given up.
         let turn = Turn { writers: Arc::clone(self), number };
         while queue.waiting.front() != Some(&number) {
+            if queue.waiting.front().copied() == queue.yielding && started.elapsed() > PATIENCE {
+                queue.waiting.pop_front();
+                queue.yielding = None;
+                self.moved.notify_all();
+                continue;
+            }
             queue = self.moved.wait_timeout(queue, LOOK).map_or_else(|error| error.into_inner().0, |(queue, _)| queue);
             let waited = started.elapsed();
             let outcome = match most {
@@ -60,10 +72,32 @@ impl Writers {
     }
 }
 
+impl Turn {
+    /// Lets others take the right when they have waited a while.
+    pub(super) fn yielding(self) -> Self {
+        self.writers.queue.lock().unwrap_or_else(PoisonError::into_inner).yielding = Some(self.number);
+        self
+    }
+
+    /// The right, for good, unless it has been taken.
+    pub(super) fn kept(self) -> Option<Self> {
+        let mut queue = self.writers.queue.lock().unwrap_or_else(PoisonError::into_inner);
+        let is_held = queue.waiting.front() == Some(&self.number);
+        if is_held {
+            queue.yielding = None;
+        }
+        drop(queue);
+        is_held.then_some(self)
+    }
+}
+
 impl Drop for Turn {
     fn drop(&mut self) {
         let mut queue = self.writers.queue.lock().unwrap_or_else(PoisonError::into_inner);
         queue.waiting.retain(|number| *number != self.number);
+        if queue.yielding == Some(self.number) {
+            queue.yielding = None;
+        }
         drop(queue);
         self.writers.moved.notify_all();
     }
@@ -78,6 +112,19 @@ fn waited_too_long(most: Duration) -> Error {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_turn_that_yields_is_taken_after_a_while() {
+        let writers = Arc::new(Writers::default());
+        let soft = writers.turn(None).unwrap().yielding();
+        let other = writers.turn(Some(Duration::from_secs(60))).unwrap();
+        assert!(soft.kept().is_none());
+        drop(other);
+        let soft = writers.turn(None).unwrap().yielding();
+        let kept = soft.kept().unwrap();
+        assert_eq!(writers.turn(Some(2 * PATIENCE)).unwrap_err().sqlstate(), SqlState::TIMEOUT);
+        drop(kept);
+    }
 
     #[test]
     fn turns_come_in_the_order_in_which_they_were_asked_for() {

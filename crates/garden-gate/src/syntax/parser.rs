@@ -6,7 +6,7 @@ use crate::diagnostic::{Error, Result, SourceText, Span};
 use std::sync::Arc;
 
 /// How deep parentheses, CASE and calls may nest; each level costs the parser's own stack.
-pub(super) const MAX_NESTING: u16 = 2048;
+pub(super) const MAX_NESTING: u16 = 4096;
 /// How deep an expression tree may grow, e.g. `a + b + …`; each level costs the stack of every later walk.
 pub(super) const MAX_DEPTH: u16 = 2048;
 
