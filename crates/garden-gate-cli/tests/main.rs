@@ -5,4 +5,5 @@ mod commands;
 mod durable;
 mod files;
 mod inspect;
+mod limits;
 mod tool;

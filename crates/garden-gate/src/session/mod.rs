@@ -31,6 +31,7 @@ mod prepared;
 mod progress;
 mod referential;
 mod result_set;
+mod script;
 #[expect(clippy::module_inception, reason = "the session is what this layer is called after")]
 mod session;
 mod settings;
@@ -49,6 +50,7 @@ pub use outcome::Outcome;
 pub use prepared::PreparedStatement;
 pub use progress::Progress;
 pub use result_set::{FromValue, ResultColumn, ResultSet, Row};
+pub use script::Statements;
+pub use session::Session;
 pub(crate) use session::{Call, no_query};
-pub use session::{Session, Statements};
 pub use verify::TableCheck;

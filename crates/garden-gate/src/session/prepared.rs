@@ -3,7 +3,8 @@
 use super::delta::change_in;
 use super::direct::DirectInsert;
 use super::direct_lookup::DirectLookup;
-use super::session::{Call, no_query, one_statement};
+use super::script::one_statement;
+use super::session::{Call, no_query};
 use super::{Outcome, ResultColumn, ResultSet, Session};
 use crate::bind::{MissingParameters, OutputColumn, Parameters, bind_change, bind_query};
 use crate::diagnostic::{Result, SourceText};

@@ -7,6 +7,7 @@ use super::files::Files;
 use super::last_query::LastQuery;
 use super::progress::{Progress, Teller};
 use super::result_set::{ResultColumn, ResultSet};
+use super::script::{Statements, nothing, one_statement};
 use super::settings::Settings;
 use super::statement::{Prepared, Watch, prepare, prepare_bound};
 use super::temporary::no_tables;
@@ -113,7 +114,7 @@ impl Session {
     pub fn statements<'s>(&'s mut self, source: Arc<SourceText>, parameters: &'s Parameters) -> Result<Statements<'s>> {
         let used = Script::new(Arc::clone(&source)).parameter_names();
         parameters.refuse_unused(&used)?;
-        Ok(Statements { script: Script::new(Arc::clone(&source)), source, parameters, session: self })
+        Ok(Statements::new(self, source, parameters))
     }
 
     /// Runs one query and gives its rows.
@@ -490,46 +491,6 @@ pub(crate) struct Call<'a> {
     pub(crate) measured: Option<&'a std::cell::RefCell<Option<Plan>>>,
 }
 
-/// The statements of a script, each run when it is asked for; see [`Session::statements`].
-#[derive(Debug)]
-pub struct Statements<'s> {
-    session: &'s mut Session,
-    script: Script,
-    source: Arc<SourceText>,
-    parameters: &'s Parameters,
-}
-
-impl Iterator for Statements<'_> {
-    type Item = Result<Outcome>;
-
-    fn next(&mut self) -> Option<Self::Item> {
-        control::large_stack(|| {
-            let started = Instant::now();
-            let _entered = self.session.enter_statement();
-            let statement = self.script.next_statement()?;
-            let call = Call { source: &self.source, parameters: self.parameters, started, measured: None };
-            let outcome = statement.and_then(|statement| self.session.run_statement(&statement, &call));
-            Some(outcome.map_err(|error| error.in_source(&self.source)))
-        })
-    }
-}
-
-/// The statement that a text consists of.
-pub(crate) fn one_statement(sql: &str) -> Result<ast::Statement> {
-    let source = SourceText::new(sql);
-    let mut script = Script::new(Arc::clone(&source));
-    let statement = script.next_statement().unwrap_or_else(|| Err(nothing()))?;
-    if let Some(next) = script.next_statement() {
-        let error = Error::new(SqlState::SYNTAX_OR_RULE, "one query was expected, here begins another statement");
-        return Err(next.map_or(error.clone(), |next| error.at(next.span)).in_source(&source));
-    }
-    Ok(statement)
-}
-
 pub(crate) fn no_query() -> Error {
     Error::new(SqlState::SYNTAX_OR_RULE, "this statement has no rows: a query was expected")
-}
-
-fn nothing() -> Error {
-    Error::new(SqlState::SYNTAX_OR_RULE, "there is no statement in the text")
 }

@@ -1,0 +1,57 @@
+//! Statements that would run for minutes, or need gigabytes: each ends soon after its limit, whatever it is doing then.
+
+use crate::tool::command;
+use std::time::{Duration, Instant};
+
+/// Milliseconds that a statement may take, and how much later it must have ended, start of the program included: a second, and two more
+/// for a test build on a busy machine.
+const LIMIT: u64 = 400;
+const LATE: Duration = Duration::from_millis(LIMIT + 3000);
+
+const LONG: [&str; 26] = [
+    "SELECT COUNT(*) FROM SERIES(1, 1000000000000)",
+    "SELECT MAX(a.value + b.value) FROM SERIES(1, 1000000) a CROSS JOIN SERIES(1, 1000000) b",
+    "SELECT COUNT(*) FROM SERIES(1, 300000) a JOIN SERIES(1, 300000) b ON a.value * 2 < b.value - a.value",
+    "SELECT COUNT(*) FROM SERIES(1, 300000) a WHERE NOT EXISTS (SELECT 1 FROM SERIES(1, 300000) b WHERE a.value + b.value < 0)",
+    "SELECT COUNT(*) FROM SERIES(1, 300000) a WHERE a.value <> ALL (SELECT b.value * -1 FROM SERIES(1, 300000) b WHERE b.value <> a.value)",
+    "SELECT value FROM SERIES(1, 60000000) ORDER BY MOD(value * 7919, 1000003), value OFFSET 59999999 ROWS",
+    "SELECT value FROM SERIES(1, 60000000) ORDER BY CAST(value AS VARCHAR(20)) DESC OFFSET 59999999 ROWS",
+    "SELECT COUNT(*) FROM (SELECT value, COUNT(*) AS n FROM SERIES(1, 80000000) GROUP BY value) q WHERE n > 1",
+    "SELECT COUNT(*) FROM (SELECT DISTINCT MOD(value * 7919, 70000001) AS v FROM SERIES(1, 80000000)) q",
+    "SELECT COUNT(DISTINCT value) FROM SERIES(1, 80000000)",
+    "SELECT MAX(n) FROM (SELECT COUNT(DISTINCT MOD(value, 977)) OVER (ORDER BY value ROWS BETWEEN 40000 PRECEDING AND CURRENT ROW) AS n FROM SERIES(1, 400000)) q",
+    "SELECT MAX(n) FROM (SELECT SUM(value) OVER (ORDER BY MOD(value * 7919, 1000003)) AS n FROM SERIES(1, 30000000)) q",
+    "SELECT COUNT(*) FROM (SELECT value FROM SERIES(1, 50000000) INTERSECT SELECT value * 2 FROM SERIES(1, 50000000)) q",
+    "SELECT COUNT(*) FROM (SELECT value FROM SERIES(1, 50000000) EXCEPT ALL SELECT value * 2 FROM SERIES(1, 50000000)) q",
+    "SELECT CHARACTER_LENGTH(LISTAGG(CAST(value AS VARCHAR(20)), ',' ON OVERFLOW TRUNCATE '…' WITH COUNT)) FROM SERIES(1, 60000000)",
+    "SELECT CARDINALITY(ARRAY_AGG(value ORDER BY MOD(value * 7919, 1000003))) FROM SERIES(1, 60000000)",
+    "SELECT PERCENTILE_CONT(0.5) WITHIN GROUP (ORDER BY MOD(value * 7919, 1000003)) FROM SERIES(1, 60000000)",
+    "SELECT SUM(CHARACTER_LENGTH(LPAD('x', 20000) || LPAD('y', 20000))) FROM SERIES(1, 10000000)",
+    "SELECT SUM(CHARACTER_LENGTH(TRANSLATE_REGEX('a' IN LPAD('a', 20000, 'a') WITH 'bb'))) FROM SERIES(1, 10000000)",
+    "SELECT COUNT(*) FROM SERIES(1, 100000000) WHERE CAST(value AS VARCHAR(20)) LIKE_REGEX '(1|2)+3(4|5)*$'",
+    "WITH RECURSIVE r (n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM r WHERE n < 100000000) SELECT MAX(n) FROM r",
+    "WITH RECURSIVE r (n) AS (SELECT 1 UNION SELECT MOD(n * 7 + v, 100000007) FROM r CROSS JOIN (VALUES (1), (2), (3)) x (v)) SELECT COUNT(*) FROM r",
+    "CREATE TABLE t AS (SELECT value AS a, value * 2 AS b FROM SERIES(1, 200000000)) WITH DATA",
+    "INSERT INTO FILE 'never.csv' SELECT value FROM SERIES(1, 200000000)",
+    "SELECT * FROM SERIES(1, 100000000) a FULL JOIN SERIES(2, 100000000, 2) b ON a.value = b.value",
+    "SELECT COUNT(*) FROM (SELECT MOD(value, 10) AS a, MOD(value, 11) AS b, MOD(value, 12) AS c, value AS d FROM SERIES(1, 50000000)) q GROUP BY CUBE (a, b, c, d)",
+];
+
+#[test]
+fn long_statements_end_with_their_limits() {
+    let folder = tempfile::tempdir().unwrap();
+    let limit = format!("time_limit={LIMIT}");
+    let mut late = Vec::new();
+    for statement in LONG {
+        let started = Instant::now();
+        let arguments =
+            ["run", "--set", &limit, "--set", "memory_limit=300 MB", "--set", "recursion_limit=0", "-e", statement];
+        let ended = command(&arguments).current_dir(folder.path()).output().unwrap();
+        let (took, err) = (started.elapsed(), String::from_utf8(ended.stderr).unwrap());
+        let by_limit = err.contains("HYT00") || err.contains("HY001");
+        if took > LATE || !by_limit {
+            late.push(format!("{took:?}: {statement}\n{}", err.lines().next().unwrap_or("no error")));
+        }
+    }
+    assert!(late.is_empty(), "{}", late.join("\n"));
+}
