@@ -11,7 +11,7 @@ use std::time::Duration;
 
 /// A session over the tables that `--data` names, with the settings of `--set`.
 pub(crate) fn session(common: &Common) -> Result<Session, Trouble> {
-    session_of(database(common)?, common)
+    session_of(&database(common)?, common)
 }
 
 /// [`session`] for a command that only looks: the file of `--db` has to be there, and is not written to.
@@ -20,10 +20,10 @@ pub(crate) fn looking_session(common: &Common) -> Result<Session, Trouble> {
         Some(path) => Database::open_read_only(path, Duration::from_secs(common.wait))?,
         None => Database::in_memory(),
     };
-    session_of(db, common)
+    session_of(&db, common)
 }
 
-fn session_of(db: Database, common: &Common) -> Result<Session, Trouble> {
+fn session_of(db: &Database, common: &Common) -> Result<Session, Trouble> {
     let mut folders = vec![".".into()];
     for data in &common.data {
         let (name, path) = data_path(data);

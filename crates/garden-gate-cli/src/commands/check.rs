@@ -88,7 +88,7 @@ fn accept(mut file: CheckFile, report: &CheckReport, path: &Path) -> Result<(), 
         }
     }
     if !accepted.is_empty() {
-        destination::write_whole(path, &file.text())?;
+        destination::write_whole(path, file.text())?;
         writeln!(std::io::stderr().lock(), "{}: accepted {}", path.display(), accepted.join(", "))?;
     }
     Ok(())

@@ -32,6 +32,14 @@ pub(crate) enum RowEnd {
     Cr,
 }
 
+/// Where bad rows are written to.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub(crate) struct ErrorFile {
+    pub(crate) path: String,
+    /// Whether the file may be there already.
+    pub(crate) replace: bool,
+}
+
 /// How the rows of a file are put into a table.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
 pub(crate) struct LoadOptions {
@@ -40,9 +48,7 @@ pub(crate) struct LoadOptions {
     /// How many bad rows are passed over.
     pub(crate) error_limit: u64,
     /// The file that bad rows are written to.
-    pub(crate) errors_into: Option<String>,
-    /// Whether that file may be there already.
-    pub(crate) errors_replace: bool,
+    pub(crate) errors_into: Option<ErrorFile>,
     /// Whether CHECK constraints and foreign keys are not looked at.
     pub(crate) unchecked: bool,
 }

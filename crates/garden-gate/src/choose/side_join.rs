@@ -66,7 +66,7 @@ fn flipped(key: JoinKey) -> JoinKey {
 
 /// The equalities between the sides, and all other conditions. A side of an equality that can fail is computed only for rows that the
 /// conditions before it let through: these become a guard of the key, or, where they are about both sides, keep it from being one.
-pub(super) fn split_keys(on: Vec<Expr>, left: &[ColumnId], right: &[ColumnId]) -> (Vec<JoinKey>, Vec<Expr>) {
+pub(super) fn split_keys(on: &[Expr], left: &[ColumnId], right: &[ColumnId]) -> (Vec<JoinKey>, Vec<Expr>) {
     let mut keys = Vec::new();
     let mut residual = Vec::new();
     for (at, condition) in on.iter().enumerate() {

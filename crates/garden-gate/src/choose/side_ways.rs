@@ -101,7 +101,7 @@ impl Builder<'_> {
         for condition in &side.on {
             share *= self.estimator.join(condition)?.share();
         }
-        let (keys, residual) = split_keys(side.on.clone(), left, &right.output);
+        let (keys, residual) = split_keys(&side.on, left, &right.output);
         let equal = side.any.as_ref().filter(|any| any.op == CompareOp::Equal);
         let mut partnered = (right.rows.0 * share).min(1.0);
         if matches!(side.kind, JoinKind::Semi | JoinKind::Anti) && (!keys.is_empty() || equal.is_some()) {

@@ -80,7 +80,10 @@ pub(crate) fn conform(array: &ArrayRef, sql_type: SqlType) -> Result<ArrayRef, M
         SqlType::Array(element) => {
             let list = array.as_list::<i32>();
             let values = conform(list.values(), *element).map_err(|misfit| {
-                let row = list.value_offsets().partition_point(|start| *start as usize <= misfit.row).saturating_sub(1);
+                let row = list
+                    .value_offsets()
+                    .partition_point(|start| usize::try_from(*start).is_ok_and(|start| start <= misfit.row))
+                    .saturating_sub(1);
                 Misfit { row, ..misfit }
             })?;
             if Arc::ptr_eq(&values, list.values()) { Ok(Arc::clone(array)) } else { Ok(relist(list, values, *element)) }

@@ -115,7 +115,7 @@ impl Session {
         let files = self.files();
         let help = "ERRORS INTO 'path' REPLACE puts the bad rows in its place";
         let errors_into =
-            load.errors_into.as_deref().map(|path| files.writable(path, (load.errors_replace, help))).transpose();
+            load.errors_into.as_ref().map(|into| files.writable(&into.path, (into.replace, help))).transpose();
         let errors_into = errors_into.map_err(|error| error.at(file.span))?;
         let mut source = self.source(change, file, call)?;
         let mut report =

@@ -4,6 +4,7 @@
 use redb::backends::FileBackend;
 use redb::{BackendError, StorageBackend};
 use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use std::fs::File;
 use std::io;
 use std::ops::Bound;
@@ -104,13 +105,11 @@ impl StorageBackend for ReadOnlyFile {
         let kept = changes.kept;
         let mut done = 0;
         for (page, from, count) in pages(offset, data.len()) {
-            if !changes.pages.contains_key(&page) {
-                let original = self.original(page, kept)?;
-                changes.pages.insert(page, original);
-            }
-            if let Some(bytes) = changes.pages.get_mut(&page) {
-                bytes[from..from + count].copy_from_slice(&data[done..done + count]);
-            }
+            let bytes = match changes.pages.entry(page) {
+                Entry::Occupied(kept) => kept.into_mut(),
+                Entry::Vacant(place) => place.insert(self.original(page, kept)?),
+            };
+            bytes[from..from + count].copy_from_slice(&data[done..done + count]);
             done += count;
         }
         changes.length = changes.length.max(offset + data.len() as u64);

@@ -3,7 +3,7 @@
 use super::ast::FileOptions;
 use super::lexer::Symbol;
 use super::parser::Parser;
-use crate::catalog::{LoadOptions, RowEnd};
+use crate::catalog::{ErrorFile, LoadOptions, RowEnd};
 use crate::diagnostic::Result;
 
 const OPTIONS: &str = "a file option: DELIMITER, QUOTE, ROW END, NO HEADER, COLUMNS, SKIP, NULL TEXT, ENCODING, DECIMAL MARK, \
@@ -96,8 +96,8 @@ impl Parser<'_> {
         } else if self.accept_words(&["ERROR", "LIMIT"]) {
             load.error_limit = self.number_of("a number of bad rows")?;
         } else if self.accept_words(&["ERRORS", "INTO"]) {
-            load.errors_into = Some(self.text_literal("the path of a file")?);
-            load.errors_replace = self.accept_word("REPLACE");
+            let path = self.text_literal("the path of a file")?;
+            load.errors_into = Some(ErrorFile { path, replace: self.accept_word("REPLACE") });
         } else if self.accept_words(&["CHECKS", "OFF"]) {
             load.unchecked = true;
         } else if self.accept_words(&["CHECKS", "ON"]) {

@@ -6,6 +6,9 @@ use arrow::array::{Array, ArrayRef, UInt32Array};
 use arrow::compute::SortOptions;
 use arrow::row::{RowConverter, Rows, SortField};
 
+/// Rows whose keys are evaluated and encoded between two looks at the limits of the statement.
+const SLICE_ROWS: usize = 65_536;
+
 /// An order of rows, by keys that are encoded so that their bytes compare as the rows do.
 pub(in crate::execute) struct Order<'k> {
     keys: &'k [SortKey],
@@ -22,9 +25,16 @@ impl<'k> Order<'k> {
         self.keys.is_empty()
     }
 
+    /// The encoded keys of all rows, made a slice at a time: a run of rows is long, and a key may be any expression.
     pub(in crate::execute) fn encoded(&self, batch: &Batch) -> Result<Rows> {
-        let arrays = self.keys.iter().map(|key| evaluate(&key.expr, batch)?.into_array(batch.rows));
-        Ok(self.converter.convert_columns(&arrays.collect::<Result<Vec<_>>>()?)?)
+        let mut encoded = self.converter.empty_rows(batch.rows, 0);
+        for start in (0..batch.rows).step_by(SLICE_ROWS) {
+            crate::control::checkpoint()?;
+            let slice = batch.slice(start, SLICE_ROWS.min(batch.rows - start));
+            let arrays = self.keys.iter().map(|key| evaluate(&key.expr, &slice)?.into_array(slice.rows));
+            self.converter.append(&mut encoded, &arrays.collect::<Result<Vec<_>>>()?)?;
+        }
+        Ok(encoded)
     }
 
     /// The rows of a batch in this order, equal ones as they came.

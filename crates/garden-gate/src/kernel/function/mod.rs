@@ -139,7 +139,7 @@ impl Growth {
     fn add(&mut self, bytes: usize) -> Result<(), Problem> {
         self.bytes += bytes;
         self.rows += 1;
-        if self.bytes - self.looked_at > Self::LOOK_BYTES || self.rows % Self::LOOK_ROWS == 0 {
+        if self.bytes - self.looked_at > Self::LOOK_BYTES || self.rows.is_multiple_of(Self::LOOK_ROWS) {
             self.looked_at = self.bytes;
             crate::control::reserve(self.bytes)?;
         }
