@@ -11,7 +11,7 @@ fn arithmetic_of_dates_and_intervals() {
         ("DATE '2024-02-29' + INTERVAL '1' YEAR", "2025-02-28", "DATE"),
         ("INTERVAL '1-2' YEAR TO MONTH + DATE '2020-12-31'", "2022-02-28", "DATE"),
         ("DATE '2024-02-28' + INTERVAL '2' DAY", "2024-03-01", "DATE"),
-        ("DATE '2024-03-01' - INTERVAL '36' HOUR", "2024-02-28", "DATE"),
+        ("CAST(DATE '2024-03-01' AS TIMESTAMP) - INTERVAL '36' HOUR", "2024-02-28 12:00:00", "TIMESTAMP"),
         ("DATE '2024-03-01' - DATE '2024-02-01'", "29 00:00:00", "INTERVAL DAY TO SECOND"),
         ("TIMESTAMP '2024-01-01 10:00:00' + INTERVAL '90' MINUTE", "2024-01-01 11:30:00", "TIMESTAMP"),
         ("TIMESTAMP '2024-01-31 10:00' + INTERVAL '1' MONTH", "2024-02-29 10:00:00", "TIMESTAMP"),
@@ -70,6 +70,26 @@ fn bad_dates_and_intervals() {
             "DATE '0001-01-01' - INTERVAL '1' MONTH",
             "1 to 9999",
         ),
+        (
+            "SELECT DATE '2024-01-01' + INTERVAL '1' HOUR",
+            "42000",
+            "DATE '2024-01-01' + INTERVAL '1' HOUR",
+            "HOUR … TIMESTAMP",
+        ),
+        (
+            "SELECT -INTERVAL '1' MINUTE + DATE '2024-01-01'",
+            "42000",
+            "-INTERVAL '1' MINUTE + DATE '2024-01-01'",
+            "TIMESTAMP",
+        ),
+        ("SELECT INTERVAL '99' DAY * 1000000000000", "22015", "INTERVAL '99' DAY * 1000000000000", "does not fit"),
+        ("SELECT CAST(9999999999 AS INTERVAL YEAR)", "22015", "CAST(9999999999 AS INTERVAL YEAR)", "does not fit"),
+        (
+            "SELECT CAST(INTERVAL '1 10:00' DAY TO MINUTE AS INTEGER)",
+            "42000",
+            "CAST(INTERVAL '1 10:00' DAY TO MINUTE AS INTEGER)",
+            "which field is counted",
+        ),
         ("SELECT DATE '2024-01-01' + 1", "42000", "DATE '2024-01-01' + 1", "INTERVAL '7' DAY"),
         (
             "SELECT INTERVAL '1' DAY + INTERVAL '1' MONTH",
@@ -84,4 +104,30 @@ fn bad_dates_and_intervals() {
             "DATE can't be compared with VARCHAR … DATE 'YYYY-MM-DD'",
         ),
     ]);
+}
+
+#[test]
+fn intervals_have_fields() {
+    check_values(&[
+        (
+            "(TIMESTAMP '2024-03-05 12:00:00' - TIMESTAMP '2024-03-01 00:00:00') DAY",
+            "4 00:00:00",
+            "INTERVAL DAY TO SECOND",
+        ),
+        ("(DATE '2024-12-31' - DATE '2022-01-01') YEAR", "2-00", "INTERVAL YEAR TO MONTH"),
+        ("CAST(INTERVAL '-50' HOUR AS INTERVAL DAY)", "-2 00:00:00", "INTERVAL DAY TO SECOND"),
+        ("CAST(INTERVAL '14' MONTH AS INTERVAL YEAR)", "1-00", "INTERVAL YEAR TO MONTH"),
+        ("CAST(90 AS INTERVAL MONTH)", "7-06", "INTERVAL YEAR TO MONTH"),
+        ("CAST('02:30' AS INTERVAL HOUR TO MINUTE)", "0 02:30:00", "INTERVAL DAY TO SECOND"),
+        ("CAST(INTERVAL '5' DAY AS INTEGER)", "5", "INTEGER"),
+        ("CAST(-INTERVAL '3' YEAR AS SMALLINT)", "-3", "SMALLINT"),
+        ("CAST(INTERVAL '1.5' SECOND AS NUMERIC(4,1))", "1.5", "NUMERIC(4,1)"),
+        ("CAST((DATE '2024-03-01' - DATE '2024-02-01') DAY AS INTEGER)", "29", "INTEGER"),
+    ]);
+    let mut session = garden_gate::Database::in_memory().session();
+    let script = "CREATE TABLE slot (i INTERVAL HOUR TO MINUTE, y INTERVAL YEAR, beds INTEGER ARRAY); \
+                  INSERT INTO slot VALUES (INTERVAL '5:30:59' HOUR TO SECOND, INTERVAL '14' MONTH, ARRAY[])";
+    session.run(script).unwrap();
+    let stored = "SELECT 1 FROM slot WHERE i = INTERVAL '5:30' HOUR TO MINUTE AND y = INTERVAL '1' YEAR AND CARDINALITY(beds) = 0";
+    assert_eq!(session.query(stored, ()).unwrap().row_count(), 1);
 }

@@ -276,6 +276,10 @@ impl<'a> Binder<'a> {
         if is_unsettled(&value) || from == SqlType::Null {
             return self.coerce(value, to);
         }
+        if matches!(value.kind(), ExprKind::Array(elements) if elements.is_empty()) && matches!(to, SqlType::Array(_)) {
+            // An array without elements is one of any type.
+            return Expr::new(ExprKind::Array(Vec::new()), to, value.span());
+        }
         if from.common(to).is_none() {
             let problem = ChangeProblem::NotAssignable { column: column.name.clone(), from, to };
             return self.report(&problem, value.span());

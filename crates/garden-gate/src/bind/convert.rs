@@ -82,6 +82,9 @@ impl Binder<'_> {
 /// The type of an operand beside one of type `other`. A constant number counts with the digits it has, not with those of its type,
 /// so that `hours > 2` compares NUMERIC(4,2) as it is stored, without a cast of every row.
 fn tight_type(expr: &Expr, other: SqlType) -> SqlType {
+    if matches!(expr.kind(), ExprKind::Array(elements) if elements.is_empty()) && matches!(other, SqlType::Array(_)) {
+        return other;
+    }
     let decimal = match expr.constant() {
         _ if !other.is_exact() => return expr.sql_type(),
         Some(Value::Integer(value)) => Decimal { unscaled: (*value).into(), scale: 0 },

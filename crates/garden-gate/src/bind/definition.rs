@@ -207,6 +207,8 @@ pub(super) fn limited(value: Expr, column: &ColumnDefinition) -> Expr {
         None => return value,
         Some(TypeLimit::SecondDigits(digits)) => (Function::SecondDigits, i64::from(digits)),
         Some(TypeLimit::Elements(most)) => (Function::ArrayLimit, i64::from(most)),
+        Some(TypeLimit::Fields(fields)) if fields.unit() == 1 => return value,
+        Some(TypeLimit::Fields(fields)) => (Function::IntervalFields, fields.unit()),
     };
     let span = value.span();
     let number = Expr::literal(Value::Integer(number), SqlType::BigInt, span);

@@ -39,6 +39,9 @@ impl Binder<'_> {
             K::Arithmetic(op, operands) => {
                 let left = self.expr(&operands.0, scope, clause)?;
                 let right = self.expr(&operands.1, scope, clause)?;
+                if !self.check_days(operands, (&left, &right), span) {
+                    return Ok(super::stand_in(span));
+                }
                 self.arithmetic(*op, left, right, span)
             }
             K::Concat(operands) => {
@@ -52,8 +55,12 @@ impl Binder<'_> {
             }
             K::Case(case) => self.case(case, (scope, clause), span)?,
             K::Cast(operand, target, format) => {
+                let written = operand;
                 let operand = self.expr(operand, scope, clause)?;
                 match format {
+                    None if operand.sql_type().is_interval() && target.is_exact() => {
+                        self.number_of_interval((written, operand), *target, span)
+                    }
                     Some(format) => self.cast_by_format(operand, *target, format, span),
                     None => self.cast(operand, *target, span),
                 }
@@ -62,6 +69,7 @@ impl Binder<'_> {
                 let operand = self.expr(operand, scope, clause)?;
                 self.cast_to_domain(operand, domain, span)?
             }
+            K::CastToFields(operand, fields) => self.cast_to_fields(operand, *fields, (scope, clause), span)?,
             K::NextValue(name) => self.next_value(name, clause, span),
             K::Call(call) => self.call(call, (scope, clause), span)?,
             _ => self.further_expr(expr, (scope, clause), span)?,
@@ -203,28 +211,6 @@ impl Binder<'_> {
         let ends = Expr::or([test(Equal, &t1, &t2).negated(true), test(Equal, &t1, &t2)], span);
         let third = Expr::and([test(Equal, &s1, &s2), ends], span);
         Ok(Expr::or([first, second, third], span))
-    }
-
-    /// `(end - start) YEAR | MONTH | DAY …`: the difference in these fields.
-    fn difference(&mut self, operand: &ast::Expr, target: SqlType, at: (&Scope, Clause), span: Span) -> Result<Expr> {
-        let ast::ExprKind::Arithmetic(_, pair) = &operand.kind else { return Ok(super::stand_in(span)) };
-        let (left, right) = (self.expr(&pair.0, at.0, at.1)?, self.expr(&pair.1, at.0, at.1)?);
-        if target == SqlType::YearMonth && left.sql_type().is_datetime() {
-            return Ok(self.function(Function::MonthsBetween, vec![left, right], span));
-        }
-        let result = self.arithmetic(ast::ArithmeticOp::Subtract, left, right, span);
-        if result.sql_type() != target && result.sql_type() != SqlType::Null {
-            let found = result.sql_type();
-            return Ok(self.report(
-                &Problem::WrongType {
-                    what: "a difference in these fields".into(),
-                    expected: "two days or times",
-                    found,
-                },
-                span,
-            ));
-        }
-        Ok(result)
     }
 
     fn conditions(&mut self, terms: &[ast::Expr], scope: &Scope, clause: Clause) -> Result<Vec<Expr>> {

@@ -49,9 +49,14 @@ fn arguments(function: Function) -> (&'static [Kind], usize, &'static str) {
         F::WidthBucket => (&[Number, Number, Number, Whole], 4, "four arguments"),
         F::Greatest | F::Least => (&[], 1, "one or more arguments"),
         F::Extract(_) | F::AtLocal => (&[Any], 1, "one argument"),
-        F::MonthsBetween | F::AtZone | F::LocalAtZone | F::Contains | F::CastFormat | F::SecondDigits => {
-            (&[Any, Any], 2, "two arguments")
-        }
+        F::MonthsBetween
+        | F::AtZone
+        | F::LocalAtZone
+        | F::Contains
+        | F::CastFormat
+        | F::SecondDigits
+        | F::IntervalFields
+        | F::FieldCount => (&[Any, Any], 2, "two arguments"),
         F::Element | F::TrimArray | F::ArrayLimit => (&[Array, Whole], 2, "two arguments"),
         F::Cardinality => (&[Array], 1, "one argument"),
         _ => (&[Float], 1, "one argument"),
@@ -135,7 +140,8 @@ impl Binder<'_> {
             F::Substring | F::Overlay | F::TrimLeading | F::TrimTrailing | F::TrimBoth if first.is_binary() => {
                 (args, T::Varbinary(None))
             }
-            F::Abs | F::TrimArray | F::SecondDigits | F::ArrayLimit => (args, first),
+            F::FieldCount => (args, T::BigInt),
+            F::Abs | F::TrimArray | F::SecondDigits | F::IntervalFields | F::ArrayLimit => (args, first),
             F::Ceiling | F::Floor => {
                 let sql_type = match first {
                     T::Numeric { precision, scale } => T::numeric((precision - scale).saturating_add(1), 0),

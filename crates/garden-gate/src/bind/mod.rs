@@ -20,6 +20,7 @@ mod grouping_sets;
 mod guide;
 mod information_schema;
 mod insert;
+mod interval;
 mod join;
 mod known_columns;
 mod merge;

@@ -41,6 +41,8 @@ pub(crate) enum Problem {
     NoCommonType { what: &'static str, first: SqlType, odd: SqlType },
     #[error("{from} can't be cast to {to}")]
     NoCast { from: SqlType, to: SqlType },
+    #[error("a DATE has no hours, and the interval is one of {fields}")]
+    DayAndTime { fields: String },
     #[error("the result of {symbol} would need {digits} digits after the point; at most 38 are possible")]
     ScaleTooLarge { symbol: &'static str, digits: u16 },
     #[error("no function {name}")]
@@ -252,6 +254,7 @@ impl Facts for Problem {
             Self::NoCommonType { odd, first, .. } => {
                 Some(format!("CAST(… AS VARCHAR(40)) makes text of the {first} and of the {odd}"))
             }
+            Self::DayAndTime { .. } => Some("CAST(… AS TIMESTAMP) of the day gives one with hours".into()),
             Self::NoCast { from, to } => cast_help(*from, *to),
             Self::ScaleTooLarge { .. } => Some("CAST an operand to fewer digits after the point".into()),
             Self::ParameterMissing { name, .. } => {
@@ -355,6 +358,8 @@ fn cast_help(from: SqlType, to: SqlType) -> Option<String> {
         "EXTRACT(YEAR FROM …) takes one of its parts, (… - DATE '2000-01-01') DAY counts the days since then"
     } else if from.is_number() && to.is_datetime() {
         "count from a day: DATE '2000-01-01' + … * INTERVAL '1' DAY"
+    } else if from.is_interval() && to.is_exact() {
+        "say which field is counted: CAST(CAST(… AS INTERVAL DAY) AS INTEGER)"
     } else {
         return None;
     };

@@ -86,6 +86,7 @@ impl Facts for Problem {
         match self {
             Self::DivisionByZero => SqlState::DIVISION_BY_ZERO,
             Self::Stopped { state, .. } => *state,
+            Self::Overflow(SqlType::YearMonth | SqlType::DayTime) => SqlState::INTERVAL_OVERFLOW,
             Self::Overflow(_) | Self::OutOfRange { .. } | Self::TooManyDigits { .. } | Self::NoSuchMoment { .. } => {
                 SqlState::NUMERIC_OUT_OF_RANGE
             }

@@ -78,6 +78,10 @@ pub(crate) enum Function {
     CastFormat,
     /// A time or timestamp with so many digits of its seconds.
     SecondDigits,
+    /// An interval without what is smaller than so many months or microseconds.
+    IntervalFields,
+    /// How many times so many months or microseconds are in an interval.
+    FieldCount,
     /// An array of at most so many elements: what CAST to an array with a greatest cardinality checks.
     ArrayLimit,
     /// A value of a domain: the value, a condition, the names of the domain and of the condition.
@@ -154,6 +158,8 @@ impl Function {
             Self::Similar => "SIMILAR TO",
             Self::LikeRegex => "LIKE_REGEX",
             Self::Extract(_) => "EXTRACT",
+            Self::IntervalFields => "the fields of an interval",
+            Self::FieldCount => "the count of a field",
             Self::MonthsBetween => "a difference in months",
             Self::CompareExactly => "SIGN",
             Self::AtZone | Self::LocalAtZone => "AT TIME ZONE",

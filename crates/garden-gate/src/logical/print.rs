@@ -2,7 +2,7 @@ use super::{
     Aggregate, ColumnId, Columns, Direction, Expr, ExprKind, Frame, Function, Nulls, SortKey, SubqueryTest, Test,
     WindowCall,
 };
-use crate::types::{FrameBound, FrameExclusion, FrameUnit, SqlType, Value};
+use crate::types::{Field, FrameBound, FrameExclusion, FrameUnit, Interval, SqlType, Value};
 use std::fmt::Write as _;
 
 /// Writes expressions as SQL in the user's own names.
@@ -283,6 +283,14 @@ impl<'a> Printer<'a> {
                 let name = if of_day { "TIME" } else { "TIMESTAMP" };
                 format!("CAST({} AS {name}({}){zone})", text(0), text(1))
             }
+            Function::IntervalFields => match unit_field(terms) {
+                Some(field) => format!("CAST({} AS INTERVAL {})", text(0), field.word()),
+                None => format!("{}({})", function.name(), self.exprs(terms)),
+            },
+            Function::FieldCount => match unit_field(terms) {
+                Some(field) => format!("({} / INTERVAL '1' {})", text(0), field.word()),
+                None => format!("{}({})", function.name(), self.exprs(terms)),
+            },
             Function::ArrayLimit => match terms.first().map(Expr::sql_type) {
                 Some(SqlType::Array(element)) => format!("CAST({} AS {element} ARRAY[{}])", text(0), text(1)),
                 _ => format!("{}({})", function.name(), self.exprs(terms)),
@@ -417,4 +425,16 @@ const DAY: i64 = 86_400_000_000;
 fn whole<N: Into<i64>>(interval: N, units: &[(i64, &'static str)]) -> Option<(i64, &'static str)> {
     let interval = interval.into();
     units.iter().find(|(unit, _)| interval % unit == 0).map(|(unit, name)| (interval / unit, *name))
+}
+
+/// The field that the second operand, a number of months or microseconds, is one of.
+fn unit_field(terms: &[Expr]) -> Option<Field> {
+    let Some(Value::Integer(unit)) = terms.get(1).and_then(Expr::constant) else { return None };
+    let is_months = terms[0].sql_type() == SqlType::YearMonth;
+    [Field::Year, Field::Month, Field::Day, Field::Hour, Field::Minute, Field::Second].into_iter().find(|field| {
+        match field.one() {
+            Interval::Months(months) => is_months && i64::from(months) == *unit,
+            Interval::Micros(micros) => !is_months && micros == *unit,
+        }
+    })
 }

@@ -4,9 +4,11 @@ use super::Session;
 use super::change::stored;
 use super::constraints::check_key;
 use crate::bind::{MissingParameters, Parameters};
-use crate::catalog::Catalog;
-use crate::diagnostic::{Error, Result};
-use crate::kernel::Batch;
+use crate::catalog::{Catalog, ColumnDefinition};
+use crate::diagnostic::{Error, Result, SqlState};
+use crate::kernel::{Batch, conform};
+use arrow::array::{Array, ArrayRef};
+use std::sync::Arc;
 
 /// What became of looking at one table.
 #[derive(Debug)]
@@ -23,8 +25,8 @@ pub struct TableCheck {
 }
 
 impl Session {
-    /// Reads every table that the database keeps, column by column (each is stored with a checksum), and checks all constraints over
-    /// all rows, those too that a load with CHECKS OFF has left unproven. O(rows); one table is held in memory at a time.
+    /// Reads every table that the database keeps, column by column (each is stored with a checksum), and checks that every value is one
+    /// of its column's type, in the form that the type keeps it in, and all constraints over all rows, those too that a load with CHECKS OFF has left unproven. O(rows); one table is held in memory at a time.
     pub fn verify(&self) -> Vec<TableCheck> {
         let catalog = self.catalog();
         let mut checks = Vec::new();
@@ -42,6 +44,9 @@ impl Session {
     pub(super) fn verify_table(&self, catalog: &Catalog, schema: &str, name: &str) -> Result<()> {
         let (source, definition) = stored(catalog, schema, name)?;
         let columns = source.columns_whole()?;
+        for (array, column) in columns.iter().zip(&definition.columns) {
+            check_values(array, column)?;
+        }
         let rows = Batch::new(columns, usize::try_from(crate::catalog::TableSource::rows(&*source)).unwrap_or(0));
         let (files, parameters) = (self.files(), Parameters::new());
         let around = self.around(catalog, &files, &parameters, MissingParameters::Refuse);
@@ -51,5 +56,51 @@ impl Session {
             check_key(name, &definition, key, (&source, &rows))?;
         }
         definition.references.iter().try_for_each(|key| changer.check_reference(name, &definition, key, &rows))
+    }
+}
+
+/// 22001 or 22003 with the row of a value that the type of its column forbids; 22000 for one that is kept in another form.
+fn check_values(array: &ArrayRef, column: &ColumnDefinition) -> Result<()> {
+    let kept = conform(array, column.sql_type).map_err(|misfit| misfit.of_row(0, &column.name))?;
+    if Arc::ptr_eq(&kept, array) || kept.to_data() == array.to_data() {
+        return Ok(());
+    }
+    let message = format!("column {:?} holds values in a form that {} does not have", column.name, column.sql_type);
+    Err(Error::new(SqlState::DATA_EXCEPTION, message))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::check_values;
+    use crate::catalog::{ColumnDefinition, Filled};
+    use crate::types::SqlType;
+    use arrow::array::{ArrayRef, Date32Array, Float64Array, StringViewArray};
+    use std::sync::Arc;
+
+    #[test]
+    fn values_that_their_types_forbid_are_found() {
+        let text = |text: &str| Arc::new(StringViewArray::from(vec!["ab", text])) as ArrayRef;
+        let cases: [(ArrayRef, SqlType, Option<&str>); 7] = [
+            (text("ab"), SqlType::Varchar(Some(2)), None),
+            (text("abc"), SqlType::Varchar(Some(2)), Some("22001")),
+            (text("ab"), SqlType::Char(2), None),
+            (text("a"), SqlType::Char(2), Some("22000")),
+            (Arc::new(Date32Array::from(vec![0, i32::MAX])), SqlType::Date, Some("22003")),
+            (Arc::new(Float64Array::from(vec![0.0, f64::NAN])), SqlType::Double, Some("22003")),
+            (Arc::new(Float64Array::from(vec![0.0, -0.0])), SqlType::Double, Some("22000")),
+        ];
+        for (array, sql_type, wanted) in cases {
+            let column = ColumnDefinition {
+                name: "x".into(),
+                sql_type,
+                limit: None,
+                not_null: false,
+                filled: Filled::Null,
+                hidden: false,
+                domain: None,
+            };
+            let found = check_values(&array, &column).err().map(|error| error.sqlstate().as_str().to_owned());
+            assert_eq!(found.as_deref(), wanted, "{sql_type} {array:?}");
+        }
     }
 }

@@ -311,9 +311,15 @@ impl Parser<'_> {
             if self.accept_word("FORMAT") { Some(self.text_literal("a template in single quotes")?) } else { None };
         self.close(open)?;
         let span = start.to(self.last_span());
+        if let Some(TypeLimit::Fields(fields)) = target.limit {
+            if format.is_some() {
+                return Err(self.not_supported("FORMAT of an interval"));
+            }
+            return self.node(ExprKind::CastToFields(Box::new(operand), fields), span);
+        }
         let cast = self.node(ExprKind::Cast(Box::new(operand), target.sql_type, format), span)?;
         match target.limit {
-            None => Ok(cast),
+            None | Some(TypeLimit::Fields(_)) => Ok(cast),
             Some(TypeLimit::SecondDigits(digits)) => self.with_digits(cast, digits, span),
             Some(TypeLimit::Elements(most)) => {
                 let most = self.number_node(most.into(), span)?;
@@ -388,6 +394,7 @@ impl ExprKind {
             | Self::Negate(operand)
             | Self::Cast(operand, ..)
             | Self::CastToDomain(operand, _)
+            | Self::CastToFields(operand, _)
             | Self::Is { operand, .. } => operand.depth,
             Self::Compare(_, operands) | Self::Arithmetic(_, operands) | Self::Concat(operands) => pair(operands),
             Self::Distinct { operands, .. } => pair(operands),

@@ -6,8 +6,8 @@ use super::parser::Parser;
 use super::problem::Problem;
 use crate::diagnostic::{Error, Result};
 use crate::types::{
-    Decimal, DeclaredType, Field, Interval, RowField, SqlType, TypeLimit, Value, parse_address, parse_date, parse_hex,
-    parse_instant, parse_interval, parse_time, parse_time_of_zone, parse_timestamp, parse_uuid,
+    Decimal, DeclaredType, Field, Fields, Interval, RowField, SqlType, TypeLimit, Value, parse_address, parse_date,
+    parse_hex, parse_instant, parse_interval, parse_time, parse_time_of_zone, parse_timestamp, parse_uuid,
 };
 
 impl Parser<'_> {
@@ -147,7 +147,12 @@ impl Parser<'_> {
             }
         };
         let sql_type = if matches!(value, Value::Months(_)) { SqlType::YearMonth } else { SqlType::DayTime };
-        self.node(ExprKind::Literal(value, sql_type), start.to(self.last_span()))
+        let span = start.to(self.last_span());
+        let literal = self.node(ExprKind::Literal(value, sql_type), span)?;
+        match Fields::new(from, to).filter(|fields| !fields.are_all()) {
+            Some(fields) => self.node(ExprKind::CastToFields(Box::new(literal), fields), span),
+            None => Ok(literal),
+        }
     }
 
     fn interval_field(&mut self) -> Result<Field> {
@@ -175,6 +180,9 @@ impl Parser<'_> {
 
     /// What CAST and a column may name: a type, with the digits of its seconds, or with the greatest cardinality of its arrays.
     pub(super) fn declared_type(&mut self) -> Result<DeclaredType> {
+        if self.at_word("INTERVAL") {
+            return self.declared_interval();
+        }
         let at_time = self.at_any(&["TIME", "TIMESTAMP"]);
         let (element, digits) = if at_time { self.precise_time_type()? } else { (self.plain_type()?, 6) };
         let (sql_type, most) = self.arrays_of(element)?;
@@ -183,6 +191,17 @@ impl Parser<'_> {
         }
         let digits = (digits != 6).then_some(TypeLimit::SecondDigits(digits));
         Ok(DeclaredType { sql_type, limit: most.map(TypeLimit::Elements).or(digits) })
+    }
+
+    fn declared_interval(&mut self) -> Result<DeclaredType> {
+        let fields = self.interval_type()?;
+        let element = fields.sql_type();
+        let (sql_type, most) = self.arrays_of(element)?;
+        if sql_type != element && !fields.are_all() {
+            return Err(self.not_supported("an interval of fewer fields in an array"));
+        }
+        let limit = (!fields.are_all()).then_some(TypeLimit::Fields(fields));
+        Ok(DeclaredType { sql_type, limit: most.map(TypeLimit::Elements).or(limit) })
     }
 
     /// `ARRAY` behind a type as often as it stands there, and how many elements the array may have.
@@ -239,7 +258,11 @@ impl Parser<'_> {
             return self.time_type();
         }
         if self.at_word("INTERVAL") {
-            return self.interval_type();
+            let fields = self.interval_type()?;
+            if !fields.are_all() {
+                return Err(self.not_supported("an interval of fewer fields in an array or row"));
+            }
+            return Ok(fields.sql_type());
         }
         if let Some(found) = self.string_type()? {
             return Ok(found);
@@ -333,20 +356,16 @@ impl Parser<'_> {
         Ok((found, digits))
     }
 
-    fn interval_type(&mut self) -> Result<SqlType> {
+    fn interval_type(&mut self) -> Result<Fields> {
         self.advance();
         self.interval_fields()
     }
 
-    /// `DAY TO SECOND`: the fields of an interval, as its type.
-    pub(super) fn interval_fields(&mut self) -> Result<SqlType> {
+    /// `DAY TO SECOND`: the fields of an interval.
+    pub(super) fn interval_fields(&mut self) -> Result<Fields> {
         let from = self.interval_field()?;
         let to = if self.accept_word("TO") { self.interval_field()? } else { from };
-        match (from <= Field::Month, to <= Field::Month) {
-            (true, true) if from <= to => Ok(SqlType::YearMonth),
-            (false, false) if from <= to => Ok(SqlType::DayTime),
-            _ => Err(self.expected("fields of one kind of interval, the wider one first")),
-        }
+        Fields::new(from, to).ok_or_else(|| self.expected("fields of one kind of interval, the wider one first"))
     }
 
     fn numeric_type(&mut self) -> Result<SqlType> {

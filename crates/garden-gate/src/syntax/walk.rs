@@ -26,6 +26,7 @@ impl Expr {
             | ExprKind::Negate(operand)
             | ExprKind::Cast(operand, ..)
             | ExprKind::CastToDomain(operand, _)
+            | ExprKind::CastToFields(operand, _)
             | ExprKind::Is { operand, .. }
             | ExprKind::InQuery { operand, .. }
             | ExprKind::Quantified { operand, .. }

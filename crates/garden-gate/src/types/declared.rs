@@ -1,6 +1,7 @@
 //! A type as CREATE TABLE and CAST name it: with limits that its values are held to, though their representation does not change.
 
 use super::SqlType;
+use super::interval::Fields;
 use std::fmt;
 
 /// A type and what its values are held to besides.
@@ -17,6 +18,8 @@ pub(crate) enum TypeLimit {
     SecondDigits(u8),
     /// The greatest cardinality of an array (2202F past it).
     Elements(i32),
+    /// The fields of an interval; what is smaller than the last one is dropped.
+    Fields(Fields),
 }
 
 impl From<SqlType> for DeclaredType {
@@ -32,6 +35,7 @@ impl fmt::Display for DeclaredType {
         match self.limit {
             None => f.write_str(&text),
             Some(TypeLimit::Elements(most)) => write!(f, "{text}[{most}]"),
+            Some(TypeLimit::Fields(fields)) => write!(f, "INTERVAL {fields}"),
             Some(TypeLimit::SecondDigits(digits)) => match text.split_once(' ') {
                 Some((first, rest)) => write!(f, "{first}({digits}) {rest}"),
                 None => write!(f, "{text}({digits})"),

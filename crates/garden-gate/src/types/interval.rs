@@ -1,6 +1,8 @@
 //! Interval literals: `INTERVAL '1-6' YEAR TO MONTH`, `INTERVAL '2 04:30' DAY TO MINUTE` (ISO/IEC 9075-2, clause 5.3).
 
+use super::SqlType;
 use super::date::{MICROS_PER_DAY, MICROS_PER_SECOND, format_time, fraction_micros};
+use std::fmt;
 
 /// A field of an interval qualifier, from the widest to the narrowest.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -15,15 +17,28 @@ pub(crate) enum Field {
 
 impl Field {
     pub(crate) fn from_word(word: &str) -> Option<Self> {
-        let known = [
-            ("YEAR", Self::Year),
-            ("MONTH", Self::Month),
-            ("DAY", Self::Day),
-            ("HOUR", Self::Hour),
-            ("MINUTE", Self::Minute),
-            ("SECOND", Self::Second),
-        ];
-        known.into_iter().find(|(name, _)| word.eq_ignore_ascii_case(name)).map(|(_, field)| field)
+        let known = [Self::Year, Self::Month, Self::Day, Self::Hour, Self::Minute, Self::Second];
+        known.into_iter().find(|field| word.eq_ignore_ascii_case(field.word()))
+    }
+
+    pub(crate) fn word(self) -> &'static str {
+        match self {
+            Self::Year => "YEAR",
+            Self::Month => "MONTH",
+            Self::Day => "DAY",
+            Self::Hour => "HOUR",
+            Self::Minute => "MINUTE",
+            Self::Second => "SECOND",
+        }
+    }
+
+    /// One of it, in months or microseconds.
+    pub(crate) fn one(self) -> Interval {
+        match self {
+            Self::Year => Interval::Months(12),
+            Self::Month => Interval::Months(1),
+            field => Interval::Micros(field.micros()),
+        }
     }
 
     fn is_year_month(self) -> bool {
@@ -36,6 +51,65 @@ impl Field {
             Self::Hour => 3600 * MICROS_PER_SECOND,
             Self::Minute => 60 * MICROS_PER_SECOND,
             Self::Year | Self::Month | Self::Second => MICROS_PER_SECOND,
+        }
+    }
+}
+
+/// The fields of an interval qualifier, of one kind, the wider one first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Fields {
+    first: Field,
+    last: Field,
+}
+
+impl Fields {
+    /// `None` when the fields are of two kinds or the narrower one comes first.
+    pub(crate) fn new(first: Field, last: Field) -> Option<Self> {
+        (first <= last && first.is_year_month() == last.is_year_month()).then_some(Self { first, last })
+    }
+
+    pub(crate) fn sql_type(self) -> SqlType {
+        if self.last.is_year_month() { SqlType::YearMonth } else { SqlType::DayTime }
+    }
+
+    pub(crate) fn first(self) -> Field {
+        self.first
+    }
+
+    pub(crate) fn last(self) -> Field {
+        self.last
+    }
+
+    /// Whether they are all fields of their kind.
+    pub(crate) fn are_all(self) -> bool {
+        matches!((self.first, self.last), (Field::Year, Field::Month) | (Field::Day, Field::Second))
+    }
+
+    /// The field, where it is one.
+    pub(crate) fn single(self) -> Option<Field> {
+        (self.first == self.last).then_some(self.last)
+    }
+
+    /// Whether whole days are all there is.
+    pub(crate) fn go_to_days(self) -> bool {
+        self.last <= Field::Day
+    }
+
+    /// Months or microseconds in the last field; 1 where no smaller part of an interval is left out.
+    pub(crate) fn unit(self) -> i64 {
+        match self.last {
+            Field::Year => 12,
+            Field::Month | Field::Second => 1,
+            last => last.micros(),
+        }
+    }
+}
+
+impl fmt::Display for Fields {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.single() {
+            Some(field) => f.write_str(field.word()),
+            None => write!(f, "{} TO {}", self.first.word(), self.last.word()),
         }
     }
 }

@@ -26,7 +26,7 @@ pub(crate) use date::{
 pub use decimal::Decimal;
 pub(crate) use decimal::{divide_rounded, power_of_ten, rescale};
 pub(crate) use declared::{DeclaredType, TypeLimit};
-pub(crate) use interval::{Field, Interval, format_day_time, format_year_month, parse_interval};
+pub(crate) use interval::{Field, Fields, Interval, format_day_time, format_year_month, parse_interval};
 pub(crate) use measure::{Cost, Estimate, Selectivity};
 pub(crate) use numeric::{approximate, index, whole_part};
 pub(crate) use sql_type::LONG_PRECISION;

@@ -67,6 +67,23 @@ pub(super) fn second_digits(arguments: &Arguments<'_>) -> Result<ArrayRef, Probl
     Ok(from_integer_lanes(values, array.nulls().cloned(), &arguments.result.arrow()))
 }
 
+/// Intervals without what is smaller than a unit, toward zero (clause 6.13, general rule 19).
+pub(super) fn interval_fields(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
+    by_unit(arguments, |interval, unit| interval - interval % unit)
+}
+
+/// How many units are in intervals.
+pub(super) fn field_count(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
+    by_unit(arguments, |interval, unit| interval / unit)
+}
+
+fn by_unit(arguments: &Arguments<'_>, apply: impl Fn(i64, i64) -> i64) -> Result<ArrayRef, Problem> {
+    let (array, units) = (arguments.array(0)?, arguments.array(1)?);
+    let (lanes, units) = (integer_lanes(&array).unwrap_or_default(), integer_lanes(&units).unwrap_or_default());
+    let values = lanes.iter().zip(units.iter()).map(|(lane, unit)| apply(*lane, (*unit).max(1))).collect();
+    Ok(from_integer_lanes(values, array.nulls().cloned(), &arguments.result.arrow()))
+}
+
 /// Whole months from the second day to the first, toward zero.
 pub(super) fn months_between(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     let (end, start) = (arguments.array(0)?, arguments.array(1)?);

@@ -177,6 +177,8 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
         | F::SubstringRegex
         | F::TranslateRegex => regex::call(function, arguments),
         F::Extract(field) => datetime::extract(field, arguments),
+        F::IntervalFields => datetime::interval_fields(arguments),
+        F::FieldCount => datetime::field_count(arguments),
         F::SecondDigits => datetime::second_digits(arguments),
         F::MonthsBetween => datetime::months_between(arguments),
         F::CompareExactly => number::compare_exactly(arguments),

@@ -21,7 +21,7 @@ pub(crate) use crate::types::{
     ArithmeticOp, CompareOp, Direction, FrameBound, FrameExclusion, FrameUnit, JoinKind, Now, Nulls, ParameterName,
     SetOp, Test,
 };
-use crate::types::{SqlType, Value};
+use crate::types::{Fields, SqlType, Value};
 
 /// A name as it was spelt.
 #[derive(Clone, Debug)]
@@ -433,7 +433,7 @@ pub(crate) enum ExprKind {
     /// `value AT TIME ZONE zone`, or `AT LOCAL`
     AtZone(Box<Expr>, Option<Box<Expr>>),
     /// `(end - start) MONTH`: a difference of dates in these fields
-    Difference(Box<Expr>, SqlType),
+    Difference(Box<Expr>, Fields),
     /// `IS [NOT] NULL | TRUE | FALSE | UNKNOWN`
     Is {
         operand: Box<Expr>,
@@ -452,6 +452,8 @@ pub(crate) enum ExprKind {
     Cast(Box<Expr>, SqlType, Option<String>),
     /// `CAST(operand AS domain)`
     CastToDomain(Box<Expr>, Vec<Ident>),
+    /// `CAST(operand AS INTERVAL DAY)`, and a literal of these fields
+    CastToFields(Box<Expr>, Fields),
     Call(Box<Call>),
     Now(Now),
     /// `NEXT VALUE FOR sequence`

@@ -1,0 +1,144 @@
+//! Intervals of some of their fields: casts to them, numbers from them, and which of them a DATE takes (ISO/IEC 9075-2, clauses 6.13 and
+//! 6.41). A value does not know its fields: they are those that the expression writes.
+
+use super::Binder;
+use super::problem::Problem;
+use super::scope::{Clause, Scope};
+use crate::diagnostic::{Result, Span};
+use crate::logical::{Expr, ExprKind, Function};
+use crate::syntax::ast;
+use crate::types::{Field, Fields, Interval, SqlType, Value, parse_interval};
+
+impl Binder<'_> {
+    /// `CAST(operand AS INTERVAL fields)`: what is smaller than the last field is dropped; a number counts the only field.
+    pub(super) fn cast_to_fields(
+        &mut self,
+        operand: &ast::Expr,
+        fields: Fields,
+        at: (&Scope, Clause),
+        span: Span,
+    ) -> Result<Expr> {
+        let operand = self.expr(operand, at.0, at.1)?;
+        let from = operand.sql_type();
+        let read = match operand.constant() {
+            Some(Value::Text(text)) => parse_interval(text.trim(), fields.first(), fields.last()),
+            _ => None,
+        };
+        if let Some(interval) = read {
+            return Ok(Expr::literal(value_of(interval), fields.sql_type(), span));
+        }
+        let interval = match fields.single() {
+            Some(field) if from.is_exact() => {
+                let one = Expr::literal(value_of(field.one()), fields.sql_type(), span);
+                self.arithmetic(ast::ArithmeticOp::Multiply, operand, one, span)
+            }
+            _ => self.cast(operand, fields.sql_type(), span),
+        };
+        Ok(held_to(interval, fields, span))
+    }
+
+    /// `CAST(interval AS number)`, which an interval of one field alone becomes.
+    pub(super) fn number_of_interval(
+        &mut self,
+        (written, operand): (&ast::Expr, Expr),
+        to: SqlType,
+        span: Span,
+    ) -> Expr {
+        let from = operand.sql_type();
+        let Some(field) = fields_of(written).and_then(Fields::single) else {
+            return self.report(&Problem::NoCast { from, to }, span);
+        };
+        let unit = match field.one() {
+            Interval::Months(months) => i64::from(months),
+            Interval::Micros(_) if field == Field::Second => 1,
+            Interval::Micros(micros) => micros,
+        };
+        let unit = Expr::literal(Value::Integer(unit), SqlType::BigInt, span);
+        let mut count = Expr::new(ExprKind::Call(Function::FieldCount, vec![operand, unit]), SqlType::BigInt, span);
+        if field == Field::Second {
+            // Seconds have a fraction.
+            let million = Expr::literal(Value::Integer(1_000_000), SqlType::Integer, span);
+            let micros = self.cast(count, SqlType::numeric(19, 0), span);
+            count = self.arithmetic(ast::ArithmeticOp::Divide, micros, million, span);
+        }
+        self.cast(count, to, span)
+    }
+
+    /// A difference `(end - start)` in these fields.
+    pub(super) fn difference(
+        &mut self,
+        operand: &ast::Expr,
+        fields: Fields,
+        at: (&Scope, Clause),
+        span: Span,
+    ) -> Result<Expr> {
+        let ast::ExprKind::Arithmetic(_, pair) = &operand.kind else { return Ok(super::stand_in(span)) };
+        let (left, right) = (self.expr(&pair.0, at.0, at.1)?, self.expr(&pair.1, at.0, at.1)?);
+        let target = fields.sql_type();
+        if target == SqlType::YearMonth && left.sql_type().is_datetime() {
+            let months = self.function(Function::MonthsBetween, vec![left, right], span);
+            return Ok(held_to(months, fields, span));
+        }
+        let result = self.arithmetic(ast::ArithmeticOp::Subtract, left, right, span);
+        let found = result.sql_type();
+        if found != target && found != SqlType::Null {
+            let (what, expected) = ("a difference in these fields".into(), "two days or times");
+            return Ok(self.report(&Problem::WrongType { what, expected, found }, span));
+        }
+        Ok(held_to(result, fields, span))
+    }
+
+    /// Reports a day plus or minus an interval of hours, minutes or seconds, which a DATE has no room for.
+    pub(super) fn check_days(&mut self, written: &(ast::Expr, ast::Expr), sides: (&Expr, &Expr), span: Span) -> bool {
+        let added = match (sides.0.sql_type(), sides.1.sql_type()) {
+            (SqlType::Date, SqlType::DayTime) => &written.1,
+            (SqlType::DayTime, SqlType::Date) => &written.0,
+            _ => return true,
+        };
+        match fields_of(added).filter(|fields| !fields.go_to_days()) {
+            Some(fields) => {
+                self.report(&Problem::DayAndTime { fields: fields.to_string() }, span);
+                false
+            }
+            None => true,
+        }
+    }
+}
+
+fn value_of(interval: Interval) -> Value {
+    match interval {
+        Interval::Months(months) => Value::Months(months),
+        Interval::Micros(micros) => Value::Micros(micros),
+    }
+}
+
+/// An interval without what is smaller than the last field.
+fn held_to(interval: Expr, fields: Fields, span: Span) -> Expr {
+    let whole = match interval.constant() {
+        Some(Value::Months(months)) => i64::from(*months) % fields.unit() == 0,
+        Some(Value::Micros(micros)) => micros % fields.unit() == 0,
+        _ => fields.unit() == 1,
+    };
+    if whole || !interval.sql_type().is_interval() {
+        return interval;
+    }
+    let unit = Expr::literal(Value::Integer(fields.unit()), SqlType::BigInt, span);
+    let sql_type = interval.sql_type();
+    Expr::new(ExprKind::Call(Function::IntervalFields, vec![interval, unit]), sql_type, span)
+}
+
+/// The fields of an interval, where the expression writes them.
+fn fields_of(expr: &ast::Expr) -> Option<Fields> {
+    use ast::ExprKind as K;
+    match &expr.kind {
+        K::CastToFields(_, fields) | K::Difference(_, fields) => Some(*fields),
+        K::Negate(operand) => fields_of(operand),
+        K::Arithmetic(ast::ArithmeticOp::Add | ast::ArithmeticOp::Subtract, pair) => {
+            let (left, right) = (fields_of(&pair.0)?, fields_of(&pair.1)?);
+            Fields::new(left.first().min(right.first()), left.last().max(right.last()))
+        }
+        K::Arithmetic(ast::ArithmeticOp::Multiply, pair) => fields_of(&pair.0).or_else(|| fields_of(&pair.1)),
+        K::Arithmetic(ast::ArithmeticOp::Divide, pair) => fields_of(&pair.0),
+        _ => None,
+    }
+}
