@@ -32,6 +32,7 @@ impl Binder<'_> {
                 let one = Expr::literal(value_of(field.one()), fields.sql_type(), span);
                 self.arithmetic(ast::ArithmeticOp::Multiply, operand, one, span)
             }
+            _ if from == fields.sql_type() => operand,
             _ => self.cast(operand, fields.sql_type(), span),
         };
         Ok(held_to(interval, fields, span))
