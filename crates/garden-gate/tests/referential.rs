@@ -1,4 +1,4 @@
-//! Referential actions follow the changed row (clause 11.8), worked out by hand; and random changes of a hierarchy against a model that follows
+//! Referential actions follow the changed row (clause 11.8), computed by hand; and random changes of a hierarchy against a model that follows
 //! each row by itself.
 
 use crate::random_queries::Draw;
@@ -196,4 +196,53 @@ fn random_changes_of_a_hierarchy_do_as_the_model_does() {
             check(&mut session, ("SELECT k, up FROM t ORDER BY k", &format!("={}", expected.join("; "))));
         }
     }
+}
+
+/// A row of a table of two keys: the second may be NULL, which is equal to nothing.
+type TwoKeys = (usize, Option<usize>);
+
+fn share_a_key(a: &TwoKeys, b: &TwoKeys) -> bool {
+    a.0 == b.0 || a.1.is_some() && a.1 == b.1
+}
+
+#[test]
+fn random_duplicates_are_skipped_and_replaced_one_row_after_the_other() {
+    for seed in 0..60 {
+        let mut draw = Draw::new(seed);
+        let mut session = Database::in_memory().session();
+        check(&mut session, ("CREATE TABLE t (a INTEGER PRIMARY KEY, b INTEGER UNIQUE)", ""));
+        let mut model: Vec<TwoKeys> = Vec::new();
+        for _ in 0..6 {
+            let skip = draw.below(2) == 0;
+            let rows: Vec<TwoKeys> =
+                (0..=draw.below(7)).map(|_| (draw.below(9), Some(draw.below(9)).filter(|b| *b > 0))).collect();
+            for row in &rows {
+                if skip && model.iter().any(|known| share_a_key(known, row)) {
+                    continue;
+                }
+                model.retain(|known| !share_a_key(known, row));
+                model.push(*row);
+            }
+            let shown = |row: &TwoKeys| (row.0, row.1.map_or("NULL".to_owned(), |b| b.to_string()));
+            let values: Vec<String> = rows.iter().map(shown).map(|(a, b)| format!("({a}, {b})")).collect();
+            let what = if skip { "SKIP" } else { "REPLACE" };
+            let sql = format!("INSERT INTO t VALUES {} {what} DUPLICATES", values.join(", "));
+            session.execute(&sql, ()).unwrap_or_else(|error| panic!("seed {seed}: {sql}: {error}"));
+            model.sort_unstable();
+            let expected: Vec<String> = model.iter().map(shown).map(|(a, b)| format!("{a}|{b}")).collect();
+            check(&mut session, ("SELECT a, b FROM t ORDER BY a", &format!("={}", expected.join("; "))));
+        }
+    }
+}
+
+/// Work that grows with the square of the rows would not end here.
+#[test]
+fn many_rows_of_one_key() {
+    tell(&[
+        ("CREATE TABLE t (k INTEGER PRIMARY KEY)", ""),
+        ("INSERT INTO t SELECT 1 FROM SERIES(1, 300000) AS s (n)", "!23000 k = 1 already"),
+        ("INSERT INTO t SELECT 1 FROM SERIES(1, 300000) AS s (n) SKIP DUPLICATES", "1"),
+        ("INSERT INTO t SELECT 1 FROM SERIES(1, 300000) AS s (n) REPLACE DUPLICATES", "1"),
+        ("SELECT COUNT(*) FROM t", "=1"),
+    ]);
 }

@@ -12,6 +12,7 @@ use crate::kernel::{Batch, array_of, evaluate, lane_bounds, value_at};
 use crate::storage::{Place, StoredTable};
 use crate::types::{SqlType, Value};
 use arrow::array::{Array, ArrayRef, AsArray, UInt32Array};
+use arrow::row::{RowConverter, Rows, SortField};
 use std::sync::Arc;
 
 /// What becomes of a table's rows.
@@ -184,7 +185,10 @@ impl<'a> Changer<'a> {
         let keys = key_arrays(rows, &reference.columns);
         let (parent, _) = stored(&self.catalog, &reference.table.0, &reference.table.1)?;
         let mut known = vec![false; rows.rows];
-        parent.find((&reference.referred, false), (&keys, rows.rows), |row, _| known[row as usize] = true)?;
+        parent.find((&reference.referred, false), (&keys, rows.rows), |row, _| {
+            known[row as usize] = true;
+            Ok(())
+        })?;
         for row in (0..rows.rows).filter(|row| !known[*row]) {
             let nulls = keys.iter().filter(|key| key.is_null(row)).count();
             if nulls == keys.len() || nulls > 0 && !reference.full {
@@ -217,7 +221,13 @@ pub(super) fn key_arrays(rows: &Batch, columns: &[usize]) -> Vec<ArrayRef> {
     columns.iter().map(|at| Arc::clone(&rows.columns[*at])).collect()
 }
 
-/// No added row has the key of another.
+/// Keys of rows, encoded so that equal ones have equal bytes.
+pub(super) fn encoded_keys(keys: &[ArrayRef]) -> Result<Rows> {
+    let fields = keys.iter().map(|key| SortField::new(key.data_type().clone())).collect();
+    Ok(RowConverter::new(fields)?.convert_columns(keys)?)
+}
+
+/// No added row has the key of another. Expected O(added rows), also where many have one key: the first that is there twice ends the search.
 pub(super) fn check_key(
     name: &str,
     definition: &TableDefinition,
@@ -232,23 +242,28 @@ pub(super) fn check_key(
         return Ok(());
     }
     let mut seen: Vec<Option<Place>> = vec![None; added.rows];
-    let mut twice: Option<(u32, [Place; 2])> = None;
-    table.find(
-        (&key.columns, key.nulls_same),
-        (&key_arrays(added, &key.columns), added.rows),
-        |row, place| match seen[row as usize] {
-            Some(first) if twice.is_none() => twice = Some((row, [first, place])),
-            Some(_) => {}
-            None => seen[row as usize] = Some(place),
-        },
-    )?;
-    let Some((row, places)) = twice else { return Ok(()) };
+    let keys = key_arrays(added, &key.columns);
+    table.find((&key.columns, key.nulls_same), (&keys, added.rows), |row, place| match seen[row as usize] {
+        Some(first) => Err(key_twice(name, definition, key, (added, row as usize), &table.rows_at(&[first])?)),
+        None => {
+            seen[row as usize] = Some(place);
+            Ok(())
+        }
+    })
+}
+
+fn key_twice(
+    name: &str,
+    definition: &TableDefinition,
+    key: &KeyConstraint,
+    (added, row): (&Batch, usize),
+    standing: &Batch,
+) -> Error {
     let kind = if key.primary { "primary key" } else { "unique key" };
-    let values = shown_values(definition, added, &key.columns, row as usize);
+    let values = shown_values(definition, added, &key.columns, row);
     let message = format!("table {name:?} has a row with the {kind} {values} already ({})", key.name);
-    let standing = table.rows_at(&places)?;
-    let help = format!("the row that stands is {}", shown_row(definition, &standing, 0));
-    Err(Error::new(SqlState::CONSTRAINT, message).with_help(help))
+    let help = format!("the row that stands is {}", shown_row(definition, standing, 0));
+    Error::new(SqlState::CONSTRAINT, message).with_help(help)
 }
 
 /// `name = value` of some columns of a row.

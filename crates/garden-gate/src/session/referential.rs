@@ -8,7 +8,7 @@
 //!    parent that it refers to: the work list ends.
 
 use super::change::stored;
-use super::constraints::{Changer, Delta, key_arrays, repeat, shown_row, shown_values};
+use super::constraints::{Changer, Delta, encoded_keys, key_arrays, repeat, shown_row, shown_values};
 use crate::bind::default_value;
 use crate::catalog::{Catalog, ForeignKey, ReferentialAction, TableDefinition};
 use crate::diagnostic::{Error, Result, SqlState};
@@ -16,7 +16,6 @@ use crate::kernel::{Batch, cast_values};
 use crate::storage::{Place, StoredTable};
 use crate::types::{Value, index};
 use arrow::array::{ArrayRef, BooleanArray, UInt32Array};
-use arrow::row::{RowConverter, SortField};
 use std::collections::{HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 
@@ -293,7 +292,10 @@ impl<'c, 'a> Actions<'c, 'a> {
         let keys = key_arrays(&event.before, &reference.referred);
         let mut found: Matching = Vec::new();
         let old = Arc::clone(&self.tables[table].old);
-        old.find((&reference.columns, false), (&keys, event.before.rows), |row, place| found.push((row, place)))?;
+        old.find((&reference.columns, false), (&keys, event.before.rows), |row, place| {
+            found.push((row, place));
+            Ok(())
+        })?;
         if found.is_empty() {
             return Ok(found);
         }
@@ -332,20 +334,20 @@ impl Settlement {
             let keys = key_arrays(before, &reference.referred);
             let mut there = vec![false; before.rows];
             let referred = (reference.referred.as_slice(), false);
-            parent_rows.find(referred, (&keys, before.rows), |row, _| there[row as usize] = true)?;
-            let (child_rows, definition) = stored(&changer.catalog, &child.0, &child.1)?;
-            let mut first: Option<(u32, Place)> = None;
-            child_rows.find((&reference.columns, false), (&keys, before.rows), |row, place| {
-                if !there[row as usize] && first.is_none() {
-                    first = Some((row, place));
-                }
+            parent_rows.find(referred, (&keys, before.rows), |row, _| {
+                there[row as usize] = true;
+                Ok(())
             })?;
-            if let Some((row, place)) = first {
+            let (child_rows, definition) = stored(&changer.catalog, &child.0, &child.1)?;
+            child_rows.find((&reference.columns, false), (&keys, before.rows), |row, place| {
+                if there[row as usize] {
+                    return Ok(());
+                }
                 let needed = (definition.as_ref(), &child_rows.rows_at(&[place])?);
                 let parent = (parent.1.as_str(), parent_definition.as_ref());
                 let row = (before, row as usize);
-                return Err(needed_by(SqlState::CONSTRAINT, parent, row, reference, (&child.1, needed)));
-            }
+                Err(needed_by(SqlState::CONSTRAINT, parent, row, reference, (&child.1, needed)))
+            })?;
         }
         Ok(())
     }
@@ -359,9 +361,7 @@ fn action(reference: &ForeignKey, event: &Event) -> ReferentialAction {
 fn changed_keys(event: &Event, columns: &[usize]) -> Result<Vec<u32>> {
     let Some(after) = &event.after else { return Ok((0..index(event.before.rows)).collect()) };
     let (before, after) = (key_arrays(&event.previous, columns), key_arrays(after, columns));
-    let fields = before.iter().map(|key| SortField::new(key.data_type().clone())).collect();
-    let converter = RowConverter::new(fields)?;
-    let (before, after) = (converter.convert_columns(&before)?, converter.convert_columns(&after)?);
+    let (before, after) = (encoded_keys(&before)?, encoded_keys(&after)?);
     let rows = before.iter().zip(after.iter()).enumerate();
     Ok(rows.filter(|(_, (before, after))| before != after).map(|(row, _)| index(row)).collect())
 }

@@ -1,6 +1,6 @@
 //! Unique indexes on expressions: no two rows have the same values of the keys, unless one of those is NULL.
 
-use super::constraints::shown_row;
+use super::constraints::{encoded_keys, shown_row};
 use crate::bind::{Surroundings, index_keys};
 use crate::catalog::{Index, IndexPart, TableDefinition};
 use crate::diagnostic::{Error, Result, SqlState};
@@ -8,7 +8,6 @@ use crate::kernel::{Batch, evaluate, value_at};
 use crate::logical::ScanIndex;
 use crate::storage::{IndexRead, KeyRange, StoredTable};
 use arrow::array::{Array, ArrayRef};
-use arrow::row::{RowConverter, SortField};
 use std::collections::HashSet;
 
 /// Whether an index is kept unique here; one of columns alone has a key of its name that is.
@@ -33,8 +32,7 @@ pub(super) fn check_unique<'a>(
     if whole.is_empty() {
         return Ok(());
     }
-    let fields = keys.iter().map(|key| SortField::new(key.data_type().clone())).collect();
-    let encoded = RowConverter::new(fields)?.convert_columns(&keys)?;
+    let encoded = encoded_keys(&keys)?;
     let mut seen = HashSet::new();
     let twice = whole.iter().find(|row| !seen.insert(encoded.row(**row)));
     let range =

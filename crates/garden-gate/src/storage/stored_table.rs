@@ -4,6 +4,7 @@
 use super::part::Part;
 use super::statistics::collect_with;
 use crate::catalog::{Column, ColumnStatistics, SEGMENT_ROWS, Segment, TableSource};
+use crate::control::Turns;
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, Sketch, lane_bounds};
 use crate::types::{SqlType, approximate, index};
@@ -187,13 +188,14 @@ impl StoredTable {
         Ok(())
     }
 
-    /// Calls `found` with a row of `keys` and the place of each row that has the same values in `columns`.
+    /// Calls `found` with a row of `keys` and the place of each row that has the same values in `columns`, until it fails.
     pub(crate) fn find(
         &self,
         (columns, nulls_same): (&[usize], bool),
         (keys, rows): (&[ArrayRef], usize),
-        mut found: impl FnMut(u32, Place),
+        mut found: impl FnMut(u32, Place) -> Result<()>,
     ) -> Result<()> {
+        let mut turns = Turns::new();
         // A part whose values lie elsewhere is not looked at: keys mostly come in some order.
         let wanted = keys.first().filter(|_| !nulls_same).and_then(lane_bounds);
         for (number, part) in self.parts.iter().enumerate() {
@@ -205,10 +207,8 @@ impl StoredTable {
             }
             let first = i64::from(index(number)) << 32;
             part.lookup(columns, nulls_same)?.probe(keys, rows, |key, row| {
-                if part.is_live(row) {
-                    found(key, first | i64::from(row));
-                }
-                Ok(())
+                turns.turn()?;
+                if part.is_live(row) { found(key, first | i64::from(row)) } else { Ok(()) }
             })?;
         }
         Ok(())
