@@ -151,3 +151,24 @@ fn statements_of_standard_input_end_with_tokens() {
     let lines = tool_with_input(&["run", "-"], "SELECT 1 AS a;\n\nSELECT nothing;\n");
     assert!(lines.err.contains("3 │ SELECT nothing"), "{}", lines.err);
 }
+
+/// A pipe or a device of that name is not replaced by a file.
+#[cfg(unix)]
+#[test]
+fn only_regular_files_are_replaced() {
+    use std::os::unix::fs::FileTypeExt;
+    let folder = tempfile::tempdir().unwrap();
+    let pipe = folder.path().join("pipe.csv");
+    assert!(std::process::Command::new("mkfifo").arg(&pipe).status().unwrap().success());
+    for arguments in [
+        ["-e", "SELECT 1 AS x", "--to", "pipe.csv"],
+        ["-e", "INSERT INTO FILE 'pipe.csv' (REPLACE) SELECT 1 AS x", "--output", "csv"],
+        ["-e", "SELECT 1 AS x", "--to", "."],
+    ] {
+        let ran = command(&[&["run"], &arguments[..]].concat()).current_dir(folder.path()).output().unwrap();
+        let err = String::from_utf8(ran.stderr).unwrap();
+        assert!(!ran.status.success() && err.contains("regular file"), "{arguments:?}: {err}");
+        assert!(pipe.symlink_metadata().unwrap().file_type().is_fifo(), "{arguments:?}");
+    }
+    assert_eq!(names(folder.path()), ["pipe.csv"]);
+}

@@ -16,9 +16,12 @@ impl NewFile {
     /// Begins a file that is to be called `path`.
     ///
     /// # Errors
-    /// When no file can be made in its folder.
+    /// When no file can be made in its folder, or the name is that of a folder, a pipe or a device, which is nothing to be replaced.
     pub fn create(path: impl AsRef<Path>) -> io::Result<Self> {
         let path = path.as_ref();
+        if path.metadata().is_ok_and(|there| !there.is_file()) {
+            return Err(io::Error::new(io::ErrorKind::InvalidInput, "what has this name is no regular file"));
+        }
         let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
         let mut builder = tempfile::Builder::new();
         builder.prefix(".garden-gate-").suffix(".unfinished").rand_bytes(12);
