@@ -82,6 +82,12 @@ fn bad_dates_and_intervals() {
             "-INTERVAL '1' MINUTE + DATE '2024-01-01'",
             "TIMESTAMP",
         ),
+        (
+            "SELECT opened + INTERVAL '1 02:00:00' DAY TO SECOND FROM bed",
+            "22008",
+            "opened + INTERVAL '1 02:00:00' DAY TO SECOND",
+            "whole days … TIMESTAMP",
+        ),
         ("SELECT INTERVAL '99' DAY * 1000000000000", "22015", "INTERVAL '99' DAY * 1000000000000", "does not fit"),
         ("SELECT CAST(9999999999 AS INTERVAL YEAR)", "22015", "CAST(9999999999 AS INTERVAL YEAR)", "does not fit"),
         (

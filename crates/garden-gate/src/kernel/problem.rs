@@ -16,6 +16,8 @@ pub(crate) enum Problem {
     TextTooLong { text: String, length: usize, target: SqlType },
     #[error("the date or time is outside of the years 1 to 9999")]
     OutsideCalendar,
+    #[error("a DATE has no hours, and the interval is no number of whole days")]
+    PartOfDay,
     #[error("the value lies outside {range}")]
     NoSuchMoment { range: &'static str },
     #[error("the number has more digits than {target}")]
@@ -96,7 +98,7 @@ impl Facts for Problem {
             } => SqlState::INVALID_DATETIME_FORMAT,
             Self::NoSuchValue { .. } => SqlState::INVALID_CHARACTER_VALUE,
             Self::TextTooLong { .. } => SqlState::STRING_RIGHT_TRUNCATION,
-            Self::OutsideCalendar => SqlState::DATETIME_FIELD_OVERFLOW,
+            Self::OutsideCalendar | Self::PartOfDay => SqlState::DATETIME_FIELD_OVERFLOW,
             Self::EscapeLength(_) => SqlState::INVALID_ESCAPE_CHARACTER,
             Self::EscapeSequence { .. } => SqlState::INVALID_ESCAPE_SEQUENCE,
             Self::SeveralRows => SqlState::CARDINALITY,
@@ -129,6 +131,10 @@ impl Facts for Problem {
             Self::Overflow(SqlType::SmallInt | SqlType::Integer) => Some("CAST an operand to BIGINT or NUMERIC".into()),
             Self::SeveralRows => Some(
                 "narrow it down with WHERE, take an aggregate of it, or FETCH FIRST ROW ONLY with an ORDER BY".into(),
+            ),
+            Self::PartOfDay => Some(
+                "CAST(… AS TIMESTAMP) of the day gives one with hours, CAST(… AS INTERVAL DAY) drops those of the interval"
+                    .into(),
             ),
             Self::NoTransliteration { .. } => Some("there is WITHOUT_MARKS, which takes accents off letters".into()),
             Self::BadRegexFlag { .. } => Some("the flags are i, m, s, x and q".into()),

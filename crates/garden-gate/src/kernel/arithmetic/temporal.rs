@@ -62,6 +62,9 @@ fn shift_micros(left: &Lane, right: &Lane, sign: i64) -> Result<ArrayRef, Proble
     match left.array().data_type() {
         DataType::Date32 => {
             let shift = |days: i32, micros: i64| {
+                if micros % MICROS_PER_DAY != 0 {
+                    return Err(Problem::PartOfDay);
+                }
                 let moved = moved(i64::from(days).checked_mul(MICROS_PER_DAY), micros)?;
                 i32::try_from(moved.div_euclid(MICROS_PER_DAY)).map_err(|_| Problem::OutsideCalendar)
             };
