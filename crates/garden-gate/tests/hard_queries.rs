@@ -1,4 +1,4 @@
-//! Queries in which a rule, a type or a form of its own kind once went wrong; each worked out by hand.
+//! Queries in which a rule, a type or a form of its own kind once went wrong; each computed by hand.
 
 use crate::story::{check, tell};
 use garden_gate::{Database, Session};

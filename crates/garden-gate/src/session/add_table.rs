@@ -5,8 +5,9 @@ use crate::catalog::{
     Catalog, Column, ColumnStatistics, DEFAULT_SCHEMA, LOCAL_SCHEMA, Segment, Table, TableKind, TableSource,
 };
 use crate::diagnostic::{Error, Result, SqlState};
-use crate::storage::conforming;
+use crate::storage::{conforming, is_made_of};
 use crate::types::SqlType;
+use std::collections::HashSet;
 use std::sync::Arc;
 
 /// A name given to a table that is added: `table`, `schema.table`, either in double quotes where it holds a dot.
@@ -111,11 +112,12 @@ fn check_schema(catalog: &Catalog, schema: &str, missing: MissingSchema) -> Resu
 
 /// Names that differ and are not empty, and types that there are: NUMERIC has 1 to 38 digits, and no more after the point than in all.
 pub(super) fn check_columns(columns: &[Column]) -> Result<()> {
+    let mut names = HashSet::with_capacity(columns.len());
     for (at, column) in columns.iter().enumerate() {
         if column.name.trim().is_empty() {
             return Err(Error::new(SqlState::INVALID_NAME, format!("column {} has no name", at + 1)));
         }
-        if columns[..at].iter().any(|known| known.name.eq_ignore_ascii_case(&column.name)) {
+        if !names.insert(column.name.to_ascii_lowercase()) {
             let message = format!("two columns are called {:?}", column.name);
             return Err(Error::new(SqlState::COLUMN_EXISTS, message));
         }
@@ -156,16 +158,10 @@ impl TableSource for CheckedSource {
     }
 
     fn read(&self, columns: &[usize]) -> Result<Vec<Segment>> {
-        // Arrays of other types than promised are told of where they are used.
+        // Arrays of other types than promised are reported where they are used.
         let columns_read = self.columns_at(columns);
         let segments = self.0.read(columns)?;
-        let as_promised =
-            segments.iter().all(|segment| {
-                segment.columns.len() == columns.len()
-                    && segment.columns.iter().zip(&columns_read).all(|(array, column)| {
-                        array.len() == segment.rows && *array.data_type() == column.sql_type.arrow()
-                    })
-            });
+        let as_promised = segments.iter().all(|segment| is_made_of(segment, &columns_read));
         if as_promised { conforming(&columns_read, segments) } else { Ok(segments) }
     }
 

@@ -14,12 +14,7 @@ pub(crate) fn conforming(columns: &[Column], segments: Vec<Segment>) -> Result<V
     let mut before = 0;
     let mut checked = Vec::with_capacity(segments.len());
     for segment in segments {
-        let fits =
-            segment.columns.len() == columns.len()
-                && segment.columns.iter().zip(columns).all(|(array, column)| {
-                    array.len() == segment.rows && *array.data_type() == column.sql_type.arrow()
-                });
-        if !fits {
+        if !is_made_of(&segment, columns) {
             let message = "the arrays have other types or lengths than the columns and segments";
             return Err(Error::new(SqlState::SYNTAX_OR_RULE, message));
         }
@@ -31,6 +26,14 @@ pub(crate) fn conforming(columns: &[Column], segments: Vec<Segment>) -> Result<V
         checked.push(Segment { columns, rows: segment.rows });
     }
     Ok(checked)
+}
+
+/// Whether the arrays of a segment have the Arrow types of the columns and its length.
+pub(crate) fn is_made_of(segment: &Segment, columns: &[Column]) -> bool {
+    let fits = |(array, column): (&ArrayRef, &Column)| {
+        array.len() == segment.rows && *array.data_type() == column.sql_type.arrow()
+    };
+    segment.columns.len() == columns.len() && segment.columns.iter().zip(columns).all(fits)
 }
 
 /// [`conforming`] for one column.

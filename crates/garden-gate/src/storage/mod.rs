@@ -22,7 +22,7 @@ mod stored_table;
 mod zone_map;
 
 pub(crate) use column_table::ColumnTable;
-pub(crate) use conforming::conforming;
+pub(crate) use conforming::{conforming, is_made_of};
 pub(crate) use index::{IndexRead, KeyRange};
 pub(crate) use memory_table::MemoryTable;
 pub(crate) use open_file::FileAccess;

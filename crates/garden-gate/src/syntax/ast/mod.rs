@@ -1,9 +1,11 @@
 //! The syntax tree: what was written, with spans, nothing resolved.
 
+mod call;
 mod change;
 mod definition;
 mod plain;
 
+pub(crate) use call::{Call, Over, Overflow};
 pub(crate) use change::{
     Assigned, Assignment, Change, ChangeKind, Duplicates, Export, Given, Insert, InsertRows, Merge, MergeAction,
     MergeBranch, Overriding, Transaction,
@@ -466,37 +468,4 @@ pub(crate) struct Case {
     pub(crate) operand: Option<Expr>,
     pub(crate) branches: Vec<(Expr, Expr)>,
     pub(crate) otherwise: Option<Expr>,
-}
-
-/// A call of a function or aggregate, with all that may stand behind it.
-#[derive(Clone, Debug)]
-#[expect(clippy::struct_excessive_bools, reason = "words of the clause, each there or not")]
-pub(crate) struct Call {
-    pub(crate) name: Ident,
-    /// `COUNT(*)`
-    pub(crate) star: bool,
-    pub(crate) distinct: bool,
-    pub(crate) args: Vec<Expr>,
-    /// ORDER BY inside of the parentheses (`ARRAY_AGG`), or of WITHIN GROUP.
-    pub(crate) order: Vec<SortItem>,
-    pub(crate) within_group: bool,
-    pub(crate) overflow: Option<Overflow>,
-    pub(crate) filter: Option<Expr>,
-    pub(crate) from_last: bool,
-    pub(crate) ignore_nulls: Option<bool>,
-    pub(crate) over: Option<Over>,
-}
-
-/// `ON OVERFLOW {ERROR | TRUNCATE [filler] {WITH | WITHOUT} COUNT}` of LISTAGG
-#[derive(Clone, Debug)]
-pub(crate) enum Overflow {
-    Error,
-    Truncate { filler: Option<String>, with_count: bool },
-}
-
-/// `OVER name` or `OVER (…)`
-#[derive(Clone, Debug)]
-pub(crate) enum Over {
-    Named(Ident),
-    Spec(WindowSpec),
 }
