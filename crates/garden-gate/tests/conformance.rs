@@ -305,7 +305,7 @@ const CASES: &[(&str, &str, &str)] = &[
         "SELECT X'0aFF' || X'01', OCTET_LENGTH(X'0aFF'), CAST(X'01' AS BINARY(3)), SUBSTRING(X'010203' FROM 2)",
         "0AFF01|2|010000|0203",
     ),
-    ("E021", "SELECT CAST('ab' AS CHAR(4)) || '|', CAST('ab' AS CHAR(4)) = 'ab'", "ab||TRUE"),
+    ("E021", "SELECT CAST('ab' AS CHAR(4)) || '|', CAST('ab' AS CHAR(4)) = 'ab'", "ab  ||TRUE"),
     // Of our own.
     (
         "UUID",

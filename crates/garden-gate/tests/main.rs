@@ -16,6 +16,7 @@ mod edges;
 mod estimates;
 mod examples;
 mod files;
+mod fixed_text;
 mod folding;
 mod from_outside;
 mod functions;

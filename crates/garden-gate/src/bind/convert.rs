@@ -1,6 +1,6 @@
 //! Implicit conversion: bringing operands to one type (clauses 9.1 to 9.5).
 
-use super::{Binder, problem::Problem};
+use super::{Binder, blank_padding::align_pair, problem::Problem};
 use crate::diagnostic::Span;
 use crate::logical::{Expr, ExprKind};
 use crate::types::{Decimal, SqlType, Value};
@@ -22,6 +22,13 @@ impl Binder<'_> {
                 None
             }
         }
+    }
+
+    /// [`Binder::unify_pair`] for two sides of a comparison, in which the blanks that fill up a CHAR do not count.
+    pub(super) fn unify_compared(&mut self, left: Expr, right: Expr, span: Span) -> Option<(Expr, Expr)> {
+        let (left, right) = self.settle_pair(left, right);
+        let (left, right) = align_pair(left, right);
+        self.unify_pair(left, right, span)
     }
 
     /// Gives a parameter beside an operand that operand's type.

@@ -1,5 +1,6 @@
 //! Predicates (clause 8): each becomes comparisons over operands of one type.
 
+use super::blank_padding::align_blanks;
 use super::convert::convert;
 use super::{BareName, Binder, problem::Problem, scope::Clause, scope::Scope};
 use crate::diagnostic::{Result, Span};
@@ -52,7 +53,7 @@ impl Binder<'_> {
         if long(&left) && approximate(&right) || approximate(&left) && long(&right) {
             return compare_exactly(op, left, right, span);
         }
-        match self.unify_pair(left, right, span) {
+        match self.unify_compared(left, right, span) {
             Some((left, right)) => Expr::compare(op, left, right, span),
             None => super::stand_in(span),
         }
@@ -102,7 +103,7 @@ impl Binder<'_> {
                 return Ok(self.report(&Problem::NotComparable { left, right }, item.span()));
             }
         }
-        let (mut all, common) = self.unify_all(all, "IN");
+        let (mut all, common) = self.unify_all(align_blanks(all), "IN");
         if common == SqlType::Null {
             return Ok(super::stand_in(span));
         }
@@ -182,7 +183,7 @@ impl Binder<'_> {
     ) -> Result<Expr> {
         let left = self.operand(&operands.0, at)?;
         let right = self.operand(&operands.1, at)?;
-        let Some((left, right)) = self.unify_pair(left, right, span) else { return Ok(super::stand_in(span)) };
+        let Some((left, right)) = self.unify_compared(left, right, span) else { return Ok(super::stand_in(span)) };
         if left.sql_type() == SqlType::Null {
             return Ok(Expr::literal(Value::Boolean(true), SqlType::Boolean, span));
         }

@@ -165,7 +165,7 @@ impl Binder<'_> {
         let mut computed = Vec::new();
         for (operand, column) in operands.into_iter().zip(&output) {
             let right = Expr::column(column.id, column.sql_type, query.span);
-            let Some((operand, right)) = self.unify_pair(operand, right, span) else {
+            let Some((operand, right)) = self.unify_compared(operand, right, span) else {
                 return Ok(super::stand_in(span));
             };
             left.push(operand);

@@ -360,7 +360,7 @@ fn comparable(value: SqlType, key: SqlType) -> bool {
     (value.is_exact() && key.is_exact())
         || (key.is_approximate() && value.is_number())
         || (value.is_text() && key.is_text() && !fixed(key))
-        || value == key && !fixed(key)
+        || value == key
 }
 
 /// Whether every value of one type is one of the other, as it is.

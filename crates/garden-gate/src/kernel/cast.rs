@@ -36,7 +36,7 @@ pub(super) fn cast_array(array: &ArrayRef, from: SqlType, to: SqlType) -> Result
         _ if array.null_count() == array.len() => Ok(new_null_array(&to.arrow(), array.len())),
         (T::Array(a), T::Array(b)) => cast_list(array, *a, *b),
         (T::Row(a), T::Row(b)) => cast_row(array, a, (b, to)),
-        (a, b) if a.is_text() && b.is_text() => text_to_text(array, a, b),
+        (a, b) if a.is_text() && b.is_text() => text_to_text(array, b),
         (a, _) if a.is_text() => from_text(array.as_string_view(), to),
         // A truth value that does not fit is no value of the type (clause 6.13), rather than one that is cut.
         (T::Boolean, T::Varchar(Some(length)) | T::Char(length)) if length < 5 => {
@@ -44,7 +44,7 @@ pub(super) fn cast_array(array: &ArrayRef, from: SqlType, to: SqlType) -> Result
             let row = (0..array.len()).find(|row| array.is_valid(*row) && longest(*row).len() > length as usize);
             match row {
                 Some(row) => Err(Problem::NoSuchValue { text: longest(row).into(), target: to }),
-                None => text_to_text(&to_text(array, from), T::TEXT, to),
+                None => text_to_text(&to_text(array, from), to),
             }
         }
         (_, T::Varchar(length)) => limit_length(&to_text(array, from), length, to),
@@ -86,20 +86,15 @@ pub(super) fn cast_array(array: &ArrayRef, from: SqlType, to: SqlType) -> Result
     }
 }
 
-/// Between character strings: a CHAR loses the blanks it was filled up with, and gets those it lacks.
-fn text_to_text(array: &ArrayRef, from: SqlType, to: SqlType) -> Result<ArrayRef, Problem> {
-    let mut array = Arc::clone(array);
-    if matches!(from, SqlType::Char(_)) {
-        let trimmed = array.as_string_view().iter().map(|text| text.map(|text| text.trim_end_matches(' ')));
-        array = Arc::new(trimmed.collect::<StringViewArray>());
-    }
+/// Between character strings: a CHAR keeps its blanks as VARCHAR (clause 6.13), and a text becomes CHAR by those it lacks.
+fn text_to_text(array: &ArrayRef, to: SqlType) -> Result<ArrayRef, Problem> {
     match to {
         SqlType::Char(length) => {
             reserve((length as usize).saturating_mul(array.len()))?;
-            Ok(padded(&limit_length(&array, Some(length), to)?, length))
+            Ok(padded(&limit_length(array, Some(length), to)?, length))
         }
-        SqlType::Varchar(length) => limit_length(&array, length, to),
-        _ => Ok(array),
+        SqlType::Varchar(length) => limit_length(array, length, to),
+        _ => Ok(Arc::clone(array)),
     }
 }
 

@@ -8,7 +8,7 @@ use crate::catalog::{
 };
 use crate::diagnostic::{Error, Result, SourceText, Span, SqlState, suggestion};
 use crate::syntax::{ast, with_name_for};
-use crate::types::DeclaredType;
+use crate::types::{DeclaredType, SqlType};
 use std::sync::Arc;
 
 /// Makes the definition of one table.
@@ -215,7 +215,9 @@ impl Maker<'_> {
         }
         for (at, other) in columns.iter().zip(&referred) {
             let (a, b) = (&made.columns[*at], &parent.columns[*other]);
-            if a.sql_type.arrow() != b.sql_type.arrow() {
+            let fixed = |sql_type| matches!(sql_type, SqlType::Char(_) | SqlType::Binary(_));
+            let padded_alike = a.sql_type == b.sql_type || !fixed(a.sql_type) && !fixed(b.sql_type);
+            if a.sql_type.arrow() != b.sql_type.arrow() || !padded_alike {
                 let message =
                     format!("{:?} is {}, {:?} of table {parent_name:?} is {}", a.name, a.sql_type, b.name, b.sql_type);
                 return Err(Error::new(SqlState::SYNTAX_OR_RULE, message)
