@@ -15,9 +15,10 @@ use clap::Parser;
 use std::io::{self, Write};
 use std::process::ExitCode;
 
-/// Batches come and go on all workers: an allocator that keeps pages for the next one takes half the time of page faults away.
+/// Batches come and go on all workers: an allocator that keeps pages for the next one takes half the time of page faults away. What is
+/// allocated is counted, so that memory limits hold for all of it.
 #[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+static ALLOCATOR: cap::Cap<mimalloc::MiMalloc> = cap::Cap::new(mimalloc::MiMalloc, usize::MAX);
 
 /// How a command ended, short of wrong usage.
 enum Ending {

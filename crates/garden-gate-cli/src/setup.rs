@@ -45,6 +45,8 @@ fn session_of(db: &Database, common: &Common) -> Result<Session, Trouble> {
         }
     }
     let mut session = db.session();
+    // The process runs one statement at a time: what it grows by is the statement's.
+    session.measure_memory_by(|| crate::ALLOCATOR.allocated());
     for folder in folders {
         session.allow_folder(&folder)?;
         session.allow_writing(&folder)?;

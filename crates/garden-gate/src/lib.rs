@@ -71,7 +71,7 @@ mod types;
 pub use arrow;
 pub use bind::Parameters;
 pub use catalog::{Column, ColumnStatistics, CommonValue, DEFAULT_SCHEMA, GroupStatistics, Segment, TableSource};
-pub use control::Interrupt;
+pub use control::{Interrupt, MemoryGauge};
 pub use diagnostic::{DataPlace, Error, Label, Note, Position, Result, SourceText, Span, SqlState};
 pub use file::NewFile;
 pub use inspect::{

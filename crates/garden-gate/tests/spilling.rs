@@ -91,6 +91,10 @@ fn a_limit_is_kept_by_going_over_to_files() {
           GROUP BY MOD(n, 70000)) AS t", "70000|200000"),
         ("SELECT COUNT(*), SUM(n - m) FROM SERIES(1, 200000) AS a (n) JOIN SERIES(100001, 300000) AS b (m) ON n = m", "100000|0"),
         ("SELECT n FROM SERIES(1, 200000) AS s (n) ORDER BY MOD(n * 7919, 200003) OFFSET 199997", "197932; 65287; 132645"),
+        // Batches whose texts are wide are gone through in parts.
+        ("SELECT SUM(CHARACTER_LENGTH(LPAD(CAST(n AS VARCHAR(9)), 20000) || 'y')) FROM SERIES(1, 9000) AS s (n)", "180009000"),
+        ("SELECT COUNT(*), CHARACTER_LENGTH(MAX(t)) FROM (SELECT LPAD(CAST(n AS VARCHAR(9)), 3000, '0') || 'z' AS t
+          FROM SERIES(1, 9000) AS s (n)) AS q WHERE t LIKE '%99z'", "90|3001"),
     ] {
         assert_eq!(show(&session.query(sql, ()).unwrap()), expected, "{sql}");
     }

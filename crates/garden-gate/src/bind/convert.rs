@@ -140,9 +140,9 @@ pub(super) fn convert(expr: Expr, target: SqlType) -> Expr {
     }
     match (crate::kernel::evaluate_constant(&cast), parameter) {
         (Ok(value), Some(name)) => Expr::new(ExprKind::Parameter(name, Some(value)), target, span),
-        (Ok(value), None) => Expr::literal(value, target, span),
-        // What can't be converted is told when the row is reached, if one is.
-        (Err(_), _) => cast,
+        (Ok(value), None) if value.is_small() => Expr::literal(value, target, span),
+        // A long text stays as its expression. What can't be converted is told when the row is reached, if one is.
+        (Ok(_) | Err(_), _) => cast,
     }
 }
 
@@ -151,7 +151,7 @@ pub(super) fn fold(expr: Expr) -> Expr {
     let mut literal = true;
     expr.kind().for_each_child(|child| literal &= matches!(child.kind(), ExprKind::Literal(_)));
     match crate::kernel::evaluate_constant(&expr) {
-        Ok(value) if literal => Expr::literal(value, expr.sql_type(), expr.span()),
+        Ok(value) if literal && value.is_small() => Expr::literal(value, expr.sql_type(), expr.span()),
         _ => expr,
     }
 }

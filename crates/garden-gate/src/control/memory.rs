@@ -7,6 +7,13 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// No operator goes over to files below this, unless the limit itself is as small.
 const LEAST_SHARE: usize = 64 << 10;
+/// Bytes that an array may take, whatever the limit; those that one of several rows may take, at least and at most. Batches that stay in the cache are fastest.
+const NO_MATTER: usize = 256 << 10;
+const LEAST_WIDTH: usize = 1 << 20;
+const MOST_WIDTH: usize = 16 << 20;
+
+/// Gives the bytes of memory that the process has allocated now. It is called once a batch, by all workers.
+pub type MemoryGauge = fn() -> usize;
 
 /// The memory of one statement.
 #[derive(Debug)]
@@ -15,34 +22,81 @@ pub(crate) struct Memory {
     /// Where an operator goes over to files, whatever is left.
     threshold: Option<usize>,
     held: AtomicUsize,
+    process: Option<Process>,
+}
+
+/// What the process takes beyond what it took when the statement began: arrays on their way from operator to operator are in no
+/// operator's account.
+#[derive(Debug)]
+struct Process {
+    gauge: MemoryGauge,
+    at_start: usize,
+    /// Bytes it may grow by.
+    most: usize,
+}
+
+impl Process {
+    /// What the program itself takes, at most a quarter of the limit.
+    const PROGRAM: usize = 16 << 20;
+    /// A process grows by so much whatever it does.
+    const LEAST_GROWTH: usize = 16 << 20;
+
+    fn new(gauge: MemoryGauge, limit: usize) -> Self {
+        // An eighth is for what an allocator keeps of what was freed.
+        let most = limit - limit / 8 - Self::PROGRAM.min(limit / 4);
+        Self { gauge, at_start: gauge(), most: most.max(Self::LEAST_GROWTH) }
+    }
+
+    fn grown(&self) -> usize {
+        (self.gauge)().saturating_sub(self.at_start)
+    }
 }
 
 impl Memory {
-    pub(crate) fn new(limit: Option<usize>, threshold: Option<usize>) -> Arc<Self> {
-        Arc::new(Self { limit, threshold, held: AtomicUsize::new(0) })
+    pub(crate) fn new(limit: Option<usize>, threshold: Option<usize>, gauge: Option<MemoryGauge>) -> Arc<Self> {
+        let process = gauge.zip(limit).map(|(gauge, limit)| Process::new(gauge, limit));
+        Arc::new(Self { limit, threshold, held: AtomicUsize::new(0), process })
     }
 
-    /// Bytes that each of `holders` may hold before it goes over to a file: half of what is left, for what comes next needs some too.
+    /// Bytes that each of `holders` may hold before it goes over to a file: half of what is left, for what comes next needs some too; of what
+    /// the process may grow by, a quarter, for in it what is on its way counts as well.
     pub(crate) fn share(&self, holders: usize) -> usize {
         if let Some(threshold) = self.threshold {
             return threshold;
         }
         let Some(limit) = self.limit else { return usize::MAX };
-        let left = limit.saturating_sub(self.held.load(Ordering::Relaxed));
-        (left / 2 / holders.max(1)).max(LEAST_SHARE.min(limit / 8)).max(1)
+        let left = limit.saturating_sub(self.held.load(Ordering::Relaxed)) / 2;
+        let growth = |process: &Process| process.most.saturating_sub(process.grown()) / 4;
+        let left = self.process.as_ref().map_or(left, |process| left.min(growth(process)));
+        (left / holders.max(1)).max(LEAST_SHARE.min(limit / 8)).max(1)
     }
-}
 
-impl Memory {
-    /// Whether so many bytes more would still be within the limit.
+    /// Whether the process has grown so far that who holds `bytes` should write them to a file, though its share is not used up.
+    pub(crate) fn is_pressed(&self, bytes: usize) -> bool {
+        self.process.as_ref().is_some_and(|process| bytes > process.most / 16 && process.grown() > process.most / 8 * 5)
+    }
+
+    /// Whether the process has kept to the limit.
     ///
     /// # Errors
     /// HY001 when not.
-    pub(crate) fn check(&self, bytes: usize) -> Result<()> {
-        match self.limit {
-            Some(limit) if self.held.load(Ordering::Relaxed).saturating_add(bytes) > limit => Err(past(limit)),
+    pub(crate) fn observe(&self) -> Result<()> {
+        match (&self.process, self.limit) {
+            (Some(process), Some(limit)) if process.grown() > process.most => Err(past(limit)),
             _ => Ok(()),
         }
+    }
+
+    /// Whether so many bytes more would still be within the limit; those of several rows, within a part of it.
+    ///
+    /// # Errors
+    /// HY001 when not.
+    pub(crate) fn check(&self, bytes: usize, rows: usize) -> Result<()> {
+        let Some(limit) = self.limit.filter(|_| bytes > NO_MATTER) else { return Ok(()) };
+        let wide = rows > 1 && bytes > (limit / 32).clamp(LEAST_WIDTH, MOST_WIDTH);
+        let held = self.held.load(Ordering::Relaxed).saturating_add(bytes);
+        let grown = |process: &Process| process.grown().saturating_add(bytes) > process.most;
+        if wide || held > limit || self.process.as_ref().is_some_and(grown) { Err(past(limit)) } else { Ok(()) }
     }
 }
 

@@ -8,6 +8,7 @@ mod memory;
 mod statement;
 
 pub(crate) use memory::Held;
+pub use memory::MemoryGauge;
 pub use statement::Interrupt;
 pub(crate) use statement::{Control, Limits, too_many_rows};
 
@@ -48,16 +49,24 @@ pub(crate) fn checkpoint() -> Result<()> {
     CURRENT.with_borrow(|control| control.as_ref().map_or(Ok(()), |control| control.check()))
 }
 
-/// Whether the statement may make an array of so many bytes now, besides what it holds.
+/// Whether the statement may make an array of so many bytes for so many rows now, besides what it holds.
 ///
 /// # Errors
-/// HY001 when that is more than its memory; otherwise as [`checkpoint`].
-pub(crate) fn reserve(bytes: usize) -> Result<()> {
+/// HY001 when that is more than its memory, and already past a small part of it where there are several rows: they can be gone through in
+/// smaller batches. Otherwise as [`checkpoint`].
+pub(crate) fn reserve(bytes: usize, rows: usize) -> Result<()> {
     CURRENT.with_borrow(|control| {
         let Some(control) = control else { return Ok(()) };
         control.check()?;
-        control.memory().check(bytes)
+        control.memory().check(bytes, rows)
     })
+}
+
+/// Runs `work` for the statement of this thread without its memory limit: what belongs to a table, and is bounded, is made for all statements.
+pub(crate) fn beyond_memory<T>(work: impl FnOnce() -> T) -> T {
+    let unlimited = current().map(|control| control.without_memory());
+    let _entered = enter(unlimited.as_ref());
+    work()
 }
 
 /// Stack that a statement finds at least: trees of plans and expressions may be some thousand nodes deep, and are walked node by node.
@@ -153,15 +162,20 @@ mod tests {
     #[test]
     fn a_statement_ends_within_its_loops() {
         let interrupt = Interrupt::default();
-        let limits = Limits { memory: Some(1000), ..Limits::default() };
+        let limits = Limits { memory: Some(500 << 10), ..Limits::default() };
         let control = Control::new(&interrupt, limits);
         assert!(
-            checkpoint().is_ok() && reserve(usize::MAX).is_ok(),
+            checkpoint().is_ok() && reserve(usize::MAX, 2).is_ok(),
             "nothing is held to a limit outside of a statement"
         );
         let _entered = enter(Some(&control));
-        assert!(reserve(1000).is_ok());
-        assert_eq!(reserve(1001).unwrap_err().sqlstate(), crate::SqlState::MEMORY);
+        assert!(reserve(500 << 10, 1).is_ok() && reserve(500 << 10, 2).is_ok());
+        assert_eq!(reserve(501 << 10, 1).unwrap_err().sqlstate(), crate::SqlState::MEMORY);
+        let roomy = Control::new(&interrupt, Limits { memory: Some(64 << 20), ..Limits::default() });
+        let _roomy = enter(Some(&roomy));
+        assert!(reserve(8 << 20, 1).is_ok(), "one row may be wide");
+        assert_eq!(reserve(8 << 20, 2).unwrap_err().sqlstate(), crate::SqlState::MEMORY);
+        drop(_roomy);
         interrupt.interrupt();
         assert_eq!(checkpoint().unwrap_err().sqlstate(), crate::SqlState::CANCELED);
         let mut turns = Turns::new();

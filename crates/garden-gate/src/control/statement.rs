@@ -1,4 +1,4 @@
-use super::memory::Memory;
+use super::memory::{Memory, MemoryGauge};
 use crate::diagnostic::{Error, Result, SqlState};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -30,6 +30,8 @@ pub(crate) struct Limits {
     pub(crate) spill: Option<usize>,
     /// Rounds of a recursion.
     pub(crate) recursion: Option<u64>,
+    /// Tells what the process takes, where limits are to hold for all of it.
+    pub(crate) gauge: Option<MemoryGauge>,
 }
 
 /// Checked between batches: interrupt, time and memory.
@@ -53,9 +55,15 @@ impl Control {
         Arc::new(Self {
             interrupt: interrupt.clone(),
             deadline: limits.time.map(|time| (Instant::now() + time, time)),
-            memory: Memory::new(limits.memory, limits.spill),
+            memory: Memory::new(limits.memory, limits.spill, limits.gauge),
             recursion_limit: limits.recursion,
         })
+    }
+
+    /// The same statement with any amount of memory.
+    pub(super) fn without_memory(&self) -> Arc<Self> {
+        let (interrupt, memory) = (self.interrupt.clone(), Memory::new(None, None, None));
+        Arc::new(Self { interrupt, memory, deadline: self.deadline, recursion_limit: self.recursion_limit })
     }
 
     pub(crate) fn recursion_limit(&self) -> Option<u64> {
@@ -76,7 +84,7 @@ impl Control {
                 Err(Error::new(SqlState::TIMEOUT, message)
                     .with_help("SET time_limit = … allows more milliseconds, 0 any number"))
             }
-            _ => Ok(()),
+            _ => self.memory.observe(),
         }
     }
 }

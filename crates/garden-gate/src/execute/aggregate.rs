@@ -62,8 +62,8 @@ impl<'a> Sink for HashAggregate<'a> {
             groups.account(true)?;
         } else {
             groups.account(false)?;
-            // Tables grow by doubling.
-            if groups.held.bytes() > self.room.share / 2 {
+            // Tables grow by doubling, and at the end those of all workers become one.
+            if self.room.is_full(groups.held.bytes(), 4) {
                 local.later = Some(RowsBuilder::new(self.room.divided(4)));
             }
         }
@@ -208,7 +208,8 @@ impl Grouped {
 
     /// Counts the memory held now; past the limit it is an error where the groups `must_stay`.
     pub(super) fn account(&mut self, must_stay: bool) -> Result<()> {
-        let bytes = self.table.bytes() + self.accumulators.iter().map(|state| state.bytes()).sum::<usize>();
+        let states: usize = self.accumulators.iter().map(|state| state.bytes()).sum();
+        let bytes = self.table.bytes() + self.first_rows.capacity() * size_of::<u64>() + states;
         let grown = bytes.saturating_sub(self.held.bytes());
         if must_stay {
             return self.held.add(grown);

@@ -19,8 +19,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Instant;
 
-/// Bytes that a row takes in a hash table, besides its own.
-const TABLE_ROW: usize = 24;
+/// Bytes that a row takes in a hash table, besides its own: a slot of a table that grows by doubling, the next row of its key, its encoded key.
+const TABLE_ROW: usize = 48;
 
 impl<'a> Compiler<'a> {
     /// All rows of a node as one batch, and the memory it takes.
@@ -33,7 +33,7 @@ impl<'a> Compiler<'a> {
         match batches.as_slice() {
             [] => Ok((self.empty(node), held)),
             batches => {
-                let all = Batch::concat(batches, self.threads()?)?;
+                let all = Batch::concat_within(batches, self.threads()?)?;
                 drop(held);
                 let mut held = room.nothing();
                 held.add(all.bytes())?;

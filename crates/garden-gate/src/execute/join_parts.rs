@@ -18,6 +18,8 @@ use arrow::datatypes::DataType;
 
 /// Parts are told apart by sixteen bits of a hash; each takes a part of the memory while they are filled.
 const MOST_PARTS: usize = 256;
+/// Parts of the build side, of the probe side, and the sort of the result, besides a part that is joined.
+const HOLDERS: usize = 3;
 
 /// Puts rows into parts by the hash of their keys, each with its place in the input as its last column.
 struct Parts<'a> {
@@ -77,8 +79,9 @@ impl<'a> Compiler<'a> {
         (probe, build): (&'a Node, &'a Node),
         rows: Rows,
     ) -> Result<Pipeline<'a>> {
-        let room = self.room(node);
-        let parts = (rows.bytes() / (room.share / 8).max(1)).next_power_of_two().clamp(2, MOST_PARTS);
+        // What is left of the parts of both sides is held while one part is joined and its rows are sorted.
+        let room = self.room(node).divided(HOLDERS);
+        let parts = (rows.bytes() / (room.share / 4).max(1)).next_power_of_two().clamp(2, MOST_PARTS);
         let build_keys = resolve_all(spec.keys.iter().map(|key| &key.build), &build.output)?;
         let probe_keys = resolve_all(spec.keys.iter().map(|key| &key.probe), &probe.output)?;
         let sink = |keys| Parts { room: room.divided(parts), keys, parts };

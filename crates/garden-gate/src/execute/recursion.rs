@@ -84,7 +84,7 @@ impl Found {
     fn keep(&mut self, batches: &[Batch]) -> Result<()> {
         self.all.extend(batches.iter().cloned());
         if self.all.len() > MOST_BATCHES {
-            self.compact.push(Batch::concat(&self.all, None)?);
+            self.compact.push(Batch::concat_within(&self.all, None)?);
             self.all.clear();
         }
         Ok(())

@@ -14,7 +14,7 @@ pub(super) fn compare(op: SetOp, all: bool, sides: [Rows; 2], room: &Room<'_>) -
         return Ok(left);
     }
     let (left, mut held) = left.into_memory(room)?;
-    let left = Batch::concat(&left, None)?;
+    let left = Batch::concat_within(&left, None)?;
     let types = left.columns.iter().map(|column| column.data_type().clone()).collect();
     let mut table = GroupTable::new(types)?;
     let mut ids = Vec::new();

@@ -12,8 +12,12 @@ use crate::types::SqlType;
 use arrow::array::{ArrayRef, Int64Array};
 use std::sync::Arc;
 
-/// Sorting takes its rows, their keys and the rows in their new order.
-const COPIES: usize = 3;
+/// While rows are sorted there are two copies of them: as they came and in one piece, then that and the rows in their new order.
+const COPIES: usize = 2;
+/// The place of a row in the input, in each copy; its encoded key's place, its place in the order, and that again while runs are merged.
+const PLACES: usize = 8 * COPIES + 8 + 2 * 4;
+/// The most that a key of a fixed width takes encoded, or as a number with its row beside it, twice while runs are merged.
+const FIXED_KEY: usize = 32;
 
 pub(super) struct Sort<'a> {
     room: Room<'a>,
@@ -21,12 +25,17 @@ pub(super) struct Sort<'a> {
     keys: Vec<SortKey>,
     /// Columns of the input.
     width: usize,
+    /// How many keys there are of a fixed width, and of any.
+    fixed: usize,
+    wide: usize,
 }
 
 /// What one worker has gathered.
 pub(super) struct Unsorted {
     batches: Vec<(Sequence, Batch)>,
     held: Held,
+    /// Bytes that sorting them takes, `held` among them.
+    need: usize,
     runs: Vec<Run>,
 }
 
@@ -47,8 +56,14 @@ pub(super) fn numbered(at: Sequence, mut batch: Batch) -> Batch {
 impl<'a> Sort<'a> {
     /// `width` is the number of columns of the input.
     pub(super) fn new(room: Room<'a>, mut keys: Vec<SortKey>, width: usize) -> Self {
+        let is_wide = |key: &SortKey| {
+            let sql_type = key.expr.sql_type();
+            sql_type.is_text() || sql_type.is_binary() || matches!(sql_type, SqlType::Array(_) | SqlType::Row(_))
+        };
+        let wide = keys.iter().filter(|key| is_wide(key)).count();
+        let fixed = keys.len() + 1 - wide;
         keys.push(slot_key(width, SqlType::BigInt));
-        Self { room, keys, width }
+        Self { room, keys, width, fixed, wide }
     }
 
     /// Sorts rows that were gathered before.
@@ -62,14 +77,23 @@ impl<'a> Sort<'a> {
         self.finish(vec![local])
     }
 
+    /// Bytes that sorting a batch takes, its own among them. A wide key is assumed to be what a row consists of.
+    fn need(&self, batch: &Batch) -> usize {
+        batch.bytes() * (COPIES + self.wide) + batch.rows * (PLACES + self.fixed * FIXED_KEY + self.wide * FIXED_KEY)
+    }
+
     /// Writes what is held as a run.
     fn write_run(&self, local: &mut Unsorted) -> Result<()> {
         let batches: Vec<Batch> = local.batches.drain(..).map(|(at, batch)| numbered(at, batch)).collect();
         if !batches.is_empty() {
-            let sorted = Order::new(&self.keys)?.sorted(&Batch::concat(&batches, None)?)?;
+            let all = Batch::concat(&batches, None)?;
+            drop(batches);
+            let sorted = Order::new(&self.keys)?.sorted(&all)?;
+            drop(all);
             local.runs.push(Run::write(&sorted, &self.room)?);
         }
         local.held.release();
+        local.need = 0;
         Ok(())
     }
 
@@ -87,9 +111,10 @@ impl<'a> Sort<'a> {
         if batches.is_empty() {
             return Ok(Rows::default());
         }
-        let sorted = Order::new(&self.keys[..self.keys.len() - 1])?.sorted(&Batch::concat(&batches, None)?)?;
+        let all = Batch::concat_within(&batches, None)?;
         drop(batches);
-        drop(held);
+        let sorted = Order::new(&self.keys[..self.keys.len() - 1])?.sorted(&all)?;
+        drop((all, held));
         Rows::counted(vec![sorted], &self.room)
     }
 }
@@ -99,14 +124,15 @@ impl Sink for Sort<'_> {
     type Output = Rows;
 
     fn local(&self) -> Result<Unsorted> {
-        Ok(Unsorted { batches: Vec::new(), held: self.room.nothing(), runs: Vec::new() })
+        Ok(Unsorted { batches: Vec::new(), held: self.room.nothing(), need: 0, runs: Vec::new() })
     }
 
     fn push(&self, local: &mut Unsorted, at: Sequence, batch: Batch) -> Result<Flow> {
         local.held.note(batch.bytes());
+        local.need += self.need(&batch);
         local.batches.push((at, batch));
-        if local.held.bytes() > self.room.share / COPIES {
-            self.room.note_held(local.held.bytes() * COPIES);
+        if self.room.is_full(local.need, 1) {
+            self.room.note_held(local.need);
             self.write_run(local)?;
         }
         Ok(Flow::More)

@@ -13,6 +13,10 @@ use arrow::array::{AsArray, Int64Array, UInt32Array};
 use arrow::datatypes::Int64Type;
 use std::sync::Arc;
 
+/// Bytes of a group besides its key, and of an aggregate's state, in tables that grow by doubling.
+const GROUP: usize = 64;
+const STATE: usize = 32;
+
 /// All groups in the order of their first rows. `later` are the rows that are in none of them yet, each with its place as its last
 /// column.
 pub(super) fn finish(sink: &HashAggregate<'_>, groups: Vec<Grouped>, later: Rows) -> Result<Rows> {
@@ -27,9 +31,10 @@ pub(super) fn finish(sink: &HashAggregate<'_>, groups: Vec<Grouped>, later: Rows
     let keys: Vec<SortKey> = sink.keys.iter().map(plain).collect();
     let width = later.width()?;
     let by_place = keys.iter().cloned().chain([slot_key(width - 1, SqlType::BigInt)]).collect();
-    let sorted = Sort::new(room.clone(), by_place, width).sort(later, sink.batch_rows)?;
+    let wide = room.clone().with_overhead(GROUP + sink.aggregates.len() * STATE);
+    let sorted = Sort::new(wide.clone(), by_place, width).sort(later, sink.batch_rows)?;
     let order = Order::new(&keys)?;
-    let mut whole = WholeGroups::new(sorted, &order, &room);
+    let mut whole = WholeGroups::new(sorted, &order, &wide);
     let results = sink.keys.len() + sink.aggregates.len();
     let sort = Sort::new(room.clone(), vec![slot_key(results, SqlType::BigInt)], results + 1);
     let mut done = sort.local()?;

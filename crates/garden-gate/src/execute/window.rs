@@ -17,6 +17,12 @@ use arrow::array::UInt32Array;
 use arrow::row::{self, RowConverter, SortField};
 use std::time::Instant;
 
+/// Bytes that a row takes while a window is computed, besides its own: its encoded keys, its place, its copy in the new order, its partition
+/// and its group of peers.
+const SORTED_ROW: usize = 96;
+/// Bytes that a function takes for a row: its frame, its partial results and its value.
+const CALL_ROW: usize = 64;
+
 impl<'a> Compiler<'a> {
     pub(super) fn window(
         &self,
@@ -36,9 +42,10 @@ impl<'a> Compiler<'a> {
         };
         let layout: Vec<ColumnId> = input.output.iter().copied().chain(calls.iter().map(|(id, _)| *id)).collect();
         let output = places(&node.output, &layout)?;
-        let rows = self.gather(input, &self.room(node))?;
+        let overhead = SORTED_ROW + spec.calls.len() * CALL_ROW;
+        let rows = self.gather(input, &self.room(node).with_overhead(overhead))?;
         if rows.is_spilled() {
-            return self.window_in_parts(node, &spec, rows, &output);
+            return self.window_in_parts(node, &spec, (rows, overhead), &output);
         }
         let (all, mut held) = self.in_memory(input, rows)?;
         if all.rows == 0 {
@@ -55,15 +62,22 @@ impl<'a> Compiler<'a> {
     }
 
     /// Sorts by partition and order in files, and works whole partitions out one after the other.
-    fn window_in_parts(&self, node: &'a Node, spec: &Spec, rows: Rows, output: &[usize]) -> Result<Rows> {
+    fn window_in_parts(
+        &self,
+        node: &'a Node,
+        spec: &Spec,
+        (rows, overhead): (Rows, usize),
+        output: &[usize],
+    ) -> Result<Rows> {
         let start = Instant::now();
         let room = self.room(node);
         let plain = |expr: &Expr| SortKey { expr: expr.clone(), direction: Direction::Ascending, nulls: Nulls::Last };
         let partition: Vec<SortKey> = spec.partition.iter().map(plain).collect();
         let keys = partition.iter().cloned().chain(spec.order.iter().cloned()).collect();
-        let sorted = Sort::new(room.clone(), keys, node.inputs[0].output.len()).sort(rows, self.run.batch_rows)?;
+        let wide = room.clone().with_overhead(overhead);
+        let sorted = Sort::new(wide.clone(), keys, node.inputs[0].output.len()).sort(rows, self.run.batch_rows)?;
         let order = Order::new(&partition)?;
-        let mut partitions = WholeGroups::new(sorted, &order, &room);
+        let mut partitions = WholeGroups::new(sorted, &order, &wide);
         let mut done = RowsBuilder::new(room.clone());
         let mut at = Sequence::default();
         while let Some(batch) = partitions.next()? {

@@ -138,9 +138,11 @@ impl TextFile {
     /// Reads until there are so many bytes, or all.
     fn fill(&mut self, bytes: usize) -> Result<()> {
         while self.rest.len() < bytes && !self.at_end {
-            control::checkpoint()?;
-            let wanted = (bytes - self.rest.len()).min(BLOCK_BYTES) as u64;
-            let read = self.reader.by_ref().take(wanted).read_to_end(&mut self.rest);
+            let wanted = (bytes - self.rest.len()).min(BLOCK_BYTES);
+            // What is read moves to a place twice as large when there is no more room behind it.
+            let full = self.rest.len() + wanted > self.rest.capacity();
+            control::reserve(if full { 2 * self.rest.capacity() } else { 0 }, 1)?;
+            let read = self.reader.by_ref().take(wanted as u64).read_to_end(&mut self.rest);
             self.at_end = read.map_err(|error| unreadable(&self.path, error))? == 0;
         }
         Ok(())

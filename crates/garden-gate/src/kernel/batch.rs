@@ -1,5 +1,7 @@
 use crate::diagnostic::{Error, Result, SqlState};
-use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, Datum, GenericByteViewArray, UInt32Array};
+use arrow::array::{
+    Array, ArrayRef, AsArray, BooleanArray, Datum, GenericByteViewArray, MutableArrayData, UInt32Array, make_array,
+};
 use arrow::compute;
 use arrow::datatypes::{BinaryViewType, ByteViewType, DataType, StringViewType};
 use arrow::error::ArrowError;
@@ -49,6 +51,15 @@ impl Batch {
         Ok(Self { columns, rows: rows.len() })
     }
 
+    /// [`Batch::concat`] of as many rows as an operator has to hold at once, where there is memory for the copy besides what is held.
+    ///
+    /// # Errors
+    /// HY001 where there is not.
+    pub(crate) fn concat_within(batches: &[Self], threads: Option<&ThreadPool>) -> Result<Self> {
+        crate::control::reserve(batches.iter().map(Self::copied_bytes).sum(), 1)?;
+        Self::concat(batches, threads)
+    }
+
     /// All rows of all batches, which have the same columns; with `threads`, the columns of many are put together side by side.
     pub(crate) fn concat(batches: &[Self], threads: Option<&ThreadPool>) -> Result<Self> {
         if let [one] = batches {
@@ -71,6 +82,26 @@ impl Batch {
             _ => (0..width).map(column).collect::<Result<_, _>>()?,
         };
         Ok(Self { columns, rows })
+    }
+
+    /// The same rows in buffers of their own.
+    pub(crate) fn copied(&self) -> Result<Self> {
+        let copy = |column: &ArrayRef| -> Result<ArrayRef> {
+            let data = column.to_data();
+            let mut copy = MutableArrayData::new(vec![&data], false, column.len());
+            copy.try_extend(0, 0, column.len())?;
+            Ok(own_texts(&make_array(copy.freeze())))
+        };
+        Ok(Self { columns: self.columns.iter().map(copy).collect::<Result<_>>()?, rows: self.rows })
+    }
+
+    /// Bytes that a copy of its rows takes: texts stay where they are.
+    fn copied_bytes(&self) -> usize {
+        let bytes = |column: &ArrayRef| match column.data_type() {
+            DataType::Utf8View | DataType::BinaryView => column.len() * size_of::<u128>(),
+            _ => column.to_data().get_slice_memory_size().unwrap_or(0),
+        };
+        self.columns.iter().map(bytes).sum()
     }
 
     /// Memory that its own rows take, in bytes: of a slice, only the slice.

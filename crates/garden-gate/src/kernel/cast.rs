@@ -49,7 +49,7 @@ pub(super) fn cast_array(array: &ArrayRef, from: SqlType, to: SqlType) -> Result
         }
         (_, T::Varchar(length)) => limit_length(&to_text(array, from), length, to),
         (_, T::Char(length)) => {
-            reserve((length as usize).saturating_mul(array.len()))?;
+            reserve((length as usize).saturating_mul(array.len()), array.len())?;
             Ok(padded(&limit_length(&to_text(array, from), Some(length), to)?, length))
         }
         (T::Uuid | T::IpAddress, b) if b.is_binary() => binary_length(&array_of_bytes(array), b),
@@ -90,7 +90,7 @@ pub(super) fn cast_array(array: &ArrayRef, from: SqlType, to: SqlType) -> Result
 fn text_to_text(array: &ArrayRef, to: SqlType) -> Result<ArrayRef, Problem> {
     match to {
         SqlType::Char(length) => {
-            reserve((length as usize).saturating_mul(array.len()))?;
+            reserve((length as usize).saturating_mul(array.len()), array.len())?;
             Ok(padded(&limit_length(array, Some(length), to)?, length))
         }
         SqlType::Varchar(length) => limit_length(array, length, to),

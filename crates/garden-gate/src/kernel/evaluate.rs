@@ -12,7 +12,8 @@ use std::sync::Arc;
 /// The value of an expression for every row of a batch; columns must have been resolved to slots.
 ///
 /// # Errors
-/// Those of the row that fails first in the expression's own order: 22003, 22012, 22007, 22018, 2201x.
+/// Those of the row that fails first in the expression's own order: 22003, 22012, 22007, 22018, 2201x; HY001 where an array of several rows
+/// would be too large, so that the caller may try fewer.
 pub(crate) fn evaluate(expr: &Expr, batch: &Batch) -> Result<Lane> {
     let sql_type = expr.sql_type();
     match expr.kind() {

@@ -62,6 +62,7 @@ impl GroupTable {
     /// The group of each row, written to `ids`; new keys get new groups.
     pub(crate) fn assign(&mut self, keys: &[ArrayRef], rows: usize, ids: &mut Vec<u32>) -> Result<()> {
         ids.clear();
+        self.check_growth(rows)?;
         if let Table::Words(words) = &mut self.table {
             if words.assign(keys, rows, ids) {
                 self.groups = words.len();
@@ -121,6 +122,17 @@ impl GroupTable {
             }
         }
         Ok(())
+    }
+
+    /// Slots are moved to twice as many where there is no place for new ones: whether there is memory for that, besides what is held.
+    fn check_growth(&self, rows: usize) -> Result<()> {
+        let free = match &self.table {
+            Table::Single => return Ok(()),
+            Table::Integer { slots, .. } => slots.capacity() - slots.len(),
+            Table::Words(words) => words.free(),
+            Table::Encoded { slots, .. } => slots.capacity() - slots.len(),
+        };
+        if free >= rows { Ok(()) } else { crate::control::reserve(2 * self.bytes(), 1) }
     }
 
     /// The group of each row, where its key has one.

@@ -11,6 +11,9 @@ use std::sync::atomic::{AtomicU32, Ordering};
 /// Marks the end of a chain of rows with one key.
 const END: u32 = u32::MAX;
 
+/// Bytes of a row whose key no other row has: its slot, and the next row of its key.
+const ROW_BYTES: usize = 17 + 4;
+
 /// Build rows from which on it pays to build with several workers.
 const PARALLEL_ROWS: usize = 1 << 14;
 
@@ -71,6 +74,7 @@ impl JoinTable {
         null_same: &[bool],
         threads: Option<&ThreadPool>,
     ) -> Result<Self> {
+        crate::control::reserve(rows.saturating_mul(ROW_BYTES), 1)?;
         let next: Vec<AtomicU32> = std::iter::repeat_with(|| AtomicU32::new(END)).take(rows).collect();
         let valid = |row: usize| is_key(keys, null_same, row);
         let chain = |row: usize, first: &mut u32| {

@@ -61,7 +61,7 @@ fn fold(
 }
 
 /// The value of `expr` for the rows of `mask`, NULL for the others, which are not worked out.
-pub(crate) fn evaluate_where(expr: &Expr, batch: &Batch, mask: &BooleanArray) -> Result<ArrayRef> {
+pub(super) fn evaluate_where(expr: &Expr, batch: &Batch, mask: &BooleanArray) -> Result<ArrayRef> {
     let count = mask.values().count_set_bits();
     if count == batch.rows {
         return evaluate_array(expr, batch);

@@ -15,7 +15,7 @@ pub(super) fn concat(left: &Lane, right: &Lane) -> Result<Lane> {
     let (a, b) = (left.array().as_string_view(), right.array().as_string_view());
     let rows = if left.is_constant() { b.len() } else { a.len() };
     let lane = |constant: bool, row: usize| if constant { 0 } else { row };
-    reserve(joined_bytes(a.total_buffer_bytes_used(), b.total_buffer_bytes_used(), [left, right], rows))?;
+    reserve(joined_bytes(a.total_buffer_bytes_used(), b.total_buffer_bytes_used(), [left, right], rows), rows)?;
     let mut builder = StringViewBuilder::with_capacity(rows);
     let mut scratch = String::new();
     for row in 0..rows {
@@ -37,7 +37,7 @@ pub(super) fn concat_binary(left: &Lane, right: &Lane) -> Result<Lane> {
     let (a, b) = (left.array().as_binary_view(), right.array().as_binary_view());
     let rows = if left.is_constant() { b.len() } else { a.len() };
     let lane = |constant: bool, row: usize| if constant { 0 } else { row };
-    reserve(joined_bytes(a.total_buffer_bytes_used(), b.total_buffer_bytes_used(), [left, right], rows))?;
+    reserve(joined_bytes(a.total_buffer_bytes_used(), b.total_buffer_bytes_used(), [left, right], rows), rows)?;
     let mut builder = arrow::array::BinaryViewBuilder::with_capacity(rows);
     for row in 0..rows {
         let (i, j) = (lane(left.is_constant(), row), lane(right.is_constant(), row));

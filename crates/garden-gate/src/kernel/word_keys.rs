@@ -97,6 +97,11 @@ impl WordTable {
         true
     }
 
+    /// New keys that there are slots for.
+    pub(super) fn free(&self) -> usize {
+        self.slots.capacity() - self.slots.len()
+    }
+
     pub(super) fn len(&self) -> usize {
         self.keys.len() / self.width
     }

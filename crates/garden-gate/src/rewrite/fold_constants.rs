@@ -71,17 +71,24 @@ fn fold(expr: Expr, changed: &mut bool) -> Expr {
     }
     let is_leaf =
         matches!(expr.kind(), ExprKind::Literal(_) | ExprKind::Parameter(..) | ExprKind::Column(_) | ExprKind::Slot(_));
+    // Where a part is lazy, one that did not fold may not be reached; elsewhere it would fail, or be too long, once more.
+    let is_lazy = matches!(
+        expr.kind(),
+        ExprKind::Case(..) | ExprKind::Coalesce(_) | ExprKind::And(_) | ExprKind::Or(_) | ExprKind::In(..)
+    );
+    let is_value = |child: &Expr| matches!(child.kind(), ExprKind::Literal(_) | ExprKind::Parameter(..));
     let mut constant = true;
-    expr.kind().for_each_child(|child| constant &= child.is_constant());
+    expr.kind().for_each_child(|child| constant &= child.is_constant() && (is_lazy || is_value(child)));
     if is_leaf || !constant || matches!(expr.kind(), ExprKind::Subquery(_)) {
         return expr;
     }
     match crate::kernel::evaluate_constant(&expr) {
-        Ok(value) => {
+        Ok(value) if value.is_small() => {
             *changed = true;
             Expr::literal(value, expr.sql_type(), expr.span())
         }
-        Err(_) => expr,
+        // A long text stays as its expression, which says it in fewer words.
+        Ok(_) | Err(_) => expr,
     }
 }
 

@@ -1,6 +1,7 @@
 //! What the program that opened a session lets its statements do. No statement can widen it.
 
 use super::Session;
+use crate::control::MemoryGauge;
 use crate::diagnostic::{Error, Result, SqlState};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -14,6 +15,7 @@ pub(super) struct Access {
     pub(super) rows: Option<u64>,
     pub(super) time: Option<Duration>,
     pub(super) memory: Option<u64>,
+    pub(super) gauge: Option<MemoryGauge>,
 }
 
 impl Access {
@@ -76,6 +78,16 @@ impl Session {
     /// How many bytes a statement may hold, whatever the setting `memory_limit` says (HY001).
     pub fn limit_memory(&mut self, bytes: Option<u64>) {
         self.access.memory = bytes;
+    }
+
+    /// Lets the memory limit hold for what the process grows by while a statement runs, as its allocator counts it, and not only for what
+    /// operators gather: rows on their way count too. For a program that runs one statement at a time; of several, each would answer for
+    /// all.
+    ///
+    /// A quarter of the limit, at most 16 MB, is for the program itself, and an eighth for what the allocator keeps of what was freed. By
+    /// five eighths of the rest operators write what they hold to files; past it the statement ends (HY001).
+    pub fn measure_memory_by(&mut self, gauge: MemoryGauge) {
+        self.access.gauge = Some(gauge);
     }
 }
 

@@ -263,6 +263,7 @@ impl Settings {
             memory: memory.map(|bytes| usize::try_from(bytes).unwrap_or(usize::MAX)),
             spill: (self.spill_threshold > 0).then(|| usize::try_from(self.spill_threshold).unwrap_or(usize::MAX)),
             recursion: (self.recursion_limit > 0).then_some(self.recursion_limit),
+            gauge: access.gauge,
         }
     }
 }

@@ -104,7 +104,16 @@ impl Frequencies {
         Self::of(vec![sql_type.arrow()], segments, rows)
     }
 
+    /// The sample belongs to the table, whatever statement is the first to ask.
     fn of<'s>(
+        types: Vec<arrow::datatypes::DataType>,
+        segments: impl Iterator<Item = (&'s [ArrayRef], usize)>,
+        rows: usize,
+    ) -> Result<Self> {
+        crate::control::beyond_memory(|| Self::sample(types, segments, rows))
+    }
+
+    fn sample<'s>(
         types: Vec<arrow::datatypes::DataType>,
         segments: impl Iterator<Item = (&'s [ArrayRef], usize)>,
         rows: usize,

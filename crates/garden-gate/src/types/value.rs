@@ -48,7 +48,22 @@ pub enum Value {
     Untyped(String),
 }
 
+/// Bytes of a constant that a plan holds, and copies, as a value.
+const MOST_BYTES: usize = 64 << 10;
+
 impl Value {
+    /// Whether a value may stand in a plan in place of the expression that makes it.
+    pub(crate) fn is_small(&self) -> bool {
+        match self {
+            Self::Text(text) | Self::Untyped(text) => text.len() <= MOST_BYTES,
+            Self::Binary(bytes) => bytes.len() <= MOST_BYTES,
+            Self::Array(values) | Self::Row(values) => {
+                values.len() <= MOST_BYTES / size_of::<Self>() && values.iter().all(Self::is_small)
+            }
+            _ => true,
+        }
+    }
+
     /// Whether this is NULL.
     pub fn is_null(&self) -> bool {
         matches!(self, Self::Null)

@@ -33,7 +33,7 @@ impl<'r> WholeGroups<'r> {
             };
             self.room.control.check()?;
             let batch = segment.read()?;
-            self.held.add(batch.bytes())?;
+            self.held.add(batch.bytes() + batch.rows * self.room.overhead)?;
             self.open.push(batch);
             if self.order.is_empty() || self.held.bytes() < self.room.share / 4 {
                 continue;
@@ -47,7 +47,7 @@ impl<'r> WholeGroups<'r> {
             };
             let open = all.slice(end, all.rows - end);
             self.held.release();
-            self.held.note(open.bytes());
+            self.held.note(open.bytes() + open.rows * self.room.overhead);
             self.open = vec![open];
             return Ok(Some(all.slice(0, end)));
         }

@@ -52,6 +52,7 @@ impl<'k> Order<'k> {
         let rows = self.encoded(batch)?;
         let mut order: Vec<u32> = (0..index(batch.rows)).collect();
         crate::control::sort_by(&mut order, |a, b| rows.row(*a as usize).cmp(&rows.row(*b as usize)).then(a.cmp(b)))?;
+        drop(rows);
         batch.take(&UInt32Array::from(order))
     }
 }

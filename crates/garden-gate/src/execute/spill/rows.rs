@@ -6,8 +6,12 @@ use crate::execute::filter::select;
 use crate::execute::pipeline::Sequence;
 use crate::kernel::Batch;
 use crate::types::index;
-/// Rows of one block of a file; small batches are put together up to this many.
+/// Rows of one block of a file; small batches are put together up to this many, or to an eighth of the share, overhead included.
 const BLOCK_ROWS: usize = 32_768;
+const BLOCKS_OF_SHARE: usize = 8;
+
+/// What an array takes besides its values: of small batches, most of it.
+const ARRAY_OVERHEAD: usize = 256;
 
 /// Rows in memory or in a file.
 #[derive(Clone, Debug)]
@@ -29,7 +33,8 @@ impl Segment {
         match self {
             Self::Memory(batch) => Ok(batch.clone()),
             Self::File(block, None) => block.read(),
-            Self::File(block, Some(places)) => Ok(select(&block.read()?, places)),
+            // All columns of a block that is read lie in one buffer, which a single one would keep.
+            Self::File(block, Some(places)) => select(&block.read()?, places).copied(),
         }
     }
 
@@ -166,6 +171,7 @@ impl Rows {
     pub(in crate::execute) fn into_memory(self, room: &Room<'_>) -> Result<(Vec<Batch>, Held)> {
         let mut held = self.held.unwrap_or_else(|| room.nothing());
         let read = |segment: Segment| {
+            room.control.check()?;
             let batch = segment.read()?;
             if matches!(segment, Segment::File(..)) {
                 held.add(batch.bytes())?;
@@ -196,14 +202,14 @@ impl<'a> RowsBuilder<'a> {
     /// # Errors
     /// 58030 when the file can't be written; HY001 when there is to be none.
     pub(in crate::execute) fn push(&mut self, at: Sequence, batch: Batch) -> Result<()> {
-        let bytes = batch.bytes() + batch.rows * self.room.overhead;
+        let bytes = batch.bytes() + batch.rows * self.room.overhead + batch.columns.len() * ARRAY_OVERHEAD;
         if self.room.share == usize::MAX {
             self.held.add(bytes)?;
         } else {
             self.held.note(bytes);
         }
         self.segments.push((at, Segment::Memory(batch)));
-        if self.held.bytes() > self.room.share {
+        if self.room.is_full(self.held.bytes(), 1) {
             self.room.note_held(self.held.bytes());
             self.write()?;
         }
@@ -223,10 +229,13 @@ impl<'a> RowsBuilder<'a> {
             }
             Ok(())
         };
+        let gathered: usize = self.segments[self.unwritten..].iter().map(|(_, segment)| segment.rows()).sum();
+        let row_bytes = self.held.bytes() / gathered.max(1) + 1;
+        let most = (self.room.share / BLOCKS_OF_SHARE / row_bytes).clamp(1, BLOCK_ROWS);
         for (place, segment) in self.segments.drain(self.unwritten..) {
             let Segment::Memory(batch) = segment else { continue };
             let rows: usize = pending.iter().map(|batch| batch.rows).sum();
-            if place.morsel != at.morsel || rows + batch.rows > BLOCK_ROWS {
+            if place.morsel != at.morsel || rows + batch.rows > most {
                 put(at, &mut pending)?;
             }
             if pending.is_empty() {

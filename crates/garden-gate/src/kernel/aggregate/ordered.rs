@@ -18,6 +18,9 @@ use arrow::row::{RowConverter, Rows, SortField};
 use std::ops::Range;
 use std::{any::Any, sync::Arc};
 
+/// What finishing takes, as times what is held.
+const COPIES: usize = 2;
+
 /// Characters of a LISTAGG at most.
 const MOST_CHARACTERS: usize = 65_535;
 
@@ -26,15 +29,26 @@ pub(super) struct Ordered {
     aggregate: Aggregate,
     /// For each batch the groups of its rows and the inputs: arguments, then what is ordered by.
     batches: Vec<(Vec<u32>, Vec<ArrayRef>)>,
+    /// Bytes of these.
+    held: usize,
 }
 
 impl Ordered {
     pub(super) fn new(aggregate: &Aggregate) -> Self {
-        Self { aggregate: aggregate.clone(), batches: Vec::new() }
+        Self { aggregate: aggregate.clone(), batches: Vec::new(), held: 0 }
+    }
+
+    fn keep(&mut self, ids: Vec<u32>, inputs: Vec<ArrayRef>) {
+        // Batches may share their buffers: of each only its own rows count.
+        let batch = Batch::new(inputs, ids.len());
+        self.held += ids.len() * 4 + batch.bytes();
+        self.batches.push((ids, batch.columns));
     }
 
     /// All rows in the order of their groups and, within, of the keys: the inputs, and where each group lies.
     fn sorted(&self, groups: usize) -> Result<(Vec<ArrayRef>, Vec<Range<usize>>)> {
+        // The rows in one piece, their keys, and the rows in their order.
+        crate::control::reserve(COPIES * self.bytes(), 1)?;
         let ids: Vec<u32> = self.batches.iter().flat_map(|(ids, _)| ids.iter().copied()).collect();
         let width = self.batches.first().map_or(0, |(_, inputs)| inputs.len());
         let mut inputs = Vec::with_capacity(width);
@@ -44,11 +58,11 @@ impl Ordered {
         }
         let keys = self.keys(&inputs)?;
         let mut order: Vec<u32> = (0..index(ids.len())).collect();
-        order.sort_by(|a, b| {
+        crate::control::sort_by(&mut order, |a, b| {
             let (a, b) = (*a as usize, *b as usize);
             let by_key = || keys.as_ref().map_or(std::cmp::Ordering::Equal, |keys| keys.row(a).cmp(&keys.row(b)));
-            ids[a].cmp(&ids[b]).then_with(by_key)
-        });
+            ids[a].cmp(&ids[b]).then_with(by_key).then_with(|| a.cmp(&b))
+        })?;
         let mut ranges = vec![0..0; groups];
         let mut start = 0;
         for end in 1..=order.len() {
@@ -288,7 +302,7 @@ impl Accumulator for Ordered {
             Groups::One { .. } => vec![0; rows],
             Groups::Each { ids, .. } => ids.to_vec(),
         };
-        self.batches.push((ids, inputs.to_vec()));
+        self.keep(ids, inputs.to_vec());
         Ok(())
     }
 
@@ -302,7 +316,7 @@ impl Accumulator for Ordered {
                 inputs.iter().map(|input| compute::take(input, &rows, None)).collect::<Result<_, _>>()?
             };
             if !groups.is_empty() {
-                self.batches.push((groups, inputs));
+                self.keep(groups, inputs);
             }
         }
         Ok(())
@@ -342,10 +356,6 @@ impl Accumulator for Ordered {
     }
 
     fn bytes(&self) -> usize {
-        let bytes = |(ids, inputs): &(Vec<u32>, Vec<ArrayRef>)| {
-            // Batches may share their buffers: of each only its own rows count.
-            ids.len() * 4 + Batch::new(inputs.clone(), ids.len()).bytes()
-        };
-        self.batches.iter().map(bytes).sum()
+        self.held
     }
 }

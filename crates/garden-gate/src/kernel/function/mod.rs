@@ -141,7 +141,7 @@ impl Growth {
         self.rows += 1;
         if self.bytes - self.looked_at > Self::LOOK_BYTES || self.rows.is_multiple_of(Self::LOOK_ROWS) {
             self.looked_at = self.bytes;
-            crate::control::reserve(self.bytes)?;
+            crate::control::reserve(self.bytes, self.rows as usize)?;
         }
         Ok(())
     }
