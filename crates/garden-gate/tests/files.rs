@@ -131,6 +131,26 @@ fn write_parquet(path: &Path, rows: i64) {
 }
 
 #[test]
+fn what_is_written_is_read_back() {
+    let folder = Folder::new();
+    let mut session = folder.session();
+    session.allow_writing(folder.0.path()).unwrap();
+    for ending in ["arrow", "parquet"] {
+        let path = folder.path(&format!("kept.{ending}"));
+        session
+            .run(&format!(
+                "INSERT INTO FILE '{}' VALUES (CAST(X'02' AS BINARY(2)), X'0304', CAST('a' AS CHAR(2)) || '|', CAST(1.5 AS NUMERIC(30,1)), NULL)",
+                path.display()
+            ))
+            .unwrap();
+        let (columns, rows) = folder.query(&format!("kept.{ending}"), "").unwrap();
+        let types: Vec<&str> = columns.split(", ").map(|column| column.rsplit(' ').next().unwrap()).collect();
+        assert_eq!(types, ["VARBINARY", "VARBINARY", "VARCHAR", "NUMERIC(30,1)", "VARCHAR"], "{ending}");
+        assert_eq!(rows, "0200|0304|a ||1.5|NULL", "{ending}");
+    }
+}
+
+#[test]
 fn parquet_and_arrow_are_brought_to_our_types() {
     let folder = Folder::new();
     let batch = batch(4);

@@ -1,6 +1,10 @@
 //! The library as a program meets it: statements in, rows, plans and messages out.
 #![expect(clippy::unwrap_used, reason = "a test stops at what it does not expect")]
 
+/// The allocator of the command line: the random queries allocate and free all the time.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 mod analyze;
 mod change_plans;
 mod checks;

@@ -100,6 +100,15 @@ fn a_limit_is_kept_by_going_over_to_files() {
     }
 }
 
+/// Rows without columns are only counted, in files too.
+#[test]
+fn rows_without_columns_go_to_files() {
+    let mut session = garden();
+    session.run("SET spill_threshold = '100 B'; SET batch_rows = 2").unwrap();
+    let found = show(&session.query("SELECT COUNT(*) OVER () AS n FROM SERIES(1, 5)", ()).unwrap());
+    assert_eq!(found, "5; 5; 5; 5; 5");
+}
+
 /// What has to stay in memory is an error past the limit, and one that says what to do.
 #[test]
 fn a_limit_is_an_error_where_files_do_not_help() {

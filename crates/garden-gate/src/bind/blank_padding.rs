@@ -1,6 +1,6 @@
 //! Comparison of fixed-length text (clause 8.2 with PAD SPACE): beside a CHAR the trailing blanks of neither operand count.
 //!
-//! Everywhere else a CHAR keeps the blanks it was filled up with: CHAR_LENGTH, `||`, LIKE, CAST and assignment see them.
+//! Everywhere else a CHAR keeps the blanks it was filled up with: `CHAR_LENGTH`, `||`, LIKE, CAST and assignment see them.
 
 use super::convert::convert;
 use crate::logical::{Expr, ExprKind, Function};

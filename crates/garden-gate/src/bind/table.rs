@@ -28,8 +28,11 @@ impl<'a> Binder<'a> {
 
     /// A table; `left` is what LATERAL sees.
     pub(super) fn table_expr(&mut self, item: &TableExpr, left: &Scope) -> Result<(LogicalPlan, Scope)> {
+        crate::control::checkpoint()?;
         let (plan, scope) = self.table_in_from(item, left)?;
-        scope.relations.iter().for_each(|relation| self.guide.add_relation(&relation.name));
+        // The sides of a join have come here before it; what it may add is a name for the columns of USING.
+        let new = if matches!(item, TableExpr::Join(_)) { scope.relations.len().saturating_sub(1) } else { 0 };
+        scope.relations[new..].iter().for_each(|relation| self.guide.add_relation(&relation.name));
         Ok((plan, scope))
     }
 

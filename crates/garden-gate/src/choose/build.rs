@@ -48,6 +48,7 @@ pub(super) fn only(available: impl IntoIterator<Item = ColumnId>, required: &[Co
 
 impl Builder<'_> {
     pub(super) fn build(&mut self, plan: LogicalPlan, required: &[ColumnId]) -> Result<Node> {
+        crate::control::checkpoint()?;
         match plan {
             LogicalPlan::OneRow => Ok(make(Operator::OneRow, Vec::new(), Vec::new(), Estimate(1.0), Cost(1.0))),
             LogicalPlan::Empty(columns) => {

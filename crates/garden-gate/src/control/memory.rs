@@ -11,6 +11,8 @@ const LEAST_SHARE: usize = 64 << 10;
 const NO_MATTER: usize = 256 << 10;
 const LEAST_WIDTH: usize = 1 << 20;
 const MOST_WIDTH: usize = 16 << 20;
+/// Bytes that a process may grow by of which operators take less: what is on its way, and tables that double, are a large part of them.
+const PRECIOUS: usize = 256 << 20;
 
 /// Gives the bytes of memory that the process has allocated now. It is called once a batch, by all workers.
 pub type MemoryGauge = fn() -> usize;
@@ -58,15 +60,18 @@ impl Memory {
         Arc::new(Self { limit, threshold, held: AtomicUsize::new(0), process })
     }
 
-    /// Bytes that each of `holders` may hold before it goes over to a file: half of what is left, for what comes next needs some too; of what
-    /// the process may grow by, a quarter, for in it what is on its way counts as well.
+    /// Bytes that each of `holders` may hold before it goes over to a file: half of what is left, for what comes next needs some too; of the
+    /// last bytes that the process may grow by a quarter, for in it what is on its way counts as well.
     pub(crate) fn share(&self, holders: usize) -> usize {
         if let Some(threshold) = self.threshold {
             return threshold;
         }
         let Some(limit) = self.limit else { return usize::MAX };
         let left = limit.saturating_sub(self.held.load(Ordering::Relaxed)) / 2;
-        let growth = |process: &Process| process.most.saturating_sub(process.grown()) / 4;
+        let growth = |process: &Process| {
+            let left = process.most.saturating_sub(process.grown());
+            left / 4 + left.saturating_sub(PRECIOUS) / 4
+        };
         let left = self.process.as_ref().map_or(left, |process| left.min(growth(process)));
         (left / holders.max(1)).max(LEAST_SHARE.min(limit / 8)).max(1)
     }

@@ -63,7 +63,7 @@ impl<'a> Sink for HashAggregate<'a> {
         } else {
             groups.account(false)?;
             // Tables grow by doubling, and at the end those of all workers become one.
-            if self.room.is_full(groups.held.bytes(), 4) {
+            if self.room.is_full(groups.held.bytes(), 2) {
                 local.later = Some(RowsBuilder::new(self.room.divided(4)));
             }
         }

@@ -58,7 +58,9 @@ impl fmt::Debug for Writer {
 
 /// Whether values of a type come back as they were from a file of Arrow arrays; others are written as text.
 pub(crate) fn has_own_array(sql_type: SqlType) -> bool {
-    SqlType::from_arrow(&sql_type.arrow()).is_some_and(|back| discriminant(&back) == discriminant(&sql_type))
+    // A BINARY is read back as VARBINARY: its bytes are the same.
+    matches!(sql_type, SqlType::Binary(_))
+        || SqlType::from_arrow(&sql_type.arrow()).is_some_and(|back| discriminant(&back) == discriminant(&sql_type))
 }
 
 impl Writer {

@@ -79,3 +79,55 @@ fn join(parts: [Result<ArrayRef>; 2]) -> Result<ArrayRef> {
     reserve(first.get_buffer_memory_size().saturating_add(second.get_buffer_memory_size()), 1)?;
     Ok(arrow::compute::concat(&[first.as_ref(), second.as_ref()])?)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::control::{Control, Interrupt, Limits, enter};
+    use crate::types::index;
+    use arrow::array::{AsArray, UInt32Array};
+    use std::sync::Arc;
+
+    /// Fails for more than `most` rows, as a kernel does whose array would be too wide.
+    fn sizes(rows: usize, most: usize) -> Vec<usize> {
+        let numbers: ArrayRef = Arc::new((0..index(rows)).collect::<UInt32Array>());
+        let batch = Batch::new(vec![numbers], rows);
+        let (mut found, mut seen) = (Vec::new(), Vec::new());
+        let compute = |part: &Batch| if part.rows > most { Err(too_wide()) } else { Ok(part.clone()) };
+        let flow = in_parts(&batch, &compute, &mut |part| {
+            found.push(part.rows);
+            seen.extend(part.columns[0].as_primitive::<arrow::datatypes::UInt32Type>().values().iter().copied());
+            Ok(ControlFlow::Continue(()))
+        });
+        assert!(flow.is_ok() && seen == (0..index(rows)).collect::<Vec<_>>(), "each row once, in order");
+        found
+    }
+
+    fn too_wide() -> Error {
+        Error::new(SqlState::MEMORY, "too wide")
+    }
+
+    #[test]
+    fn a_batch_is_halved_until_it_fits() {
+        assert_eq!(sizes(8, 8), [8]);
+        assert_eq!(sizes(8, 3), [2, 2, 2, 2]);
+        assert_eq!(sizes(5, 2), [2, 1, 2]);
+        assert_eq!(sizes(1, 1), [1]);
+        assert_eq!(sizes(0, 1), [0]);
+    }
+
+    #[test]
+    fn what_one_row_is_too_wide_for_is_an_error() {
+        let control = Control::new(&Interrupt::default(), Limits { memory: Some(1 << 20), ..Limits::default() });
+        let _entered = enter(Some(&control));
+        let batch = Batch::new(Vec::new(), 4);
+        let mut tries = std::cell::Cell::new(0);
+        let compute = |part: &Batch| {
+            tries.set(tries.get() + 1);
+            reserve((2 << 20) * part.rows, part.rows)
+        };
+        let outcome = in_parts(&batch, &compute, &mut |()| Ok(ControlFlow::Continue(())));
+        assert_eq!(outcome.unwrap_err().sqlstate(), SqlState::MEMORY);
+        assert_eq!(*tries.get_mut(), 3, "4 rows, 2 rows, 1 row");
+    }
+}

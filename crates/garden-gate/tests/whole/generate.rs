@@ -1,6 +1,7 @@
 //! Draws queries from a seed. Names are chosen so that every column of a query has one meaning; windows and fetches only ask for what has
 //! one answer: an order that leaves no ties, or functions for which ties do not matter.
 
+use super::other::VALUES;
 use super::tree::{
     Aggregate, Body, Bound, Cell, Expr, Frame, From, Group, Kind, Order, Query, Select, Window, WindowFunction,
 };
@@ -14,10 +15,10 @@ struct Known {
     kind: Kind,
 }
 
-/// Tables `x`, `y`, `z`: `k` is a key; `n` and `m` are numbers, `t` a text, with NULLs and ties.
+/// Tables `x`, `y`, `z`: `k` is a key; `n` and `m` are numbers, `t` a text, `o` of the type at hand, with NULLs and ties.
 pub(crate) const TABLES: [&str; 3] = ["x", "y", "z"];
-pub(crate) const COLUMNS: [(&str, Kind); 4] =
-    [("k", Kind::Number), ("n", Kind::Number), ("m", Kind::Number), ("t", Kind::Text)];
+pub(crate) const COLUMNS: [(&str, Kind); 5] =
+    [("k", Kind::Number), ("n", Kind::Number), ("m", Kind::Number), ("t", Kind::Text), ("o", Kind::Other)];
 
 pub(crate) struct Generator<'d> {
     draw: &'d mut Draw,
@@ -26,13 +27,18 @@ pub(crate) struct Generator<'d> {
     with: Vec<(String, Vec<Kind>)>,
     /// How much deeper queries may nest.
     depth: usize,
+    /// SELECTs that may still be drawn with queries in them: a few huge plans would take most of the time.
+    left: usize,
 }
+
+/// SELECTs of a query, at most, but for those at its leaves.
+const MOST_SELECTS: usize = 12;
 
 const OPS: [&str; 6] = ["=", "<>", "<", "<=", ">", ">="];
 
 impl<'d> Generator<'d> {
     pub(crate) fn new(draw: &'d mut Draw) -> Self {
-        Self { draw, aliases: 0, with: Vec::new(), depth: 3 }
+        Self { draw, aliases: 0, with: Vec::new(), depth: 3, left: MOST_SELECTS }
     }
 
     fn below(&mut self, limit: usize) -> usize {
@@ -49,7 +55,7 @@ impl<'d> Generator<'d> {
     }
 
     fn kind(&mut self) -> Kind {
-        *self.draw.pick(&[Kind::Number, Kind::Number, Kind::Text, Kind::Truth])
+        *self.draw.pick(&[Kind::Number, Kind::Number, Kind::Text, Kind::Truth, Kind::Other])
     }
 
     pub(crate) fn query(&mut self) -> Query {
@@ -200,6 +206,14 @@ impl<'d> Generator<'d> {
     }
 
     fn select(&mut self, kinds: &[Kind], outer: &[Known]) -> Select {
+        self.left = self.left.saturating_sub(1);
+        let depth = if self.left == 0 { std::mem::take(&mut self.depth) } else { self.depth };
+        let select = self.select_within(kinds, outer);
+        self.depth = depth;
+        select
+    }
+
+    fn select_within(&mut self, kinds: &[Kind], outer: &[Known]) -> Select {
         let mut from = Vec::new();
         let mut known: Vec<Known> = Vec::new();
         for _ in 0..if self.one_in(15) { 0 } else { 1 + usize::from(self.one_in(6)) } {
@@ -291,6 +305,7 @@ impl<'d> Generator<'d> {
             Kind::Number => *self.draw.pick(&[
                 ("COUNT", None),
                 ("COUNT", Some(Kind::Text)),
+                ("COUNT", Some(Kind::Other)),
                 ("SUM", Some(Kind::Number)),
                 ("MIN", Some(Kind::Number)),
                 ("MAX", Some(Kind::Number)),
@@ -299,6 +314,7 @@ impl<'d> Generator<'d> {
                 *self.draw.pick(&[("MIN", Some(Kind::Text)), ("MAX", Some(Kind::Text)), ("LISTAGG", Some(Kind::Text))])
             }
             Kind::Truth => *self.draw.pick(&[("EVERY", Some(Kind::Truth)), ("ANY", Some(Kind::Truth))]),
+            Kind::Other => *self.draw.pick(&[("MIN", Some(Kind::Other)), ("MAX", Some(Kind::Other))]),
         };
         let argument = argument.map(|kind| Box::new(self.expr(kind, all, 1)));
         let distinct = argument.is_some() && matches!(function, "COUNT" | "SUM" | "LISTAGG") && self.one_in(4);
@@ -397,6 +413,7 @@ impl<'d> Generator<'d> {
             Kind::Number => Cell::Number(i64::try_from(self.below(5)).unwrap() - 1),
             Kind::Text => Cell::Text((*self.draw.pick(&["", "a", "b", "ab"])).into()),
             Kind::Truth => Cell::Truth(self.draw.coin()),
+            Kind::Other => Cell::Other(self.below(VALUES)),
         };
         Expr::Literal(cell, kind)
     }
@@ -420,9 +437,9 @@ impl<'d> Generator<'d> {
                 let otherwise = self.draw.coin().then(|| e(self, kind));
                 Expr::Case(branches, otherwise)
             }
-            (Kind::Number | Kind::Text, 1) => Expr::Coalesce(vec![*e(self, kind), *e(self, kind)]),
-            (Kind::Number | Kind::Text, 2) => Expr::NullIf(e(self, kind), e(self, kind)),
-            (Kind::Number | Kind::Text, 3) => {
+            (Kind::Number | Kind::Text | Kind::Other, 1) => Expr::Coalesce(vec![*e(self, kind), *e(self, kind)]),
+            (Kind::Number | Kind::Text | Kind::Other, 2) => Expr::NullIf(e(self, kind), e(self, kind)),
+            (Kind::Number | Kind::Text, 3) | (Kind::Other, _) => {
                 Expr::Function(*self.draw.pick(&["GREATEST", "LEAST"]), vec![*e(self, kind), *e(self, kind)])
             }
             (Kind::Number, 4) => Expr::Function("ABS", vec![*e(self, Kind::Number)]),
@@ -446,7 +463,7 @@ impl<'d> Generator<'d> {
                 }
             }
             (Kind::Truth, 4) => {
-                let of = *self.draw.pick(&[Kind::Number, Kind::Text]);
+                let of = *self.draw.pick(&[Kind::Number, Kind::Text, Kind::Other]);
                 if self.draw.coin() {
                     Expr::Distinct(e(self, of), e(self, of), self.draw.coin())
                 } else {
@@ -454,9 +471,12 @@ impl<'d> Generator<'d> {
                     Expr::In(e(self, of), items, self.draw.coin())
                 }
             }
-            (Kind::Truth, 5) => Expr::Between(e(self, Kind::Number), e(self, Kind::Number), e(self, Kind::Number)),
+            (Kind::Truth, 5) => {
+                let of = *self.draw.pick(&[Kind::Number, Kind::Other]);
+                Expr::Between(e(self, of), e(self, of), e(self, of))
+            }
             (Kind::Truth, _) => {
-                let of = *self.draw.pick(&[Kind::Number, Kind::Text]);
+                let of = *self.draw.pick(&[Kind::Number, Kind::Text, Kind::Other]);
                 Expr::Compare(self.draw.word(&OPS), e(self, of), e(self, of))
             }
         }
@@ -468,13 +488,13 @@ impl<'d> Generator<'d> {
             (Kind::Truth, 0) => Expr::Exists(Box::new(self.query_of(&[Kind::Number], known))),
             (Kind::Truth, 1 | 2) => {
                 let kinds: Vec<Kind> = (0..1 + usize::from(self.one_in(4)))
-                    .map(|_| *self.draw.pick(&[Kind::Number, Kind::Text]))
+                    .map(|_| *self.draw.pick(&[Kind::Number, Kind::Text, Kind::Other]))
                     .collect();
                 let operands = kinds.iter().map(|kind| self.expr(*kind, known, depth - 1)).collect();
                 Expr::InQuery(operands, Box::new(self.query_of(&kinds, known)), self.draw.coin())
             }
             (Kind::Truth, _) => {
-                let of = *self.draw.pick(&[Kind::Number, Kind::Text]);
+                let of = *self.draw.pick(&[Kind::Number, Kind::Text, Kind::Other]);
                 let operand = Box::new(self.expr(of, known, depth - 1));
                 Expr::Quantified(self.draw.word(&OPS), self.draw.coin(), operand, Box::new(self.query_of(&[of], known)))
             }

@@ -16,6 +16,8 @@
 
 pub(crate) mod evaluate;
 pub(crate) mod generate;
+pub(crate) mod other;
 mod queries;
 pub(crate) mod shrink;
+mod stored;
 pub(crate) mod tree;

@@ -184,6 +184,7 @@ fn kind(expr: &Expr) -> Option<Kind> {
         Expr::NullIf(a, _) => kind(a)?,
         Expr::Column(_, column) => match column.as_bytes()[0] {
             b't' => Kind::Text,
+            b'o' => Kind::Other,
             b'c' => return None,
             _ => Kind::Number,
         },
@@ -203,6 +204,7 @@ fn smaller_exprs(expr: &Expr) -> Vec<Expr> {
             Kind::Number => Cell::Number(1),
             Kind::Text => Cell::Text("a".into()),
             Kind::Truth => Cell::Truth(true),
+            Kind::Other => Cell::Other(1),
         };
         all.push(Expr::Literal(one, own));
         all.push(Expr::Literal(Cell::Null, own));

@@ -8,6 +8,8 @@ pub(crate) enum Cell {
     Truth(bool),
     Number(i64),
     Text(String),
+    /// A value of the type that [`super::other`] has chosen, by its place in the order.
+    Other(usize),
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -15,6 +17,7 @@ pub(crate) enum Kind {
     Number,
     Text,
     Truth,
+    Other,
 }
 
 #[derive(Clone, Debug, PartialEq)]
@@ -341,6 +344,9 @@ impl Expr {
                 (Cell::Null, Kind::Number) => "CAST(NULL AS INTEGER)".into(),
                 (Cell::Null, Kind::Text) => "CAST(NULL AS VARCHAR(9))".into(),
                 (Cell::Null, Kind::Truth) => "UNKNOWN".into(),
+                (Cell::Null, Kind::Other) => format!("CAST(NULL AS {})", super::other::chosen().name),
+                (Cell::Other(value), _) => super::other::chosen().literal(*value),
+                (Cell::Number(_) | Cell::Text(_), _) if let Some(text) = super::other::parameter(cell) => text,
                 (Cell::Truth(truth), _) => if *truth { "TRUE" } else { "FALSE" }.into(),
                 (Cell::Number(number), _) => {
                     if *number < 0 {

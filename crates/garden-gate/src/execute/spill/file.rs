@@ -32,6 +32,10 @@ impl SpillFile {
 
     /// Puts a batch at the end, as an Arrow stream of its own.
     pub(super) fn write(self: &Arc<Self>, batch: &Batch) -> Result<Block> {
+        if batch.columns.is_empty() {
+            // Rows that are only counted need no place.
+            return Ok(Block { file: Arc::clone(self), start: 0, length: 0, rows: batch.rows });
+        }
         let columns: Vec<_> = batch.columns.iter().map(own_texts).collect();
         let field = |column: &arrow::array::ArrayRef| Field::new("c", column.data_type().clone(), true);
         let schema = Arc::new(Schema::new(columns.iter().map(field).collect::<Vec<_>>()));
@@ -52,6 +56,9 @@ impl Block {
     }
 
     pub(super) fn read(&self) -> Result<Batch> {
+        if self.length == 0 {
+            return Ok(Batch::new(Vec::new(), self.rows));
+        }
         let mut bytes = vec![0; self.length];
         {
             let mut file = self.file.file.lock().unwrap_or_else(PoisonError::into_inner);
