@@ -104,7 +104,7 @@ fn a_limit_is_kept_by_going_over_to_files() {
 #[test]
 fn rows_without_columns_go_to_files() {
     let mut session = garden();
-    session.run("SET spill_threshold = '100 B'; SET batch_rows = 2").unwrap();
+    session.run("SET spill_threshold = 100; SET batch_rows = 2").unwrap();
     let found = show(&session.query("SELECT COUNT(*) OVER () AS n FROM SERIES(1, 5)", ()).unwrap());
     assert_eq!(found, "5; 5; 5; 5; 5");
 }
