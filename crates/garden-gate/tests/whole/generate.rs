@@ -32,7 +32,7 @@ pub(crate) struct Generator<'d> {
 }
 
 /// SELECTs of a query, at most, but for those at its leaves.
-const MOST_SELECTS: usize = 12;
+const MOST_SELECTS: usize = 5;
 
 const OPS: [&str; 6] = ["=", "<>", "<", "<=", ">", ">="];
 
