@@ -7,8 +7,9 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// No operator goes over to files below this, unless the limit itself is as small.
 const LEAST_SHARE: usize = 64 << 10;
-/// Bytes that an array may take, whatever the limit; those that one of several rows may take, at least and at most. Batches that stay in the cache are fastest.
+/// Bytes that an array may take, whatever the limit.
 const NO_MATTER: usize = 256 << 10;
+/// Bytes that an array of several rows may take: the least and the most that a limit comes to. Batches that stay in the cache are fastest.
 const LEAST_WIDTH: usize = 1 << 20;
 const MOST_WIDTH: usize = 16 << 20;
 /// Bytes that a process may grow by of which operators take less: what is on its way, and tables that double, are a large part of them.
