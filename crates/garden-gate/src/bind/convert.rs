@@ -141,7 +141,7 @@ pub(super) fn convert(expr: Expr, target: SqlType) -> Expr {
     match (crate::kernel::evaluate_constant(&cast), parameter) {
         (Ok(value), Some(name)) => Expr::new(ExprKind::Parameter(name, Some(value)), target, span),
         (Ok(value), None) if value.is_small() => Expr::literal(value, target, span),
-        // A long text stays as its expression. What can't be converted is told when the row is reached, if one is.
+        // A long text stays as its expression. What can't be converted is reported when the row is reached, if one is.
         (Ok(_) | Err(_), _) => cast,
     }
 }

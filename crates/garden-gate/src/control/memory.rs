@@ -61,7 +61,7 @@ impl Memory {
         Arc::new(Self { limit, threshold, held: AtomicUsize::new(0), process })
     }
 
-    /// Bytes that each of `holders` may hold before it goes over to a file: half of what is left, for what comes next needs some too; of the
+    /// Bytes that each of `holders` may hold before it spills to disk: half of what is left, for what comes next needs some too; of the
     /// last bytes that the process may grow by a quarter, for in it what is on its way counts as well.
     pub(crate) fn share(&self, holders: usize) -> usize {
         if let Some(threshold) = self.threshold {

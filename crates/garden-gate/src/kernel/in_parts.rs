@@ -22,8 +22,9 @@ use std::ops::ControlFlow;
 pub(crate) fn evaluate(expr: &Expr, batch: &Batch) -> Result<Lane> {
     match evaluate_at_once(expr, batch) {
         Err(error) if is_too_wide(&error, batch.rows) => {
-            let values = |part: Batch| evaluate(expr, &part)?.into_array(part.rows);
-            join(halves(batch).map(values)).map(Lane::Array)
+            let values = |part: &Batch| evaluate(expr, part)?.into_array(part.rows);
+            let [first, second] = halves(batch);
+            join(&values(&first)?, &values(&second)?).map(Lane::Array)
         }
         other => other,
     }
@@ -33,13 +34,10 @@ pub(crate) fn evaluate(expr: &Expr, batch: &Batch) -> Result<Lane> {
 pub(crate) fn evaluate_where(expr: &Expr, batch: &Batch, chosen: &BooleanArray) -> Result<ArrayRef> {
     match evaluate_where_at_once(expr, batch, chosen) {
         Err(error) if is_too_wide(&error, batch.rows) => {
-            let mut start = 0;
-            let values = halves(batch).map(|part| {
-                let chosen = chosen.slice(start, part.rows);
-                start += part.rows;
-                evaluate_where(expr, &part, &chosen)
-            });
-            join(values)
+            let [first, second] = halves(batch);
+            let before = evaluate_where(expr, &first, &chosen.slice(0, first.rows))?;
+            let after = evaluate_where(expr, &second, &chosen.slice(first.rows, second.rows))?;
+            join(&before, &after)
         }
         other => other,
     }
@@ -73,9 +71,7 @@ fn halves(batch: &Batch) -> [Batch; 2] {
     [batch.slice(0, middle), batch.slice(middle, batch.rows - middle)]
 }
 
-fn join(parts: [Result<ArrayRef>; 2]) -> Result<ArrayRef> {
-    let [first, second] = parts;
-    let (first, second) = (first?, second?);
+fn join(first: &ArrayRef, second: &ArrayRef) -> Result<ArrayRef> {
     reserve(first.get_buffer_memory_size().saturating_add(second.get_buffer_memory_size()), 1)?;
     Ok(arrow::compute::concat(&[first.as_ref(), second.as_ref()])?)
 }

@@ -52,7 +52,7 @@ pub enum Value {
 const MOST_BYTES: usize = 64 << 10;
 
 impl Value {
-    /// Whether a value may stand in a plan in place of the expression that makes it.
+    /// Whether a value may stand in a plan instead of the expression that makes it.
     pub(crate) fn is_small(&self) -> bool {
         match self {
             Self::Text(text) | Self::Untyped(text) => text.len() <= MOST_BYTES,

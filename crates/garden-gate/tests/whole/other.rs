@@ -77,7 +77,7 @@ pub(crate) fn with_parameters(write: impl FnOnce() -> String) -> (String, Parame
     (sql, named.fold(Parameters::new(), |all, (at, value)| all.set(&format!("p{at}"), value)))
 }
 
-/// A parameter in place of a literal, where parameters are asked for. Its type is that of the literal: a bare one would be guessed.
+/// A parameter instead of a literal, where parameters are asked for. Its type is that of the literal: a bare one would be guessed.
 pub(crate) fn parameter(cell: &Cell) -> Option<String> {
     let (value, sql_type) = match cell {
         Cell::Number(number) => (Value::Integer(*number), "INTEGER"),

@@ -72,7 +72,7 @@ impl<'a> Room<'a> {
         Ok(block)
     }
 
-    /// Whether who holds so many bytes goes over to a file, of a share that is `parts` times smaller than the room's.
+    /// Whether who holds so many bytes spills to disk, of a share that is `parts` times smaller than the room's.
     pub(super) fn is_full(&self, held: usize, parts: usize) -> bool {
         held > self.share / parts || self.share != usize::MAX && self.control.memory().is_pressed(held)
     }
