@@ -231,7 +231,7 @@ fn an_index_on_an_expression_can_be_unique() {
         ("INSERT INTO bed VALUES (1, 'Fern', 1), (2, 'FERN', 2), (3, NULL, 1)", "3"),
         (
             "CREATE UNIQUE INDEX names ON bed (UPPER(name))",
-            "!23000 UPPER(name) = FERN already (names) … the row that stands is id = 1",
+            "!23000 UPPER(name) = FERN already (names) … the existing row is id = 1",
         ),
         ("CREATE UNIQUE INDEX names ON bed (UPPER(name), plot DESC)", ""),
         (

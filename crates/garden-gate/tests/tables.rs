@@ -70,7 +70,7 @@ fn a_statement_that_fails_changes_nothing() {
         ROWS,
         (
             "INSERT INTO bed VALUES (9, 'a', 'b', 1), (2, 'c', 'd', 1)",
-            "!23000 primary key id = 2 already (bed_primary_key) … the row that stands is id = 2, name = Scree",
+            "!23000 primary key id = 2 already (bed_primary_key) … the existing row is id = 2, name = Scree",
         ),
         ("INSERT INTO bed VALUES (8, 'a', 'b', 1), (8, 'c', 'd', 1)", "!23000 primary key id = 8"),
         ("INSERT INTO bed VALUES (9, 'a', 'b', 0)", "!23000 bed_check: CHECK (area > 0) is FALSE … the row is id = 9"),

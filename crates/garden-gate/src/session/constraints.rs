@@ -262,7 +262,7 @@ fn key_twice(
     let kind = if key.primary { "primary key" } else { "unique key" };
     let values = shown_values(definition, added, &key.columns, row);
     let message = format!("table {name:?} has a row with the {kind} {values} already ({})", key.name);
-    let help = format!("the row that stands is {}", shown_row(definition, standing, 0));
+    let help = format!("the existing row is {}", shown_row(definition, standing, 0));
     Error::new(SqlState::CONSTRAINT, message).with_help(help)
 }
 

@@ -54,7 +54,7 @@ pub(super) fn check_unique<'a>(
             });
             let values = values.collect::<Vec<_>>().join(", ");
             let message = format!("table {name:?} has a row with {values} already ({})", index.name);
-            let help = format!("the row that stands is {}", shown_row(definition, &same, 0));
+            let help = format!("the existing row is {}", shown_row(definition, &same, 0));
             return Err(Error::new(SqlState::CONSTRAINT, message).with_help(help));
         }
     }

@@ -9,7 +9,7 @@ pub(crate) struct Call {
     pub(crate) star: bool,
     pub(crate) distinct: bool,
     pub(crate) args: Vec<Expr>,
-    /// ORDER BY inside of the parentheses (`ARRAY_AGG`), or of WITHIN GROUP.
+    /// ORDER BY inside the parentheses (`ARRAY_AGG`), or of WITHIN GROUP.
     pub(crate) order: Vec<SortItem>,
     pub(crate) within_group: bool,
     pub(crate) overflow: Option<Overflow>,
