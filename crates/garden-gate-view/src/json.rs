@@ -21,20 +21,20 @@ pub fn rows_json(rows: &ResultSet) -> String {
 
 /// Name and type of each column.
 pub(crate) fn columns(rows: &ResultSet) -> Json {
-    let column = |column: &garden_gate::ResultColumn| json!({"name": column.name, "type": column.sql_type.to_string()});
+    let column = |column: &garden_gate::ResultColumn| json!({"name": column.name, "type": column.type_text()});
     Json::Array(rows.columns().iter().map(column).collect())
 }
 
 /// The first `most` rows, each an array.
 pub(crate) fn rows(rows: &ResultSet, most: usize) -> Json {
-    let row = |row: Row<'_>| Json::Array(row.values().iter().map(value).collect());
+    let row = |row: Row<'_>| Json::Array(row.all_shown().iter().map(value).collect());
     Json::Array(rows.rows().take(most).map(row).collect())
 }
 
 /// A query's rows as one object a row and a line, with the columns' names as keys; of columns with one name the last is kept.
 pub fn lines_json(rows: &ResultSet) -> String {
     let object = |row: Row<'_>| {
-        let pairs = rows.columns().iter().zip(row.values());
+        let pairs = rows.columns().iter().zip(row.all_shown());
         let object: Map<String, Json> = pairs.map(|(column, cell)| (column.name.clone(), value(&cell))).collect();
         format!("{}\n", Json::Object(object))
     };

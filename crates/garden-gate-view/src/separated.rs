@@ -30,7 +30,7 @@ pub fn separated(rows: &ResultSet, kind: Separated) -> String {
     };
     put(&mut rows.columns().iter().map(|column| Some(column.name.clone())));
     for row in rows.rows() {
-        put(&mut row.values().into_iter().map(|value| (!value.is_null()).then(|| value.to_string())));
+        put(&mut row.all_shown().into_iter().map(|value| (!value.is_null()).then(|| value.to_string())));
     }
     out
 }
@@ -64,7 +64,7 @@ pub fn markdown(rows: &ResultSet) -> String {
         .map(|column| if column.sql_type.is_number() { "---:".into() } else { "---".into() }));
     for row in rows.rows() {
         let text = |value: Value| if value.is_null() { String::new() } else { value.to_string() };
-        put(&mut row.values().into_iter().map(text));
+        put(&mut row.all_shown().into_iter().map(text));
     }
     out
 }

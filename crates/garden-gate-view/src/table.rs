@@ -101,7 +101,7 @@ fn is_right(sql_type: SqlType) -> bool {
 }
 
 fn cells(row: &Row<'_>, rows: &ResultSet) -> Vec<Cow<'static, str>> {
-    (0..rows.columns().len()).map(|column| shown(&row.value(column))).collect()
+    (0..rows.columns().len()).map(|column| shown(&row.shown(column))).collect()
 }
 
 /// A value as it stands in a table, on one line.

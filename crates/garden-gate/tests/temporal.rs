@@ -137,3 +137,46 @@ fn intervals_have_fields() {
     let stored = "SELECT 1 FROM slot WHERE i = INTERVAL '5:30' HOUR TO MINUTE AND y = INTERVAL '1' YEAR AND CARDINALITY(beds) = 0";
     assert_eq!(session.query(stored, ()).unwrap().row_count(), 1);
 }
+
+/// A result says the fields and the precision of its columns, and shows the values in these fields.
+#[test]
+fn results_have_the_fields_of_their_expressions() {
+    let mut session = garden();
+    let stay = "CREATE TABLE stay (days INTERVAL DAY, slot INTERVAL HOUR TO MINUTE, age INTERVAL YEAR, at TIME(3), \
+                made TIMESTAMP(0)); INSERT INTO stay VALUES (INTERVAL '3' DAY, INTERVAL '26:30' HOUR TO MINUTE, \
+                INTERVAL '2' YEAR, TIME '10:11:12.123', TIMESTAMP '2020-01-05 00:00:00')";
+    session.run(stay).unwrap();
+    for (expression, type_text, shown) in [
+        ("days", "INTERVAL DAY", "3"),
+        ("slot", "INTERVAL HOUR TO MINUTE", "26:30"),
+        ("-slot", "INTERVAL HOUR TO MINUTE", "-26:30"),
+        ("age", "INTERVAL YEAR", "2"),
+        ("at", "TIME(3)", "10:11:12.123"),
+        ("made", "TIMESTAMP(0)", "2020-01-05 00:00:00"),
+        ("(made - TIMESTAMP '2020-01-01 00:00:00') DAY", "INTERVAL DAY", "4"),
+        ("INTERVAL '90.5' SECOND", "INTERVAL SECOND", "90.5"),
+        ("days + slot", "INTERVAL DAY TO MINUTE", "4 02:30"),
+        ("MAX(days)", "INTERVAL DAY", "3"),
+        ("days / 2", "INTERVAL DAY TO SECOND", "1 12:00:00"),
+        ("made - TIMESTAMP '2020-01-01 00:00:00'", "INTERVAL DAY TO SECOND", "4 00:00:00"),
+        ("CAST(days AS INTEGER)", "INTEGER", "3"),
+        ("CAST(days * 2 AS INTEGER)", "INTEGER", "6"),
+        ("CAST(age AS BIGINT)", "BIGINT", "2"),
+    ] {
+        for sql in [
+            format!("SELECT {expression} AS x FROM stay"),
+            format!("SELECT x FROM (SELECT {expression} AS x FROM stay) AS s"),
+        ] {
+            let rows = session.query(&sql, ()).unwrap();
+            assert_eq!(rows.columns()[0].type_text(), type_text, "{sql}");
+            let row = rows.rows().next().unwrap();
+            assert_eq!(row.shown(0).to_string(), shown, "{sql}");
+        }
+    }
+    let error = session.query("SELECT CAST(slot AS INTEGER) FROM stay", ()).unwrap_err();
+    assert_eq!(error.sqlstate().to_string(), "42000");
+    session.run("CREATE TABLE copy AS SELECT days, slot, at FROM stay WHERE FALSE").unwrap();
+    let types = "SELECT data_type FROM INFORMATION_SCHEMA.COLUMNS WHERE table_name = 'copy' ORDER BY ordinal_position";
+    let found = show(&session.query(types, ()).unwrap());
+    assert_eq!(found, "INTERVAL DAY; INTERVAL HOUR TO MINUTE; TIME(3)");
+}

@@ -106,7 +106,7 @@ fn table(rows: &ResultSet, most: usize) -> Markup {
             tr { @for column in rows.columns() { th class=[class(column, false)] { (column.name) } } }
             @for row in rows.rows().take(most) {
                 tr {
-                    @for (value, column) in row.values().iter().zip(rows.columns()) {
+                    @for (value, column) in row.all_shown().iter().zip(rows.columns()) {
                         td class=[class(column, value.is_null())] {
                             @if value.is_null() { "NULL" } @else { (shown(value)) }
                         }

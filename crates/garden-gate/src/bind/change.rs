@@ -297,7 +297,7 @@ impl<'a> Binder<'a> {
         let name = change.alias.as_ref().map_or_else(|| target.shown_name(), |alias| alias.text.clone());
         let (mut plan, mut scope) = self.scan(&target.table, None, name.clone());
         let own = scope.relations[0].columns.clone();
-        let info = ColumnInfo { qualifier: None, name: "place".into(), sql_type: SqlType::BigInt, origin: None };
+        let info = ColumnInfo::computed("place", SqlType::BigInt);
         let place = self.columns.add(info);
         let any: &dyn Any = target.table.source.as_ref();
         if let (LogicalPlan::Scan(scan), Some(stored)) = (&mut plan, any.downcast_ref::<StoredTable>()) {

@@ -39,7 +39,7 @@ impl Binder<'_> {
             K::Arithmetic(op, operands) => {
                 let left = self.expr(&operands.0, scope, clause)?;
                 let right = self.expr(&operands.1, scope, clause)?;
-                if !self.check_days(operands, (&left, &right), span) {
+                if !self.check_days(operands, (&left, &right), (scope, span)) {
                     return Ok(super::stand_in(span));
                 }
                 self.arithmetic(*op, left, right, span)
@@ -59,7 +59,7 @@ impl Binder<'_> {
                 let operand = self.expr(operand, scope, clause)?;
                 match format {
                     None if operand.sql_type().is_interval() && target.is_exact() => {
-                        self.number_of_interval((written, operand), *target, span)
+                        self.number_of_interval((written, operand), *target, (scope, span))
                     }
                     Some(format) => self.cast_by_format(operand, *target, format, span),
                     None => self.cast(operand, *target, span),

@@ -5,9 +5,14 @@ use super::Binder;
 use super::problem::Problem;
 use super::scope::{Clause, Scope};
 use crate::diagnostic::{Result, Span};
-use crate::logical::{Expr, ExprKind, Function};
+use crate::logical::{ColumnId, Expr, ExprKind, Function};
 use crate::syntax::ast;
-use crate::types::{Field, Fields, Interval, SqlType, Value, parse_interval};
+use crate::types::{Field, Fields, Interval, SqlType, TypeLimit, Value, parse_interval};
+
+/// The call that a cast to fewer digits of seconds is read as.
+const SECOND_DIGITS: &str = "DIGITS OF SECONDS";
+/// The functions whose result has the fields of their arguments.
+const KEEPS_FIELDS: [&str; 6] = ["MIN", "MAX", "ABS", "COALESCE", "GREATEST", "LEAST"];
 
 impl Binder<'_> {
     /// `CAST(operand AS INTERVAL fields)`: what is smaller than the last field is dropped; a number counts the only field.
@@ -43,10 +48,10 @@ impl Binder<'_> {
         &mut self,
         (written, operand): (&ast::Expr, Expr),
         to: SqlType,
-        span: Span,
+        (scope, span): (&Scope, Span),
     ) -> Expr {
         let from = operand.sql_type();
-        let Some(field) = fields_of(written).and_then(Fields::single) else {
+        let Some(field) = self.fields_of(written, scope).and_then(Fields::single) else {
             return self.report(&Problem::NoCast { from, to }, span);
         };
         let unit = match field.one() {
@@ -90,19 +95,71 @@ impl Binder<'_> {
     }
 
     /// Reports a day plus or minus an interval of hours, minutes or seconds, which a DATE has no room for.
-    pub(super) fn check_days(&mut self, written: &(ast::Expr, ast::Expr), sides: (&Expr, &Expr), span: Span) -> bool {
+    pub(super) fn check_days(
+        &mut self,
+        written: &(ast::Expr, ast::Expr),
+        sides: (&Expr, &Expr),
+        (scope, span): (&Scope, Span),
+    ) -> bool {
         let added = match (sides.0.sql_type(), sides.1.sql_type()) {
             (SqlType::Date, SqlType::DayTime) => &written.1,
             (SqlType::DayTime, SqlType::Date) => &written.0,
             _ => return true,
         };
-        match fields_of(added).filter(|fields| !fields.go_to_days()) {
+        match self.fields_of(added, scope).filter(|fields| !fields.go_to_days()) {
             Some(fields) => {
                 self.report(&Problem::DayAndTime { fields: fields.to_string() }, span);
                 false
             }
             None => true,
         }
+    }
+
+    /// What the values of an expression are held to besides their type, where it says so or a column of it does.
+    pub(super) fn limit_of(&self, expr: &ast::Expr, scope: &Scope) -> Option<TypeLimit> {
+        use ast::ExprKind as K;
+        match &expr.kind {
+            K::Name(name) => self.columns.get(scope.resolve(name).ok()?).limit,
+            K::Call(call) if call.name.text == SECOND_DIGITS => match call.args.as_slice() {
+                [_, ast::Expr { kind: K::Literal(Value::Integer(digits), _), .. }] => {
+                    u8::try_from(*digits).ok().map(TypeLimit::SecondDigits)
+                }
+                _ => None,
+            },
+            _ if may_be_part(expr) => None,
+            _ => self.fields_of(expr, scope).map(TypeLimit::Fields),
+        }
+    }
+
+    /// The fields of an interval, where the expression writes them or its columns have them.
+    fn fields_of(&self, expr: &ast::Expr, scope: &Scope) -> Option<Fields> {
+        use ast::ArithmeticOp as Op;
+        use ast::ExprKind as K;
+        match &expr.kind {
+            K::CastToFields(_, fields) | K::Difference(_, fields) => Some(*fields),
+            K::Name(_) => match self.limit_of(expr, scope) {
+                Some(TypeLimit::Fields(fields)) => Some(fields),
+                Some(TypeLimit::SecondDigits(_) | TypeLimit::Elements(_)) | None => None,
+            },
+            K::Negate(operand) => self.fields_of(operand, scope),
+            K::Arithmetic(Op::Add | Op::Subtract, pair) => {
+                self.fields_of(&pair.0, scope)?.with(self.fields_of(&pair.1, scope)?)
+            }
+            K::Arithmetic(Op::Multiply, pair) => {
+                self.fields_of(&pair.0, scope).or_else(|| self.fields_of(&pair.1, scope))
+            }
+            K::Arithmetic(Op::Divide, pair) => self.fields_of(&pair.0, scope),
+            K::Call(call) if KEEPS_FIELDS.iter().any(|name| call.name.text.eq_ignore_ascii_case(name)) => {
+                call.args.iter().map(|arg| self.fields_of(arg, scope)).reduce(|a, b| a?.with(b?)).flatten()
+            }
+            _ => None,
+        }
+    }
+
+    /// What the values of all these columns are held to.
+    pub(super) fn common_limit(&self, columns: impl Iterator<Item = ColumnId>) -> Option<TypeLimit> {
+        let both = |a: Option<TypeLimit>, b: Option<TypeLimit>| a?.with(b?);
+        columns.map(|id| self.columns.get(id).limit).reduce(both).flatten()
     }
 }
 
@@ -128,18 +185,13 @@ fn held_to(interval: Expr, fields: Fields, span: Span) -> Expr {
     Expr::new(ExprKind::Call(Function::IntervalFields, vec![interval, unit]), sql_type, span)
 }
 
-/// The fields of an interval, where the expression writes them.
-fn fields_of(expr: &ast::Expr) -> Option<Fields> {
-    use ast::ExprKind as K;
+/// Whether an interval may have a part of its last field: a product or quotient of one.
+fn may_be_part(expr: &ast::Expr) -> bool {
     match &expr.kind {
-        K::CastToFields(_, fields) | K::Difference(_, fields) => Some(*fields),
-        K::Negate(operand) => fields_of(operand),
-        K::Arithmetic(ast::ArithmeticOp::Add | ast::ArithmeticOp::Subtract, pair) => {
-            let (left, right) = (fields_of(&pair.0)?, fields_of(&pair.1)?);
-            Fields::new(left.first().min(right.first()), left.last().max(right.last()))
-        }
-        K::Arithmetic(ast::ArithmeticOp::Multiply, pair) => fields_of(&pair.0).or_else(|| fields_of(&pair.1)),
-        K::Arithmetic(ast::ArithmeticOp::Divide, pair) => fields_of(&pair.0),
-        _ => None,
+        ast::ExprKind::Negate(operand) => may_be_part(operand),
+        ast::ExprKind::Arithmetic(ast::ArithmeticOp::Multiply | ast::ArithmeticOp::Divide, _) => true,
+        ast::ExprKind::Arithmetic(_, pair) => may_be_part(&pair.0) || may_be_part(&pair.1),
+        ast::ExprKind::Call(call) => call.args.iter().any(may_be_part),
+        _ => false,
     }
 }

@@ -59,6 +59,7 @@ impl<'a> Binder<'a> {
                     qualifier: Some(known.table.clone()),
                     name: name.clone(),
                     sql_type: SqlType::TEXT,
+                    limit: None,
                     origin: None,
                 };
                 let id = self.columns.add(info);

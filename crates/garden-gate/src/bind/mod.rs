@@ -271,7 +271,7 @@ impl<'a> Binder<'a> {
     /// A new column that is computed.
     fn new_column(&mut self, name: &str, sql_type: SqlType) -> ColumnId {
         let name = name.split_whitespace().collect::<Vec<_>>().join(" ");
-        self.columns.add(ColumnInfo { qualifier: None, name, sql_type, origin: None })
+        self.columns.add(ColumnInfo::computed(name, sql_type))
     }
 
     fn column(&self, id: ColumnId, span: Span) -> Expr {

@@ -7,12 +7,13 @@ use super::{Binder, OutputColumn, problem::Problem};
 use crate::diagnostic::{Result, Span};
 use crate::logical::{ColumnId, Expr, ExprKind, LogicalPlan, SortKey};
 use crate::syntax::ast;
-use crate::types::SqlType;
+use crate::types::{SqlType, TypeLimit};
 
 /// An item of the SELECT list after `*` is spelt out.
 pub(super) struct Item {
     name: String,
     expr: Expr,
+    limit: Option<TypeLimit>,
 }
 
 impl Binder<'_> {
@@ -155,7 +156,8 @@ impl Binder<'_> {
                 ast::SelectItem::Expr { expr, alias } => {
                     let bound = self.expr(expr, scope, Clause::Select)?;
                     let name = self.item_name(expr, alias.as_ref(), &bound, scope);
-                    items.push(Item { name, expr: bound });
+                    let limit = self.limit_of(expr, scope);
+                    items.push(Item { name, expr: bound, limit });
                 }
             }
         }
@@ -163,7 +165,8 @@ impl Binder<'_> {
     }
 
     fn star_item(&self, name: &str, id: ColumnId, span: Span) -> Item {
-        Item { name: name.to_owned(), expr: Expr::column(id, self.columns.get(id).sql_type, span) }
+        let info = self.columns.get(id);
+        Item { name: name.to_owned(), expr: Expr::column(id, info.sql_type, span), limit: info.limit }
     }
 
     /// An alias; else the name that FROM gives the column; else the expression's text.
@@ -182,17 +185,14 @@ impl Binder<'_> {
     }
 
     fn items_over_groups(&mut self, items: Vec<Item>, grouping: &Grouping) -> Result<Vec<Item>> {
-        items
-            .into_iter()
-            .map(|item| Ok(Item { name: item.name, expr: self.over_groups(item.expr, grouping)? }))
-            .collect()
+        items.into_iter().map(|item| Ok(Item { expr: self.over_groups(item.expr, grouping)?, ..item })).collect()
     }
 
     /// A plain column stays itself; everything else is computed into a new column.
     pub(super) fn output(&mut self, items: Vec<Item>) -> (Vec<(ColumnId, Expr)>, Vec<OutputColumn>) {
         let mut computed = Vec::new();
         let mut output = Vec::new();
-        for Item { name, expr } in items {
+        for Item { name, expr, limit } in items {
             let untyped = expr.sql_type() == SqlType::Null;
             let expr = self.settled(expr);
             let sql_type = expr.sql_type();
@@ -200,6 +200,7 @@ impl Binder<'_> {
                 ExprKind::Column(id) if !self.is_outer(*id) => *id,
                 _ => {
                     let id = self.new_column(&name, expr.sql_type());
+                    self.columns.set_limit(id, limit);
                     computed.push((id, expr));
                     if untyped {
                         self.untyped.insert(id);

@@ -64,8 +64,10 @@ impl Binder<'_> {
             .1
             .iter()
             .zip(types.iter().zip(untyped))
-            .map(|(column, (sql_type, untyped))| {
+            .enumerate()
+            .map(|(at, (column, (sql_type, untyped)))| {
                 let id = self.new_column(&column.name, *sql_type);
+                self.columns.set_limit(id, self.common_limit(operands.iter().map(|(_, output)| output[at].id)));
                 if untyped {
                     self.untyped.insert(id);
                 }

@@ -258,6 +258,7 @@ impl<'a> Binder<'a> {
                 qualifier: Some(name.clone()),
                 name: column.name.clone(),
                 sql_type: column.sql_type,
+                limit: table.definition.as_ref().and_then(|made| made.columns.get(position)?.limit),
                 origin: Some((Arc::clone(&table.source), position)),
             });
             columns.push((id, position));
@@ -329,7 +330,13 @@ impl<'a> Binder<'a> {
         };
         let name = alias.name.as_ref().map_or_else(|| name.to_owned(), |name| name.text.clone());
         let mut add = |column: &str, sql_type| {
-            let info = ColumnInfo { qualifier: Some(name.clone()), name: column.to_owned(), sql_type, origin: None };
+            let info = ColumnInfo {
+                qualifier: Some(name.clone()),
+                name: column.to_owned(),
+                sql_type,
+                limit: None,
+                origin: None,
+            };
             self.columns.add(info)
         };
         let columns: Vec<ColumnId> = types.iter().map(|(column, sql_type)| add(column, *sql_type)).collect();

@@ -1,6 +1,6 @@
 use crate::catalog::{ColumnStatistics, GroupStatistics, TableSource};
 use crate::diagnostic::Result;
-use crate::types::SqlType;
+use crate::types::{DeclaredType, SqlType, TypeLimit};
 use std::sync::Arc;
 
 /// A column of some relation of one statement; unique within the statement.
@@ -14,8 +14,21 @@ pub(crate) struct ColumnInfo {
     pub(crate) qualifier: Option<String>,
     pub(crate) name: String,
     pub(crate) sql_type: SqlType,
+    /// What its values are held to besides their type.
+    pub(crate) limit: Option<TypeLimit>,
     /// The stored column behind it.
     pub(crate) origin: Option<(Arc<dyn TableSource>, usize)>,
+}
+
+impl ColumnInfo {
+    /// A column that no table holds.
+    pub(crate) fn computed(name: impl Into<String>, sql_type: SqlType) -> Self {
+        Self { qualifier: None, name: name.into(), sql_type, limit: None, origin: None }
+    }
+
+    pub(crate) fn declared(&self) -> DeclaredType {
+        DeclaredType { sql_type: self.sql_type, limit: self.limit }
+    }
 }
 
 /// All columns of a statement.
@@ -55,6 +68,11 @@ impl Columns {
 
     pub(crate) fn get(&self, id: ColumnId) -> &ColumnInfo {
         &self.all[id.0 as usize]
+    }
+
+    /// Takes note of what the values of a computed column are held to.
+    pub(crate) fn set_limit(&mut self, id: ColumnId, limit: Option<TypeLimit>) {
+        self.all[id.0 as usize].limit = limit;
     }
 
     /// Statistics of the stored column behind `id`, when there is one.

@@ -67,7 +67,7 @@ impl<'c, 'a> Domain<'c, 'a> {
     }
 
     fn new_column(&mut self, name: &str, sql_type: SqlType) -> ColumnId {
-        self.context.columns.add(ColumnInfo { qualifier: None, name: name.into(), sql_type, origin: None })
+        self.context.columns.add(ColumnInfo::computed(name, sql_type))
     }
 
     fn instance(&mut self) -> Carried {

@@ -104,7 +104,7 @@ fn offered(
     let (mut parts, mut wholes) = (Vec::new(), Vec::new());
     for (id, aggregate) in aggregates {
         let name = Printer::new(context.columns).aggregate(aggregate);
-        let info = ColumnInfo { qualifier: None, name, sql_type: aggregate.sql_type, origin: None };
+        let info = ColumnInfo::computed(name, aggregate.sql_type);
         let part = context.columns.add(info);
         parts.push((part, aggregate.clone()));
         let function = match aggregate.function {

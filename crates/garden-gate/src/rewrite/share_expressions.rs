@@ -18,7 +18,7 @@ impl Rule for ShareExpressions {
         let mut plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
         while let Some(shared) = largest_shared(&always(&plan)) {
             let text = Printer::new(context.columns).expr(&shared);
-            let info = ColumnInfo { qualifier: None, name: text.clone(), sql_type: shared.sql_type(), origin: None };
+            let info = ColumnInfo::computed(text.clone(), shared.sql_type());
             let id = context.columns.add(info);
             let change = format!("{text} is worked out once");
             context.log.push(RewriteNote { rule: "share expressions", change, why: "it stands there more than once" });

@@ -228,7 +228,7 @@ fn inner_keys(pulled: Vec<Expr>, outer: &HashSet<ColumnId>, context: &mut RuleCo
         let id = match inner.kind() {
             ExprKind::Column(id) => context.columns.copy(*id),
             _ => {
-                let info = ColumnInfo { qualifier: None, name: "key".into(), sql_type: inner.sql_type(), origin: None };
+                let info = ColumnInfo::computed("key", inner.sql_type());
                 context.columns.add(info)
             }
         };
@@ -260,7 +260,7 @@ fn scalar_aggregate(join: &SideJoin, outer: &HashSet<ColumnId>, context: &mut Ru
     }
     let empties = on_no_rows(&aggregates, &computed)?;
     let (grouped, conditions) = group_by_pulled(input, Vec::new(), aggregates, outer, context)?;
-    let found = ColumnInfo { qualifier: None, name: "found".into(), sql_type: SqlType::Boolean, origin: None };
+    let found = ColumnInfo::computed("found", SqlType::Boolean);
     let found = context.columns.add(found);
     let right = grouped.project(computed).project(vec![(found, Expr::truth(true, Span::default()))]);
     let (right, map) = right.copy(context.columns);

@@ -131,8 +131,11 @@ impl Session {
                 bind_query(&whole_file(path, options, *span), call.source, &around)?
             }
         };
-        let mut columns: Vec<ColumnDefinition> =
-            query.output.iter().map(|column| plain_column(&column.name, column.sql_type)).collect();
+        let mut columns: Vec<ColumnDefinition> = query
+            .output
+            .iter()
+            .map(|column| plain_column(&column.name, query.columns.get(column.id).declared()))
+            .collect();
         if let ast::TableContent::Query { columns: Some(renamed), .. } = &table.content {
             if renamed.len() != columns.len() {
                 let message = format!("{} names for {} columns", renamed.len(), columns.len());
@@ -312,11 +315,11 @@ fn free_name(catalog: &Catalog, schema: &str, name: &ast::Ident) -> Result<()> {
     Ok(())
 }
 
-pub(super) fn plain_column(name: &str, sql_type: crate::types::SqlType) -> ColumnDefinition {
+pub(super) fn plain_column(name: &str, declared: crate::types::DeclaredType) -> ColumnDefinition {
     ColumnDefinition {
         name: name.to_owned(),
-        sql_type,
-        limit: None,
+        sql_type: declared.sql_type,
+        limit: declared.limit,
         not_null: false,
         filled: Filled::Null,
         hidden: false,

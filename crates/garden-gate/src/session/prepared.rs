@@ -70,9 +70,10 @@ impl Session {
         let around = self.around(&catalog, &files, &parameters, MissingParameters::PlanGenerically);
         match &statement.kind {
             ast::StatementKind::Query(query) if change_in(query).is_none() => {
-                let output = bind_query(query, source, &around)?.output;
-                let column = |known: OutputColumn| ResultColumn { name: known.name, sql_type: known.sql_type };
-                Ok((output.into_iter().map(column).collect(), None))
+                let bound = bind_query(query, source, &around)?;
+                let column =
+                    |known: &OutputColumn| ResultColumn::new(&known.name, bound.columns.get(known.id).declared());
+                Ok((bound.output.iter().map(column).collect(), None))
             }
             ast::StatementKind::Change(change) => {
                 let bound = bind_change(change, source, &around)?;

@@ -1,6 +1,6 @@
 use crate::diagnostic::{Error, Note, Result, SqlState};
 use crate::kernel::{Batch, value_at};
-use crate::types::{Decimal, SqlType, Value};
+use crate::types::{Decimal, DeclaredType, Interval, SqlType, TypeLimit, Value};
 use arrow::array::RecordBatch;
 use arrow::datatypes::{Field, Schema};
 use std::sync::Arc;
@@ -13,6 +13,20 @@ pub struct ResultColumn {
     pub name: String,
     /// Its type.
     pub sql_type: SqlType,
+    pub(crate) limit: Option<TypeLimit>,
+}
+
+impl ResultColumn {
+    pub(crate) fn new(name: impl Into<String>, declared: impl Into<DeclaredType>) -> Self {
+        let DeclaredType { sql_type, limit } = declared.into();
+        Self { name: name.into(), sql_type, limit }
+    }
+
+    /// The text of its type with the fields or the precision that its values are held to, where these are known:
+    /// `INTERVAL HOUR TO MINUTE`, `TIMESTAMP(0)`.
+    pub fn type_text(&self) -> String {
+        DeclaredType { sql_type: self.sql_type, limit: self.limit }.to_string()
+    }
 }
 
 /// The rows of a query.
@@ -92,6 +106,25 @@ impl Row<'_> {
             (Some(info), Some(array)) => value_at(array, info.sql_type, self.row),
             _ => Value::Null,
         }
+    }
+
+    /// The value in a column as it is shown: an interval of some fields as the text of these.
+    pub fn shown(&self, column: usize) -> Value {
+        let value = self.value(column);
+        let Some(TypeLimit::Fields(fields)) = self.columns.get(column).and_then(|info| info.limit) else {
+            return value;
+        };
+        let interval = match value {
+            Value::Months(months) => Interval::Months(months),
+            Value::Micros(micros) => Interval::Micros(micros),
+            other => return other,
+        };
+        fields.format(interval).map_or(value, Value::Text)
+    }
+
+    /// All values as they are shown; see [`Row::shown`].
+    pub fn all_shown(&self) -> Vec<Value> {
+        (0..self.width()).map(|column| self.shown(column)).collect()
     }
 
     /// All values.

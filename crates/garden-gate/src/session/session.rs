@@ -418,7 +418,7 @@ impl Session {
         let rows = self.run_watched(&prepared, Watch { rounds: Some(&log), ..Watch::default() })?;
         let elapsed = rows.elapsed;
         let round = |found: RoundRows| {
-            let column = |(name, sql_type)| ResultColumn { name, sql_type };
+            let column = |(name, sql_type)| ResultColumn::new(name, sql_type);
             let columns = found.columns.into_iter().map(column).collect();
             let rows = ResultSet { columns, batches: found.batches, elapsed, ..ResultSet::default() };
             Round { member: found.member, number: found.round, rows }
@@ -454,7 +454,7 @@ impl Session {
     }
 
     fn settings_rows(&self, started: Instant) -> Result<ResultSet> {
-        let column = |name: &str| ResultColumn { name: name.into(), sql_type: SqlType::TEXT };
+        let column = |name: &str| ResultColumn::new(name, SqlType::TEXT);
         let row = |values: [Value; 3]| {
             let arrays = values.iter().map(|value| array_of(value, SqlType::TEXT)).collect::<Result<_>>()?;
             Ok(Batch::new(arrays, 1))

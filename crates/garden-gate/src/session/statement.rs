@@ -137,8 +137,9 @@ impl Prepared {
     }
 
     pub(super) fn result_columns(&self) -> Vec<ResultColumn> {
-        let column =
-            |column: &crate::bind::OutputColumn| ResultColumn { name: column.name.clone(), sql_type: column.sql_type };
+        let column = |column: &crate::bind::OutputColumn| {
+            ResultColumn::new(&column.name, self.bound.columns.get(column.id).declared())
+        };
         self.bound.output.iter().map(column).collect()
     }
 

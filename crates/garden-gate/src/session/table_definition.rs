@@ -112,8 +112,9 @@ impl Maker<'_> {
             let ident = ast::Ident { text: column.name.clone(), quoted: true, span };
             self.new_name(made, &ident)?;
             let defined = table.definition.as_ref().map(|definition| &definition.columns[at]);
-            let mut copy = super::definition::plain_column(&column.name, column.sql_type);
-            copy.limit = defined.and_then(|column| column.limit);
+            let limit = defined.and_then(|column| column.limit);
+            let declared = DeclaredType { sql_type: column.sql_type, limit };
+            let mut copy = super::definition::plain_column(&column.name, declared);
             copy.not_null = defined.is_some_and(|column| column.not_null);
             made.columns.push(copy);
         }

@@ -22,6 +22,18 @@ pub(crate) enum TypeLimit {
     Fields(Fields),
 }
 
+impl TypeLimit {
+    /// What the values of both are held to; `None` where that is nothing.
+    pub(crate) fn with(self, other: Self) -> Option<Self> {
+        match (self, other) {
+            (Self::SecondDigits(a), Self::SecondDigits(b)) => Some(Self::SecondDigits(a.max(b))),
+            (Self::Elements(a), Self::Elements(b)) => Some(Self::Elements(a.max(b))),
+            (Self::Fields(a), Self::Fields(b)) => a.with(b).filter(|fields| !fields.are_all()).map(Self::Fields),
+            (Self::SecondDigits(_) | Self::Elements(_) | Self::Fields(_), _) => None,
+        }
+    }
+}
+
 impl From<SqlType> for DeclaredType {
     fn from(sql_type: SqlType) -> Self {
         Self { sql_type, limit: None }

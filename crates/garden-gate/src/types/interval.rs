@@ -80,6 +80,11 @@ impl Fields {
         self.last
     }
 
+    /// From the widest to the narrowest field of both; `None` when they are of two kinds.
+    pub(crate) fn with(self, other: Self) -> Option<Self> {
+        Self::new(self.first.min(other.first), self.last.max(other.last))
+    }
+
     /// Whether they are all fields of their kind.
     pub(crate) fn are_all(self) -> bool {
         matches!((self.first, self.last), (Field::Year, Field::Month) | (Field::Day, Field::Second))
@@ -172,6 +177,42 @@ fn day_time(body: &str, from: Field, to: Field) -> Option<i64> {
         rest = tail;
     }
     Some(sum)
+}
+
+impl Fields {
+    /// An interval of these fields alone, as between the quotes of its literal; `None` where a smaller part would be lost.
+    pub(crate) fn format(self, interval: Interval) -> Option<String> {
+        let (count, unit) = match interval {
+            Interval::Months(months) => (i64::from(months), self.unit()),
+            Interval::Micros(micros) => (micros, self.unit()),
+        };
+        if count % unit != 0 || self.are_all() {
+            return None;
+        }
+        let sign = if count < 0 { "-" } else { "" };
+        let mut rest = count.saturating_abs();
+        let mut text = sign.to_owned();
+        let all = [Field::Year, Field::Month, Field::Day, Field::Hour, Field::Minute, Field::Second];
+        for field in all.into_iter().filter(|field| (self.first..=self.last).contains(field)) {
+            let one = match field.one() {
+                Interval::Months(months) => i64::from(months),
+                Interval::Micros(micros) => micros,
+            };
+            let separator = match field {
+                _ if field == self.first => "",
+                Field::Year | Field::Month => "-",
+                Field::Day | Field::Hour => " ",
+                Field::Minute | Field::Second => ":",
+            };
+            let width = if field == self.first { 1 } else { 2 };
+            text.push_str(&format!("{separator}{:0width$}", rest / one));
+            rest %= one;
+        }
+        if rest > 0 {
+            text.push_str(format!(".{rest:06}").trim_end_matches('0'));
+        }
+        Some(text)
+    }
 }
 
 /// Months as `years-months`, e.g. `1-06`.

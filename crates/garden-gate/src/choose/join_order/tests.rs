@@ -10,8 +10,7 @@ const ONE_KEY: KeyShape = KeyShape { count: 1, is_number: true };
 fn chain(rows: &[f64], keep: f64) -> (Search<'static>, Vec<Vec<ColumnId>>) {
     static FREE: LazyLock<Guide> = LazyLock::new(Guide::default);
     let mut columns = Columns::default();
-    let mut add =
-        |name: String| columns.add(ColumnInfo { qualifier: None, name, sql_type: SqlType::Integer, origin: None });
+    let mut add = |name: String| columns.add(ColumnInfo::computed(name, SqlType::Integer));
     let owned: Vec<Vec<ColumnId>> = (0..rows.len()).map(|table| vec![add(format!("c{table}"))]).collect();
     let column = |table: usize| Expr::column(owned[table][0], SqlType::Integer, Span::default());
     let edges = (1..rows.len())
