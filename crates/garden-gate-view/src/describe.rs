@@ -2,7 +2,7 @@
 
 use crate::Look;
 use crate::json::value;
-use garden_gate::{ColumnFacts, ColumnStatistics, TableFacts, Value};
+use garden_gate::{ColumnFacts, ColumnStatistics, HistoryFacts, HistoryStretch, TableFacts, Value};
 use serde_json::{Value as Json, json};
 use std::fmt::Write as _;
 use unicode_width::UnicodeWidthStr;
@@ -52,12 +52,16 @@ pub fn describe(table: &TableFacts, look: Look) -> String {
     if let Some(query) = &table.query {
         let _ = writeln!(out, "\n{query}");
     }
-    for (what, known) in [("constraint", &table.constraints), ("index", &table.indexes)] {
+    for (what, known) in [("constraint", &table.constraints), ("period", &table.periods), ("index", &table.indexes)] {
         if !known.is_empty() {
             let lines: Vec<[String; 2]> = known.iter().map(|one| [one.name.clone(), one.text.clone()]).collect();
             out.push('\n');
             out.push_str(&columns(&[vec![[what, "says"].map(str::to_owned)], lines].concat(), look));
         }
+    }
+    if let Some(history) = &table.history {
+        out.push('\n');
+        out.push_str(&describe_history(history, look));
     }
     for column in &table.columns {
         frequent(&mut out, column, look);
@@ -67,6 +71,26 @@ pub fn describe(table: &TableFacts, look: Look) -> String {
         out.push('\n');
         let head = [["spread of", "from least to greatest", "order of rows"].map(str::to_owned)];
         out.push_str(&columns(&[&head, spreads.as_slice()].concat(), look));
+    }
+    out
+}
+
+/// The stretches of a table's history, the oldest first.
+fn describe_history(history: &HistoryFacts, look: Look) -> String {
+    let mut lines = vec![["history", "rows", "bytes", "oldest", "newest"].map(str::to_owned)];
+    for (number, stretch) in history.stretches.iter().enumerate() {
+        let moment = |moment: &Option<Value>| moment.as_ref().map_or_else(String::new, Value::to_string);
+        let (rows, bytes) = (stretch.rows.to_string(), stretch.bytes.to_string());
+        let ends = [moment(&stretch.oldest), moment(&stretch.newest)];
+        let [oldest, newest] = ends;
+        lines.push([format!("stretch {}", number + 1), rows, bytes, oldest, newest]);
+    }
+    let mut out = columns(&lines, look);
+    if !history.rule.is_empty() {
+        let _ = writeln!(out, "\n{}", history.rule);
+    }
+    if let Some(from) = &history.from {
+        let _ = writeln!(out, "\nwhat ended before {from} is not kept");
     }
     out
 }
@@ -205,6 +229,20 @@ fn columns<const N: usize>(lines: &[[String; N]], look: Look) -> String {
     out
 }
 
+fn history_json(history: &HistoryFacts) -> Json {
+    let stretch = |stretch: &HistoryStretch| {
+        let moment = |moment: &Option<Value>| moment.as_ref().map(value);
+        json!({
+            "rows": stretch.rows,
+            "bytes": stretch.bytes,
+            "oldest": moment(&stretch.oldest),
+            "newest": moment(&stretch.newest),
+        })
+    };
+    let stretches: Vec<Json> = history.stretches.iter().map(stretch).collect();
+    json!({"rule": history.rule, "from": history.from.as_ref().map(value), "stretches": stretches})
+}
+
 /// One table as an object: `{"kind":"table","form":…,"schema":…,"name":…,"rows":…,"columns":[…],"keys":[…],"indexes":[]}`.
 pub fn describe_json(table: &TableFacts) -> String {
     let column = |column: &ColumnFacts| {
@@ -243,6 +281,8 @@ pub fn describe_json(table: &TableFacts) -> String {
         "columns": columns,
         "keys": keys,
         "indexes": indexes,
+        "periods": table.periods.iter().map(|known| constraint(&known.name, &known.text)).collect::<Vec<Json>>(),
+        "history": table.history.as_ref().map(history_json),
         "query": table.query,
         "comment": table.comment,
     });

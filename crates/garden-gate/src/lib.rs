@@ -80,8 +80,8 @@ pub use inspect::{
 };
 pub use physical::{Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};
 pub use session::{
-    ColumnFacts, ConstraintFacts, Database, FromValue, Outcome, PreparedStatement, Progress, ResultColumn, ResultSet,
-    Row, Session, Statements, TableCheck, TableFacts, is_table_file, table_name,
+    ColumnFacts, ConstraintFacts, Database, FromValue, HistoryFacts, HistoryStretch, Outcome, PreparedStatement,
+    Progress, ResultColumn, ResultSet, Row, Session, Statements, TableCheck, TableFacts, is_table_file, table_name,
 };
 pub use syntax::Typed;
 pub use types::{Decimal, RowField, SqlType, Value};

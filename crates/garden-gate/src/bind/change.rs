@@ -3,6 +3,7 @@
 use super::change_problem::ChangeProblem;
 use super::convert::{convert, is_unsettled};
 use super::definition::limited;
+use super::period::Portion;
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
 use super::updatable::{Levels, ViewChecks, view_checks, view_columns};
 use super::{Binder, Bound, OutputColumn, Surroundings, fail_with_all, problem::Problem};
@@ -29,17 +30,27 @@ pub(crate) struct BoundChange {
 }
 
 /// What the rows of a bound change are.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub(crate) enum Meaning {
     /// New rows, all columns in order; where one of `numbered` is NULL, the database numbers it.
     Added { numbered: Vec<usize>, duplicates: ast::Duplicates },
     /// The place of a row, then all its columns as they will be; where one of `numbered` is NULL, the database numbers it.
-    Replaced { numbered: Vec<usize> },
+    Replaced { numbered: Vec<usize>, portion: Option<Portion> },
     /// What is done, as [`done`](super::done), the place of a row, then all its columns as they will be. NULL in one of `numbered` is
     /// numbered in new rows, in one of `renumbered` in rows that are updated too.
     Merged { numbered: Vec<usize>, renumbered: Vec<usize> },
     /// The place of a row.
-    Removed,
+    Removed { portion: Option<Portion> },
+}
+
+impl Meaning {
+    /// The portion of a period that the change is about.
+    pub(crate) fn portion(&self) -> Option<&Portion> {
+        match self {
+            Self::Replaced { portion, .. } | Self::Removed { portion } => portion.as_ref(),
+            Self::Added { .. } | Self::Merged { .. } => None,
+        }
+    }
 }
 
 /// The table that a change is about.
@@ -56,7 +67,7 @@ pub(super) struct Target<'a> {
 
 impl Target<'_> {
     /// The name of the view or table as the change has it.
-    fn shown_name(&self) -> String {
+    pub(super) fn shown_name(&self) -> String {
         self.levels.last().map_or_else(|| self.table.name.clone(), |level| level.view.name.clone())
     }
 
@@ -91,11 +102,16 @@ pub(crate) fn bind_change(change: &ast::Change, source: &SourceText, around: &Su
     }
     let (plan, output, meaning) = match &change.kind {
         ast::ChangeKind::Insert(insert) => binder.insert(insert, &target, change.span)?,
-        ast::ChangeKind::Update { set, condition } => binder.update(change, (set, condition.as_ref()), &target)?,
-        ast::ChangeKind::Delete { condition } => binder.delete(change, condition.as_ref(), &target)?,
+        ast::ChangeKind::Update { portion, set, condition } => {
+            binder.update(change, (portion.as_ref(), set, condition.as_ref()), &target)?
+        }
+        ast::ChangeKind::Delete { portion, condition } => {
+            binder.delete(change, (portion.as_ref(), condition.as_ref()), &target)?
+        }
         ast::ChangeKind::Truncate { .. } => {
             target.refuse_view("TRUNCATE", change.span)?;
-            binder.delete(change, None, &target)?
+            binder.refuse_truncate(&target, change.span)?;
+            binder.delete(change, (None, None), &target)?
         }
         ast::ChangeKind::Merge(merge) => binder.merge(change, merge, &target)?,
     };
@@ -123,12 +139,7 @@ pub(crate) fn bind_returning(
     let all = scope.relations.into_iter().next().map(|relation| relation.columns).unwrap_or_default();
     let (new, old) = all.split_at(all.len() / 2);
     let removed = matches!(change.kind, ast::ChangeKind::Delete { .. } | ast::ChangeKind::Truncate { .. });
-    let relation = |name: &str, columns: &[ScopeColumn]| Relation {
-        schema: None,
-        name: name.to_owned(),
-        hidden_name: None,
-        columns: columns.to_vec(),
-    };
+    let relation = |name: &str, columns: &[ScopeColumn]| Relation::new(name.to_owned(), columns.to_vec());
     let named = |columns: &[ScopeColumn]| -> Vec<ScopeColumn> {
         let of = |(name, at): &(String, Option<usize>)| {
             at.map(|at| ScopeColumn { name: name.clone(), ..columns[at].clone() })
@@ -234,7 +245,7 @@ impl<'a> Binder<'a> {
         let plan = plan.project(held);
         let columns = definition.columns.iter().zip(&ids);
         let columns = columns.map(|(column, id)| ScopeColumn { name: column.name.clone(), id: *id }).collect();
-        let scope = Scope::of(Relation { schema: None, name: String::new(), hidden_name: None, columns });
+        let scope = Scope::of(Relation::new(String::new(), columns));
         let mut computed = Vec::new();
         for (at, column) in definition.columns.iter().enumerate() {
             let Filled::Generated(text) = &column.filled else { continue };
@@ -311,7 +322,7 @@ impl<'a> Binder<'a> {
             plan = self.project_attached(plan, seen.computed.into_iter().collect());
             let columns = seen.columns.into_iter().map(|column| ScopeColumn { name: column.name, id: column.id });
             let columns = columns.collect();
-            scope = Scope::of(Relation { schema: None, name, hidden_name: None, columns });
+            scope = Scope::of(Relation::new(name, columns));
         }
         if let Some(condition) = condition {
             let bound = self.expr(condition, &scope, Clause::Where)?;
@@ -324,21 +335,48 @@ impl<'a> Binder<'a> {
     fn delete(
         &mut self,
         change: &ast::Change,
-        condition: Option<&ast::Expr>,
+        (portion, condition): (Option<&ast::Portion>, Option<&ast::Expr>),
         target: &Target<'a>,
     ) -> Result<(LogicalPlan, Vec<OutputColumn>, Meaning)> {
-        let Affected { plan, place, .. } = self.affected(change, condition, target)?;
+        let Affected { mut plan, place, own, .. } = self.affected(change, condition, target)?;
+        let portion = self.narrowed(portion, (&mut plan, &own), target)?;
         let place = OutputColumn { name: "place".into(), id: place, sql_type: SqlType::BigInt };
-        Ok((plan, vec![place], Meaning::Removed))
+        Ok((plan, vec![place], Meaning::Removed { portion }))
+    }
+
+    /// Leaves the rows whose period meets the portion of a change.
+    fn narrowed(
+        &mut self,
+        portion: Option<&ast::Portion>,
+        (plan, own): (&mut LogicalPlan, &[ScopeColumn]),
+        target: &Target<'a>,
+    ) -> Result<Option<Portion>> {
+        let Some(written) = portion else { return Ok(None) };
+        let portion = self.portion(written, target)?;
+        let ids: Vec<ColumnId> = own.iter().map(|column| column.id).collect();
+        let meets = self.meets(&portion, &ids, written.span);
+        *plan = self.filter_attached(std::mem::replace(plan, LogicalPlan::OneRow), meets);
+        Ok(Some(portion))
+    }
+
+    /// TRUNCATE leaves nothing behind, and a versioned table keeps what was.
+    fn refuse_truncate(&mut self, target: &Target<'a>, span: Span) -> Result<()> {
+        if target.definition.versioning().is_none() {
+            return Ok(());
+        }
+        let message = format!("table {:?} keeps its history, which TRUNCATE would erase", target.table.name);
+        let help = format!("DELETE FROM {} keeps what was; TRIM HISTORY takes old history away", target.table.name);
+        Err(Error::new(crate::diagnostic::SqlState::SYNTAX_OR_RULE, message).with_help(help).at(span))
     }
 
     fn update(
         &mut self,
         change: &ast::Change,
-        (set, condition): (&[ast::Assignment], Option<&ast::Expr>),
+        (portion, set, condition): (Option<&ast::Portion>, &[ast::Assignment], Option<&ast::Expr>),
         target: &Target<'a>,
     ) -> Result<(LogicalPlan, Vec<OutputColumn>, Meaning)> {
-        let Affected { plan, scope, place, own } = self.affected(change, condition, target)?;
+        let Affected { mut plan, scope, place, own } = self.affected(change, condition, target)?;
+        let portion = self.narrowed(portion, (&mut plan, &own), target)?;
         let mut values: Vec<(usize, Expr)> = Vec::new();
         for assignment in set {
             for (at, value) in self.assignment(assignment, &scope, target)? {
@@ -346,11 +384,18 @@ impl<'a> Binder<'a> {
                     let column = target.definition.columns[at].name.clone();
                     self.report(&ChangeProblem::ColumnTwice { column }, assignment.columns[0].span);
                 }
+                if portion.as_ref().is_some_and(|portion| at == portion.start || at == portion.end) {
+                    let column = target.definition.columns[at].name.clone();
+                    self.report(&ChangeProblem::PortionEnd { column }, assignment.columns[0].span);
+                }
                 values.push((at, value));
             }
         }
         let all = &own;
         let mut ids: Vec<ColumnId> = all.iter().map(|column| column.id).collect();
+        if let Some(portion) = &portion {
+            values.extend(self.cut(portion, &ids, change.span));
+        }
         let mut computed = Vec::new();
         for (at, value) in values {
             let id = self.new_column(&all[at].name, value.sql_type());
@@ -363,7 +408,7 @@ impl<'a> Binder<'a> {
         let place = OutputColumn { name: "place".into(), id: place, sql_type: SqlType::BigInt };
         let output = std::iter::once(place).chain(columns).collect();
         let numbered = numbered_anew(set, target);
-        Ok((plan, output, Meaning::Replaced { numbered }))
+        Ok((plan, output, Meaning::Replaced { numbered, portion }))
     }
 
     pub(super) fn assignment(
@@ -438,6 +483,9 @@ impl Binder<'_> {
                 }
                 Filled::Identity(identity) if identity.always => {
                     self.report(&ChangeProblem::IdentitySet { column: column_name }, span);
+                }
+                Filled::RowStart | Filled::RowEnd => {
+                    self.report(&ChangeProblem::PeriodOfSystem { column: column_name }, span);
                 }
                 Filled::Null | Filled::Default(_) | Filled::Identity(_) => {}
             }

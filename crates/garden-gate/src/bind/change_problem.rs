@@ -24,6 +24,12 @@ pub(crate) enum ChangeProblem {
     IdentityAlways { column: String },
     #[error("column {column:?} is GENERATED ALWAYS AS IDENTITY: UPDATE sets it only to DEFAULT")]
     IdentitySet { column: String },
+    #[error("column {column:?} is filled by the database with the times of commits")]
+    PeriodOfSystem { column: String },
+    #[error("FOR PORTION OF is about periods that rows give: system time is past, and stays as it was")]
+    SystemTimePortion,
+    #[error("column {column:?} is an end of the period: FOR PORTION OF sets it")]
+    PortionEnd { column: String },
     #[error("{what} can't hold a query")]
     Subquery { what: &'static str },
     #[error("a file with the columns {found} does not fit the table")]
@@ -48,6 +54,13 @@ impl Facts for ChangeProblem {
                 "leave the column out, or write OVERRIDING SYSTEM VALUE before VALUES".into()
             }
             Self::IdentitySet { column } => format!("SET {column} = DEFAULT takes the next number"),
+            Self::PeriodOfSystem { .. } => {
+                "leave the column out: a row begins with the commit that makes it, and ends with the next change".into()
+            }
+            Self::SystemTimePortion => "UPDATE or DELETE without it changes the current rows".into(),
+            Self::PortionEnd { .. } => {
+                "leave the column out of SET; FROM and TO say where the changed row starts and ends".into()
+            }
             Self::Generated { .. } => "leave the column out: it is worked out from the others".into(),
             Self::FileColumns { wanted, .. } => {
                 format!("name the columns in the order of the file: INSERT INTO t ({}) FROM FILE …", wanted.join(", "))

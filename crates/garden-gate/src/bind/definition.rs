@@ -142,7 +142,7 @@ pub(crate) fn check_domain<'a>(domain: &'a Domain, around: &'a Surroundings<'a>)
         let mut binder = Binder::new(text, around);
         let columns = vec![ScopeColumn { name: "VALUE".into(), id: binder.new_column("VALUE", domain.sql_type) }];
         let name = domain.name.clone();
-        let scope = Scope::of(Relation { schema: None, name, hidden_name: None, columns });
+        let scope = Scope::of(Relation::new(name, columns));
         let bound = binder.written(text, &scope)?;
         let bound = binder.condition(bound, "CHECK");
         binder.refuse_query(&bound, "CHECK");
@@ -159,7 +159,7 @@ impl Binder<'_> {
             id: self.new_column(&column.name, column.sql_type),
         });
         let columns = columns.collect();
-        Scope::of(Relation { schema: None, name: String::new(), hidden_name: None, columns })
+        Scope::of(Relation::new(String::new(), columns))
     }
 
     fn refuse_query(&mut self, expr: &Expr, what: &'static str) {

@@ -28,7 +28,7 @@ impl<'a> Binder<'a> {
             let id = self.new_column("VALUE", domain.sql_type);
             let columns = vec![ScopeColumn { name: "VALUE".into(), id }];
             let name = domain.name.clone();
-            let scope = Scope::of(Relation { schema: None, name, hidden_name: None, columns });
+            let scope = Scope::of(Relation::new(name, columns));
             // The names in it are looked up where the domain was made, and it sees no row but the value.
             let outer = std::mem::take(&mut self.outer);
             let bound = self.written(condition, &scope);

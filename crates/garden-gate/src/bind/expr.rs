@@ -4,6 +4,9 @@ use crate::logical::{Expr, ExprKind, Function};
 use crate::syntax::ast::{self, Ident, Now};
 use crate::types::{ExtractField, MICROS_PER_DAY, SqlType, Value};
 
+/// The predicates that periods stand in.
+const PERIOD_TESTS: &str = "OVERLAPS, EQUALS, CONTAINS, PRECEDES and SUCCEEDS";
+
 impl Binder<'_> {
     /// Binds an expression that stands in `clause` and sees `scope`.
     pub(super) fn expr(&mut self, expr: &ast::Expr, scope: &Scope, clause: Clause) -> Result<Expr> {
@@ -115,6 +118,8 @@ impl Binder<'_> {
                 self.function(Function::LikeRegex, args, span).negated(*negated)
             }
             K::Overlaps(parts) => self.overlaps(parts, at, span)?,
+            K::PeriodTest(op, operands) => self.period_test(*op, operands, at, span)?,
+            K::Period(_) => self.report(&Problem::PeriodAlone { ops: PERIOD_TESTS }, span),
             K::Element(operands) => {
                 let args = vec![self.expr(&operands.0, scope, clause)?, self.expr(&operands.1, scope, clause)?];
                 self.function(Function::Element, args, span)
@@ -225,7 +230,7 @@ impl Binder<'_> {
 
     fn name(&mut self, name: &[Ident], bare_name: BareName, at: (&Scope, Clause), span: Span) -> Expr {
         let (scope, clause) = at;
-        if matches!(clause, Clause::Fetch | Clause::Value) {
+        if matches!(clause, Clause::Fetch | Clause::Value | Clause::SystemTime) {
             let text = name.last().map_or("", |ident| ident.text.as_str());
             let expects = self.report(&Problem::ColumnInConstant { clause }, span);
             if let Some(last) = self.problems.pop() {

@@ -1,5 +1,6 @@
 //! `INFORMATION_SCHEMA` (ISO/IEC 9075-11): what there is, as tables that can be queried.
 
+use super::information_schema_time::{commits, periods};
 use crate::catalog::{
     Catalog, Column, Domain, Filled, Numbers, Schema, Sequence, Table, TableFunction, TableKind, Timing, ViewCheck,
 };
@@ -11,11 +12,11 @@ use std::sync::Arc;
 pub(super) const NAME: &str = "INFORMATION_SCHEMA";
 
 /// The name of the one catalog there is.
-const CATALOG: &str = "garden";
+pub(super) const CATALOG: &str = "garden";
 
-type Rows = Vec<Vec<Value>>;
+pub(super) type Rows = Vec<Vec<Value>>;
 
-/// A view: its name, its columns (a star marks a number), and how its rows are made.
+/// A view: its name, its columns (a star marks a number, + a large one, @ a time), and how its rows are made.
 type View = (&'static str, &'static [&'static str], fn(&Catalog) -> Rows);
 
 const VIEWS: &[View] = &[
@@ -35,6 +36,8 @@ const VIEWS: &[View] = &[
             "CHARACTER_MAXIMUM_LENGTH*",
             "NUMERIC_PRECISION*",
             "NUMERIC_SCALE*",
+            "IS_SYSTEM_TIME_PERIOD_START",
+            "IS_SYSTEM_TIME_PERIOD_END",
         ],
         columns,
     ),
@@ -111,6 +114,24 @@ const VIEWS: &[View] = &[
         ],
         parameters,
     ),
+    (
+        "PERIODS",
+        &["TABLE_CATALOG", "TABLE_SCHEMA", "TABLE_NAME", "PERIOD_NAME", "START_COLUMN_NAME", "END_COLUMN_NAME"],
+        periods,
+    ),
+    (
+        "COMMITS",
+        &[
+            "COMMIT_NUMBER+",
+            "COMMIT_TIME@",
+            "TABLE_SCHEMA",
+            "TABLE_NAME",
+            "ROWS_ADDED+",
+            "ROWS_CHANGED+",
+            "ROWS_REMOVED+",
+        ],
+        commits,
+    ),
     ("CHECK_CONSTRAINTS", &["CONSTRAINT_CATALOG", "CONSTRAINT_SCHEMA", "CONSTRAINT_NAME", "CHECK_CLAUSE"], checks),
 ];
 
@@ -119,7 +140,11 @@ pub(super) fn table(catalog: &Catalog, name: &Ident) -> Option<Table> {
     let (name, columns, rows) = VIEWS.iter().find(|(view, ..)| name.matches(view))?;
     let column = |name: &&str| match name.strip_suffix('*') {
         Some(name) => Column::new(name, SqlType::Integer),
-        None => Column::new(*name, SqlType::TEXT),
+        None => match (name.strip_suffix('+'), name.strip_suffix('@')) {
+            (Some(name), _) => Column::new(name, SqlType::BigInt),
+            (_, Some(name)) => Column::new(name, SqlType::TimestampTz),
+            _ => Column::new(*name, SqlType::TEXT),
+        },
     };
     let columns: Vec<Column> = columns.iter().map(column).collect();
     let source = MemoryTable::from_rows(&columns, &rows(catalog)).ok()?;
@@ -147,6 +172,10 @@ fn tables(catalog: &Catalog) -> Rows {
         catalog.schemas.iter().flat_map(|schema| schema.views.iter().map(|view| row(&schema.name, &view.name, "VIEW")));
     let stored = stored.chain(views);
     stored.chain(VIEWS.iter().map(|(name, ..)| row(NAME, name, "VIEW"))).collect()
+}
+
+fn is(truth: bool) -> Value {
+    if truth { "YES".into() } else { "NO".into() }
 }
 
 fn columns(catalog: &Catalog) -> Rows {
@@ -180,6 +209,8 @@ fn columns(catalog: &Catalog) -> Rows {
                     length,
                     precision,
                     scale,
+                    is(defined.is_some_and(|column| matches!(column.filled, Filled::RowStart))),
+                    is(defined.is_some_and(|column| matches!(column.filled, Filled::RowEnd))),
                 ]);
             }
         }
@@ -213,7 +244,9 @@ struct Known {
 }
 
 fn table_type(table: &Table) -> &'static str {
-    match table.definition.as_ref().and_then(|definition| definition.temporary) {
+    let definition = table.definition.as_deref();
+    match definition.and_then(|definition| definition.temporary) {
+        None if definition.is_some_and(|definition| definition.versioning().is_some()) => "SYSTEM VERSIONED",
         Some(temporary) if temporary.shared => "SHARED TEMPORARY",
         Some(_) => "LOCAL TEMPORARY",
         None => "BASE TABLE",

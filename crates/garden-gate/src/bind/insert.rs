@@ -138,10 +138,13 @@ impl<'a> Binder<'a> {
             Filled::Generated(_) => {
                 self.report(&ChangeProblem::Generated { column: column.name.clone() }, span);
             }
+            Filled::RowStart | Filled::RowEnd => {
+                self.report(&ChangeProblem::PeriodOfSystem { column: column.name.clone() }, span);
+            }
             Filled::Identity(identity) if identity.always && insert.overriding.is_none() => {
                 self.report(&ChangeProblem::IdentityAlways { column: column.name.clone() }, span);
             }
-            _ => {}
+            Filled::Null | Filled::Default(_) | Filled::Identity(_) => {}
         }
     }
 

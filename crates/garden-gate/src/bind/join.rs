@@ -189,7 +189,7 @@ impl Binder<'_> {
         if let Some(alias) = alias {
             let columns = merged.iter().map(|merged| merged.column.clone()).collect();
             let name = alias.text.clone();
-            scope.relations.push(super::scope::Relation { schema: None, name, hidden_name: None, columns });
+            scope.relations.push(super::scope::Relation::new(name, columns));
         }
         Ok((plan, scope))
     }

@@ -10,6 +10,7 @@ mod call;
 mod case;
 mod change;
 mod change_problem;
+mod changes;
 mod convert;
 mod definition;
 mod dependence;
@@ -20,6 +21,7 @@ mod group;
 mod grouping_sets;
 mod guide;
 mod information_schema;
+mod information_schema_time;
 mod insert;
 mod interval;
 mod join;
@@ -29,6 +31,7 @@ mod name_notes;
 mod notes;
 mod order;
 mod parameter;
+mod period;
 mod predicate;
 mod problem;
 mod query;
@@ -41,6 +44,7 @@ mod sequence;
 mod set_operation;
 mod style_notes;
 mod subquery;
+mod system_time;
 mod table;
 mod table_function;
 mod updatable;
@@ -57,6 +61,8 @@ pub(crate) use expr::castable;
 pub(crate) use known_columns::columns_known_to;
 pub(crate) use merge::done;
 pub use parameter::Parameters;
+pub(crate) use period::Portion;
+pub(crate) use system_time::moment_of;
 pub(crate) use table_function::function_problem;
 pub(crate) use updatable::{bind_hidden_rows, check_view_option};
 
@@ -93,6 +99,8 @@ pub(crate) struct Surroundings<'a> {
     /// Whether parameters may lack a value, as when a plan is asked for.
     pub(crate) missing: MissingParameters,
     pub(crate) moment: Moment,
+    /// The moment in the past that versioned tables are read at, in microseconds since 1970.
+    pub(crate) as_of: Option<i64>,
     /// The rows of the change in FROM, and where it stands.
     pub(crate) delta: Option<(Span, &'a Table)>,
 }

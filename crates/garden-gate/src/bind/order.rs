@@ -29,7 +29,7 @@ fn with_results(context: &SortContext<'_>) -> Scope {
         results.map(|column| ScopeColumn { name: column.name.clone(), id: column.id }).collect();
     if !columns.is_empty() {
         let name = String::new();
-        scope.relations.push(Relation { schema: None, name, hidden_name: None, columns });
+        scope.relations.push(Relation::new(name, columns));
     }
     scope
 }

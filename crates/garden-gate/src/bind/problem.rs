@@ -55,6 +55,16 @@ pub(crate) enum Problem {
     PositionOutOfRange { position: i64, columns: usize },
     #[error("ORDER BY with DISTINCT can only sort by what is selected")]
     SortKeyNotSelected,
+    #[error("{table:?} keeps no history")]
+    NotVersioned { table: String, stored: bool },
+    #[error("a moment of FOR SYSTEM_TIME is a date or a timestamp, this is {found}")]
+    NoMoment { found: SqlType, text: Option<String> },
+    #[error("no period {name:?}{place}", place = in_tables(tables))]
+    NoSuchPeriod { name: String, tables: Vec<String>, known: Vec<String> },
+    #[error("{op} needs a period {side}")]
+    NoPeriod { op: &'static str, side: &'static str },
+    #[error("a period is no value: it stands beside {ops} only")]
+    PeriodAlone { ops: &'static str },
     #[error("{clause} can't use columns")]
     ColumnInConstant { clause: Clause },
     #[error("{what} must be a whole number, 0 or more")]
@@ -257,6 +267,20 @@ impl Facts for Problem {
             Self::DayAndTime { .. } => Some("CAST(… AS TIMESTAMP) of the day gives one with hours".into()),
             Self::NoCast { from, to } => cast_help(*from, *to),
             Self::ScaleTooLarge { .. } => Some("CAST an operand to fewer digits after the point".into()),
+            Self::NotVersioned { table, stored: true } => Some(format!(
+                "ALTER TABLE {table} ADD SYSTEM VERSIONING keeps it from then on, CREATE TABLE … WITH SYSTEM VERSIONING from the start"
+            )),
+            Self::NotVersioned { table, .. } => Some(format!(
+                "its rows come from a file or a program; CREATE TABLE my_{table} AS SELECT * FROM {table} WITH DATA WITH SYSTEM VERSIONING makes a table that keeps it"
+            )),
+            Self::NoMoment { text: Some(text), .. } => {
+                Some(format!("write TIMESTAMP '{text}', or COMMIT and a number"))
+            }
+            Self::NoMoment { .. } => Some("write TIMESTAMP '2024-05-01 12:00:00', or COMMIT and a number".into()),
+            Self::NoSuchPeriod { known: names, .. } => known("the periods are", names)
+                .or_else(|| Some("PERIOD FOR name (start, end) among the columns of CREATE TABLE makes one".into())),
+            Self::NoPeriod { .. } => Some("write the name of a period, or PERIOD (start, end)".into()),
+            Self::PeriodAlone { .. } => Some("write PERIOD (a, b) OVERLAPS PERIOD (c, d)".into()),
             Self::ParameterMissing { name, .. } => {
                 Some(format!("give it a value, as in --param {}=…", name.trim_start_matches(':')))
             }

@@ -51,7 +51,7 @@ impl Binder<'_> {
             }
             ast::QueryBody::Values(rows) => self.values(rows),
             ast::QueryBody::Table(name, span) => {
-                let (plan, scope) = self.named_table(name, None, *span)?;
+                let (plan, scope) = self.named_table(name, (None, None), *span)?;
                 let output = scope.star.iter().map(|column| OutputColumn {
                     name: column.name.clone(),
                     id: column.id,
@@ -67,7 +67,7 @@ impl Binder<'_> {
     /// ORDER BY of a query that is no plain SELECT: it sees the columns of the result only.
     fn order_of_output(&mut self, items: &[ast::SortItem], output: &[OutputColumn]) -> Result<Vec<SortKey>> {
         let columns = output.iter().map(|column| ScopeColumn { name: column.name.clone(), id: column.id }).collect();
-        let relation = Relation { schema: None, name: "the result".into(), hidden_name: None, columns };
+        let relation = Relation::new("the result", columns);
         let scope = Scope::of(relation);
         let context = SortContext { scope: &scope, output, selected: &[], grouping: None, distinct: false };
         items.iter().map(|item| self.sort_key(item, &context)).collect()

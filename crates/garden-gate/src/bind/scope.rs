@@ -14,6 +14,8 @@ pub(crate) enum Clause {
     Having,
     OrderBy,
     Fetch,
+    /// The moments of FOR SYSTEM_TIME, and the ends of FOR PORTION OF.
+    SystemTime,
     Argument,
     /// The parts of a window: its argument, PARTITION BY, ORDER BY.
     Window,
@@ -47,6 +49,7 @@ impl fmt::Display for Clause {
             Self::Having => "HAVING",
             Self::OrderBy => "ORDER BY",
             Self::Fetch => "OFFSET or FETCH FIRST",
+            Self::SystemTime => "a moment of system time",
             Self::Argument => "the argument of an aggregate",
             Self::Window => "a window function",
             Self::From => "FROM",
@@ -73,6 +76,23 @@ pub(super) struct Relation {
     /// The table's own name, when the correlation name hides it.
     pub(super) hidden_name: Option<String>,
     pub(super) columns: Vec<ScopeColumn>,
+    /// Its periods: their names, and where they start and end.
+    pub(super) periods: Vec<ScopePeriod>,
+}
+
+/// A period as a scope shows it.
+#[derive(Clone, Debug)]
+pub(super) struct ScopePeriod {
+    pub(super) name: String,
+    pub(super) start: ColumnId,
+    pub(super) end: ColumnId,
+}
+
+impl Relation {
+    /// A table of columns that has no period.
+    pub(super) fn new(name: impl Into<String>, columns: Vec<ScopeColumn>) -> Self {
+        Self { schema: None, name: name.into(), hidden_name: None, columns, periods: Vec::new() }
+    }
 }
 
 /// A column of both sides of a join with USING, shown once.

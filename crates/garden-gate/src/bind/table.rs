@@ -5,9 +5,9 @@ use super::query::Rows;
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
 use super::{Binder, OutputColumn, problem::Problem};
 use crate::catalog::{ForeignKey, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableKind, Timing};
-use crate::diagnostic::{Error, Result, Span, nearest};
+use crate::diagnostic::{Error, Result, Span, SqlState, nearest};
 use crate::logical::{ColumnId, ColumnInfo, Expand, Expr, LogicalPlan, Scan, ScanReference};
-use crate::syntax::ast::{Ident, TableAlias, TableCall, TableExpr};
+use crate::syntax::ast::{Ident, SystemTimeClause, TableAlias, TableCall, TableExpr};
 use crate::types::{SqlType, Value};
 use std::collections::HashSet;
 use std::sync::Arc;
@@ -38,8 +38,9 @@ impl<'a> Binder<'a> {
 
     fn table_in_from(&mut self, item: &TableExpr, left: &Scope) -> Result<(LogicalPlan, Scope)> {
         match item {
-            TableExpr::Named { name, alias, span } => {
-                let (plan, scope) = self.named_table(name, alias.name.as_ref(), *span)?;
+            TableExpr::Changes(changes) => self.changes(changes),
+            TableExpr::Named { name, system_time, alias, span } => {
+                let (plan, scope) = self.named_table(name, (alias.name.as_ref(), system_time.as_deref()), *span)?;
                 Ok((plan, self.renamed(scope, alias)))
             }
             TableExpr::File { path, options, alias, span } => {
@@ -117,11 +118,11 @@ impl<'a> Binder<'a> {
     pub(super) fn derived_scope(&mut self, name: String, output: &[OutputColumn]) -> Scope {
         let columns: Vec<ScopeColumn> =
             output.iter().map(|column| ScopeColumn { name: column.name.clone(), id: column.id }).collect();
-        Scope::of(Relation { schema: None, name, hidden_name: None, columns })
+        Scope::of(Relation::new(name, columns))
     }
 
     /// `AS name (a, b, …)`: other names for all columns.
-    fn renamed(&mut self, mut scope: Scope, alias: &TableAlias) -> Scope {
+    pub(super) fn renamed(&mut self, mut scope: Scope, alias: &TableAlias) -> Scope {
         let Some(names) = &alias.columns else { return scope };
         let Some(relation) = scope.relations.first_mut() else { return scope };
         if !rename(&mut relation.columns, names) {
@@ -138,19 +139,30 @@ impl<'a> Binder<'a> {
     pub(super) fn named_table(
         &mut self,
         name: &[Ident],
-        alias: Option<&Ident>,
+        (alias, system_time): (Option<&Ident>, Option<&SystemTimeClause>),
         span: Span,
     ) -> Result<(LogicalPlan, Scope)> {
+        let no_table = |what: &str, name: &str| {
+            let message = format!("{name:?} is {what}: FOR SYSTEM_TIME stands behind a table");
+            let help = "write it behind the tables of its query";
+            Error::new(SqlState::SYNTAX_OR_RULE, message).with_help(help)
+        };
         if let [bare] = name
             && let Some(found) = self.with_reference(bare, alias)?
         {
-            return Ok(found);
+            return match system_time {
+                Some(clause) => Err(no_table("a query of WITH", &bare.text).at(clause.span)),
+                None => Ok(found),
+            };
         }
         let (schema, table) = match self.lookup(name) {
             Ok(found) => found,
             // Without the table no column of the query means anything: stop here.
             Err(problem) => {
                 if let Some(view) = self.find_view_in(name) {
+                    if let Some(clause) = system_time {
+                        return Err(no_table("a view", &view.1.name).at(clause.span));
+                    }
                     let shown = alias.map_or_else(|| view.1.name.clone(), |alias| alias.text.clone());
                     return self.view(view, shown, span);
                 }
@@ -158,7 +170,7 @@ impl<'a> Binder<'a> {
             }
         };
         let shown = alias.map_or_else(|| table.name.clone(), |alias| alias.text.clone());
-        let (plan, mut scope) = self.scan(&table, Some(schema), shown);
+        let (plan, mut scope) = self.scan_versions((&table, schema, shown), system_time, span)?;
         if alias.is_some() {
             for relation in &mut scope.relations {
                 relation.hidden_name = Some(table.name.clone());
@@ -286,13 +298,16 @@ impl<'a> Binder<'a> {
             indexes,
             references,
         });
-        let relation = Relation { schema, name, hidden_name: None, columns: visible };
+        let place = |at: usize| ids[at];
+        let defined = table.definition.as_deref();
+        let periods = defined.map(|made| super::period::scope_periods(made, place)).unwrap_or_default();
+        let relation = Relation { schema, periods, ..Relation::new(name, visible) };
         (plan, Scope { relations: vec![relation], star })
     }
 
     /// The foreign keys of a table that hold at every moment.
     fn references_of(&self, definition: &TableDefinition) -> Vec<ScanReference> {
-        let certain = |key: &&ForeignKey| key.timing == Timing::AtOnce && !key.unproven;
+        let certain = |key: &&ForeignKey| key.timing == Timing::AtOnce && !key.unproven && key.periods.is_none();
         let reference = |key: &ForeignKey| {
             let target = self.around.catalog.table(&key.table.0, &key.table.1)?;
             let (columns, referred) = (key.columns.clone(), key.referred.clone());
@@ -346,7 +361,7 @@ impl<'a> Binder<'a> {
             .copied()
             .chain(ordinality)
             .map(|id| ScopeColumn { name: self.columns.get(id).name.clone(), id });
-        let relation = Relation { schema: None, name, hidden_name: None, columns: visible.collect() };
+        let relation = Relation::new(name, visible.collect());
         let exprs = match expand {
             Expand::Series(bounds) => bounds.to_vec(),
             Expand::Unnest(arrays) => arrays,

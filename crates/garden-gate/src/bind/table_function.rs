@@ -87,7 +87,7 @@ impl<'a> Binder<'a> {
             columns.push(ScopeColumn { name: name.clone(), id });
         }
         let plan = if computed.is_empty() { plan } else { plan.project(computed) };
-        let relation = Relation { schema: None, name: shown, hidden_name: None, columns };
+        let relation = Relation::new(shown, columns);
         Ok((plan, Scope::of(relation)))
     }
 
@@ -128,7 +128,7 @@ impl<'a> Binder<'a> {
         let columns: Vec<ScopeColumn> = columns.collect();
         let ids = columns.iter().map(|column| column.id).collect();
         let name = function.name.clone();
-        let scope = Scope::of(Relation { schema: None, name, hidden_name: None, columns });
+        let scope = Scope::of(Relation::new(name, columns));
         let around = vec![Outer { scope, clause: Clause::From, level: Level::default() }];
         let (plan, output) =
             self.apart((&function.query, &function.schema, &function.known), around, &query).map_err(|error| {

@@ -101,7 +101,7 @@ impl<'a> Binder<'a> {
         let columns = seen.columns.iter().map(|column| ScopeColumn { name: column.name.clone(), id: column.id });
         let columns = columns.collect();
         let name = level.below.clone();
-        let scope = Scope::of(Relation { schema: None, name, hidden_name: None, columns });
+        let scope = Scope::of(Relation::new(name, columns));
         let condition = match &level.select.where_ {
             Some(condition) => {
                 let bound = self.expr(condition, &scope, Clause::Where)?;

@@ -81,7 +81,7 @@ impl<'a> Binder<'a> {
         if let Some(known) = self.known.iter().find(|known| known.table == view.name && known.schema == schema) {
             self.as_known(known, &mut columns, &mut star);
         }
-        let relation = Relation { schema: None, name: shown, hidden_name: None, columns };
+        let relation = Relation::new(shown, columns);
         Ok((plan, Scope { relations: vec![relation], star }))
     }
 

@@ -1,5 +1,6 @@
 //! What CREATE TABLE and CREATE VIEW say: columns, constraints, the text of views.
 
+use super::period::{Period, SystemTime};
 use crate::diagnostic::SourceText;
 use crate::types::{DeclaredType, Direction, Nulls, SqlType, TypeLimit};
 use std::sync::Arc;
@@ -15,6 +16,9 @@ pub(crate) struct TableDefinition {
     pub(crate) checks: Vec<CheckConstraint>,
     pub(crate) references: Vec<ForeignKey>,
     pub(crate) indexes: Vec<Index>,
+    /// The periods of application time.
+    pub(crate) periods: Vec<Period>,
+    pub(crate) system_time: Option<SystemTime>,
     /// Of a temporary table.
     pub(crate) temporary: Option<Temporary>,
 }
@@ -36,6 +40,11 @@ impl TableDefinition {
             key.timing == Timing::AtOnce && key.columns.iter().all(|at| self.columns[*at].not_null)
         };
         self.keys.iter().filter(never_null).map(|key| key.columns.clone()).collect()
+    }
+
+    /// The period of system time of a table that keeps history.
+    pub(crate) fn versioning(&self) -> Option<&SystemTime> {
+        self.system_time.as_ref().filter(|period| period.versioned)
     }
 
     /// The same table with its checks and foreign keys proven or not for the rows it has.
@@ -139,6 +148,10 @@ pub(crate) enum Filled {
     Identity(Identity),
     /// GENERATED ALWAYS AS (expression)
     Generated(Written),
+    /// GENERATED ALWAYS AS ROW START
+    RowStart,
+    /// GENERATED ALWAYS AS ROW END
+    RowEnd,
 }
 
 /// GENERATED … AS IDENTITY
@@ -160,6 +173,16 @@ pub(crate) struct KeyConstraint {
     /// NULLS NOT DISTINCT: rows with the same NULLs are the same.
     pub(crate) nulls_same: bool,
     pub(crate) timing: Timing,
+    /// WITHOUT OVERLAPS: the column in which the period ends whose start is the last of `columns`.
+    pub(crate) period_end: Option<usize>,
+}
+
+impl KeyConstraint {
+    /// The columns that are compared as they are: all but those of the period.
+    pub(crate) fn scalar_columns(&self) -> &[usize] {
+        let periods = usize::from(self.period_end.is_some());
+        &self.columns[..self.columns.len().saturating_sub(periods)]
+    }
 }
 
 #[derive(Clone, Debug)]
@@ -186,6 +209,8 @@ pub(crate) struct ForeignKey {
     pub(crate) timing: Timing,
     /// Whether rows were loaded with CHECKS OFF, and not looked at since.
     pub(crate) unproven: bool,
+    /// PERIOD: columns in which the period of the row, and those of the rows it refers to, start and end.
+    pub(crate) periods: Option<[(usize, usize); 2]>,
 }
 
 /// What becomes of a row when the row it refers to goes (clause 11.8).

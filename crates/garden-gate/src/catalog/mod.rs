@@ -1,19 +1,23 @@
 //! What tables there are, and the contract by which rows of any origin become a table.
 
+mod commits;
 mod definition;
 mod file_options;
 mod objects;
+mod period;
 mod sample;
 mod schema;
 mod source;
 mod statistics;
 
+pub(crate) use commits::{Commit, CommitLog, TableChange};
 pub(crate) use definition::{
     CheckConstraint, ColumnDefinition, Filled, ForeignKey, Identity, Index, IndexKey, IndexPart, KeyConstraint,
     KnownColumns, ReferentialAction, TableDefinition, Temporary, Timing, View, ViewCheck, Written,
 };
 pub(crate) use file_options::{ErrorFile, FileOptions, LoadOptions, RowEnd};
 pub(crate) use objects::{Comment, Domain, Named, Numbers, Sequence, TableFunction, named, subject};
+pub(crate) use period::{FOREVER, HistoryRule, Period, Roll, SYSTEM_TIME, SystemTime, WhenFull};
 pub(crate) use sample::of_segments;
 pub use schema::Column;
 pub(crate) use schema::{Catalog, Schema, Table, TableKind};

@@ -1,3 +1,4 @@
+use super::commits::{CommitLog, Pending};
 use super::{Comment, DEFAULT_SCHEMA, Domain, Sequence, TableDefinition, TableFunction, TableSource, View};
 use crate::catalog::GroupStatistics;
 use crate::types::SqlType;
@@ -80,15 +81,30 @@ impl Schema {
 #[derive(Clone, Debug)]
 pub(crate) struct Catalog {
     pub(crate) schemas: Vec<Arc<Schema>>,
+    pub(crate) commits: Arc<CommitLog>,
+    /// The number of the last commit that is in it; 0 before the first.
+    pub(crate) last_commit: u64,
+    /// What a transaction has done to it.
+    pub(crate) pending: Pending,
 }
 
 impl Default for Catalog {
     fn default() -> Self {
-        Self { schemas: vec![Arc::new(Schema::new(DEFAULT_SCHEMA))] }
+        Self::of(vec![Arc::new(Schema::new(DEFAULT_SCHEMA))])
     }
 }
 
 impl Catalog {
+    /// A database of these schemas that has seen no commit.
+    pub(crate) fn of(schemas: Vec<Arc<Schema>>) -> Self {
+        Self { schemas, commits: Arc::default(), last_commit: 0, pending: Pending::default() }
+    }
+
+    /// When the last commit was, in microseconds since 1970; before all times when there was none.
+    pub(crate) fn last_time(&self) -> i64 {
+        self.commits.find(self.last_commit).map_or(i64::MIN, |commit| commit.time)
+    }
+
     pub(crate) fn schema(&self, name: &str) -> Option<&Arc<Schema>> {
         self.schemas.iter().find(|schema| schema.name.eq_ignore_ascii_case(name))
     }

@@ -19,6 +19,10 @@ states! {
     NUMERIC_OUT_OF_RANGE = b"22003";
     /// Text does not fit its length.
     STRING_RIGHT_TRUNCATION = b"22001";
+    /// NULL where a value is needed.
+    NULL_NOT_ALLOWED = b"22004";
+    /// A period that does not start before it ends.
+    INVALID_PERIOD = b"22020";
     /// Text is no date, time or interval.
     INVALID_DATETIME_FORMAT = b"22007";
     /// A date or time is outside the calendar's range.

@@ -36,7 +36,7 @@ pub(crate) fn integer_lanes(array: &ArrayRef) -> Option<Cow<'_, [i64]>> {
 }
 
 /// The array of `data_type` whose lanes these are; the inverse of [`integer_lanes`].
-pub(super) fn from_integer_lanes(values: Vec<i64>, nulls: Option<NullBuffer>, data_type: &DataType) -> ArrayRef {
+pub(crate) fn from_integer_lanes(values: Vec<i64>, nulls: Option<NullBuffer>, data_type: &DataType) -> ArrayRef {
     fn narrow<T: ArrowPrimitiveType>(values: &[i64], nulls: Option<NullBuffer>) -> ArrayRef
     where
         T::Native: TryFrom<i64>,

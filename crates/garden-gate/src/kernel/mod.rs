@@ -37,7 +37,7 @@ pub(crate) use function::Progression;
 pub(crate) use group::GroupTable;
 pub(crate) use in_parts::{evaluate, evaluate_where, in_parts};
 pub(crate) use join_table::JoinTable;
-pub(crate) use keys::{hash_parts, integer_lanes, lane_bounds, lane_order};
+pub(crate) use keys::{from_integer_lanes, hash_parts, integer_lanes, lane_bounds, lane_order};
 pub(crate) use logic::{count_true, kept};
 pub(crate) use sketch::Sketch;
 pub(crate) use sorted_table::SortedTable;

@@ -6,15 +6,16 @@ use super::constraints::{check_key, repeat, table_columns};
 use super::definition::no_table;
 use super::session::Call;
 use super::table_definition::{Maker, constraint_names, no_column};
+use super::versioning::{begun, pending_time, time_value};
 use crate::bind::{
     MissingParameters, Surroundings, bind_checks, castable, check_definition, default_value, generated_values,
     index_keys, stored_value,
 };
 use crate::catalog::{
-    Catalog, CheckConstraint, ColumnDefinition, Filled, ForeignKey, Identity, Index, IndexPart, KnownColumns, Table,
-    TableDefinition, TableKind, TableSource,
+    Catalog, CheckConstraint, ColumnDefinition, FOREVER, Filled, ForeignKey, Identity, Index, IndexPart, KeyConstraint,
+    KnownColumns, SYSTEM_TIME, Table, TableDefinition, TableKind, TableSource,
 };
-use crate::diagnostic::{Error, Result, SqlState, suggestion};
+use crate::diagnostic::{Error, Result, Span, SqlState, suggestion};
 use crate::kernel::{Batch, cast_values, evaluate};
 use crate::storage::StoredTable;
 use crate::syntax::ast;
@@ -32,6 +33,8 @@ struct Altered<'a> {
     rows: Batch,
     /// What the next row is numbered with.
     next_number: Option<i64>,
+    /// When rows begin that begin to have a system time.
+    now: i64,
 }
 
 impl Session {
@@ -40,7 +43,7 @@ impl Session {
         catalog: &mut Catalog,
         (name, action): (&[ast::Ident], &ast::AlterTable),
         call: &Call<'_>,
-    ) -> Result<()> {
+    ) -> Result<Option<u64>> {
         let (schema, table) = self.place(catalog, name)?;
         let tables = catalog.schema(&schema).map(|schema| schema.tables.as_slice()).unwrap_or_default();
         let Some(known) = tables.iter().find(|known| table.matches(&known.name)) else {
@@ -52,8 +55,17 @@ impl Session {
             Error::new(SqlState::SYNTAX_OR_RULE, message).at(table.span)
         })?;
         if let ast::AlterTable::Rename(to) = action {
-            return rename(catalog, (&schema, &known), to);
+            return rename(catalog, (&schema, &known), to).map(|()| None);
         }
+        if let Some(removed) = self.alter_history(catalog, (&schema, &known), action)? {
+            return Ok(removed);
+        }
+        let now = match action {
+            ast::AlterTable::AddVersioning(_) | ast::AlterTable::AddPeriod { .. } => {
+                pending_time(catalog, chrono::Utc::now().timestamp_micros())
+            }
+            _ => 0,
+        };
         let before = catalog.clone();
         let files = self.files();
         let around = self.around(&before, &files, call.parameters, MissingParameters::Refuse);
@@ -65,11 +77,14 @@ impl Session {
             made: TableDefinition::clone(&definition),
             rows: all_rows(&stored)?,
             next_number: stored.next_number,
+            now,
         };
+        let current = usize::try_from(stored.rows()).unwrap_or(usize::MAX);
         if !altered.apply(action)? {
-            return Ok(());
+            return Ok(None);
         }
         let Altered { made, rows, name, next_number, .. } = altered;
+        let (all, rows) = (rows.clone(), rows.slice(0, current));
         check_definition(&made, &around)?;
         for index in &made.indexes {
             index_keys(&made, index, &around).map_err(|error| {
@@ -82,6 +97,12 @@ impl Session {
             source = source.changed(&[], std::slice::from_ref(&rows))?;
         }
         source.next_number = next_number;
+        if all.rows > current {
+            source = source.with_history(stored.history().rebuilt(&all.slice(current, all.rows - current))?);
+        } else if made.versioning().is_some() {
+            let began = definition.versioning().is_none();
+            source = if began { begun(&source, now) } else { source.with_history(stored.history().clone()) };
+        }
         for key in &made.keys {
             check_key(&name, &made, key, (&source, &rows))?;
         }
@@ -101,7 +122,8 @@ impl Session {
         let changer = self.changer(catalog, &around);
         let proven = definition.proven();
         changer.check_rows((&schema, &name), &proven, &rows)?;
-        proven.references.iter().try_for_each(|key| changer.check_reference(&name, &proven, key, &rows))
+        proven.references.iter().try_for_each(|key| changer.check_reference(&name, &proven, key, &rows))?;
+        Ok(None)
     }
 }
 
@@ -142,7 +164,13 @@ impl Altered<'_> {
             ast::AlterTable::CheckConstraints => {
                 self.made = std::mem::take(&mut self.made).with_unproven(false);
             }
-            ast::AlterTable::Rename(_) => {}
+            ast::AlterTable::AddPeriod { period, columns } => self.add_period(period, columns)?,
+            ast::AlterTable::DropPeriod { name, drop } => self.drop_period(name, *drop)?,
+            ast::AlterTable::AddVersioning(span) => self.add_versioning(*span)?,
+            // These are about history alone, and done by now.
+            ast::AlterTable::Rename(_)
+            | ast::AlterTable::SetHistory { .. }
+            | ast::AlterTable::DropVersioning { .. } => {}
         }
         Ok(true)
     }
@@ -202,11 +230,89 @@ impl Altered<'_> {
                 evaluate(&value, &self.rows)?.into_array(self.rows.rows)?
             }
             Filled::Identity(identity) => self.numbers(*identity, made.sql_type)?,
+            Filled::RowStart => repeat(&time_value(self.now, made.sql_type), made.sql_type, self.rows.rows)?,
+            Filled::RowEnd => repeat(&time_value(FOREVER, made.sql_type), made.sql_type, self.rows.rows)?,
             Filled::Null | Filled::Default(_) => {
                 repeat(&default_value(&self.made, at, self.around)?, made.sql_type, self.rows.rows)?
             }
         };
         self.rows.columns.push(values);
+        Ok(())
+    }
+
+    /// `ADD PERIOD FOR name (start, end)`, with new columns where it has some; those of system time are made where it names none.
+    fn add_period(&mut self, period: &ast::PeriodElement, columns: &[ast::ColumnElement]) -> Result<()> {
+        for column in columns {
+            self.add_column(column)?;
+        }
+        if period.name.matches(SYSTEM_TIME) && columns.is_empty() {
+            for (name, filled) in [(&period.start, ast::FilledBy::RowStart), (&period.end, ast::FilledBy::RowEnd)] {
+                if !self.made.columns.iter().any(|column| name.matches(&column.name)) {
+                    let element = ast::ColumnElement::filled(name.clone(), SqlType::TimestampTz.into(), filled);
+                    self.add_column(&element)?;
+                }
+            }
+        }
+        self.maker.period(&mut self.made, period)?;
+        self.maker.settle_system_time(&mut self.made, None)
+    }
+
+    fn drop_period(&mut self, name: &ast::Ident, drop: ast::Drop) -> Result<()> {
+        let at = |message: String| Error::new(SqlState::SYNTAX_OR_RULE, message).at(name.span);
+        if name.matches(SYSTEM_TIME) {
+            let Some(period) = self.made.system_time.clone() else {
+                return Err(at(format!("table {:?} has no period SYSTEM_TIME", self.name)));
+            };
+            if period.versioned {
+                let message = format!("table {:?} keeps its history by the period SYSTEM_TIME", self.name);
+                let help = format!("ALTER TABLE {} DROP SYSTEM VERSIONING first", self.name);
+                return Err(at(message).with_help(help));
+            }
+            self.made.system_time = None;
+            for column in [period.start.max(period.end), period.start.min(period.end)] {
+                drop_column(&mut self.made, column, drop).map_err(|error| error.at(name.span))?;
+                self.rows.columns.remove(column);
+            }
+            return Ok(());
+        }
+        let Some(place) = self.made.periods.iter().position(|period| name.matches(&period.name)) else {
+            let known: Vec<&str> = self.made.periods.iter().map(|period| period.name.as_str()).collect();
+            let error = at(format!("no period {:?}", name.text));
+            return Err(if known.is_empty() {
+                error
+            } else {
+                error.with_help(suggestion(&name.text, &known, "the periods are"))
+            });
+        };
+        let period = self.made.periods.remove(place);
+        let of_key = |key: &&KeyConstraint| key.period_end == Some(period.end);
+        let of_reference =
+            |key: &&ForeignKey| key.periods.is_some_and(|periods| periods[0] == (period.start, period.end));
+        let keys = self.made.keys.iter().filter(of_key).map(|key| key.name.clone());
+        let used: Vec<String> =
+            keys.chain(self.made.references.iter().filter(of_reference).map(|key| key.name.clone())).collect();
+        if !used.is_empty() && !drop.cascade {
+            let quoted: Vec<String> = used.iter().map(|name| format!("{name:?}")).collect();
+            let message = format!("period {:?} is part of {}", period.name, super::table_definition::names(&quoted));
+            return Err(at(message).with_help("CASCADE drops these as well"));
+        }
+        self.made.keys.retain(|key| !used.contains(&key.name));
+        self.made.references.retain(|key| !used.contains(&key.name));
+        Ok(())
+    }
+
+    fn add_versioning(&mut self, span: Span) -> Result<()> {
+        if self.made.versioning().is_some() {
+            let message = format!("table {:?} keeps its history already", self.name);
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(span));
+        }
+        let width = self.made.columns.len();
+        self.maker.settle_system_time(&mut self.made, Some(span))?;
+        for at in width..self.made.columns.len() {
+            let time = if matches!(self.made.columns[at].filled, Filled::RowStart) { self.now } else { FOREVER };
+            let sql_type = self.made.columns[at].sql_type;
+            self.rows.columns.push(repeat(&time_value(time, sql_type), sql_type, self.rows.rows)?);
+        }
         Ok(())
     }
 
@@ -270,9 +376,11 @@ fn part_of(column: &str, constraints: &[String]) -> Error {
     Error::new(SqlState::SYNTAX_OR_RULE, message).with_help("CASCADE drops these as well")
 }
 
-/// All rows of a table as one batch.
+/// All rows of a table as one batch: the current ones, then those of its history.
 fn all_rows(table: &StoredTable) -> Result<Batch> {
-    Ok(Batch::new(table.columns_whole()?, usize::try_from(table.rows()).unwrap_or(usize::MAX)))
+    let current = Batch::new(table.columns_whole()?, usize::try_from(table.rows()).unwrap_or(usize::MAX));
+    let history = table.ended_rows()?;
+    if history.rows == 0 { Ok(current) } else { Batch::concat(&[current, history], None) }
 }
 
 /// Views and functions know a column under its new name now.
@@ -332,6 +440,12 @@ fn drop_column(made: &mut TableDefinition, at: usize, drop: ast::Drop) -> Result
     if made.columns.len() == 1 {
         return Err(Error::new(SqlState::SYNTAX_OR_RULE, "a table has at least one column"));
     }
+    let periods = made.periods.iter().map(|period| (period.name.as_str(), period.start, period.end));
+    let system = made.system_time.iter().map(|period| (SYSTEM_TIME, period.start, period.end));
+    if let Some((period, ..)) = periods.chain(system).find(|(_, start, end)| at == *start || at == *end) {
+        let message = format!("column {:?} is an end of the period {period:?}", made.columns[at].name);
+        return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).with_help("ALTER TABLE … DROP PERIOD FOR … first"));
+    }
     let keys = made.keys.iter().filter(|key| key.columns.contains(&at)).map(|key| key.name.clone());
     let references = made.references.iter().filter(|key| key.columns.contains(&at)).map(|key| key.name.clone());
     let used: Vec<String> = keys.chain(references).collect();
@@ -357,6 +471,14 @@ fn drop_column(made: &mut TableDefinition, at: usize, drop: ast::Drop) -> Result
     }
     made.keys.iter_mut().flat_map(|key| &mut key.columns).for_each(moved);
     made.references.iter_mut().flat_map(|key| &mut key.columns).for_each(moved);
+    made.keys.iter_mut().filter_map(|key| key.period_end.as_mut()).for_each(moved);
+    let own = made.references.iter_mut().filter_map(|key| key.periods.as_mut()).map(|periods| &mut periods[0]);
+    let periods = made.periods.iter_mut().map(|period| (&mut period.start, &mut period.end));
+    let system = made.system_time.iter_mut().map(|period| (&mut period.start, &mut period.end));
+    for (start, end) in periods.chain(system).chain(own.map(|(start, end)| (start, end))) {
+        moved(start);
+        moved(end);
+    }
     made.columns.remove(at);
     Ok(())
 }

@@ -7,15 +7,15 @@ use super::result_set::ResultSet;
 use super::session::Call;
 use super::{Outcome, Session};
 use crate::bind::{
-    BoundChange, Meaning, MissingParameters, OpenFile, bind_change, bind_hidden_rows, bind_returning, done,
+    BoundChange, Meaning, MissingParameters, OpenFile, Portion, bind_change, bind_hidden_rows, bind_returning, done,
 };
 use crate::catalog::{Catalog, Column, Filled, TableDefinition, TableSource};
-use crate::diagnostic::{Error, Note, Result, SqlState};
+use crate::diagnostic::{Error, Note, Result, Span, SqlState};
 use crate::kernel::{Batch, cast_values, evaluate};
-use crate::logical::Expr;
+use crate::logical::{Expr, ExprKind};
 use crate::storage::{MemoryTable, StoredTable};
 use crate::syntax::ast;
-use crate::types::SqlType;
+use crate::types::{CompareOp, SqlType, Value};
 use arrow::array::{Array, ArrayRef, AsArray, Int64Array, new_null_array};
 use arrow::datatypes::Int64Type;
 use std::any::Any;
@@ -76,11 +76,15 @@ impl Session {
         let mut changer = Changer::new(Catalog::clone(catalog), &around, is_unchecked(change), self.deferral());
         let is_insert = matches!(meaning, Meaning::Added { .. });
         let target = (schema.as_str(), table.as_str());
-        let (delta, next_number) = delta_of(meaning, rows, (&changer, target), (&old, &definition))?;
+        let is_portion = meaning.portion().is_some();
+        let (mut delta, next_number) = delta_of(meaning, rows, (&changer, target), (&old, &definition))?;
         check_option(&checks.plain, &delta.added, &definition)?;
+        changer.fill_times(target, &mut delta)?;
         // Rows that an INSERT takes away are no rows of its own.
         let gone = if is_insert { &delta.removed[..delta.replaced] } else { delta.removed.as_slice() };
-        let affected = (delta.added.rows + gone.len() - delta.replaced) as u64;
+        // What FOR PORTION OF leaves of a row is no row of the statement's own.
+        let split = if is_portion { delta.added.rows - delta.replaced } else { 0 };
+        let affected = (delta.added.rows + gone.len() - delta.replaced - split) as u64;
         let before = if change.returning.is_some() { Some(old.rows_at(gone)?) } else { None };
         let after = changer.apply(target, &delta)?;
         let restarts = matches!(change.kind, ast::ChangeKind::Truncate { restart: true });
@@ -94,12 +98,15 @@ impl Session {
             Some(before) => {
                 // Referential actions may have changed rows of the statement; those that they deleted are shown as it made them.
                 let new = if after.rows == delta.added.rows { &after } else { &delta.added };
-                let (new, before) = beside(new, &before, delta.replaced)?;
+                let new = new.slice(0, new.rows - split);
+                let (new, before) = beside(&new, &before, delta.replaced)?;
                 returning(&new, &before)?
             }
             None => None,
         };
-        Ok((changer.catalog, Changed { affected, returned, notes: found.notes }))
+        let notes = [found.notes, changer.notes].concat();
+        let returned = returned.map(|rows| ResultSet { notes: [rows.notes, notes.clone()].concat(), ..rows });
+        Ok((changer.catalog, Changed { affected, returned, notes }))
     }
 }
 
@@ -142,7 +149,18 @@ fn delta_of(
             changer.generate_anew(&mut rows, &numbered, definition)?;
             (changer.without_duplicates(target, rows, duplicates)?, Some(next_number))
         }
-        Meaning::Replaced { numbered } => {
+        Meaning::Replaced { numbered, portion: Some(portion) } => {
+            let (delta, none) =
+                delta_of(Meaning::Replaced { numbered, portion: None }, rows, (changer, target), (old, definition))?;
+            let next = none.unwrap_or(old.next_number);
+            split_rows(delta, &portion, changer, (old, definition, next))?
+        }
+        Meaning::Removed { portion: Some(portion) } => {
+            let removed = rows.as_ref().map(places).unwrap_or_default();
+            let delta = Delta { removed, added: nothing, replaced: 0 };
+            split_rows(delta, &portion, changer, (old, definition, old.next_number))?
+        }
+        Meaning::Replaced { numbered, portion: None } => {
             let rows = rows.unwrap_or_else(|| with_place(&nothing));
             let mut added = Batch::new(rows.columns[1..].to_vec(), rows.rows);
             let next_number = if numbered.is_empty() {
@@ -159,11 +177,46 @@ fn delta_of(
             let (delta, next_number) = merged(&rows, (&numbered, &renumbered, changer), (old, definition))?;
             (delta, Some(next_number))
         }
-        Meaning::Removed => {
+        Meaning::Removed { portion: None } => {
             let removed = rows.as_ref().map(places).unwrap_or_default();
             (Delta { removed, added: nothing, replaced: 0 }, None)
         }
     })
+}
+
+/// A change of a portion of rows: what is left of each row before and after the portion becomes a row of its own. Its identity columns are
+/// numbered and its generated columns computed as for a row that is inserted (clause 14.14, general rule 9).
+fn split_rows(
+    delta: Delta,
+    portion: &Portion,
+    changer: &Changer<'_>,
+    (old, definition, next_number): (&StoredTable, &TableDefinition, Option<i64>),
+) -> Result<(Delta, Option<Option<i64>>)> {
+    let rows = old.rows_at(&delta.removed)?;
+    let part = |at: usize, other: usize, bound: &Value, outside: CompareOp| -> Result<Batch> {
+        let sql_type = definition.columns[at].sql_type;
+        let slot = Expr::new(ExprKind::Slot(at), sql_type, Span::default());
+        let bound = Expr::literal(bound.clone(), sql_type, Span::default());
+        let left = evaluate(&Expr::compare(outside, slot, bound.clone(), Span::default()), &rows)?;
+        let left = left.into_array(rows.rows)?;
+        let left = left.as_boolean();
+        let mut rows = rows.filter(left, left.true_count())?;
+        rows.columns[other] = evaluate(&bound, &rows)?.into_array(rows.rows)?;
+        Ok(rows)
+    };
+    let before = part(portion.start, portion.end, &portion.from, CompareOp::Less)?;
+    let after = part(portion.end, portion.start, &portion.to, CompareOp::Greater)?;
+    let mut left = Batch::concat(&[before, after], None)?;
+    let is_identity = |at: &usize| matches!(definition.columns[*at].filled, Filled::Identity(_));
+    let numbered: Vec<usize> = (0..definition.columns.len()).filter(is_identity).collect();
+    for at in &numbered {
+        left.columns[*at] = new_null_array(left.columns[*at].data_type(), left.rows);
+    }
+    let next = number(&mut left, &numbered, (next_number, definition))?;
+    let all: Vec<usize> = (0..definition.columns.len()).collect();
+    changer.generate_anew(&mut left, &all, definition)?;
+    let added = Batch::concat(&[delta.added, left], None)?;
+    Ok((Delta { added, ..delta }, (!numbered.is_empty()).then_some(next)))
 }
 
 /// An error for a new row that a view with CHECK OPTION would not show.

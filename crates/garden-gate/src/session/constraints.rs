@@ -3,11 +3,12 @@
 
 use super::change::stored;
 use super::deferred::Deferral;
+use super::period_keys::{check_apart, check_overlaps, check_periods};
 use super::referential::Actions;
 use super::unique_index::{check_unique, is_kept};
 use crate::bind::{Surroundings, bind_checks, generated_values};
 use crate::catalog::{Catalog, CheckConstraint, Filled, ForeignKey, KeyConstraint, Table, TableDefinition};
-use crate::diagnostic::{Error, Result, SqlState};
+use crate::diagnostic::{Error, Note, Result, SqlState};
 use crate::kernel::{Batch, array_of, evaluate, lane_bounds, value_at};
 use crate::storage::{Place, StoredTable};
 use crate::types::{SqlType, Value};
@@ -39,11 +40,13 @@ pub(super) struct Changer<'a> {
     unchecked: bool,
     /// Which constraints are left to the end of the transaction.
     pub(super) deferral: Deferral,
+    /// What is worth knowing about the change.
+    pub(super) notes: Vec<Note>,
 }
 
 impl<'a> Changer<'a> {
     pub(super) fn new(catalog: Catalog, around: &'a Surroundings<'a>, unchecked: bool, deferral: Deferral) -> Self {
-        Self { catalog, around, unchecked, deferral }
+        Self { catalog, around, unchecked, deferral, notes: Vec::new() }
     }
 
     fn put(&mut self, (schema, name): TableName<'_>, source: StoredTable, definition: Arc<TableDefinition>) {
@@ -82,8 +85,12 @@ impl<'a> Changer<'a> {
     /// Changes a table and what refers to it, then checks all that was changed. Gives the rows that were added or replaced others, as they
     /// are when all is done.
     pub(super) fn apply(&mut self, target: TableName<'_>, delta: &Delta) -> Result<Batch> {
-        let (deltas, settlement) = Actions::follow(self, target, delta)?.finish()?;
+        let (mut deltas, settlement) = Actions::follow(self, target, delta)?.finish()?;
+        for ((schema, name), delta) in deltas.iter_mut().filter(|(_, delta)| !delta.is_empty()) {
+            self.fill_times((schema, name), delta)?;
+        }
         for ((schema, name), delta) in deltas.iter().filter(|(_, delta)| !delta.is_empty()) {
+            self.check_no_overlaps((schema, name), delta)?;
             self.put_rows((schema, name), delta)?;
         }
         for ((schema, name), delta) in &deltas {
@@ -94,10 +101,29 @@ impl<'a> Changer<'a> {
         Ok(first.map_or_else(|| delta.added.clone(), |(_, delta)| delta.added))
     }
 
+    /// Keys WITHOUT OVERLAPS, against the rows that stay.
+    fn check_no_overlaps(&self, (schema, name): TableName<'_>, delta: &Delta) -> Result<()> {
+        let (table, definition) = stored(&self.catalog, schema, name)?;
+        let due =
+            |key: &&KeyConstraint| key.period_end.is_some() && !self.deferral.defers(schema, &key.name, key.timing);
+        let keys: Vec<&KeyConstraint> = definition.keys.iter().filter(due).collect();
+        if keys.is_empty() || delta.added.rows == 0 {
+            return Ok(());
+        }
+        // Rows that start and end at once would be nowhere, and those without an end are told of first.
+        self.check_rows((schema, name), &definition, &delta.added)?;
+        let kept = if delta.removed.is_empty() { table } else { Arc::new(table.changed(&delta.removed, &[])?) };
+        for key in keys {
+            check_overlaps((name, &definition), key, (&kept, &delta.added), self.around)?;
+        }
+        Ok(())
+    }
+
     /// Makes the new version of a table.
     fn put_rows(&mut self, (schema, name): TableName<'_>, delta: &Delta) -> Result<()> {
         let (old, definition) = stored(&self.catalog, schema, name)?;
         let new = old.changed(&delta.removed, std::slice::from_ref(&delta.added))?;
+        let new = self.keep_history((schema, name), (&old, new), (&definition, delta))?;
         let unproven = self.unchecked && delta.added.rows > 0;
         let kept =
             if unproven { Arc::new(TableDefinition::clone(&definition).with_unproven(true)) } else { definition };
@@ -112,7 +138,8 @@ impl<'a> Changer<'a> {
         }
         let (table, definition) = stored(&self.catalog, schema, name)?;
         self.check_rows((schema, name), &definition, &delta.added)?;
-        for key in definition.keys.iter().filter(|key| !self.deferral.defers(schema, &key.name, key.timing)) {
+        let plain = definition.keys.iter().filter(|key| key.period_end.is_none());
+        for key in plain.filter(|key| !self.deferral.defers(schema, &key.name, key.timing)) {
             check_key(name, &definition, key, (&table, &delta.added))?;
         }
         for index in definition.indexes.iter().filter(|index| is_kept(index)) {
@@ -144,6 +171,7 @@ impl<'a> Changer<'a> {
                 return Err(Error::new(SqlState::CONSTRAINT, message).with_help(help));
             }
         }
+        check_periods(name, definition, rows)?;
         if self.unchecked {
             return Ok(());
         }
@@ -182,6 +210,9 @@ impl<'a> Changer<'a> {
         reference: &ForeignKey,
         rows: &Batch,
     ) -> Result<()> {
+        if reference.periods.is_some() {
+            return self.check_covered((name, definition), reference, rows);
+        }
         let keys = key_arrays(rows, &reference.columns);
         let (parent, _) = stored(&self.catalog, &reference.table.0, &reference.table.1)?;
         let mut known = vec![false; rows.rows];
@@ -227,13 +258,16 @@ pub(super) fn encoded_keys(keys: &[ArrayRef]) -> Result<Rows> {
     Ok(RowConverter::new(fields)?.convert_columns(keys)?)
 }
 
-/// No added row has the key of another. Expected O(added rows), also where many have one key: the first that is there twice ends the search.
+/// No added row has the key of another; of a key WITHOUT OVERLAPS all rows are to be given. Expected O(added rows), also where many have one key: the first that is there twice ends the search.
 pub(super) fn check_key(
     name: &str,
     definition: &TableDefinition,
     key: &KeyConstraint,
     (table, added): (&StoredTable, &Batch),
 ) -> Result<()> {
+    if key.period_end.is_some() {
+        return check_apart((name, definition), key, added);
+    }
     // Keys mostly come in order, and then none is there twice.
     if let Some(first) = key.columns.first().filter(|_| !key.nulls_same)
         && let Some(bounds) = lane_bounds(&added.columns[*first])

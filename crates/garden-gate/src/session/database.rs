@@ -2,6 +2,7 @@ use super::Session;
 use super::add_table::{CheckedSource, MissingSchema, TableName, check_columns};
 use super::files::FileCache;
 use super::temporary::SharedTables;
+use super::versioning::committed;
 use super::writer::Writers;
 use crate::catalog::{Catalog, Column, FileOptions, Segment, TableSource};
 use crate::diagnostic::{Error, Result, SqlState};
@@ -83,6 +84,13 @@ impl Shared {
         }
         self.replace(catalog);
         Ok(())
+    }
+
+    /// Makes what a transaction did a commit, and puts it in the place of what was before. Nobody else may write meanwhile.
+    pub(super) fn commit(&self, changed: &Catalog, before: &Catalog) -> Result<()> {
+        let made = committed(changed, before, chrono::Utc::now().timestamp_micros())?;
+        let commit = made.last_commit;
+        self.install(Arc::new(made)).inspect_err(|_| changed.commits.forget(commit))
     }
 
     /// Lets a long load of a table need less memory, where there is a file to write to ahead of the commit.

@@ -5,6 +5,7 @@ use super::deferred::Deferral;
 use super::objects::drop_stale_comments;
 use super::session::Call;
 use super::table_definition::{Maker, names};
+use super::versioning::{fill_system_time, pending_time};
 use super::{Outcome, Session};
 use crate::bind::{MissingParameters, Surroundings, bind_query, check_definition, check_view_option, columns_known_to};
 use crate::catalog::{
@@ -44,7 +45,10 @@ impl Session {
             ast::Definition::DropTable { name, drop } => self.drop_table(&mut changed, name, *drop)?,
             ast::Definition::CreateView(view) => self.create_view(&mut changed, view, call)?,
             ast::Definition::DropView { name, drop } => self.drop_view(&mut changed, name, *drop)?,
-            ast::Definition::AlterTable { name, action } => self.alter_table(&mut changed, (name, action), call)?,
+            ast::Definition::AlterTable { name, action } => {
+                affected = self.alter_table(&mut changed, (name, action), call)?;
+            }
+            ast::Definition::TrimHistory(trim) => affected = Some(self.trim_history(&mut changed, trim, call)?),
             ast::Definition::CreateSequence(made) => self.create_sequence(&mut changed, made)?,
             ast::Definition::AlterSequence { name, change } => self.alter_sequence(&mut changed, name, change)?,
             ast::Definition::CreateDomain(made) => self.create_domain(&mut changed, made, call)?,
@@ -119,8 +123,7 @@ impl Session {
         let query = match &table.content {
             ast::TableContent::Elements(elements) => {
                 let maker = Maker { session: self, catalog: &before, source: call.source, table: name };
-                let mut definition = maker.table(elements, &schema)?;
-                definition.temporary = table.temporary;
+                let definition = maker.table(elements, &schema, (table.versioned, table.temporary))?;
                 check_definition(&definition, &around)?;
                 put_new(catalog, &schema, &name.text, Arc::new(definition), None)?;
                 self.note_use(catalog, &schema, &name.text);
@@ -156,9 +159,22 @@ impl Session {
             if with_data { self.run_prepared(&self.prepare_bound(query, call)?, None)?.batches } else { Vec::new() };
         let count = rows.iter().map(|batch| batch.rows as u64).sum();
         let temporary = table.temporary;
-        let definition = Arc::new(TableDefinition { columns, temporary, ..TableDefinition::default() });
-        let rows = if rows.is_empty() { None } else { Some(Batch::concat(&rows, None)?) };
-        put_new(catalog, &schema, &name.text, definition, rows)?;
+        let mut definition = TableDefinition { columns, temporary, ..TableDefinition::default() };
+        let mut rows = if rows.is_empty() { None } else { Some(Batch::concat(&rows, None)?) };
+        if table.versioned.is_some() {
+            let maker = Maker { session: self, catalog: &before, source: call.source, table: name };
+            maker.settle_system_time(&mut definition, table.versioned)?;
+            if let Some(rows) = &mut rows {
+                let now = pending_time(catalog, around.moment.micros);
+                let nothing = super::change::empty(&definition).columns;
+                rows.columns.extend(nothing.into_iter().skip(rows.columns.len()));
+                fill_system_time(rows, &definition, now)?;
+            }
+        }
+        if temporary.is_none() {
+            catalog.pending.note((&schema, &name.text), (count, 0, 0));
+        }
+        put_new(catalog, &schema, &name.text, Arc::new(definition), rows)?;
         self.note_use(catalog, &schema, &name.text);
         Ok(Some(count))
     }
@@ -247,7 +263,10 @@ fn cascades(definition: &ast::Definition) -> bool {
         | ast::Definition::DropView { drop, .. } => drop.cascade,
         ast::Definition::AlterTable { action, .. } => matches!(
             action,
-            ast::AlterTable::DropColumn { drop, .. } | ast::AlterTable::DropConstraint { drop, .. } if drop.cascade
+            ast::AlterTable::DropColumn { drop, .. }
+                | ast::AlterTable::DropConstraint { drop, .. }
+                | ast::AlterTable::DropPeriod { drop, .. }
+                | ast::AlterTable::DropVersioning { drop, .. } if drop.cascade
         ),
         _ => false,
     }
@@ -356,7 +375,10 @@ fn select_all(from: ast::TableExpr, span: crate::diagnostic::Span) -> ast::Query
 
 pub(super) fn whole_table(name: &[ast::Ident]) -> ast::Query {
     let span = name[0].span;
-    select_all(ast::TableExpr::Named { name: name.to_vec(), alias: ast::TableAlias::default(), span }, span)
+    select_all(
+        ast::TableExpr::Named { name: name.to_vec(), system_time: None, alias: ast::TableAlias::default(), span },
+        span,
+    )
 }
 
 fn whole_file(path: &str, options: &ast::FileOptions, span: crate::diagnostic::Span) -> ast::Query {

@@ -122,6 +122,7 @@ fn default(column: &ColumnDefinition) -> Option<Cell> {
             ast::ExprKind::Literal(literal, _) => value(&literal, column.sql_type).map(Cell::Constant),
             _ => None,
         },
+        Filled::RowStart | Filled::RowEnd => value(&Value::Null, column.sql_type).map(Cell::Constant),
         Filled::Identity(_) | Filled::Generated(_) => None,
     }
 }

@@ -132,7 +132,7 @@ fn follow(
         let own = match &column.filled {
             Filled::Null => None,
             Filled::Default(text) => Some(text),
-            Filled::Identity(_) | Filled::Generated(_) => continue,
+            Filled::Identity(_) | Filled::Generated(_) | Filled::RowStart | Filled::RowEnd => continue,
         };
         if text(own) == text(old.default.as_ref()) {
             column.filled = new.default.clone().map_or(Filled::Null, Filled::Default);

@@ -7,7 +7,7 @@
 use super::change::stored;
 use super::constraints::{Changer, Delta, TableName, encoded_keys, key_arrays};
 use crate::control::Turns;
-use crate::diagnostic::Result;
+use crate::diagnostic::{Error, Result};
 use crate::kernel::Batch;
 use crate::storage::Place;
 use crate::syntax::ast::Duplicates;
@@ -43,6 +43,9 @@ impl Changer<'_> {
 
     fn conflicts(&self, (schema, name): TableName<'_>, rows: &Batch) -> Result<Conflicts> {
         let (table, definition) = stored(&self.catalog, schema, name)?;
+        if definition.keys.iter().any(|key| key.period_end.is_some()) {
+            return Err(Error::not_supported("SKIP or REPLACE DUPLICATES for a key WITHOUT OVERLAPS"));
+        }
         let mut conflicts = Conflicts::default();
         for key in &definition.keys {
             let keys = key_arrays(rows, &key.columns);

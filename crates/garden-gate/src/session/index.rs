@@ -120,7 +120,7 @@ fn unique_key(index: &Index) -> Option<KeyConstraint> {
     };
     let columns = index.keys.iter().map(column).collect::<Option<Vec<usize>>>()?;
     let (name, timing) = (index.name.clone(), Timing::AtOnce);
-    Some(KeyConstraint { name, columns, primary: false, nulls_same: false, timing })
+    Some(KeyConstraint { name, columns, primary: false, nulls_same: false, timing, period_end: None })
 }
 
 impl Maker<'_> {

@@ -9,6 +9,7 @@
 
 use super::change::stored;
 use super::constraints::{Changer, Delta, encoded_keys, key_arrays, repeat, shown_row, shown_values};
+use super::period_keys::rows_that_refer;
 use crate::bind::default_value;
 use crate::catalog::{Catalog, ForeignKey, ReferentialAction, TableDefinition};
 use crate::diagnostic::{Error, Result, SqlState};
@@ -209,7 +210,7 @@ impl<'c, 'a> Actions<'c, 'a> {
         // RESTRICT looks at the rows before any other action of the same event takes them away.
         referring.sort_by_key(|(_, reference)| action(reference, event) != ReferentialAction::Restrict);
         for (child, reference) in referring {
-            let changed = changed_keys(event, &reference.referred)?;
+            let changed = changed_keys(event, &event_columns(&reference))?;
             if changed.is_empty() {
                 continue;
             }
@@ -330,6 +331,12 @@ impl Settlement {
             if changer.deferral.defers(&child.0, &reference.name, reference.timing) {
                 continue;
             }
+            if reference.periods.is_some() {
+                let (children, definition) = stored(&changer.catalog, &child.0, &child.1)?;
+                let places = rows_that_refer((&children, reference), before)?;
+                changer.check_reference(&child.1, &definition, reference, &children.rows_at(&places)?)?;
+                continue;
+            }
             let (parent_rows, parent_definition) = stored(&changer.catalog, &parent.0, &parent.1)?;
             let keys = key_arrays(before, &reference.referred);
             let mut there = vec![false; before.rows];
@@ -351,6 +358,12 @@ impl Settlement {
         }
         Ok(())
     }
+}
+
+/// The columns of a referenced row by whose values it is referred to.
+fn event_columns(reference: &ForeignKey) -> Vec<usize> {
+    let period = reference.periods.iter().flat_map(|[_, (start, end)]| [*start, *end]);
+    reference.referred.iter().copied().chain(period).collect()
 }
 
 fn action(reference: &ForeignKey, event: &Event) -> ReferentialAction {

@@ -17,10 +17,9 @@ use crate::catalog::{DEFAULT_SCHEMA, Schema};
 use crate::control::{self, Control, Entered, Interrupt};
 use crate::diagnostic::{Error, Result, SourceText, SqlState};
 use crate::execute::{Pool, RoundLog, RoundRows};
-use crate::kernel::{Batch, array_of};
 use crate::physical::{Measures, Plan};
 use crate::syntax::{Script, ast};
-use crate::types::{ParameterName, SqlType, Value};
+use crate::types::{ParameterName, Value};
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -40,6 +39,8 @@ pub struct Session {
     pub(super) schema: String,
     /// Schemas in which names are looked up after that.
     path: Vec<String>,
+    /// The moment in the past that versioned tables are read at.
+    pub(super) as_of: Option<i64>,
     pub(super) access: Access,
     progress: Option<Teller>,
     interrupt: Interrupt,
@@ -62,6 +63,7 @@ impl Session {
             variables: Parameters::new(),
             schema: DEFAULT_SCHEMA.into(),
             path: Vec::new(),
+            as_of: None,
             access: Access::default(),
             progress: None,
             interrupt: Interrupt::default(),
@@ -290,6 +292,10 @@ impl Session {
                 }
                 ast::StatementKind::Query(query) => self.rows_of(query, call).map(Outcome::Rows),
                 ast::StatementKind::ShowSettings => self.settings_rows(started).map(Outcome::Rows),
+                ast::StatementKind::SetAsOf(moment) => {
+                    self.read_past(moment.as_ref(), call)?;
+                    done(Vec::new())
+                }
                 ast::StatementKind::Set { name, value } => {
                     let (value, notes) = self.value(value, call)?;
                     self.set(&name.text, value).map_err(|error| error.at(name.span))?;
@@ -362,6 +368,7 @@ impl Session {
             variables: &self.variables,
             missing,
             moment: now(),
+            as_of: self.as_of,
             delta: None,
         }
     }
@@ -451,21 +458,6 @@ impl Session {
             self.interrupt.clear();
         }
         control::enter(Some(&current.unwrap_or_else(|| self.new_control())))
-    }
-
-    fn settings_rows(&self, started: Instant) -> Result<ResultSet> {
-        let column = |name: &str| ResultColumn::new(name, SqlType::TEXT);
-        let row = |values: [Value; 3]| {
-            let arrays = values.iter().map(|value| array_of(value, SqlType::TEXT)).collect::<Result<_>>()?;
-            Ok(Batch::new(arrays, 1))
-        };
-        Ok(ResultSet {
-            columns: ["setting", "value", "meaning"].map(column).to_vec(),
-            batches: self.settings.list().into_iter().map(row).collect::<Result<_>>()?,
-            notes: Vec::new(),
-            elapsed: started.elapsed(),
-            affected: None,
-        })
     }
 }
 

@@ -1,10 +1,13 @@
+use super::Session;
 use super::access::Access;
+use super::result_set::{ResultColumn, ResultSet};
 use crate::catalog::FileOptions;
 use crate::choose::Factors;
 use crate::control::Limits;
 use crate::diagnostic::{Error, Result, SqlState, suggestion};
-use crate::types::{Value, approximate};
-use std::time::Duration;
+use crate::kernel::{Batch, array_of};
+use crate::types::{SqlType, Value, approximate};
+use std::time::{Duration, Instant};
 
 /// What SET can change.
 #[derive(Clone, Debug)]
@@ -265,5 +268,23 @@ impl Settings {
             recursion: (self.recursion_limit > 0).then_some(self.recursion_limit),
             gauge: access.gauge,
         }
+    }
+}
+
+impl Session {
+    /// All settings as rows.
+    pub(super) fn settings_rows(&self, started: Instant) -> Result<ResultSet> {
+        let column = |name: &str| ResultColumn::new(name, SqlType::TEXT);
+        let row = |values: [Value; 3]| {
+            let arrays = values.iter().map(|value| array_of(value, SqlType::TEXT)).collect::<Result<_>>()?;
+            Ok(Batch::new(arrays, 1))
+        };
+        Ok(ResultSet {
+            columns: ["setting", "value", "meaning"].map(column).to_vec(),
+            batches: self.settings().list().into_iter().map(row).collect::<Result<_>>()?,
+            notes: Vec::new(),
+            elapsed: started.elapsed(),
+            affected: None,
+        })
     }
 }

@@ -4,7 +4,7 @@ use super::Session;
 use super::definition::no_table;
 use crate::catalog::{
     Catalog, CheckConstraint, ColumnDefinition, Domain, Filled, ForeignKey, KeyConstraint, LOCAL_SCHEMA,
-    TableDefinition, Timing, Written,
+    ReferentialAction, TableDefinition, Temporary, Timing, Written,
 };
 use crate::diagnostic::{Error, Result, SourceText, Span, SqlState, suggestion};
 use crate::syntax::{ast, with_name_for};
@@ -20,9 +20,14 @@ pub(super) struct Maker<'a> {
 }
 
 impl Maker<'_> {
-    pub(super) fn table(&self, elements: &[ast::TableElement], schema: &str) -> Result<TableDefinition> {
-        let mut made = TableDefinition::default();
-        let mut constraints = Vec::new();
+    pub(super) fn table(
+        &self,
+        elements: &[ast::TableElement],
+        schema: &str,
+        (versioned, temporary): (Option<Span>, Option<Temporary>),
+    ) -> Result<TableDefinition> {
+        let mut made = TableDefinition { temporary, ..TableDefinition::default() };
+        let (mut constraints, mut periods) = (Vec::new(), Vec::new());
         for element in elements {
             match element {
                 ast::TableElement::Column(column) => {
@@ -31,8 +36,13 @@ impl Maker<'_> {
                 }
                 ast::TableElement::Constraint(constraint) => constraints.push(constraint),
                 ast::TableElement::Like(name, span) => self.like(&mut made, name, *span)?,
+                ast::TableElement::Period(period) => periods.push(period),
             }
         }
+        for period in periods {
+            self.period(&mut made, period)?;
+        }
+        self.settle_system_time(&mut made, versioned)?;
         for constraint in constraints {
             self.constraint(&mut made, constraint, schema)?;
         }
@@ -48,6 +58,8 @@ impl Maker<'_> {
             None => domain.as_ref().and_then(|domain| domain.default.clone()).map_or(Filled::Null, Filled::Default),
             Some(ast::FilledBy::Default(expr)) => Filled::Default(self.written(expr)),
             Some(ast::FilledBy::Generated(expr)) => Filled::Generated(self.written(expr)),
+            Some(ast::FilledBy::RowStart) => Filled::RowStart,
+            Some(ast::FilledBy::RowEnd) => Filled::RowEnd,
             Some(ast::FilledBy::Identity(identity)) => {
                 if !sql_type.is_integer() && sql_type.digits().is_none_or(|(_, scale)| scale > 0) {
                     let message = format!("column {:?} can't be numbered: it is {sql_type}", column.name.text);
@@ -62,7 +74,7 @@ impl Maker<'_> {
             limit,
             not_null: column.not_null
                 || domain.as_ref().is_some_and(|domain| domain.not_null)
-                || matches!(filled, Filled::Identity(_)),
+                || matches!(filled, Filled::Identity(_) | Filled::RowStart | Filled::RowEnd),
             filled,
             hidden: column.hidden,
             domain: domain_name,
@@ -112,6 +124,10 @@ impl Maker<'_> {
             let ident = ast::Ident { text: column.name.clone(), quoted: true, span };
             self.new_name(made, &ident)?;
             let defined = table.definition.as_ref().map(|definition| &definition.columns[at]);
+            if defined.is_some_and(|column| column.hidden && matches!(column.filled, Filled::RowStart | Filled::RowEnd))
+            {
+                continue;
+            }
             let limit = defined.and_then(|column| column.limit);
             let declared = DeclaredType { sql_type: column.sql_type, limit };
             let mut copy = super::definition::plain_column(&column.name, declared);
@@ -128,8 +144,10 @@ impl Maker<'_> {
         schema: &str,
     ) -> Result<()> {
         match &constraint.kind {
-            ast::ConstraintKind::Key { columns, primary, nulls_same } => {
-                let places = self.columns(made, columns)?;
+            ast::ConstraintKind::Key { columns, primary, nulls_same, period } => {
+                let mut places = self.columns(made, columns)?;
+                let period = period.as_ref().map(|name| self.key_period(made, name, &places)).transpose()?;
+                places.extend(period.map(|(start, _)| start));
                 if *primary {
                     if made.keys.iter().any(|key| key.primary) {
                         let message = format!("table {:?} has a primary key already", self.table.text);
@@ -140,7 +158,8 @@ impl Maker<'_> {
                 let kind = if *primary { "primary_key".to_owned() } else { format!("{}_unique", self.joined(columns)) };
                 let name = self.name(made, constraint, &kind)?;
                 let (primary, nulls_same, timing) = (*primary, *nulls_same, constraint.timing);
-                made.keys.push(KeyConstraint { name, columns: places, primary, nulls_same, timing });
+                let period_end = period.map(|(_, end)| end);
+                made.keys.push(KeyConstraint { name, columns: places, primary, nulls_same, timing, period_end });
             }
             ast::ConstraintKind::Check(condition) => {
                 let name = self.name(made, constraint, "check")?;
@@ -193,13 +212,22 @@ impl Maker<'_> {
         };
         let referred = match &foreign.referred {
             Some(names) => names.iter().map(find).collect::<Result<Vec<_>>>()?,
-            None => parent.keys.iter().find(|key| key.primary).map(|key| key.columns.clone()).ok_or_else(|| {
-                let message = format!("table {parent_name:?} has no primary key to refer to");
-                Error::new(SqlState::SYNTAX_OR_RULE, message).at(target.span)
-            })?,
+            None => parent.keys.iter().find(|key| key.primary).map(|key| key.scalar_columns().to_vec()).ok_or_else(
+                || {
+                    let message = format!("table {parent_name:?} has no primary key to refer to");
+                    Error::new(SqlState::SYNTAX_OR_RULE, message).at(target.span)
+                },
+            )?,
         };
+        let periods = self.foreign_periods(made, foreign, (parent, &parent_name))?;
         let is_key = |key: &KeyConstraint| {
-            key.columns.len() == referred.len() && key.columns.iter().all(|column| referred.contains(column))
+            let scalar = key.scalar_columns();
+            let same_period = match (key.period_end, periods) {
+                (None, None) => true,
+                (Some(end), Some([_, (start, parents)])) => end == parents && key.columns.last() == Some(&start),
+                _ => false,
+            };
+            same_period && scalar.len() == referred.len() && scalar.iter().all(|column| referred.contains(column))
         };
         if parent.keys.iter().any(|key| is_key(key) && key.timing != Timing::AtOnce) {
             let message = format!("the key of table {parent_name:?} is DEFERRABLE: rows can't refer to it");
@@ -227,8 +255,63 @@ impl Maker<'_> {
             }
         }
         let (on_delete, on_update, full) = (foreign.on_delete, foreign.on_update, foreign.full);
+        if periods.is_some() && (on_delete != ReferentialAction::NoAction || on_update != ReferentialAction::NoAction) {
+            return Err(Error::not_supported("an action of a foreign key with PERIOD but NO ACTION").at(span));
+        }
         let (timing, unproven, table) = (Timing::AtOnce, false, (schema, parent_name));
-        Ok(ForeignKey { name, columns, table, referred, on_delete, on_update, full, timing, unproven })
+        Ok(ForeignKey { name, columns, table, referred, on_delete, on_update, full, timing, unproven, periods })
+    }
+
+    /// The columns of the period of a key WITHOUT OVERLAPS.
+    fn key_period(&self, made: &TableDefinition, name: &ast::Ident, columns: &[usize]) -> Result<(usize, usize)> {
+        let (start, end) = self.own_period(made, name)?;
+        if columns.is_empty() {
+            let message = "a key WITHOUT OVERLAPS has a column before its period: what must not overlap with itself";
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(name.span));
+        }
+        if columns.contains(&start) || columns.contains(&end) {
+            let message = format!("the ends of period {:?} are part of the key by WITHOUT OVERLAPS", name.text);
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(name.span));
+        }
+        Ok((start, end))
+    }
+
+    fn own_period(&self, made: &TableDefinition, name: &ast::Ident) -> Result<(usize, usize)> {
+        period_of(made, &self.table.text, name)
+    }
+
+    /// PERIOD on both sides of a foreign key, or on none.
+    fn foreign_periods(
+        &self,
+        made: &TableDefinition,
+        foreign: &ast::ForeignElement,
+        (parent, parent_name): (&TableDefinition, &str),
+    ) -> Result<Option<[(usize, usize); 2]>> {
+        let one_side = |name: &ast::Ident| {
+            let help = "write FOREIGN KEY (k, PERIOD p) REFERENCES t (k, PERIOD q)";
+            let message = "a foreign key has a PERIOD on both sides, or on none";
+            Error::new(SqlState::SYNTAX_OR_RULE, message).with_help(help).at(name.span)
+        };
+        let (own, referred) = match (&foreign.period, &foreign.referred_period) {
+            (None, None) => return Ok(None),
+            (Some(own), Some(referred)) => (own, period_of(parent, parent_name, referred)?),
+            (Some(own), None) if foreign.referred.is_none() => {
+                let key = parent.keys.iter().find(|key| key.primary);
+                let period = key.and_then(|key| Some((*key.columns.last()?, key.period_end?)));
+                (own, period.ok_or_else(|| one_side(own))?)
+            }
+            (Some(name), None) | (None, Some(name)) => return Err(one_side(name)),
+        };
+        let found = self.own_period(made, own)?;
+        let (a, b) = (&made.columns[found.0], &parent.columns[referred.0]);
+        if a.sql_type != b.sql_type {
+            let message = format!(
+                "period {:?} is made of {}, that of table {parent_name:?} of {}",
+                own.text, a.sql_type, b.sql_type
+            );
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(own.span));
+        }
+        Ok(Some([found, referred]))
     }
 
     fn columns(&self, made: &TableDefinition, names: &[ast::Ident]) -> Result<Vec<usize>> {
@@ -274,6 +357,20 @@ impl Maker<'_> {
     pub(super) fn written(&self, expr: &ast::Expr) -> Written {
         written(self.source, expr)
     }
+}
+
+/// The columns of a period of application time.
+fn period_of(made: &TableDefinition, table: &str, name: &ast::Ident) -> Result<(usize, usize)> {
+    if let Some(period) = made.periods.iter().find(|period| name.matches(&period.name)) {
+        return Ok((period.start, period.end));
+    }
+    let known: Vec<&str> = made.periods.iter().map(|period| period.name.as_str()).collect();
+    let error = Error::new(SqlState::SYNTAX_OR_RULE, format!("no period {:?} in table {table:?}", name.text));
+    let help = match known.is_empty() {
+        true => format!("PERIOD FOR {} (start, end) among its columns makes one", name.text),
+        false => suggestion(&name.text, &known, "the periods are"),
+    };
+    Err(error.with_help(help).at(name.span))
 }
 
 /// An expression as a definition keeps it, with its place.

@@ -78,6 +78,7 @@ impl Transaction {
             return Err(Error::new(SqlState::SERIALIZATION, message).with_help("run the transaction again"));
         }
         let mut merged = Catalog::clone(current);
+        merged.pending = self.work.pending.clone();
         for work in &self.work.schemas {
             let (base, own) = (self.base.schema(&work.name), merged.schema_mut(&work.name));
             merge_objects(base.map(Arc::as_ref), work, own)?;
@@ -185,8 +186,9 @@ impl Session {
             Some(transaction) => transaction.work = Arc::new(changed),
             None => {
                 let (changed, local) = split(changed);
-                if !same_schemas(&changed, &shared.snapshot()) {
-                    shared.install(Arc::new(with_shared_emptied(changed)?))?;
+                let before = shared.snapshot();
+                if !same_schemas(&changed, &before) {
+                    shared.commit(&with_shared_emptied(changed)?, &before)?;
                 }
                 self.local = after_commit(local)?;
             }
@@ -197,6 +199,7 @@ impl Session {
     /// An error when nothing may be changed now.
     pub(super) fn check_changes(&self) -> Result<()> {
         self.access.check_changes()?;
+        self.check_present()?;
         match &self.transaction {
             Some(transaction) if transaction.read_only => {
                 Err(Error::new(SqlState::READ_ONLY, "this transaction is READ ONLY"))
@@ -245,7 +248,7 @@ impl Session {
                 let merged = transaction.merged(&current).inspect_err(|_| self.lost_commits += 1)?;
                 self.lost_commits = 0;
                 if !same_schemas(&merged, &current) {
-                    shared.install(Arc::new(with_shared_emptied(Catalog::clone(&merged))?))?;
+                    shared.commit(&with_shared_emptied(Catalog::clone(&merged))?, &current)?;
                 }
                 drop(turn);
                 self.local = after_commit(local)?;

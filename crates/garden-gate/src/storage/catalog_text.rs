@@ -1,5 +1,6 @@
 //! What tables and views there are, as JSON: definitions in SQL's own words, tables as lists of parts.
 
+use super::history_text::{PeriodText, SystemTimeText};
 use super::object_text::ObjectTexts;
 use super::part::Part;
 use super::statistics_text::{ColumnText, GroupText, Tables};
@@ -42,6 +43,10 @@ struct TableText {
     #[serde(default)]
     groups: Vec<GroupText>,
     parts: Vec<PartText>,
+    #[serde(default)]
+    periods: Vec<PeriodText>,
+    #[serde(default)]
+    system_time: Option<SystemTimeText>,
 }
 
 /// The number of a part in the file, its rows, and how many of them are left (files of before format 4 do not say so).
@@ -66,6 +71,8 @@ enum FilledText {
     Default(String),
     Generated(String),
     Identity { always: bool, start: i64, increment: i64 },
+    RowStart,
+    RowEnd,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -77,6 +84,8 @@ struct KeyText {
     nulls_same: bool,
     #[serde(default)]
     timing: Option<String>,
+    #[serde(default)]
+    period_end: Option<usize>,
 }
 
 /// Name and condition; and where there is more to say of it, when it is checked and whether it is unproven.
@@ -120,6 +129,8 @@ struct ReferenceText {
     timing: Option<String>,
     #[serde(default)]
     unproven: bool,
+    #[serde(default)]
+    periods: Option<[(usize, usize); 2]>,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -239,8 +250,9 @@ pub(super) fn write(catalog: &Catalog, number: &mut impl FnMut(&Arc<Part>) -> Re
             let parts = parts.map(|part| Ok(PartText(number(part)?, part.mask().0, Some(part.count()))));
             let parts = parts.collect::<Result<_>>()?;
             let groups = table.groups.iter().map(GroupText::of).collect();
+            let system_time = SystemTimeText::of(definition, stored.history(), number)?;
             let text = table_text(&table.name, definition, stored.next_number, parts);
-            tables.push(TableText { groups, ..text });
+            tables.push(TableText { groups, system_time, ..text });
         }
         let view = |view: &Arc<View>| ViewText {
             name: view.name.clone(),
@@ -272,6 +284,8 @@ fn table_text(name: &str, definition: &TableDefinition, next_number: Option<i64>
             Filled::Identity(Identity { always, start, increment }) => {
                 FilledText::Identity { always: *always, start: *start, increment: *increment }
             }
+            Filled::RowStart => FilledText::RowStart,
+            Filled::RowEnd => FilledText::RowEnd,
         },
         domain: column.domain.clone(),
     };
@@ -281,6 +295,7 @@ fn table_text(name: &str, definition: &TableDefinition, next_number: Option<i64>
         primary: key.primary,
         nulls_same: key.nulls_same,
         timing: timing_text(key.timing),
+        period_end: key.period_end,
     };
     let reference = |reference: &ForeignKey| ReferenceText {
         name: reference.name.clone(),
@@ -292,6 +307,7 @@ fn table_text(name: &str, definition: &TableDefinition, next_number: Option<i64>
         full: reference.full,
         timing: timing_text(reference.timing),
         unproven: reference.unproven,
+        periods: reference.periods,
     };
     TableText {
         name: name.to_owned(),
@@ -303,6 +319,8 @@ fn table_text(name: &str, definition: &TableDefinition, next_number: Option<i64>
         next_number,
         groups: Vec::new(),
         parts,
+        periods: definition.periods.iter().map(PeriodText::of).collect(),
+        system_time: None,
     }
 }
 
@@ -337,7 +355,7 @@ pub(super) fn read(
         schema.objects.put_into(&mut made)?;
         schemas.push(Arc::new(made));
     }
-    Ok(Ok(Catalog { schemas }))
+    Ok(Ok(Catalog::of(schemas)))
 }
 
 fn read_table(
@@ -355,14 +373,16 @@ fn read_table(
             FilledText::Identity { always, start, increment } => {
                 Filled::Identity(Identity { always, start, increment })
             }
+            FilledText::RowStart => Filled::RowStart,
+            FilledText::RowEnd => Filled::RowEnd,
         };
         let ColumnDefinitionText { name, not_null, hidden, domain, .. } = column;
         let DeclaredType { sql_type, limit } = declared;
         definition.columns.push(ColumnDefinition { name, sql_type, limit, not_null, filled, hidden, domain });
     }
     let key = |key: KeyText| {
-        let KeyText { name, columns, primary, nulls_same, timing } = key;
-        KeyConstraint { name, columns, primary, nulls_same, timing: timing_of(timing.as_deref()) }
+        let KeyText { name, columns, primary, nulls_same, timing, period_end } = key;
+        KeyConstraint { name, columns, primary, nulls_same, timing: timing_of(timing.as_deref()), period_end }
     };
     definition.keys = table.keys.into_iter().map(key).collect();
     definition.checks = table.checks.into_iter().map(CheckText::check).collect();
@@ -376,6 +396,7 @@ fn read_table(
         full: reference.full,
         timing: timing_of(reference.timing.as_deref()),
         unproven: reference.unproven,
+        periods: reference.periods,
     };
     definition.references = table.references.into_iter().map(reference).collect();
     definition.indexes = table.indexes.into_iter().map(IndexText::index).collect();
@@ -383,13 +404,19 @@ fn read_table(
     for index in &mut definition.indexes {
         index.unique |= definition.keys.iter().any(|key| key.name == index.name);
     }
+    definition.periods = table.periods.into_iter().map(PeriodText::period).collect();
     let width = definition.columns.len();
     let parts = table.parts.into_iter().map(|text| part(text, width)).collect::<Result<Vec<_>>>();
-    Ok(parts.map(|parts| {
+    let system_time = table.system_time.map(|text| text.read(width, part)).transpose();
+    Ok(parts.and_then(|parts| Ok((parts, system_time?))).map(|(parts, system_time)| {
         let columns =
             definition.columns.iter().map(|column| Column::new(column.name.clone(), column.sql_type)).collect();
         let mut source = StoredTable::from_parts(columns, definition.certain_keys(), parts);
         source.next_number = table.next_number;
+        if let Some((period, history)) = system_time {
+            definition.system_time = Some(period);
+            source.history = Arc::new(history);
+        }
         for (at, (known, column)) in statistics.into_iter().zip(&definition.columns).enumerate() {
             if let Some(known) = known.and_then(|known| known.statistics(column.sql_type)) {
                 source.remember(at, known);

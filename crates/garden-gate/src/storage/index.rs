@@ -112,6 +112,14 @@ impl PartIndex {
         (from, to.max(from))
     }
 
+    /// The rows whose keys begin with `prefix` and are below `limit`, in the order of their keys, deleted ones among them.
+    pub(super) fn between(&self, prefix: &[u8], limit: &[u8]) -> &[u32] {
+        let rows = self.order.len();
+        let from = partition(rows, |at| self.keys.row(at).as_ref() < prefix);
+        let to = partition(rows, |at| self.keys.row(at).as_ref() < limit);
+        &self.order[from..to.max(from)]
+    }
+
     /// The rows whose keys begin with these bytes, deleted ones among them.
     pub(super) fn rows_of(&self, prefix: &[u8]) -> &[u32] {
         let least = beginning(prefix);

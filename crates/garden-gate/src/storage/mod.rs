@@ -1,18 +1,23 @@
 //! Tables in memory: lists of segments, read column by column, with statistics worked out when they are first asked for.
 
+mod append;
 mod catalog_text;
 mod column_cache;
 mod column_table;
+mod commit_text;
 mod conforming;
 mod derived;
 mod guarded_file;
 mod histogram;
+mod history;
+mod history_text;
 mod index;
 mod memory_table;
 mod object_text;
 mod open_file;
 mod part;
 mod partners;
+mod period_search;
 mod read_only_file;
 mod search;
 mod statistics;
@@ -23,9 +28,11 @@ mod zone_map;
 
 pub(crate) use column_table::ColumnTable;
 pub(crate) use conforming::{conforming, is_made_of};
+pub(crate) use history::{History, StretchFacts};
 pub(crate) use index::{IndexRead, KeyRange};
 pub(crate) use memory_table::MemoryTable;
 pub(crate) use open_file::FileAccess;
+pub(crate) use period_search::{PeriodSearch, Wanted};
 pub(crate) use statistics::collect_group;
 pub(crate) use store::Store;
 pub(crate) use stored_table::{Place, StoredTable};

@@ -75,6 +75,13 @@ impl Part {
         Self { content, width, rows, live, left, dense, lookups, order, sketches, indexes }
     }
 
+    /// The same rows with another column, of which nothing is known yet.
+    pub(super) fn with_column(&self, at: usize, column: ArrayRef) -> Result<Self> {
+        let mut columns = (0..self.width).map(|at| self.whole(at)).collect::<Result<Vec<_>>>()?;
+        columns[at] = column;
+        Ok(Self::of(Content::Memory(columns), (self.rows, self.width), self.live.clone()))
+    }
+
     /// Rows that are left.
     pub(super) fn count(&self) -> usize {
         self.left

@@ -3,13 +3,14 @@
 
 use super::catalog_text::{self, PartText};
 use super::column_cache::ColumnCache;
+use super::commit_text;
 use super::derived::{Forget, Room};
 use super::guarded_file::{GuardedFile, Opener};
 use super::open_file::{self, FileAccess};
 use super::part::{Content, Part};
 use super::statistics_text;
 use super::stored_table::StoredTable;
-use crate::catalog::{Catalog, Table};
+use crate::catalog::{Catalog, Commit, CommitLog, Table};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::own_texts;
 use arrow::array::{Array, ArrayRef, RecordBatch};
@@ -25,7 +26,7 @@ use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::Duration;
 
 /// The layout of the file; a file of a later one is refused.
-const FORMAT: u32 = 4;
+const FORMAT: u32 = 5;
 
 /// The oldest version that is still read.
 const OLDEST_FORMAT: u32 = 2;
@@ -36,6 +37,9 @@ const FACTS: TableDefinition<'_, &str, &[u8]> = TableDefinition::new("facts");
 const CELLS: TableDefinition<'_, (u64, u32), &[u8]> = TableDefinition::new("cells");
 /// Which rows of a part are left, where some are not.
 const MASKS: TableDefinition<'_, u64, &[u8]> = TableDefinition::new("masks");
+
+/// What each commit changed, by its number.
+const COMMITS: TableDefinition<'_, u64, &[u8]> = TableDefinition::new("commits");
 
 /// Parts of so many rows are put aside before their transaction commits, when they come to so many bytes; of less in unit tests.
 const ASIDE_ROWS: usize = if cfg!(test) { 64 } else { 32_768 };
@@ -68,6 +72,8 @@ struct State {
     garbage: Vec<u64>,
     /// Which statistics the file holds.
     statistics: statistics_text::Signature,
+    /// The number of the last commit that the file lists.
+    last_commit: u64,
 }
 
 impl State {
@@ -173,9 +179,12 @@ impl Store {
             let mut facts = write.open_table(FACTS).map_err(|error| bad(error.into()))?;
             write.open_table(CELLS).map_err(|error| bad(error.into()))?;
             write.open_table(MASKS).map_err(|error| bad(error.into()))?;
+            write.open_table(COMMITS).map_err(|error| bad(error.into()))?;
             let known = facts.get("format").map_err(|error| bad(error.into()))?.map(|value| value.value().to_vec());
             // One commit makes all of them.
-            if (tables, known.is_some()) != (3, true) && (tables, known.is_some()) != (0, false) {
+            let older = known.as_ref().is_some_and(|known| is_older(known));
+            let expected = if older { 3..=4 } else { 4..=4 };
+            if !(known.is_some() && expected.contains(&tables)) && (tables, known.is_some()) != (0, false) {
                 return Err(self.file.damaged("the list of its contents"));
             }
             if known.as_ref().is_none_or(|known| is_older(known)) {
@@ -238,9 +247,30 @@ impl Store {
             None => statistics_text::Tables::default(),
         };
         let catalog = catalog_text::read(&text, &mut part, statistics).map_err(|what| self.file.damaged(&what))?;
+        let commits = self.commits(&read)?;
+        state.last_commit = commits.last().map_or(0, |commit| commit.number);
         state.garbage = known.iter().copied().filter(|id| !state.left.contains_key(id)).collect();
+        let last_commit = state.last_commit;
         *self.state.lock().unwrap_or_else(PoisonError::into_inner) = state;
-        catalog
+        Ok(Catalog { last_commit, commits: Arc::new(CommitLog::of(commits)), ..catalog? })
+    }
+
+    /// The commits that the file lists, in order; those of before format 5 had no number.
+    fn commits(&self, read: &redb::ReadTransaction) -> Result<Vec<Commit>> {
+        let bad = |error: redb::Error| failed(self.file.path(), error);
+        let table = match read.open_table(COMMITS) {
+            Ok(table) => table,
+            Err(redb::TableError::TableDoesNotExist(_)) => return Ok(Vec::new()),
+            Err(error) => return Err(bad(error.into())),
+        };
+        let mut commits = Vec::new();
+        for entry in table.iter().map_err(|error| bad(error.into()))? {
+            let (number, text) = entry.map_err(|error| bad(error.into()))?;
+            let what = "the list of commits";
+            let commit = commit_text::read(number.value(), self.checked(text.value(), what)?);
+            commits.push(commit.ok_or_else(|| self.file.damaged(what))?);
+        }
+        Ok(commits)
     }
 
     /// Makes the file hold just this: in one commit, which survives whatever happens after it.
@@ -252,6 +282,7 @@ impl Store {
         let written = self.file.with_again(|file| self.write(file, catalog, &state))?;
         state.next_part = written.parts.next_part;
         state.statistics = written.statistics;
+        state.last_commit = catalog.last_commit;
         let garbage = std::mem::take(&mut state.garbage);
         garbage.iter().for_each(|id| {
             state.left.remove(id);
@@ -284,6 +315,11 @@ impl Store {
             }
             let list = state.list(parts.left.iter().map(|(id, _)| *id).chain(parts.fresh.iter().map(|(_, id, _)| *id)));
             facts.insert("parts", list.as_slice()).map_err(|error| bad(error.into()))?;
+            let mut commits = write.open_table(COMMITS).map_err(|error| bad(error.into()))?;
+            for commit in catalog.commits.after(state.last_commit) {
+                let text = framed(&commit_text::write(&commit));
+                commits.insert(commit.number, text.as_slice()).map_err(|error| bad(error.into()))?;
+            }
             remove(&state.garbage, &mut cells, &mut masks).map_err(bad)?;
         }
         write.commit().map_err(|error| bad(error.into()))?;

@@ -1,16 +1,18 @@
 //! A version of a table that the database keeps: an immutable list of parts. A change makes a new version that shares all parts it did
 //! not touch; a snapshot is one pointer.
 
+use super::append::append;
+use super::history::{History, Restamp};
 use super::part::Part;
 use super::statistics::collect_with;
-use crate::catalog::{Column, ColumnStatistics, SEGMENT_ROWS, Segment, TableSource};
+use crate::catalog::{Column, ColumnStatistics, Segment, SystemTime, TableSource};
 use crate::control::Turns;
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, Sketch, lane_bounds};
 use crate::types::{SqlType, approximate, index};
 use arrow::array::{ArrayRef, AsArray};
 use arrow::datatypes::Int64Type;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, OnceLock};
 
 /// Share of the rows that may change before the statistics of a column are worked out again.
@@ -34,6 +36,12 @@ pub(crate) struct StoredTable {
     pub(crate) next_number: Option<i64>,
     /// Statistics of an earlier version, and how many rows have changed since.
     earlier: Vec<Option<(Arc<ColumnStatistics>, u64)>>,
+    /// Rows that were changed or deleted, where the table keeps them.
+    pub(super) history: Arc<History>,
+    /// History and current rows as one table, made when the past is first asked for.
+    past: OnceLock<Arc<StoredTable>>,
+    /// Statistics of an earlier version's past.
+    past_earlier: Vec<Option<KnownStatistics>>,
 }
 
 impl StoredTable {
@@ -65,7 +73,8 @@ impl StoredTable {
     ) -> Self {
         let rows = parts.iter().map(|part| part.count() as u64).sum();
         let statistics = columns.iter().map(|_| OnceLock::new()).collect();
-        Self { columns, keys, parts, rows, statistics, next_number: None, earlier }
+        let (history, past, past_earlier) = (Arc::default(), OnceLock::new(), Vec::new());
+        Self { columns, keys, parts, rows, statistics, next_number: None, earlier, history, past, past_earlier }
     }
 
     /// What is known of each column without a look at it.
@@ -94,7 +103,7 @@ impl StoredTable {
                 let _ = known.set(Arc::clone(statistics));
             }
         }
-        Self { next_number: self.next_number, ..table }
+        self.beside_rows(table, 0)
     }
 
     /// All rows of each column as one array.
@@ -109,7 +118,65 @@ impl StoredTable {
     pub(crate) fn unknown(&self) -> Self {
         let earlier = vec![None; self.columns.len()];
         let table = Self::of(Arc::clone(&self.columns), Arc::clone(&self.keys), self.parts.clone(), earlier);
-        Self { next_number: self.next_number, ..table }
+        let (next_number, history) = (self.next_number, Arc::clone(&self.history));
+        Self { next_number, history, ..table }
+    }
+
+    pub(crate) fn history(&self) -> &History {
+        &self.history
+    }
+
+    /// All rows of its history, in the order in which they ended.
+    pub(crate) fn ended_rows(&self) -> Result<Batch> {
+        let columns = 0..self.columns.len();
+        let batch = |part: &Arc<Part>| {
+            let columns = columns.clone().map(|at| part.column(at, 0)).collect::<Result<_>>()?;
+            Ok(Batch::new(columns, part.count()))
+        };
+        let batches = self.history.parts().map(batch).collect::<Result<Vec<_>>>()?;
+        if batches.is_empty() { self.rows_at(&[]) } else { Batch::concat(&batches, None) }
+    }
+
+    /// The same current rows with another history.
+    pub(crate) fn with_history(&self, history: History) -> Self {
+        let table = self.with_keys(self.keys.to_vec());
+        Self { history: Arc::new(history), ..table }
+    }
+
+    /// The table after rows have ended at `now`: they are history.
+    pub(crate) fn with_ended(&self, rows: &Batch, period: &SystemTime, now: i64) -> Result<Self> {
+        let mut history = History::clone(&self.history);
+        history.add(rows, period, now)?;
+        Ok(self.with_history(history))
+    }
+
+    /// The table with the time of a commit in place of that which its transaction had before.
+    pub(crate) fn restamped(&self, before: Option<&Self>, period: &SystemTime, (from, to): (i64, i64)) -> Result<Self> {
+        let content = |part: &Part| std::ptr::from_ref(part.content()).addr();
+        let known = before.into_iter().flat_map(|table| table.parts.iter().chain(table.history.parts()));
+        let known: HashSet<usize> = known.map(|part| content(part)).collect();
+        let times = Restamp { from, to, is_old: &|part| known.contains(&content(part)) };
+        let mut parts = self.parts.clone();
+        for part in &mut parts {
+            if let Some(new) = times.part(part, period.start)? {
+                *part = Arc::new(new);
+            }
+        }
+        let history = Arc::new(self.history.restamped(&times, period)?);
+        let earlier = self.known_statistics();
+        let table = Self::of(Arc::clone(&self.columns), Arc::clone(&self.keys), parts, earlier);
+        Ok(Self { history, ..self.beside_rows(table, 0) })
+    }
+
+    /// History and current rows as one table without keys.
+    pub(crate) fn past(&self) -> Arc<Self> {
+        let make = || {
+            let parts = self.history.parts().chain(&self.parts).map(Arc::clone).collect();
+            let earlier =
+                if self.past_earlier.is_empty() { self.known_statistics() } else { self.past_earlier.clone() };
+            Arc::new(Self::of(Arc::clone(&self.columns), Arc::default(), parts, earlier))
+        };
+        Arc::clone(self.past.get_or_init(make))
     }
 
     /// The places of all rows, in order.
@@ -146,46 +213,26 @@ impl StoredTable {
         let mut count = removed.len() as u64;
         for batch in added {
             count += batch.rows as u64;
-            for offset in (0..batch.rows).step_by(SEGMENT_ROWS) {
-                let rows = SEGMENT_ROWS.min(batch.rows - offset);
-                parts.push(Arc::new(Part::new(batch.slice(offset, rows).columns, rows)));
-                self.merge_tail(&mut parts)?;
-            }
+            append(&mut parts, 0, batch)?;
         }
         let earlier = (0..self.columns.len()).map(|at| {
             let known = self.statistics[at].get().map(|known| (Arc::clone(known), 0)).or(self.earlier[at].clone())?;
             Some((known.0, known.1 + count))
         });
         let changed = Self::of(Arc::clone(&self.columns), Arc::clone(&self.keys), parts, earlier.collect());
-        Ok(Self { next_number: self.next_number, ..changed })
+        Ok(self.beside_rows(changed, count))
     }
 
-    /// Parts at the end become one when there are four of about one size, as long as that is no more than a segment: each row is
-    /// moved O(log rows) times, and those of large batches once.
-    fn merge_tail(&self, parts: &mut Vec<Arc<Part>>) -> Result<()> {
-        const TIER: usize = 4;
-        let tier = |part: &Arc<Part>| part.count().max(1).ilog(TIER);
-        while let Some(last) = parts.last().map(tier) {
-            let alike = parts.iter().rev().take_while(|part| tier(part) <= last).count();
-            let mut rows = 0;
-            let fits = |part: &&Arc<Part>| {
-                rows += part.count();
-                rows <= SEGMENT_ROWS
-            };
-            let fitting = parts.iter().rev().take(alike).take_while(fits).count();
-            if alike < TIER || fitting < 2 {
-                return Ok(());
-            }
-            let from = parts.len() - fitting;
-            let all = parts[from..].iter().map(|part| {
-                let columns = (0..self.columns.len()).map(|at| part.column(at, 0)).collect::<Result<_>>()?;
-                Ok(Batch::new(columns, part.count()))
-            });
-            let merged = Batch::concat(&all.collect::<Result<Vec<Batch>>>()?, None)?;
-            parts.truncate(from);
-            parts.push(Arc::new(Part::new(merged.columns, merged.rows)));
-        }
-        Ok(())
+    /// A new version with what this one has besides its current rows.
+    fn beside_rows(&self, table: Self, changed: u64) -> Self {
+        let (next_number, history) = (self.next_number, Arc::clone(&self.history));
+        let past_earlier = match self.past.get() {
+            Some(past) => past.known_statistics(),
+            None => self.past_earlier.clone(),
+        };
+        let more = |(known, count): KnownStatistics| (known, count + changed);
+        let past_earlier = past_earlier.into_iter().map(|known| known.map(more)).collect();
+        Self { next_number, history, past_earlier, ..table }
     }
 
     /// Calls `found` with a row of `keys` and the place of each row that has the same values in `columns`, until it fails.

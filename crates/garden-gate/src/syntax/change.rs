@@ -136,6 +136,7 @@ impl Parser<'_> {
 
     fn update(&mut self) -> Result<Change> {
         let (table, span) = self.table_name()?;
+        let portion = self.portion()?;
         let alias = self.target_alias("SET")?;
         self.expect_word("SET")?;
         let set = self.list(Self::assignment)?;
@@ -143,15 +144,23 @@ impl Parser<'_> {
             return Err(self.not_supported("FROM in UPDATE; a query in SET does the same: SET c = (SELECT …)"));
         }
         let condition = if self.accept_word("WHERE") { Some(self.expression()?) } else { None };
-        Ok(Change { with: None, table, alias, kind: ChangeKind::Update { set, condition }, returning: None, span })
+        Ok(Change {
+            with: None,
+            table,
+            alias,
+            kind: ChangeKind::Update { portion, set, condition },
+            returning: None,
+            span,
+        })
     }
 
     fn delete(&mut self) -> Result<Change> {
         self.expect_word("FROM")?;
         let (table, span) = self.table_name()?;
+        let portion = self.portion()?;
         let alias = self.target_alias("WHERE")?;
         let condition = if self.accept_word("WHERE") { Some(self.expression()?) } else { None };
-        Ok(Change { with: None, table, alias, kind: ChangeKind::Delete { condition }, returning: None, span })
+        Ok(Change { with: None, table, alias, kind: ChangeKind::Delete { portion, condition }, returning: None, span })
     }
 
     fn merge(&mut self) -> Result<Change> {

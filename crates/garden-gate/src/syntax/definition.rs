@@ -110,32 +110,28 @@ impl Parser<'_> {
             let path = self.text_literal("the path of a file")?;
             let options = Box::new(self.file_options()?);
             let content = TableContent::File { path, options, span: start.to(self.last_span()) };
-            return Ok(CreateTable { name, if_not_exists, temporary: None, content });
+            let versioned = self.system_versioning();
+            return Ok(CreateTable { name, if_not_exists, temporary: None, content, versioned });
         }
         if self.at_word("AS") {
-            return self.create_table_as(None).map(|content| CreateTable {
-                name,
-                if_not_exists,
-                temporary: None,
-                content,
-            });
+            let content = self.create_table_as(None)?;
+            let versioned = self.system_versioning();
+            return Ok(CreateTable { name, if_not_exists, temporary: None, content, versioned });
         }
         if !self.at_symbol(Symbol::LeftParen) {
             return Err(self.expected("(, AS or FROM FILE"));
         }
         if self.only_names_follow() {
             let columns = self.names_in_parentheses("a column")?;
-            return self.create_table_as(Some(columns)).map(|content| CreateTable {
-                name,
-                if_not_exists,
-                temporary: None,
-                content,
-            });
+            let content = self.create_table_as(Some(columns))?;
+            let versioned = self.system_versioning();
+            return Ok(CreateTable { name, if_not_exists, temporary: None, content, versioned });
         }
         let open = self.advance().span;
         let elements = self.list(Self::table_element)?;
         self.close(open)?;
-        Ok(CreateTable { name, if_not_exists, temporary: None, content: TableContent::Elements(elements) })
+        let (content, versioned) = (TableContent::Elements(elements), self.system_versioning());
+        Ok(CreateTable { name, if_not_exists, temporary: None, content, versioned })
     }
 
     /// Whether `(a, b, …)` stands here, names and nothing else.
@@ -159,6 +155,9 @@ impl Parser<'_> {
         if self.accept_word("LIKE") {
             let name = self.qualified_name("a table")?;
             return Ok(TableElement::Like(name, start.to(self.last_span())));
+        }
+        if self.at_words(&["PERIOD", "FOR"]) {
+            return self.period_element().map(TableElement::Period);
         }
         let key_word = self.at_any(&["CONSTRAINT", "CHECK", "FOREIGN"])
             || self.at_words(&["PRIMARY", "KEY"])
@@ -222,9 +221,15 @@ impl Parser<'_> {
             self.expect_word("DEFAULT")?;
         }
         self.expect_word("AS")?;
+        if always && self.accept_words(&["ROW", "START"]) {
+            return Ok(FilledBy::RowStart);
+        }
+        if always && self.accept_words(&["ROW", "END"]) {
+            return Ok(FilledBy::RowEnd);
+        }
         if !self.accept_word("IDENTITY") {
             let open = self.span();
-            self.expect_symbol(Symbol::LeftParen, "IDENTITY or ( and an expression")?;
+            self.expect_symbol(Symbol::LeftParen, "IDENTITY, ROW START, ROW END, or ( and an expression")?;
             let expr = self.expression()?;
             self.close(open)?;
             return Ok(FilledBy::Generated(expr));
@@ -257,11 +262,11 @@ impl Parser<'_> {
     fn column_constraint(&mut self, column: &Ident) -> Result<Option<ConstraintKind>> {
         let columns = vec![column.clone()];
         if self.accept_words(&["PRIMARY", "KEY"]) {
-            return Ok(Some(ConstraintKind::Key { columns, primary: true, nulls_same: false }));
+            return Ok(Some(ConstraintKind::Key { columns, primary: true, nulls_same: false, period: None }));
         }
         if self.accept_word("UNIQUE") {
             let nulls_same = self.nulls_same()?;
-            return Ok(Some(ConstraintKind::Key { columns, primary: false, nulls_same }));
+            return Ok(Some(ConstraintKind::Key { columns, primary: false, nulls_same, period: None }));
         }
         if self.at_word("CHECK") {
             return self.check().map(Some);
@@ -285,20 +290,68 @@ impl Parser<'_> {
         let start = self.span();
         let name = if self.accept_word("CONSTRAINT") { Some(self.name("a constraint")?) } else { None };
         let kind = if self.accept_words(&["PRIMARY", "KEY"]) {
-            ConstraintKind::Key { columns: self.names_in_parentheses("a column")?, primary: true, nulls_same: false }
+            let (columns, period) = self.key_columns()?;
+            ConstraintKind::Key { columns, primary: true, nulls_same: false, period }
         } else if self.accept_word("UNIQUE") {
             let nulls_same = self.nulls_same()?;
-            ConstraintKind::Key { columns: self.names_in_parentheses("a column")?, primary: false, nulls_same }
+            let (columns, period) = self.key_columns()?;
+            ConstraintKind::Key { columns, primary: false, nulls_same, period }
         } else if self.at_word("CHECK") {
             self.check()?
         } else if self.accept_words(&["FOREIGN", "KEY"]) {
-            let columns = self.names_in_parentheses("a column")?;
-            self.references(columns)?
+            let (columns, period) = self.foreign_columns()?;
+            self.references_from(columns, period)?
         } else {
             return Err(self.expected("PRIMARY KEY, UNIQUE, CHECK or FOREIGN KEY"));
         };
         let span = start.to(self.last_span());
         Ok(TableConstraint { name, kind, timing: self.constraint_timing()?, span })
+    }
+
+    /// `(a, b, period WITHOUT OVERLAPS)`
+    fn key_columns(&mut self) -> Result<(Vec<Ident>, Option<Ident>)> {
+        let open = self.span();
+        self.expect_symbol(Symbol::LeftParen, "( and columns")?;
+        let (mut columns, mut period) = (Vec::new(), None);
+        loop {
+            let name = self.name("a column")?;
+            if self.accept_words(&["WITHOUT", "OVERLAPS"]) {
+                period = Some(name);
+                break;
+            }
+            columns.push(name);
+            if !self.accept_symbol(Symbol::Comma) {
+                break;
+            }
+        }
+        self.close(open)?;
+        Ok((columns, period))
+    }
+
+    /// `(a, b, PERIOD p)`
+    fn foreign_columns(&mut self) -> Result<(Vec<Ident>, Option<Ident>)> {
+        let open = self.span();
+        self.expect_symbol(Symbol::LeftParen, "( and columns")?;
+        let (mut columns, mut period) = (Vec::new(), None);
+        loop {
+            let is_period = self.at_word("PERIOD")
+                && !matches!(
+                    self.ahead(1).kind,
+                    super::lexer::TokenKind::Symbol(Symbol::Comma)
+                        | super::lexer::TokenKind::Symbol(Symbol::RightParen)
+                );
+            if is_period {
+                self.advance();
+                period = Some(self.name("the name of a period")?);
+                break;
+            }
+            columns.push(self.name("a column")?);
+            if !self.accept_symbol(Symbol::Comma) {
+                break;
+            }
+        }
+        self.close(open)?;
+        Ok((columns, period))
     }
 
     pub(super) fn check(&mut self) -> Result<ConstraintKind> {
@@ -311,14 +364,23 @@ impl Parser<'_> {
     }
 
     fn references(&mut self, columns: Vec<Ident>) -> Result<ConstraintKind> {
+        self.references_from(columns, None)
+    }
+
+    fn references_from(&mut self, columns: Vec<Ident>, period: Option<Ident>) -> Result<ConstraintKind> {
         self.expect_word("REFERENCES")?;
         let table = self.qualified_name("a table")?;
-        let referred =
-            if self.at_symbol(Symbol::LeftParen) { Some(self.names_in_parentheses("a column")?) } else { None };
+        let (referred, referred_period) = if self.at_symbol(Symbol::LeftParen) {
+            self.foreign_columns().map(|(c, p)| (Some(c), p))?
+        } else {
+            (None, None)
+        };
         let mut element = ForeignElement {
             columns,
+            period,
             table,
             referred,
+            referred_period,
             full: false,
             on_delete: ReferentialAction::default(),
             on_update: ReferentialAction::default(),
@@ -422,8 +484,34 @@ impl Parser<'_> {
             if constraint {
                 return self.table_constraint().map(AlterTable::AddConstraint);
             }
+            let start = self.span();
+            if self.accept_words(&["SYSTEM", "VERSIONING"]) {
+                return Ok(AlterTable::AddVersioning(start.to(self.last_span())));
+            }
+            if self.at_words(&["PERIOD", "FOR"]) {
+                let period = self.period_element()?;
+                let mut columns = Vec::new();
+                while self.accept_word("ADD") {
+                    self.accept_word("COLUMN");
+                    columns.push(self.column_element()?);
+                }
+                return Ok(AlterTable::AddPeriod { period, columns });
+            }
             self.accept_word("COLUMN");
             return self.column_element().map(AlterTable::AddColumn);
+        }
+        let start = self.span();
+        if self.accept_words(&["SET", "HISTORY"]) {
+            let change = self.history_rule()?;
+            return Ok(AlterTable::SetHistory { change, span: start.to(self.last_span()) });
+        }
+        if self.accept_words(&["DROP", "SYSTEM", "VERSIONING"]) {
+            let span = start.to(self.last_span());
+            return Ok(AlterTable::DropVersioning { drop: self.drop_behaviour(false), span });
+        }
+        if self.accept_words(&["DROP", "PERIOD", "FOR"]) {
+            let name = self.name("SYSTEM_TIME or the name of a period")?;
+            return Ok(AlterTable::DropPeriod { name, drop: self.drop_behaviour(false) });
         }
         if self.accept_word("DROP") {
             let constraint = self.accept_word("CONSTRAINT");
@@ -447,7 +535,7 @@ impl Parser<'_> {
             self.expect_word("TO")?;
             return Ok(AlterTable::RenameColumn { name, to: self.name("the new name")? });
         }
-        self.expect_either("ALTER", "ADD, DROP, RENAME, ALTER or CHECK CONSTRAINTS")?;
+        self.expect_either("ALTER", "ADD, DROP, RENAME, ALTER, SET HISTORY or CHECK CONSTRAINTS")?;
         self.accept_word("COLUMN");
         let column = self.name("a column")?;
         if self.accept_words(&["SET", "DEFAULT"]) {

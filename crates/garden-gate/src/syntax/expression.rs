@@ -339,6 +339,9 @@ impl Parser<'_> {
 
     fn name_or_call(&mut self) -> Result<Expr> {
         let start = self.span();
+        if let Some(period) = self.period_value()? {
+            return Ok(period);
+        }
         if self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen)
             && let Some(special) = self.special_call()?
         {
@@ -397,7 +400,7 @@ impl ExprKind {
             | Self::CastToFields(operand, _)
             | Self::Is { operand, .. } => operand.depth,
             Self::Compare(_, operands) | Self::Arithmetic(_, operands) | Self::Concat(operands) => pair(operands),
-            Self::Distinct { operands, .. } => pair(operands),
+            Self::Distinct { operands, .. } | Self::Period(operands) | Self::PeriodTest(_, operands) => pair(operands),
             Self::Between { operands, .. } => deepest(operands.as_slice()),
             Self::In { operand, list, .. } => operand.depth.max(deepest(list)),
             Self::Like { operands, escape, .. }

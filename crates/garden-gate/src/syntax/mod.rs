@@ -16,6 +16,7 @@ mod lexer;
 mod literal;
 mod objects;
 mod parser;
+mod period;
 mod predicate;
 mod problem;
 mod query;

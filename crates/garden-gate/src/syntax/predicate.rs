@@ -46,6 +46,9 @@ impl Parser<'_> {
             let operands = Box::new((left.clone(), self.additive()?));
             let flag = if self.accept_word("FLAG") { Some(Box::new(self.additive()?)) } else { None };
             ExprKind::LikeRegex { operands, flag, negated }
+        } else if let Some(op) = self.period_op(left) {
+            let right = self.additive()?;
+            ExprKind::PeriodTest(op, Box::new((left.clone(), right)))
         } else if self.at_word("OVERLAPS") {
             self.overlaps(left)?
         } else {

@@ -4,9 +4,6 @@ use super::parser::Parser;
 use crate::diagnostic::{Result, nearest};
 use crate::types::{SqlType, Value};
 
-/// Statements that the language has and the engine has not yet.
-const LATER: &[(&str, &str)] = &[("TRIM", "TRIM HISTORY")];
-
 /// The words that statements begin with, for those who misspell one.
 const STATEMENTS: [&str; 17] = [
     "SELECT",
@@ -86,8 +83,8 @@ impl Parser<'_> {
             let name = self.name("the name of a variable")?;
             self.expect_symbol(Symbol::Equal, "=")?;
             StatementKind::Let { name, value: self.expression()? }
-        } else if let Some((_, what)) = LATER.iter().find(|(word, _)| self.at_word(word)) {
-            return Err(self.not_supported(*what));
+        } else if self.at_words(&["TRIM", "HISTORY"]) {
+            StatementKind::Definition(Box::new(super::ast::Definition::TrimHistory(self.trim_history()?)))
         } else {
             let error = self.expected(
                 "a statement (SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, ANALYZE, SET, SHOW or LET)",
@@ -138,6 +135,11 @@ impl Parser<'_> {
         if self.at_word("PATH") && !matches!(self.ahead(1).kind, TokenKind::Symbol(Symbol::Equal)) {
             self.advance();
             return Ok(StatementKind::SetPath(self.list(|parser| parser.name("the name of a schema"))?));
+        }
+        if self.accept_words(&["AS", "OF"]) {
+            self.expect_symbol(Symbol::Equal, "=")?;
+            let ends = self.accept_word("DEFAULT");
+            return Ok(StatementKind::SetAsOf(if ends { None } else { Some(self.moment()?) }));
         }
         let name = self.name("the name of a setting")?;
         self.expect_symbol(Symbol::Equal, "=")?;

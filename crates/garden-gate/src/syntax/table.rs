@@ -151,16 +151,17 @@ impl Parser<'_> {
             self.close(open)?;
             return Ok(TableExpr::Call { name, args, alias: self.table_alias()?, span });
         }
+        if let Some(changes) = self.changes()? {
+            return Ok(changes);
+        }
         let name = self.qualified_name("a table")?;
         if self.at_symbol(Symbol::LeftParen) {
             let (args, span) = self.table_arguments(start)?;
             return Ok(TableExpr::Call { name, args, alias: self.table_alias()?, span });
         }
-        if self.at_words(&["FOR", "SYSTEM_TIME"]) {
-            return Err(self.not_supported("FOR SYSTEM_TIME"));
-        }
         let span = start.to(self.last_span());
-        Ok(TableExpr::Named { name, alias: self.table_alias()?, span })
+        let system_time = self.system_time()?;
+        Ok(TableExpr::Named { name, system_time, alias: self.table_alias()?, span })
     }
 
     /// The arguments of a table function of the database.
@@ -185,7 +186,7 @@ impl Parser<'_> {
         Ok(TableCall::Unnest { arrays: args, ordinality })
     }
 
-    fn table_alias(&mut self) -> Result<TableAlias> {
+    pub(super) fn table_alias(&mut self) -> Result<TableAlias> {
         if self.at_any(&["GUIDE", "FOR", "TABLESAMPLE"]) {
             return Ok(TableAlias::default());
         }

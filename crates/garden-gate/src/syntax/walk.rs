@@ -36,6 +36,8 @@ impl Expr {
             ExprKind::Compare(_, pair)
             | ExprKind::Arithmetic(_, pair)
             | ExprKind::Concat(pair)
+            | ExprKind::Period(pair)
+            | ExprKind::PeriodTest(_, pair)
             | ExprKind::Element(pair)
             | ExprKind::Distinct { operands: pair, .. } => {
                 visit(&pair.0);
@@ -218,7 +220,15 @@ impl GroupingElement {
 impl TableExpr {
     fn for_each_expr(&self, visit: &mut dyn FnMut(&Expr)) {
         match self {
-            Self::Named { .. } | Self::File { .. } | Self::Delta(_) => {}
+            Self::File { .. } | Self::Delta(_) => {}
+            Self::Named { system_time, .. } => {
+                let exprs = system_time.iter().flat_map(|clause| clause.exprs());
+                exprs.for_each(|expr| expr.for_each_expr(visit));
+            }
+            Self::Changes(changes) => {
+                changes.from.expr().for_each_expr(visit);
+                changes.to.expr().for_each_expr(visit);
+            }
             Self::Derived { query, .. } => query.for_each_expr(visit),
             Self::Function { call: TableCall::Series(args) | TableCall::Unnest { arrays: args, .. }, .. }
             | Self::Call { args, .. } => args.iter().for_each(|arg| arg.for_each_expr(visit)),
@@ -237,6 +247,7 @@ impl TableExpr {
         match self {
             Self::Named { name, .. } => visit(name),
             Self::File { .. } => {}
+            Self::Changes(changes) => visit(&changes.table),
             Self::Derived { query, .. } => query.for_each_table(visit),
             Self::Function { call: TableCall::Series(args) | TableCall::Unnest { arrays: args, .. }, .. } => {
                 args.iter().for_each(|arg| arg.for_each_table(visit));

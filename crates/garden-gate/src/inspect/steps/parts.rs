@@ -181,6 +181,7 @@ impl<'a> Finder<'a> {
             | TableExpr::File { .. }
             | TableExpr::Function { .. }
             | TableExpr::Call { .. }
+            | TableExpr::Changes(_)
             | TableExpr::Delta(_) => {}
         }
     }
@@ -239,6 +240,7 @@ fn correlation_names(table: &TableExpr, names: &mut Vec<Ident>) {
         | TableExpr::Derived { alias, .. }
         | TableExpr::Function { alias, .. }
         | TableExpr::Call { alias, .. } => names.extend(alias.name.clone()),
+        TableExpr::Changes(changes) => names.extend(changes.alias.name.as_ref().or(changes.table.last()).cloned()),
         TableExpr::Delta(delta) => names.extend(delta.alias.name.clone()),
         TableExpr::Sampled(sampled) => correlation_names(&sampled.0, names),
         TableExpr::Join(join) => {

@@ -1,6 +1,6 @@
 //! Statements that change rows, and transactions.
 
-use super::{Expr, FileOptions, Ident, Query, SelectItem, TableExpr, With, definition::Name};
+use super::{Expr, FileOptions, Ident, Portion, Query, SelectItem, TableExpr, With, definition::Name};
 use crate::diagnostic::Span;
 
 #[derive(Clone, Debug)]
@@ -17,8 +17,8 @@ pub(crate) struct Change {
 #[derive(Clone, Debug)]
 pub(crate) enum ChangeKind {
     Insert(Insert),
-    Update { set: Vec<Assignment>, condition: Option<Expr> },
-    Delete { condition: Option<Expr> },
+    Update { portion: Option<Portion>, set: Vec<Assignment>, condition: Option<Expr> },
+    Delete { portion: Option<Portion>, condition: Option<Expr> },
     Truncate { restart: bool },
     Merge(Box<Merge>),
 }

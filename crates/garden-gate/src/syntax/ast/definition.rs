@@ -1,6 +1,6 @@
 //! Statements that define: schemas, tables, views.
 
-use super::{Expr, FileOptions, Ident, Query, SortItem};
+use super::{Expr, FileOptions, HistoryChange, Ident, PeriodElement, Query, SortItem, TrimHistory};
 use crate::catalog::{Identity, ReferentialAction, Temporary, Timing, ViewCheck};
 use crate::diagnostic::Span;
 use crate::types::{DeclaredType, SqlType};
@@ -26,6 +26,7 @@ pub(crate) enum Definition {
     CreateFunction(Box<CreateFunction>),
     DropObject { kind: ObjectKind, name: Name, drop: Drop },
     Comment(CommentOn),
+    TrimHistory(TrimHistory),
 }
 
 /// What is neither a table nor a view.
@@ -123,6 +124,8 @@ pub(crate) struct CreateTable {
     pub(crate) if_not_exists: bool,
     pub(crate) temporary: Option<Temporary>,
     pub(crate) content: TableContent,
+    /// WITH SYSTEM VERSIONING
+    pub(crate) versioned: Option<Span>,
 }
 
 #[derive(Clone, Debug)]
@@ -148,6 +151,7 @@ pub(crate) enum TableElement {
     Constraint(TableConstraint),
     /// `LIKE table [INCLUDING …]`
     Like(Name, Span),
+    Period(PeriodElement),
 }
 
 #[derive(Clone, Debug)]
@@ -163,11 +167,23 @@ pub(crate) struct ColumnElement {
     pub(crate) constraints: Vec<TableConstraint>,
 }
 
+impl ColumnElement {
+    /// A column that the database fills.
+    pub(crate) fn filled(name: Ident, declared: DeclaredType, filled: FilledBy) -> Self {
+        let (filled, constraints) = (Some(filled), Vec::new());
+        Self { name, declared, domain: None, not_null: false, filled, hidden: false, constraints }
+    }
+}
+
 #[derive(Clone, Debug)]
 pub(crate) enum FilledBy {
     Default(Expr),
     Identity(Identity),
     Generated(Expr),
+    /// GENERATED ALWAYS AS ROW START
+    RowStart,
+    /// GENERATED ALWAYS AS ROW END
+    RowEnd,
 }
 
 #[derive(Clone, Debug)]
@@ -180,7 +196,13 @@ pub(crate) struct TableConstraint {
 
 #[derive(Clone, Debug)]
 pub(crate) enum ConstraintKind {
-    Key { columns: Vec<Ident>, primary: bool, nulls_same: bool },
+    Key {
+        columns: Vec<Ident>,
+        primary: bool,
+        nulls_same: bool,
+        /// `period WITHOUT OVERLAPS`
+        period: Option<Ident>,
+    },
     Check(Expr),
     Foreign(ForeignElement),
 }
@@ -188,9 +210,13 @@ pub(crate) enum ConstraintKind {
 #[derive(Clone, Debug)]
 pub(crate) struct ForeignElement {
     pub(crate) columns: Vec<Ident>,
+    /// `PERIOD name` behind the columns
+    pub(crate) period: Option<Ident>,
     pub(crate) table: Name,
     /// The primary key when they are not named.
     pub(crate) referred: Option<Vec<Ident>>,
+    /// `PERIOD name` behind the columns that are referred to
+    pub(crate) referred_period: Option<Ident>,
     pub(crate) full: bool,
     pub(crate) on_delete: ReferentialAction,
     pub(crate) on_update: ReferentialAction,
@@ -233,6 +259,25 @@ pub(crate) enum AlterTable {
     DropConstraint {
         name: Ident,
         drop: Drop,
+    },
+    /// `ADD PERIOD FOR name (start, end) [ADD COLUMN …]…`
+    AddPeriod {
+        period: PeriodElement,
+        columns: Vec<ColumnElement>,
+    },
+    DropPeriod {
+        name: Ident,
+        drop: Drop,
+    },
+    AddVersioning(Span),
+    DropVersioning {
+        drop: Drop,
+        span: Span,
+    },
+    /// `SET HISTORY (…)`
+    SetHistory {
+        change: HistoryChange,
+        span: Span,
     },
     /// CHECK CONSTRAINTS: what CHECKS OFF left unproven is checked.
     CheckConstraints,

@@ -3,6 +3,7 @@
 mod call;
 mod change;
 mod definition;
+mod period;
 mod plain;
 
 pub(crate) use call::{Call, Over, Overflow};
@@ -14,6 +15,10 @@ pub(crate) use definition::{
     AlterTable, ColumnElement, CommentOn, ConstraintKind, CreateDomain, CreateFunction, CreateIndex, CreateSequence,
     CreateTable, CreateView, Definition, DomainChange, Drop, FilledBy, ForeignElement, Name, ObjectKind,
     SequenceChange, SequenceOptions, TableConstraint, TableContent, TableElement,
+};
+
+pub(crate) use period::{
+    Changes, HistoryChange, Moment, PeriodElement, PeriodOp, Portion, SystemTimeClause, SystemTimeKind, TrimHistory,
 };
 
 pub(crate) use crate::catalog::FileOptions;
@@ -63,6 +68,8 @@ pub(crate) enum StatementKind {
         name: Ident,
         value: Expr,
     },
+    /// `SET AS OF = moment`, or `= DEFAULT` for the present
+    SetAsOf(Option<Moment>),
     /// `SET SCHEMA 'name'`
     SetSchema(Ident),
     /// `SET PATH schema, …`
@@ -261,6 +268,8 @@ pub(crate) struct TableAlias {
 pub(crate) enum TableExpr {
     Named {
         name: Vec<Ident>,
+        /// Which versions of its rows are read; the current ones where it does not say.
+        system_time: Option<Box<SystemTimeClause>>,
         alias: TableAlias,
         span: Span,
     },
@@ -287,6 +296,7 @@ pub(crate) enum TableExpr {
         span: Span,
     },
     Delta(Box<Delta>),
+    Changes(Box<Changes>),
     Sampled(Box<(TableExpr, Sample)>),
     Join(Box<Join>),
 }
@@ -403,6 +413,10 @@ pub(crate) enum ExprKind {
     },
     /// `(start, end) OVERLAPS (start, end)`
     Overlaps(Box<[Expr; 4]>),
+    /// `PERIOD (start, end)`
+    Period(Box<(Expr, Expr)>),
+    /// A period predicate; the operands are periods, the second of CONTAINS may be a point.
+    PeriodTest(PeriodOp, Box<(Expr, Expr)>),
     /// `EXISTS (query)`
     Exists(Box<Query>),
     /// `UNIQUE (query)`, and whether it says NULLS NOT DISTINCT
