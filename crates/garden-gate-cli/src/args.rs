@@ -36,7 +36,7 @@ pub(crate) enum Command {
 }
 
 /// What all commands that run SQL take.
-#[derive(Debug, Args)]
+#[derive(Clone, Debug, Args)]
 pub(crate) struct Common {
     /// A file or folder whose data become tables, named after the files; a NAME before it is a file's table or a folder's schema
     #[arg(long, value_name = "[NAME=]PATH")]
@@ -53,6 +53,9 @@ pub(crate) struct Common {
     /// How long to wait when another process has the database file open
     #[arg(long, value_name = "SECONDS", default_value_t = 0)]
     pub(crate) wait: u64,
+    /// Read every versioned table as it was: a day, a timestamp, or COMMIT and a number. `compare` takes two or more for one query
+    #[arg(long, value_name = "MOMENT")]
+    pub(crate) as_of: Vec<String>,
     /// Change nothing: no rows, no tables, no files
     #[arg(long)]
     pub(crate) read_only: bool,
@@ -226,12 +229,23 @@ pub(crate) struct Shell {
 
 #[derive(Debug, Args)]
 pub(crate) struct Demo {
+    /// What to walk through
+    #[arg(value_enum, default_value_t = Topic::Tour)]
+    pub(crate) topic: Topic,
     /// How many times as large as the committed data
     #[arg(long, default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=10_000))]
     pub(crate) scale: u32,
     /// Only write the data as CSV files to this folder
     #[arg(long, value_name = "DIR")]
     pub(crate) to: Option<PathBuf>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Topic {
+    /// Rows, NULL, joins, plans, and a mistake
+    Tour,
+    /// History of rows, periods, and questions about both
+    Time,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]

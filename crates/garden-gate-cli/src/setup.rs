@@ -24,6 +24,9 @@ pub(crate) fn looking_session(common: &Common) -> Result<Session, Trouble> {
 }
 
 fn session_of(db: &Database, common: &Common) -> Result<Session, Trouble> {
+    if common.as_of.len() > 1 {
+        return Err(Trouble::Usage("--as-of stands once; compare takes two or more with one query".into()));
+    }
     let mut folders = vec![".".into()];
     for data in &common.data {
         let (name, path) = data_path(data);
@@ -59,6 +62,9 @@ fn session_of(db: &Database, common: &Common) -> Result<Session, Trouble> {
     }
     for (name, value) in settings(common)? {
         session.set(&name, value)?;
+    }
+    if let [moment] = common.as_of.as_slice() {
+        session.read_as_of(Some(moment))?;
     }
     Ok(session)
 }

@@ -75,6 +75,8 @@ mod tables;
 mod temporal;
 mod temporary;
 mod through_views;
+mod time;
+mod time_model;
 mod times_of_zones;
 mod tpch;
 mod transactions;

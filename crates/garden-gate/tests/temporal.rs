@@ -1,6 +1,7 @@
 //! Dates, times, timestamps and intervals.
 
-use crate::support::{check_problems, check_rows, check_values};
+use crate::support::{check_problems, check_rows, check_values, show};
+use garden_gate::Database;
 
 #[test]
 fn arithmetic_of_dates_and_intervals() {
@@ -130,7 +131,7 @@ fn intervals_have_fields() {
         ("CAST(INTERVAL '1.5' SECOND AS NUMERIC(4,1))", "1.5", "NUMERIC(4,1)"),
         ("CAST((DATE '2024-03-01' - DATE '2024-02-01') DAY AS INTEGER)", "29", "INTEGER"),
     ]);
-    let mut session = garden_gate::Database::in_memory().session();
+    let mut session = Database::in_memory().session();
     let script = "CREATE TABLE slot (i INTERVAL HOUR TO MINUTE, y INTERVAL YEAR, beds INTEGER ARRAY); \
                   INSERT INTO slot VALUES (INTERVAL '5:30:59' HOUR TO SECOND, INTERVAL '14' MONTH, ARRAY[])";
     session.run(script).unwrap();
@@ -141,7 +142,7 @@ fn intervals_have_fields() {
 /// A result says the fields and the precision of its columns, and shows the values in these fields.
 #[test]
 fn results_have_the_fields_of_their_expressions() {
-    let mut session = garden();
+    let mut session = Database::in_memory().session();
     let stay = "CREATE TABLE stay (days INTERVAL DAY, slot INTERVAL HOUR TO MINUTE, age INTERVAL YEAR, at TIME(3), \
                 made TIMESTAMP(0)); INSERT INTO stay VALUES (INTERVAL '3' DAY, INTERVAL '26:30' HOUR TO MINUTE, \
                 INTERVAL '2' YEAR, TIME '10:11:12.123', TIMESTAMP '2020-01-05 00:00:00')";

@@ -28,13 +28,25 @@ pub(crate) fn steps(arguments: &Steps) -> Result<Ending, Trouble> {
 pub(crate) fn compare(arguments: &Compare) -> Result<Ending, Trouble> {
     let files = arguments.files.iter().map(std::path::PathBuf::as_path);
     let sources = setup::sources(files, &arguments.sql)?;
-    if sources.len() < 2 {
-        return Err(Trouble::Usage("compare takes two queries or more: files, or -e SQL".into()));
+    let moments = match arguments.common.as_of.as_slice() {
+        [] | [_] => Vec::new(),
+        several if sources.len() == 1 => several.to_vec(),
+        _ => return Err(Trouble::Usage("compare takes several --as-of with one query".into())),
+    };
+    if sources.len() < 2 && moments.is_empty() {
+        return Err(Trouble::Usage(
+            "compare takes two queries or more: files, or -e SQL; or one with two --as-of".into(),
+        ));
     }
     let mut options = CompareOptions::default();
+    let mut common = arguments.common.clone();
+    if !moments.is_empty() {
+        common.as_of.clear();
+        options.as_of = moments;
+    }
     options.ordered = arguments.ordered;
     options.runs = arguments.runs.max(1);
-    asked(&arguments.common, arguments.output, |session, parameters| {
+    asked(&common, arguments.output, |session, parameters| {
         let found = session.compare_sources(&sources, parameters, &options)?;
         let alike = found.same_rows && (found.same_plan || !arguments.same_plan);
         let ending = if alike { Ending::Success } else { Ending::Failure };

@@ -244,6 +244,9 @@ impl Binder<'_> {
                 if let Some(id) = self.resolve_outside(name, &problem) {
                     return self.column(id, span);
                 }
+                if self.find_period(name, scope).is_some() {
+                    return self.report(&Problem::PeriodAlone { ops: PERIOD_TESTS }, span);
+                }
                 let problem = self.explain_missing(problem, name, bare_name, clause);
                 self.report(&problem, span)
             }

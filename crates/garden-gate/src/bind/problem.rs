@@ -274,7 +274,8 @@ impl Facts for Problem {
                 "its rows come from a file or a program; CREATE TABLE my_{table} AS SELECT * FROM {table} WITH DATA WITH SYSTEM VERSIONING makes a table that keeps it"
             )),
             Self::NoMoment { text: Some(text), .. } => {
-                Some(format!("write TIMESTAMP '{text}', or COMMIT and a number"))
+                let kind = if crate::types::parse_date(text.trim()).is_some() { "DATE" } else { "TIMESTAMP" };
+                Some(format!("write {kind} '{}', or COMMIT and a number", text.trim()))
             }
             Self::NoMoment { .. } => Some("write TIMESTAMP '2024-05-01 12:00:00', or COMMIT and a number".into()),
             Self::NoSuchPeriod { known: names, .. } => known("the periods are", names)

@@ -67,7 +67,7 @@ impl<'a> Binder<'a> {
         };
         self.check_kept(range, stored, (&table.name, at))?;
         let latest = self.around.catalog.pending.time.unwrap_or_else(|| self.around.catalog.last_time());
-        if range.first.is_some_and(|first| first >= latest) {
+        if range.first.is_some_and(|first| first >= latest) && range.first <= range.last {
             // Nothing has ended since: the current rows are all there is.
             return Ok(self.scan(table, Some(schema), shown));
         }

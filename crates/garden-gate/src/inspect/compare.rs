@@ -22,12 +22,14 @@ pub struct CompareOptions {
     pub ordered: bool,
     /// How often each query is run, the queries in turn.
     pub runs: usize,
+    /// Moments at which one query is run, as [`Session::read_as_of`] takes them; none for two or more queries in the present.
+    pub as_of: Vec<String>,
 }
 
 impl Default for CompareOptions {
     /// Rows as multisets, five runs.
     fn default() -> Self {
-        Self { ordered: false, runs: 5 }
+        Self { ordered: false, runs: 5, as_of: Vec::new() }
     }
 }
 
@@ -146,8 +148,13 @@ impl Session {
     ) -> Result<Comparison> {
         crate::control::large_stack(|| {
             parameters.check_used(sources)?;
-            if sources.len() < 2 {
+            let moments = options.as_of.as_slice();
+            if moments.is_empty() && sources.len() < 2 {
                 return Err(Error::new(SqlState::SYNTAX_OR_RULE, "two queries or more are compared"));
+            }
+            if !moments.is_empty() && (sources.len() != 1 || moments.len() < 2) {
+                let message = "one query is compared at two moments or more, or several queries at none";
+                return Err(Error::new(SqlState::SYNTAX_OR_RULE, message));
             }
             let own: Vec<Parameters> = sources.iter().map(|source| parameters.used_in(source)).collect();
             let mut statements = Vec::new();
@@ -157,6 +164,13 @@ impl Session {
                     return Err(no_query().at(last.span).in_source(source));
                 }
                 statements.push(last);
+            }
+            if let ([statement], [source], [own]) = (statements.as_slice(), sources, own.as_slice())
+                && !moments.is_empty()
+            {
+                let queries = self.at_moments((statement, source, own), options);
+                self.read_as_of(None)?;
+                return Ok(compared(queries?, options.ordered));
             }
             let mut queries = Vec::new();
             for (number, ((statement, source), own)) in statements.iter().zip(sources).zip(&own).enumerate() {
@@ -174,6 +188,28 @@ impl Session {
             queries.iter_mut().for_each(|query| query.times.sort());
             Ok(compared(queries, options.ordered))
         })
+    }
+
+    /// One query at each of the moments.
+    fn at_moments(
+        &mut self,
+        (statement, source, own): (&Statement, &Arc<SourceText>, &Parameters),
+        options: &CompareOptions,
+    ) -> Result<Vec<ComparedQuery>> {
+        let mut queries = Vec::new();
+        for moment in &options.as_of {
+            self.read_as_of(Some(moment))?;
+            let (rows, plan) = self.measure_statement(statement, source, own)?;
+            queries.push(ComparedQuery { label: format!("as of {moment}"), rows, plan, times: Vec::new() });
+        }
+        for _ in 0..options.runs {
+            for (query, moment) in queries.iter_mut().zip(&options.as_of) {
+                self.read_as_of(Some(moment))?;
+                query.times.push(self.timed(statement, source, own)?);
+            }
+        }
+        queries.iter_mut().for_each(|query| query.times.sort());
+        Ok(queries)
     }
 
     fn timed(&mut self, statement: &Statement, source: &Arc<SourceText>, parameters: &Parameters) -> Result<Duration> {

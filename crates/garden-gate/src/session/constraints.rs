@@ -310,5 +310,6 @@ pub(super) fn shown_values(definition: &TableDefinition, rows: &Batch, columns: 
 }
 
 pub(super) fn shown_row(definition: &TableDefinition, rows: &Batch, row: usize) -> String {
-    shown_values(definition, rows, &(0..definition.columns.len()).collect::<Vec<_>>(), row)
+    let shown = (0..definition.columns.len()).filter(|at| !definition.columns[*at].hidden);
+    shown_values(definition, rows, &shown.collect::<Vec<_>>(), row)
 }

@@ -73,6 +73,7 @@ impl DirectLookup {
         std::ptr::eq(self.catalog.as_ptr(), Arc::as_ptr(catalog))
             && std::ptr::eq(self.settings.as_ptr(), Arc::as_ptr(session.settings()))
             && self.schema == session.schema
+            && session.as_of.is_none()
             && self.path == session.path()
     }
 

@@ -5,6 +5,7 @@ use super::definition::no_schema;
 use super::delta::change_in;
 use super::files::Files;
 use super::last_query::LastQuery;
+use super::past::read_in_the_past;
 use super::progress::{Progress, Teller};
 use super::result_set::{ResultColumn, ResultSet};
 use super::script::{Statements, nothing, one_statement};
@@ -367,7 +368,7 @@ impl Session {
             parameters,
             variables: &self.variables,
             missing,
-            moment: now(),
+            moment: moment_after(catalog.last_time()),
             as_of: self.as_of,
             delta: None,
         }
@@ -390,6 +391,7 @@ impl Session {
     fn note_reads(&self, prepared: &Prepared) {
         if let Some(transaction) = &self.transaction {
             transaction.note_reads(&prepared.reads);
+            transaction.note_reads(&read_in_the_past(&self.catalog(), &prepared.reads));
         }
         if self.shared.temporary.any() {
             self.note_uses(&self.catalog(), &prepared.reads);
@@ -461,9 +463,9 @@ impl Session {
     }
 }
 
-/// This moment. The session's zone is UTC.
-fn now() -> Moment {
-    Moment { micros: chrono::Utc::now().timestamp_micros() }
+/// This moment, later than the last commit whatever the clock says: CURRENT_TIMESTAMP sees what has been committed. The session's zone is UTC.
+fn moment_after(last: i64) -> Moment {
+    Moment { micros: chrono::Utc::now().timestamp_micros().max(last.saturating_add(1)) }
 }
 
 /// The rows that one round of a recursion found; round 0 is the anchor.

@@ -4,10 +4,11 @@ use super::Session;
 use super::change::stored;
 use super::constraints::check_key;
 use crate::bind::{MissingParameters, Parameters};
-use crate::catalog::{Catalog, ColumnDefinition};
+use crate::catalog::{Catalog, ColumnDefinition, TableDefinition};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::{Batch, conform};
 use arrow::array::{Array, ArrayRef};
+use arrow::compute::kernels::cmp;
 use std::sync::Arc;
 
 /// What became of looking at one table.
@@ -47,6 +48,11 @@ impl Session {
         for (array, column) in columns.iter().zip(&definition.columns) {
             check_values(array, column)?;
         }
+        let history = source.ended_rows()?;
+        for (array, column) in history.columns.iter().zip(&definition.columns) {
+            check_values(array, column)?;
+        }
+        check_history(name, &definition, &history)?;
         let rows = Batch::new(columns, usize::try_from(crate::catalog::TableSource::rows(&*source)).unwrap_or(0));
         let (files, parameters) = (self.files(), Parameters::new());
         let around = self.around(catalog, &files, &parameters, MissingParameters::Refuse);
@@ -56,6 +62,19 @@ impl Session {
             check_key(name, &definition, key, (&source, &rows))?;
         }
         definition.references.iter().try_for_each(|key| changer.check_reference(name, &definition, key, &rows))
+    }
+}
+
+/// 22000 when a row of history ends before it begins.
+fn check_history(name: &str, definition: &TableDefinition, history: &Batch) -> Result<()> {
+    let Some(period) = definition.versioning() else { return Ok(()) };
+    let backwards = cmp::lt_eq(&history.columns[period.end], &history.columns[period.start])?;
+    match backwards.true_count() {
+        0 => Ok(()),
+        count => {
+            let message = format!("{count} rows of the history of table {name:?} end before they begin");
+            Err(Error::new(SqlState::DATA_EXCEPTION, message))
+        }
     }
 }
 

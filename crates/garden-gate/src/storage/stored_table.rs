@@ -168,6 +168,11 @@ impl StoredTable {
         Ok(Self { history, ..self.beside_rows(table, 0) })
     }
 
+    /// [`StoredTable::past`], if it has been asked for.
+    pub(crate) fn known_past(&self) -> Option<&Arc<Self>> {
+        self.past.get()
+    }
+
     /// History and current rows as one table without keys.
     pub(crate) fn past(&self) -> Arc<Self> {
         let make = || {

@@ -97,14 +97,12 @@ impl Parser<'_> {
 
     /// `TRIM HISTORY OF table BEFORE moment`
     pub(super) fn trim_history(&mut self) -> Result<TrimHistory> {
-        let start = self.span();
         for word in ["TRIM", "HISTORY", "OF"] {
             self.expect_word(word)?;
         }
         let table = self.qualified_name("the name of a table")?;
         self.expect_word("BEFORE")?;
-        let before = self.moment()?;
-        Ok(TrimHistory { table, before, span: start.to(self.last_span()) })
+        Ok(TrimHistory { table, before: self.moment()? })
     }
 
     /// The `(ROLL EVERY …, KEEP …)` of SET HISTORY.

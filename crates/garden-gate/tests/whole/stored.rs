@@ -38,13 +38,22 @@ pub(super) enum As {
     /// A source of a program's own.
     Source,
     File(&'static str),
+    /// Stored by INSERT and changed before and after; the session reads the moment at which they were so.
+    Past,
 }
 
 impl As {
     pub(super) fn of(number: u64) -> Self {
-        let forms =
-            [Self::Indexed, Self::Segments, Self::Indexed, Self::Source, Self::File("arrow"), Self::File("parquet")];
-        forms[usize::try_from(number % 6).unwrap_or(0)]
+        let forms = [
+            Self::Indexed,
+            Self::Segments,
+            Self::Past,
+            Self::Indexed,
+            Self::Source,
+            Self::File("arrow"),
+            Self::File("parquet"),
+        ];
+        forms[usize::try_from(number % 7).unwrap_or(0)]
     }
 }
 
@@ -97,7 +106,8 @@ pub(super) fn session(tables: &Tables, form: As, folder: &Path) -> Session {
     });
     let db = Database::in_memory();
     for (name, (_, rows)) in tables {
-        session.run(&format!("CREATE TABLE {name} ({})", types.join(", "))).unwrap();
+        let versioned = if form == As::Past { " WITH SYSTEM VERSIONING" } else { "" };
+        session.run(&format!("CREATE TABLE {name} ({}){versioned}", types.join(", "))).unwrap();
         for row in rows {
             let row: Vec<String> = row.iter().map(literal).collect();
             session.run(&format!("INSERT INTO {name} VALUES ({})", row.join(", "))).unwrap();
@@ -108,6 +118,17 @@ pub(super) fn session(tables: &Tables, form: As, folder: &Path) -> Session {
                 session.run(&format!("ALTER TABLE {name} ADD PRIMARY KEY ({})", COLUMNS[0].0)).unwrap();
                 for (column, _) in COLUMNS {
                     session.run(&format!("CREATE INDEX {name}_{column}_ix ON {name} ({column})")).unwrap();
+                }
+            }
+            As::Past => {
+                // Rows that came and went, and versions of those that stayed.
+                let (key, number) = (COLUMNS[0].0, COLUMNS[1].0);
+                for change in [
+                    format!("INSERT INTO {name} ({key}, {number}) VALUES (77, 1), (78, NULL)"),
+                    format!("DELETE FROM {name} WHERE {key} > 70"),
+                    format!("UPDATE {name} SET {key} = {key}"),
+                ] {
+                    session.run(&change).unwrap();
                 }
             }
             As::Segments | As::Source => {
@@ -132,5 +153,15 @@ pub(super) fn session(tables: &Tables, form: As, folder: &Path) -> Session {
             }
         }
     }
-    if form == As::Indexed { session } else { db.session() }
+    if form == As::Past {
+        let rows = session.query("SELECT MAX(commit_number) FROM INFORMATION_SCHEMA.COMMITS", ()).unwrap();
+        let then: i64 = rows.rows().next().unwrap().get(0).unwrap();
+        for name in tables.keys() {
+            let (key, number) = (COLUMNS[0].0, COLUMNS[1].0);
+            session.run(&format!("UPDATE {name} SET {number} = 3; DELETE FROM {name} WHERE {key} < 3")).unwrap();
+            session.run(&format!("INSERT INTO {name} ({key}) VALUES (99)")).unwrap();
+        }
+        session.run(&format!("SET AS OF = COMMIT {then}")).unwrap();
+    }
+    if matches!(form, As::Indexed | As::Past) { session } else { db.session() }
 }

@@ -89,7 +89,6 @@ pub(crate) struct Portion {
 pub(crate) struct TrimHistory {
     pub(crate) table: Name,
     pub(crate) before: Moment,
-    pub(crate) span: Span,
 }
 
 /// What SET HISTORY says; what it leaves out stays as it is.
