@@ -5,6 +5,7 @@ use crate::args::Format;
 use crate::destination::Destination;
 use garden_gate::{Error, Note, Outcome, ResultSet};
 use garden_gate_view::{self as view, Look, Separated};
+use std::fmt::{self, Write as _};
 use std::io::{self, IsTerminal, Write};
 use std::path::{Path, PathBuf};
 
@@ -118,20 +119,22 @@ impl Output {
         if self.format == Format::Html && !self.blank_line {
             write!(self.writer, "{}", view::rows_html_head())?;
         }
-        let text = match self.format {
-            Format::Table => view::table(rows, self.look),
-            Format::Csv => view::separated(rows, Separated::Csv),
-            Format::Tsv => view::separated(rows, Separated::Tsv),
-            Format::Json => view::rows_json(rows),
-            Format::Jsonl => view::lines_json(rows),
-            Format::Markdown => view::markdown(rows),
-            Format::Html | Format::Parquet | Format::Arrow => view::rows_html(rows),
-        };
         let separate = !matches!(self.format, Format::Json | Format::Jsonl);
         if std::mem::replace(&mut self.blank_line, true) && separate {
             writeln!(self.writer)?;
         }
-        Ok(self.writer.write_all(text.as_bytes())?)
+        // Row by row: the text of a large result is larger than its rows.
+        let mut out = TextWriter { writer: io::BufWriter::new(&mut self.writer), failed: None };
+        let written = match self.format {
+            Format::Table => view::write_table(rows, self.look, &mut out),
+            Format::Csv => view::write_separated(rows, Separated::Csv, &mut out),
+            Format::Tsv => view::write_separated(rows, Separated::Tsv, &mut out),
+            Format::Json => view::write_rows_json(rows, &mut out),
+            Format::Jsonl => view::write_lines_json(rows, &mut out),
+            Format::Markdown => view::write_markdown(rows, &mut out),
+            Format::Html | Format::Parquet | Format::Arrow => out.write_str(&view::rows_html(rows)),
+        };
+        out.finish(written)
     }
 
     /// Notes go to standard error, unless the format has a place for them.
@@ -153,6 +156,31 @@ impl Output {
         }
         let blank = if std::mem::replace(&mut self.blank_line, true) { "\n" } else { "" };
         Ok(write!(io::stderr().lock(), "{blank}{}", view::error(error, error_look()))?)
+    }
+}
+
+/// Text on its way to a writer whose failure is kept.
+struct TextWriter<W: Write> {
+    writer: io::BufWriter<W>,
+    failed: Option<io::Error>,
+}
+
+impl<W: Write> TextWriter<W> {
+    fn finish(mut self, written: fmt::Result) -> Result<(), Trouble> {
+        match (self.failed, written) {
+            (Some(error), _) => Err(error.into()),
+            (None, Err(_)) => Err(io::Error::other("a value cannot be written").into()),
+            (None, Ok(())) => Ok(self.writer.flush()?),
+        }
+    }
+}
+
+impl<W: Write> fmt::Write for TextWriter<W> {
+    fn write_str(&mut self, text: &str) -> fmt::Result {
+        self.writer.write_all(text.as_bytes()).map_err(|error| {
+            self.failed = Some(error);
+            fmt::Error
+        })
     }
 }
 

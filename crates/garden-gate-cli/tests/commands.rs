@@ -304,7 +304,13 @@ fn an_interrupt_ends_the_statement_and_not_the_tool() {
 
 #[test]
 fn documented_commands_run() {
-    let readme = fs::read_to_string(root().join("README.md")).unwrap();
+    assert!(run_documented("README.md") >= 3);
+    assert!(run_documented("docs/time.md") >= 4);
+}
+
+/// Runs the commands that a page shows, each line of whose output stands in the page; gives how many there are.
+fn run_documented(page: &str) -> usize {
+    let readme = fs::read_to_string(root().join(page)).unwrap();
     let mut tried = 0;
     for line in readme.lines().filter_map(|line| line.strip_prefix("$ garden-gate ")) {
         let ran = std::process::Command::new("sh")
@@ -319,8 +325,45 @@ fn documented_commands_run() {
             .lines()
             .filter(|line| !line.contains(" ms") && !line.contains("plan ") && !line.chars().any(|c| c == '×'))
         {
-            assert!(readme.contains(shown), "README lacks this line of {line}:\n{shown}");
+            assert!(readme.contains(shown), "{page} lacks this line of {line}:\n{shown}");
         }
     }
-    assert!(tried >= 3, "{tried} commands in README.md");
+    tried
+}
+
+#[test]
+fn a_command_reads_the_past() {
+    let folder = tempfile::tempdir().unwrap();
+    let db = folder.path().join("garden.db");
+    let db = db.to_str().unwrap();
+    let made = "CREATE TABLE p (k INTEGER PRIMARY KEY, v INTEGER) WITH SYSTEM VERSIONING; INSERT INTO p VALUES (1, 10); UPDATE p SET v = 20";
+    assert_eq!(tool(&["run", "--db", db, "-e", made]).status, 0);
+    let query = ["run", "--db", db, "-e", "SELECT v FROM p"];
+    assert_eq!(rows(&query), ["20"]);
+    assert_eq!(rows(&[&query[..], &["--as-of", "COMMIT 2"]].concat()), ["10"]);
+    assert_eq!(rows(&[&query[..], &["--as-of", "2001-01-01"]].concat()), Vec::<String>::new());
+    let twice = tool(&[&query[..], &["--as-of", "COMMIT 2", "--as-of", "COMMIT 3"]].concat());
+    assert_eq!(twice.status, 2, "{}", twice.err);
+    let refused = tool(&["run", "--db", db, "--as-of", "COMMIT 2", "-e", "DELETE FROM p"]);
+    assert!(refused.status == 1 && refused.err.contains("reads the past"), "{}", refused.err);
+    let compared = ["compare", "--db", db, "-e", "SELECT * FROM p", "--as-of", "COMMIT 2", "--as-of", "COMMIT 3"];
+    let found = tool(&compared);
+    assert!(
+        found.status == 1 && found.out.contains("as of COMMIT 2") && found.out.contains("(1, 20)"),
+        "{}",
+        found.out
+    );
+    let described = tool(&["describe", "--db", db, "p"]);
+    assert!(described.out.contains("stretch 1  1") && described.out.contains("SYSTEM_TIME"), "{}", described.out);
+    let json = tool(&["describe", "--db", db, "p", "--output", "json"]);
+    assert!(json.out.contains("\"stretches\":[{\"bytes\"") || json.out.contains("\"stretches\":[{"), "{}", json.out);
+    let walk = tool(&["demo", "time"]);
+    for part in [
+        "9  bay_booking",
+        "  434 versions",
+        "Bay 1 from 2024-07-29 to 2024-08-28 already",
+        "overlaps 2024-08-20 to 2024-09-03",
+    ] {
+        assert!(walk.status == 0 && walk.out.contains(part.trim()), "{part:?} is not in the walk\n{}", walk.out);
+    }
 }

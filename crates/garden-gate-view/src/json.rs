@@ -2,21 +2,37 @@
 
 use garden_gate::{Error, Note, Plan, ResultSet, Row, Value};
 use serde_json::{Map, Number, Value as Json, json};
+use std::fmt;
 use std::time::Duration;
 
 /// A query's rows: `{"kind":"rows","columns":[…],"rows":[[…]],"elapsed_ms":…,"notes":[…]}`.
 pub fn rows_json(rows: &ResultSet) -> String {
-    let mut object = json!({
-        "kind": "rows",
-        "columns": columns(rows),
-        "rows": self::rows(rows, usize::MAX),
-        "elapsed_ms": millis(rows.elapsed()),
-        "notes": notes(rows.notes()),
-    });
-    if let (Some(affected), Json::Object(fields)) = (rows.affected(), &mut object) {
-        fields.insert("affected".into(), affected.into());
+    let mut out = String::new();
+    // Writing to a String does not fail.
+    let _ = write_rows_json(rows, &mut out);
+    out
+}
+
+/// [`rows_json`], written row by row.
+///
+/// # Errors
+/// As writing to `out` has them.
+pub fn write_rows_json(rows: &ResultSet, out: &mut dyn fmt::Write) -> fmt::Result {
+    write!(out, "{{\"kind\":\"rows\",\"columns\":{},\"rows\":[", columns(rows))?;
+    for (number, row) in rows.rows().enumerate() {
+        let comma = if number > 0 { "," } else { "" };
+        write!(out, "{comma}{}", row_json(row))?;
     }
-    format!("{object}\n")
+    let (elapsed, notes) = (json!(millis(rows.elapsed())), json!(notes(rows.notes())));
+    write!(out, "],\"elapsed_ms\":{elapsed},\"notes\":{notes}")?;
+    if let Some(affected) = rows.affected() {
+        write!(out, ",\"affected\":{affected}")?;
+    }
+    out.write_str("}\n")
+}
+
+fn row_json(row: Row<'_>) -> Json {
+    Json::Array(row.all_shown().iter().map(value).collect())
 }
 
 /// Name and type of each column.
@@ -27,18 +43,28 @@ pub(crate) fn columns(rows: &ResultSet) -> Json {
 
 /// The first `most` rows, each an array.
 pub(crate) fn rows(rows: &ResultSet, most: usize) -> Json {
-    let row = |row: Row<'_>| Json::Array(row.all_shown().iter().map(value).collect());
-    Json::Array(rows.rows().take(most).map(row).collect())
+    Json::Array(rows.rows().take(most).map(row_json).collect())
 }
 
 /// A query's rows as one object a row and a line, with the columns' names as keys; of columns with one name the last is kept.
 pub fn lines_json(rows: &ResultSet) -> String {
-    let object = |row: Row<'_>| {
+    let mut out = String::new();
+    // Writing to a String does not fail.
+    let _ = write_lines_json(rows, &mut out);
+    out
+}
+
+/// [`lines_json`], written row by row.
+///
+/// # Errors
+/// As writing to `out` has them.
+pub fn write_lines_json(rows: &ResultSet, out: &mut dyn fmt::Write) -> fmt::Result {
+    for row in rows.rows() {
         let pairs = rows.columns().iter().zip(row.all_shown());
         let object: Map<String, Json> = pairs.map(|(column, cell)| (column.name.clone(), value(&cell))).collect();
-        format!("{}\n", Json::Object(object))
-    };
-    rows.rows().map(object).collect()
+        writeln!(out, "{}", Json::Object(object))?;
+    }
+    Ok(())
 }
 
 /// A statement without rows: `{"kind":"done","elapsed_ms":…,"notes":[…]}`.

@@ -1,5 +1,5 @@
 use garden_gate::{ResultSet, Value};
-use std::fmt::Write as _;
+use std::fmt;
 
 /// Fields separated by a character.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -12,59 +12,75 @@ pub enum Separated {
 
 /// Rows as delimited text with a header. NULL is an empty field, empty text is `""`, so that it reads back as it was.
 pub fn separated(rows: &ResultSet, kind: Separated) -> String {
+    let mut out = String::new();
+    // Writing to a String does not fail.
+    let _ = write_separated(rows, kind, &mut out);
+    out
+}
+
+/// [`separated`], written row by row.
+///
+/// # Errors
+/// As writing to `out` has them.
+pub fn write_separated(rows: &ResultSet, kind: Separated, out: &mut dyn fmt::Write) -> fmt::Result {
     let delimiter = match kind {
         Separated::Csv => ',',
         Separated::Tsv => '\t',
     };
-    let mut out = String::new();
-    let mut put = |fields: &mut dyn Iterator<Item = Option<String>>| {
+    let mut put = |fields: &mut dyn Iterator<Item = Option<String>>| -> fmt::Result {
         for (position, text) in fields.enumerate() {
             if position > 0 {
-                out.push(delimiter);
+                out.write_char(delimiter)?;
             }
             if let Some(text) = text {
-                field(&text, delimiter, &mut out);
+                field(&text, delimiter, out)?;
             }
         }
-        out.push('\n');
+        out.write_char('\n')
     };
-    put(&mut rows.columns().iter().map(|column| Some(column.name.clone())));
+    put(&mut rows.columns().iter().map(|column| Some(column.name.clone())))?;
     for row in rows.rows() {
-        put(&mut row.all_shown().into_iter().map(|value| (!value.is_null()).then(|| value.to_string())));
+        put(&mut row.all_shown().into_iter().map(|value| (!value.is_null()).then(|| value.to_string())))?;
     }
-    out
+    Ok(())
 }
 
-fn field(text: &str, delimiter: char, out: &mut String) {
+fn field(text: &str, delimiter: char, out: &mut dyn fmt::Write) -> fmt::Result {
     let needs_quotes = text.is_empty()
         || text.contains([delimiter, '"', '\n', '\r'])
         || text.starts_with(char::is_whitespace)
         || text.ends_with(char::is_whitespace);
-    if needs_quotes {
-        let _ = write!(out, "\"{}\"", text.replace('"', "\"\""));
-    } else {
-        out.push_str(text);
-    }
+    if needs_quotes { write!(out, "\"{}\"", text.replace('"', "\"\"")) } else { out.write_str(text) }
 }
 
 /// Rows as a Markdown table, numbers to the right. NULL is an empty cell.
 pub fn markdown(rows: &ResultSet) -> String {
     let mut out = String::new();
-    let mut put = |fields: &mut dyn Iterator<Item = String>| {
-        out.push('|');
-        fields.for_each(|text| {
-            let _ = write!(out, " {} |", text.replace('|', "\\|").replace('\n', "<br>"));
-        });
-        out.push('\n');
+    // Writing to a String does not fail.
+    let _ = write_markdown(rows, &mut out);
+    out
+}
+
+/// [`markdown`], written row by row.
+///
+/// # Errors
+/// As writing to `out` has them.
+pub fn write_markdown(rows: &ResultSet, out: &mut dyn fmt::Write) -> fmt::Result {
+    let mut put = |fields: &mut dyn Iterator<Item = String>| -> fmt::Result {
+        out.write_char('|')?;
+        for text in fields {
+            write!(out, " {} |", text.replace('|', "\\|").replace('\n', "<br>"))?;
+        }
+        out.write_char('\n')
     };
-    put(&mut rows.columns().iter().map(|column| column.name.clone()));
+    put(&mut rows.columns().iter().map(|column| column.name.clone()))?;
     put(&mut rows
         .columns()
         .iter()
-        .map(|column| if column.sql_type.is_number() { "---:".into() } else { "---".into() }));
+        .map(|column| if column.sql_type.is_number() { "---:".into() } else { "---".into() }))?;
     for row in rows.rows() {
         let text = |value: Value| if value.is_null() { String::new() } else { value.to_string() };
-        put(&mut row.all_shown().into_iter().map(text));
+        put(&mut row.all_shown().into_iter().map(text))?;
     }
-    out
+    Ok(())
 }

@@ -1,7 +1,7 @@
 use crate::Look;
-use garden_gate::{ResultSet, Row, SqlType, Value};
+use garden_gate::{ResultSet, SqlType, Value};
 use std::borrow::Cow;
-use std::fmt::Write as _;
+use std::fmt::{self, Write as _};
 use std::time::Duration;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
@@ -14,48 +14,59 @@ const SHORTENED: usize = 32;
 
 /// Rows as aligned columns, numbers to the right, with a line that counts them.
 ///
-/// A table wider than [`Look::width`] has its long texts cut (`…` marks it), then its last columns left out; a line below says so.
+/// A table wider than [`Look::width`] has its long texts cut (`…` marks it), then its last columns omitted; a line below says so.
 /// O(cells) time and memory.
 pub fn table(rows: &ResultSet, look: Look) -> String {
-    let (mut out, left_out) = lines_of(rows, usize::MAX, look);
-    let _ = writeln!(out, "{}", look.dim(summary(rows, rows.row_count())));
-    out + &left_out
+    let mut out = String::new();
+    // Writing to a String does not fail.
+    let _ = write_table(rows, look, &mut out);
+    out
+}
+
+/// [`table`], written line by line: each value is formatted twice, for its width and for its line, and none is kept. O(columns) memory.
+///
+/// # Errors
+/// As writing to `out` has them.
+pub fn write_table(rows: &ResultSet, look: Look, out: &mut dyn fmt::Write) -> fmt::Result {
+    let omitted = write_lines(rows, usize::MAX, look, out)?;
+    writeln!(out, "{}", look.dim(summary(rows, rows.row_count())))?;
+    out.write_str(&omitted)
 }
 
 /// The first `most` rows as aligned columns.
 pub(crate) fn table_head(rows: &ResultSet, most: usize, look: Look) -> String {
-    let (out, left_out) = lines_of(rows, most, look);
-    out + &left_out
+    let mut out = String::new();
+    let omitted = write_lines(rows, most, look, &mut out).unwrap_or_default();
+    out + &omitted
 }
 
-/// The lines of the first `most` rows, and a line about columns for which there is no room.
-fn lines_of(rows: &ResultSet, most: usize, look: Look) -> (String, String) {
-    let cells: Vec<Vec<Cow<'static, str>>> = rows.rows().take(most).map(|row| cells(&row, rows)).collect();
+/// Writes the lines of the first `most` rows; gives a line about columns for which there is no room.
+fn write_lines(rows: &ResultSet, most: usize, look: Look, out: &mut dyn fmt::Write) -> Result<String, fmt::Error> {
     let names: Vec<String> = rows.columns().iter().map(|column| visible(&column.name).into_owned()).collect();
     let mut widths: Vec<usize> = names.iter().map(|name| name.width()).collect();
-    for row in &cells {
-        for (width, cell) in widths.iter_mut().zip(row) {
-            *width = (*width).max(cell.width());
+    for row in rows.rows().take(most) {
+        for (column, width) in widths.iter_mut().enumerate() {
+            *width = (*width).max(shown(&row.shown(column)).width());
         }
     }
-    let shown = fit(&mut widths, look.width);
+    let count = fit(&mut widths, look.width);
     let right: Vec<bool> = rows.columns().iter().map(|column| is_right(column.sql_type)).collect();
-    let mut out = String::new();
     let header: Vec<Cow<'_, str>> = names.iter().map(|name| Cow::Borrowed(name.as_str())).collect();
-    line(&mut out, &header, &widths[..shown], &right, |text| look.strong(text));
-    let rule: Vec<String> = widths[..shown].iter().map(|width| "─".repeat(*width)).collect();
-    let _ = writeln!(out, "{}", look.dim(rule.join(&" ".repeat(GAP))));
-    for row in &cells {
+    line(out, &header, &widths[..count], &right, |text| look.strong(text))?;
+    let rule: Vec<String> = widths[..count].iter().map(|width| "─".repeat(*width)).collect();
+    writeln!(out, "{}", look.dim(rule.join(&" ".repeat(GAP))))?;
+    for row in rows.rows().take(most) {
+        let cells: Vec<Cow<'_, str>> = (0..count).map(|column| shown(&row.shown(column))).collect();
         let style = |text: &str| if text.trim() == NULL { look.dim(text) } else { text.to_owned() };
-        line(&mut out, row, &widths[..shown], &right, style);
+        line(out, &cells, &widths[..count], &right, style)?;
     }
-    if shown == names.len() {
-        return (out, String::new());
+    if count == names.len() {
+        return Ok(String::new());
     }
-    let left = names[shown..].join(", ");
-    let count = names.len() - shown;
-    let left_out = look.warn(format!("{count} more column{} not shown: {left}", plural(count)));
-    (out, format!("{left_out}\n"))
+    let left = names[count..].join(", ");
+    let more = names.len() - count;
+    let omitted = look.warn(format!("{more} more column{} not shown: {left}", plural(more)));
+    Ok(format!("{omitted}\n"))
 }
 
 /// Lines of text cells under headings; the columns of `left` begin at their left side, the others end at their right.
@@ -69,10 +80,11 @@ pub(crate) fn grid(head: &[&str], lines: &[Vec<String>], left: &[usize], look: L
     let right: Vec<bool> = (0..head.len()).map(|at| !left.contains(&at)).collect();
     let mut out = String::new();
     let names: Vec<Cow<'_, str>> = head.iter().map(|name| Cow::Borrowed(*name)).collect();
-    line(&mut out, &names, &widths, &right, |text| look.strong(text));
+    // Writing to a String does not fail.
+    let _ = line(&mut out, &names, &widths, &right, |text| look.strong(text));
     for cells in lines {
         let cells: Vec<Cow<'_, str>> = cells.iter().map(|cell| Cow::Borrowed(cell.as_str())).collect();
-        line(&mut out, &cells, &widths, &right, str::to_owned);
+        let _ = line(&mut out, &cells, &widths, &right, str::to_owned);
     }
     out
 }
@@ -98,10 +110,6 @@ fn shown_time(elapsed: Duration) -> String {
 
 fn is_right(sql_type: SqlType) -> bool {
     sql_type.is_number()
-}
-
-fn cells(row: &Row<'_>, rows: &ResultSet) -> Vec<Cow<'static, str>> {
-    (0..rows.columns().len()).map(|column| shown(&row.shown(column))).collect()
 }
 
 /// A value as it stands in a table, on one line.
@@ -151,7 +159,13 @@ fn fit(widths: &mut [usize], limit: Option<usize>) -> usize {
     shown
 }
 
-fn line(out: &mut String, cells: &[Cow<'_, str>], widths: &[usize], right: &[bool], style: impl Fn(&str) -> String) {
+fn line(
+    out: &mut dyn fmt::Write,
+    cells: &[Cow<'_, str>],
+    widths: &[usize],
+    right: &[bool],
+    style: impl Fn(&str) -> String,
+) -> fmt::Result {
     let mut text = String::new();
     for (position, ((cell, width), right)) in cells.iter().zip(widths).zip(right).enumerate() {
         let cell = cut(cell, *width);
@@ -160,7 +174,7 @@ fn line(out: &mut String, cells: &[Cow<'_, str>], widths: &[usize], right: &[boo
         let styled = style(&cell);
         let _ = if *right { write!(text, "{gap}{pad}{styled}") } else { write!(text, "{gap}{styled}{pad}") };
     }
-    let _ = writeln!(out, "{}", text.trim_end());
+    writeln!(out, "{}", text.trim_end())
 }
 
 /// At most `width` columns of a text, the last one `…` when some of it is missing.

@@ -38,6 +38,18 @@ const CASES: &[(&str, &str, &str)] = &[
         "SELECT b.bed_id, x.task_id FROM bed b LEFT JOIN LATERAL (SELECT task_id FROM task t WHERE t.bed_id = b.bed_id ORDER BY task_id DESC FETCH FIRST ROW ONLY) AS x ON TRUE ORDER BY 1",
         "1|2; 2|3; 3|5; 4|NULL; 5|NULL",
     ),
+    // Periods; tables with them are in `time.rs`.
+    ("T502", "SELECT PERIOD (DATE '2024-01-01', DATE '2024-02-01') CONTAINS DATE '2024-02-01'", "FALSE"),
+    (
+        "T502",
+        "SELECT bed_id FROM bed WHERE PERIOD (opened, DATE '2010-06-15') OVERLAPS PERIOD (DATE '1990-01-01', DATE '2000-03-01')",
+        "1; 2",
+    ),
+    (
+        "T502",
+        "SELECT bed_id FROM bed WHERE PERIOD (opened, DATE '2010-06-15') IMMEDIATELY PRECEDES PERIOD (DATE '2010-06-15', DATE '2011-01-01') AND bed_id < 3",
+        "1; 2",
+    ),
     // Grouping.
     (
         "T431",

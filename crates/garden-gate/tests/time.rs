@@ -1,4 +1,4 @@
-//! History of rows (T180), periods of validity (T181), period predicates (T502), and what is ours beside them. Rows are worked out by hand: each
+//! History of rows (T180), periods of validity (T181), period predicates (T502), and what is ours beside them. Rows are computed by hand: each
 //! story counts its own commits, and the first statement is commit 1.
 
 use crate::story::{check, tell, told};
@@ -583,7 +583,7 @@ fn a_period_is_found_by_the_index_of_its_key() {
     assert_eq!(show(&session.query(sql, ()).unwrap()), "x");
 }
 
-/// A current query reads no history, and one of a moment passes over what ended before it.
+/// A current query reads no history, and one of a moment prunes what ended before it.
 #[test]
 fn history_is_read_only_when_it_is_asked_for() {
     let mut session = Database::in_memory().session();

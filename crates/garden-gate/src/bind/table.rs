@@ -143,8 +143,8 @@ impl<'a> Binder<'a> {
         span: Span,
     ) -> Result<(LogicalPlan, Scope)> {
         let no_table = |what: &str, name: &str| {
-            let message = format!("{name:?} is {what}: FOR SYSTEM_TIME stands behind a table");
-            let help = "write it behind the tables of its query";
+            let message = format!("{name:?} is {what}: FOR SYSTEM_TIME is written after a table");
+            let help = "write it after the tables of its query";
             Error::new(SqlState::SYNTAX_OR_RULE, message).with_help(help)
         };
         if let [bare] = name

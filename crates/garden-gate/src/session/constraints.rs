@@ -110,7 +110,7 @@ impl<'a> Changer<'a> {
         if keys.is_empty() || delta.added.rows == 0 {
             return Ok(());
         }
-        // Rows that start and end at once would be nowhere, and those without an end are told of first.
+        // A row without an end, or one that starts and ends at once, is reported first.
         self.check_rows((schema, name), &definition, &delta.added)?;
         let kept = if delta.removed.is_empty() { table } else { Arc::new(table.changed(&delta.removed, &[])?) };
         for key in keys {

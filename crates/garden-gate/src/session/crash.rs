@@ -118,13 +118,16 @@ fn open(disk: &Disk) -> crate::Result<Database> {
 }
 
 /// The statements of the story; behind each the two tables agree.
-const STORY: [&str; 11] = [
+const STORY: [&str; 14] = [
     "CREATE TABLE bed (id INTEGER PRIMARY KEY, name VARCHAR(40))",
-    "CREATE TABLE task (id INTEGER PRIMARY KEY, bed INTEGER REFERENCES bed ON DELETE CASCADE)",
+    "CREATE TABLE task (id INTEGER PRIMARY KEY, bed INTEGER REFERENCES bed ON DELETE CASCADE) WITH SYSTEM VERSIONING",
     "INSERT INTO bed SELECT value, 'a name that is longer than a view ' || CAST(value AS VARCHAR(9)) FROM SERIES(1, 300)",
     "START TRANSACTION; INSERT INTO task SELECT id * 10, id FROM bed; DELETE FROM bed WHERE id > 250; COMMIT",
     "UPDATE bed SET name = 'short' WHERE MOD(id, 2) = 0",
     "DELETE FROM bed WHERE id <= 100",
+    "UPDATE task SET id = id + 1",
+    "ALTER TABLE task SET HISTORY (ROLL EVERY 60 ROWS, KEEP 2)",
+    "START TRANSACTION; DELETE FROM task WHERE bed > 200; UPDATE task SET id = id + 1; COMMIT",
     "ALTER TABLE bed ADD COLUMN sun VARCHAR(9) DEFAULT 'shade'",
     "CREATE VIEW shady AS SELECT id FROM bed WHERE sun = 'shade'",
     "START TRANSACTION; INSERT INTO bed (id, name) FROM FILE 'FOLDER/more.csv'; ROLLBACK",
@@ -149,6 +152,9 @@ fn picture(session: &mut Session) -> String {
         "SELECT COUNT(*), SUM(id), COUNT(DISTINCT name), MAX(name) FROM bed",
         "SELECT COUNT(*), SUM(bed), SUM(id) FROM task",
         "SELECT COUNT(*), SUM(id) FROM shady",
+        "SELECT COUNT(*), SUM(bed), SUM(id) FROM task FOR SYSTEM_TIME ALL",
+        "SELECT COUNT(*), SUM(id) FROM task FOR SYSTEM_TIME AS OF COMMIT 8",
+        "SELECT COUNT(*), MAX(commit_number), SUM(rows_removed) FROM INFORMATION_SCHEMA.COMMITS",
     ] {
         let rows = session
             .query(sql, ())
@@ -204,6 +210,8 @@ fn crash_points((first, step): (usize, usize), patterns: usize) -> usize {
                 allowed.contains(&found),
                 "write {stops_at}, {reached} states, pattern {pattern}\n{found}\n{allowed:#?}"
             );
+            let wrong = session.verify().into_iter().find_map(|check| check.problem);
+            assert!(wrong.is_none(), "write {stops_at}: {wrong:?}");
             // It goes on from there, and keys hold.
             if reached > 4 {
                 assert!(session.run("INSERT INTO bed (id) SELECT MIN(id) FROM bed").is_err());

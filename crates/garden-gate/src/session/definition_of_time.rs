@@ -94,7 +94,7 @@ impl Maker<'_> {
         Ok(())
     }
 
-    /// The rules of system time that only the whole definition shows; `versioned` is where WITH SYSTEM VERSIONING stands.
+    /// The rules of system time that only the complete definition shows; `versioned` is the place of WITH SYSTEM VERSIONING.
     pub(super) fn settle_system_time(&self, made: &mut TableDefinition, versioned: Option<Span>) -> Result<()> {
         if let Some(span) = versioned {
             if made.temporary.is_some() {

@@ -54,7 +54,7 @@ pub(super) fn key_words(definition: &TableDefinition, key: &KeyConstraint) -> St
     words.join(", ")
 }
 
-/// The name of the period that ends in a column, behind the columns of a foreign key.
+/// The name of the period that ends in a column, after the columns of a foreign key.
 pub(super) fn period_words(definition: &TableDefinition, end: Option<usize>) -> String {
     let period = definition.periods.iter().find(|period| Some(period.end) == end);
     period.map_or_else(String::new, |period| format!(", PERIOD {}", period.name))

@@ -1,4 +1,4 @@
-//! Rows behind the others of a list of parts.
+//! Rows after the others of a list of parts.
 
 use super::part::Part;
 use crate::catalog::SEGMENT_ROWS;
@@ -6,7 +6,7 @@ use crate::diagnostic::Result;
 use crate::kernel::Batch;
 use std::sync::Arc;
 
-/// Puts rows behind those of `parts[from..]`. Parts at the end become one when there are four of about one size, as long as that is no more
+/// Puts rows after those of `parts[from..]`. Parts at the end become one when there are four of about one size, as long as that is no more
 /// than a segment: each row is moved O(log rows) times, and those of large batches once. Parts before `from` stay as they are.
 pub(super) fn append(parts: &mut Vec<Arc<Part>>, from: usize, batch: &Batch) -> Result<()> {
     for offset in (0..batch.rows).step_by(SEGMENT_ROWS) {

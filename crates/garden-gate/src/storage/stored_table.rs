@@ -150,7 +150,7 @@ impl StoredTable {
         Ok(self.with_history(history))
     }
 
-    /// The table with the time of a commit in place of that which its transaction had before.
+    /// The table with the time of a commit instead of that which its transaction had before.
     pub(crate) fn restamped(&self, before: Option<&Self>, period: &SystemTime, (from, to): (i64, i64)) -> Result<Self> {
         let content = |part: &Part| std::ptr::from_ref(part.content()).addr();
         let known = before.into_iter().flat_map(|table| table.parts.iter().chain(table.history.parts()));

@@ -25,7 +25,7 @@ impl Parser<'_> {
         Ok(PeriodElement { name, start: first, end: last, span: start.to(self.last_span()) })
     }
 
-    /// `WITH SYSTEM VERSIONING` behind a table's elements; where it stands.
+    /// `WITH SYSTEM VERSIONING` after a table's elements; its place.
     pub(super) fn system_versioning(&mut self) -> Option<Span> {
         let start = self.span();
         self.accept_words(&["WITH", "SYSTEM", "VERSIONING"]).then(|| start.to(self.last_span()))
@@ -179,7 +179,7 @@ impl Parser<'_> {
         }
     }
 
-    /// The words of a period predicate, when they stand here behind a period or a name.
+    /// The words of a period predicate, when they come here after a period or a name.
     pub(super) fn period_op(&mut self, left: &Expr) -> Option<PeriodOp> {
         let is_period = matches!(left.kind, ExprKind::Period(_));
         if !is_period && !matches!(left.kind, ExprKind::Name(_)) {

@@ -25,7 +25,7 @@ enum Show {
 
 /// A walk through one part of the work.
 struct Walk {
-    /// What it is about, behind "Garden Gate: ".
+    /// What it is about, after "Garden Gate: ".
     title: &'static str,
     /// Statements that are run before the first step.
     setup: Option<&'static str>,

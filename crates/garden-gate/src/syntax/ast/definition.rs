@@ -210,12 +210,12 @@ pub(crate) enum ConstraintKind {
 #[derive(Clone, Debug)]
 pub(crate) struct ForeignElement {
     pub(crate) columns: Vec<Ident>,
-    /// `PERIOD name` behind the columns
+    /// `PERIOD name` after the columns
     pub(crate) period: Option<Ident>,
     pub(crate) table: Name,
     /// The primary key when they are not named.
     pub(crate) referred: Option<Vec<Ident>>,
-    /// `PERIOD name` behind the columns that are referred to
+    /// `PERIOD name` after the columns that are referred to
     pub(crate) referred_period: Option<Ident>,
     pub(crate) full: bool,
     pub(crate) on_delete: ReferentialAction,

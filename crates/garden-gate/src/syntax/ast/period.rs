@@ -46,7 +46,7 @@ pub(crate) enum SystemTimeKind {
     All,
 }
 
-/// `FOR SYSTEM_TIME …` behind a table.
+/// `FOR SYSTEM_TIME …` after a table.
 #[derive(Clone, Debug)]
 pub(crate) struct SystemTimeClause {
     pub(crate) kind: SystemTimeKind,
