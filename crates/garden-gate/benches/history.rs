@@ -53,7 +53,7 @@ fn current_rows() {
     let mut session = session();
     two_tables(&mut session, ROWS, VERSIONS);
     println!("current rows, {VERSIONS} versions of each of {ROWS} in history       ms without, with     ratio");
-    for query in ["SELECT COUNT(*), SUM(v) FROM t", "SELECT v, COUNT(*) FROM t WHERE w % 3 = 0 GROUP BY v"] {
+    for query in ["SELECT COUNT(*), SUM(v) FROM t", "SELECT v, COUNT(*) FROM t WHERE MOD(w, 3) = 0 GROUP BY v"] {
         let queries = ["plain", "kept"].map(|name| query.replace(" t", &format!(" {name}")));
         let [without, with] = times(&mut session, [&queries[0], &queries[1]]);
         println!("{query:60} {without:12.3} {with:9.3} {:8.2}×", with / without);

@@ -3,7 +3,7 @@
 
 use crate::story::{check, tell, told};
 use crate::support::show;
-use garden_gate::{CompareOptions, Database, Parameters, SourceText};
+use garden_gate::{CompareOptions, Database, Parameters, SourceText, Value};
 
 const PRICES: &[(&str, &str)] = &[
     ("CREATE TABLE price (taxon INTEGER PRIMARY KEY, cents INTEGER) WITH SYSTEM VERSIONING", ""),
@@ -60,6 +60,30 @@ fn a_moment_sees_the_rows_that_were_there() {
 }
 
 #[test]
+fn a_moment_may_be_a_parameter() {
+    let mut session = after_prices(&[]);
+    let mut count = |text: &str, parameters: Parameters| {
+        let sql = format!("SELECT COUNT(*) FROM price FOR SYSTEM_TIME AS OF {text}");
+        show(&session.query(&sql, parameters).unwrap())
+    };
+    let untyped = |text: &str| Parameters::new().set("t", Value::Untyped(text.into()));
+    for (text, parameters, expected) in [
+        ("COMMIT :t", Parameters::new().set("t", 2), "2"),
+        ("COMMIT :t", untyped("2"), "2"),
+        ("COMMIT :t + 1", untyped("3"), "1"),
+        (":t", untyped("2001-01-01"), "0"),
+        (":t", untyped("2001-01-01 10:00:00"), "0"),
+        (":t", untyped("2999-01-01 10:00:00"), "1"),
+        (":t", Parameters::new().set("t", Value::date("2999-01-01").unwrap()), "1"),
+        (":t - INTERVAL '1' YEAR", Parameters::new().set("t", Value::date("2001-01-01").unwrap()), "0"),
+    ] {
+        assert_eq!(count(text, parameters), expected, "{text}");
+    }
+    let plan = session.plan("SELECT * FROM price FOR SYSTEM_TIME AS OF :t", ()).unwrap();
+    assert!(plan.reads("price").by_scan());
+}
+
+#[test]
 fn what_can_be_wrong_with_a_moment() {
     after_prices(&[
         ("SELECT * FROM price FOR SYSTEM_TIME AS OF COMMIT 9", "!22000 there is no commit 9 … the last commit is 4"),
@@ -70,6 +94,7 @@ fn what_can_be_wrong_with_a_moment() {
         ("SELECT * FROM price FOR SYSTEM_TIME AS OF taxon", "!42000 can't use columns"),
         ("SELECT * FROM price FOR SYSTEM_TIME AS OF (SELECT CURRENT_TIMESTAMP)", "!0A000 LET a variable"),
         ("SELECT * FROM price FOR SYSTEM_TIME SINCE COMMIT 1", "!42000 AS OF, BETWEEN, FROM or ALL"),
+        ("SELECT * FROM price AS p FOR SYSTEM_TIME ALL", "!42000 before the other name … AS p"),
         ("CREATE TABLE plain (a INTEGER)", ""),
         (
             "SELECT * FROM plain FOR SYSTEM_TIME ALL",
@@ -169,10 +194,7 @@ fn the_full_form_and_its_rules() {
     ]);
     for (elements, words) in [
         (format!("a INTEGER, {columns}"), "!42000 ROW START of no period"),
-        (
-            format!("a TIMESTAMP, b TIMESTAMP, PERIOD FOR SYSTEM_TIME (a, b)"),
-            "!42000 not GENERATED ALWAYS AS ROW START",
-        ),
+        ("a TIMESTAMP, b TIMESTAMP, PERIOD FOR SYSTEM_TIME (a, b)".into(), "!42000 not GENERATED ALWAYS AS ROW START"),
         (format!("{columns}, PERIOD FOR SYSTEM_TIME (e, s)"), "!42000 not GENERATED ALWAYS AS ROW START"),
         (format!("{columns}, {period}, {period}"), "!42000 two periods"),
         (columns.replace("(6)", "(3)") + ", " + period, "!42000 TIMESTAMP(6)"),
@@ -230,10 +252,51 @@ fn tables_begin_and_end_to_keep_history() {
         ("ALTER TABLE q ADD SYSTEM VERSIONING", ""),
         ("UPDATE q SET a = 2", "1"),
         ("SELECT a, e > CURRENT_TIMESTAMP FROM q FOR SYSTEM_TIME ALL ORDER BY 1", "=1|FALSE; 2|TRUE"),
+        (
+            "ALTER TABLE r ADD PERIOD FOR SYSTEM_TIME (s, e) ADD COLUMN s TIMESTAMP(6) GENERATED ALWAYS AS ROW START \
+             ADD COLUMN e TIMESTAMP(6) GENERATED ALWAYS AS ROW END",
+            "!42S02",
+        ),
+        ("CREATE TABLE r (a INTEGER)", ""),
+        ("INSERT INTO r VALUES (1)", "1"),
+        (
+            "ALTER TABLE r ADD PERIOD FOR SYSTEM_TIME (s, e) ADD COLUMN s TIMESTAMP(6) GENERATED ALWAYS AS ROW START \
+             ADD COLUMN e TIMESTAMP(6) GENERATED ALWAYS AS ROW END",
+            "",
+        ),
+        ("SELECT COUNT(*) FROM r JOIN INFORMATION_SCHEMA.COMMITS ON CAST(commit_time AS TIMESTAMP) = s", "=1"),
         ("ALTER TABLE q DROP PERIOD FOR SYSTEM_TIME", "!42000 DROP SYSTEM VERSIONING first"),
         ("ALTER TABLE q DROP SYSTEM VERSIONING", "1"),
         ("ALTER TABLE q DROP PERIOD FOR SYSTEM_TIME", ""),
         ("SELECT * FROM q", "=2"),
+    ]);
+}
+
+/// What holds of current rows need not have held of those that ended before.
+#[test]
+fn keys_may_be_younger_than_the_history() {
+    tell(&[
+        ("CREATE TABLE d (k INTEGER, v INTEGER) WITH SYSTEM VERSIONING", ""),
+        ("INSERT INTO d VALUES (1, 1), (1, 2), (NULL, 3)", "3"),
+        ("DELETE FROM d WHERE v > 1", "2"),
+        ("ALTER TABLE d ADD PRIMARY KEY (k)", ""),
+        ("SELECT DISTINCT k FROM d FOR SYSTEM_TIME AS OF COMMIT 2 ORDER BY k", "=1; NULL"),
+        ("SELECT DISTINCT k FROM d FOR SYSTEM_TIME ALL ORDER BY k", "=1; NULL"),
+        ("SELECT k, v FROM d FOR SYSTEM_TIME AS OF COMMIT 2 ORDER BY k NULLS FIRST, v DESC", "=NULL|3; 1|2; 1|1"),
+        (
+            "SELECT COUNT(*) FROM d FOR SYSTEM_TIME AS OF COMMIT 2 a LEFT JOIN d FOR SYSTEM_TIME AS OF COMMIT 2 b USING (k)",
+            "=5",
+        ),
+        ("SELECT COUNT(k) FROM d FOR SYSTEM_TIME AS OF COMMIT 2 WHERE k IS NULL OR k = 1", "=2"),
+        // Nor does a foreign key mean rows that have ended.
+        ("CREATE TABLE p (k INTEGER PRIMARY KEY)", ""),
+        ("INSERT INTO p VALUES (1)", "1"),
+        ("ALTER TABLE d ADD FOREIGN KEY (k) REFERENCES p", ""),
+        ("INSERT INTO p VALUES (7)", "1"),
+        ("INSERT INTO d VALUES (7, 7)", "1"),
+        ("DELETE FROM d WHERE k = 7", "1"),
+        ("DELETE FROM p WHERE k = 7", "1"),
+        ("SELECT COUNT(*) FROM d FOR SYSTEM_TIME AS OF COMMIT 9 JOIN p USING (k)", "=1"),
     ]);
 }
 
@@ -601,4 +664,43 @@ fn history_is_read_only_when_it_is_asked_for() {
     // Commit 2 inserted, and commit 3 updated first.
     let (rows, read) = scanned(&mut session, "SELECT COUNT(*), MAX(v) FROM t FOR SYSTEM_TIME AS OF COMMIT 12");
     assert_eq!((rows.as_str(), read), ("1000|10", Some(1000)));
+    let plan = session.plan("SELECT v FROM t FOR SYSTEM_TIME AS OF COMMIT 12 WHERE k = 7", ()).unwrap();
+    assert!(plan.reads("t").by_index("t_primary_key"), "{plan:?}");
+}
+
+/// Loads write history like any change, batch by batch a commit; hidden columns stay out of files.
+#[test]
+fn loads_and_files_of_versioned_tables() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = |name: &str| folder.path().join(name).display().to_string();
+    std::fs::write(path("p.csv"), "k,v\n1,10\n2,20\n3,30\n").unwrap();
+    let db = Database::open(path("garden.db")).unwrap();
+    let mut session = db.session();
+    session.allow_folder(folder.path()).unwrap();
+    session.allow_writing(folder.path()).unwrap();
+    for (sql, expected) in [
+        ("CREATE TABLE t (k INTEGER PRIMARY KEY, v INTEGER) WITH SYSTEM VERSIONING", ""),
+        ("INSERT INTO t FROM FILE 'p.csv' (BATCH 2)", "3"),
+        ("SELECT commit_number, rows_added FROM INFORMATION_SCHEMA.COMMITS ORDER BY 1", "=1|NULL; 2|2; 3|1"),
+        ("INSERT INTO t FROM FILE 'p.csv' REPLACE DUPLICATES", "3"),
+        ("SELECT COUNT(*) FROM t FOR SYSTEM_TIME ALL", "=6"),
+        ("SELECT COUNT(*) FROM t FOR SYSTEM_TIME AS OF COMMIT 2", "=2"),
+        ("CREATE TABLE u FROM FILE 'p.csv' WITH SYSTEM VERSIONING", "3"),
+        ("DELETE FROM u", "3"),
+        ("SELECT SUM(v) FROM u FOR SYSTEM_TIME AS OF COMMIT 5", "=60"),
+        (
+            "SELECT COUNT(*) FROM t FOR SYSTEM_TIME ALL WHERE system_start NOT IN (SELECT commit_time FROM INFORMATION_SCHEMA.COMMITS)",
+            "=0",
+        ),
+    ] {
+        let sql = sql.replace("'p.csv'", &format!("'{}'", path("p.csv")));
+        check(&mut session, (&sql, expected));
+    }
+    session.run(&format!("INSERT INTO FILE '{}' SELECT * FROM t ORDER BY k", path("out.csv"))).unwrap();
+    assert_eq!(std::fs::read_to_string(path("out.csv")).unwrap(), "k,v\n1,10\n2,20\n3,30\n");
+    assert!(session.verify().iter().all(|table| table.problem.is_none()));
+    drop((session, db));
+    let mut session = Database::open(path("garden.db")).unwrap().session();
+    check(&mut session, ("SELECT COUNT(*) FROM t FOR SYSTEM_TIME AS OF COMMIT 2", "=2"));
+    check(&mut session, ("CREATE SHARED TEMPORARY TABLE s (a INTEGER) WITH SYSTEM VERSIONING", "!42000 temporary"));
 }

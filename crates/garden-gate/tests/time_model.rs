@@ -238,6 +238,8 @@ fn random_moments_see_the_versions_of_the_model() {
 
 /// A booking: bay, guest, the first day and the day after the last.
 type Booking = (i64, i64, i64, i64);
+/// How the periods of two bookings lie to each other, by definition.
+type Relation = fn(&Booking, &Booking) -> bool;
 
 fn day(number: i64) -> String {
     format!("DATE '2024-01-{:02}'", number + 1)
@@ -297,7 +299,7 @@ fn run_bookings(seed: u64) {
 
 /// Each period predicate over all pairs of bookings.
 fn predicates(session: &mut Session, bookings: &[Booking], seed: u64) {
-    let tests: [(&str, fn(&Booking, &Booking) -> bool); 7] = [
+    let tests: [(&str, Relation); 7] = [
         ("OVERLAPS", |a, b| (a.2..a.3).any(|day| (b.2..b.3).contains(&day))),
         ("EQUALS", |a, b| (a.2, a.3) == (b.2, b.3)),
         ("CONTAINS", |a, b| (b.2..b.3).all(|day| (a.2..a.3).contains(&day))),

@@ -344,31 +344,6 @@ impl<'a> Binder<'a> {
         Ok((plan, vec![place], Meaning::Removed { portion }))
     }
 
-    /// Leaves the rows whose period meets the portion of a change.
-    fn narrowed(
-        &mut self,
-        portion: Option<&ast::Portion>,
-        (plan, own): (&mut LogicalPlan, &[ScopeColumn]),
-        target: &Target<'a>,
-    ) -> Result<Option<Portion>> {
-        let Some(written) = portion else { return Ok(None) };
-        let portion = self.portion(written, target)?;
-        let ids: Vec<ColumnId> = own.iter().map(|column| column.id).collect();
-        let meets = self.meets(&portion, &ids, written.span);
-        *plan = self.filter_attached(std::mem::replace(plan, LogicalPlan::OneRow), meets);
-        Ok(Some(portion))
-    }
-
-    /// TRUNCATE leaves nothing behind, and a versioned table keeps what was.
-    fn refuse_truncate(&mut self, target: &Target<'a>, span: Span) -> Result<()> {
-        if target.definition.versioning().is_none() {
-            return Ok(());
-        }
-        let message = format!("table {:?} keeps its history, which TRUNCATE would erase", target.table.name);
-        let help = format!("DELETE FROM {} keeps what was; TRIM HISTORY takes old history away", target.table.name);
-        Err(Error::new(crate::diagnostic::SqlState::SYNTAX_OR_RULE, message).with_help(help).at(span))
-    }
-
     fn update(
         &mut self,
         change: &ast::Change,

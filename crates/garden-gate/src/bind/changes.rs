@@ -47,7 +47,7 @@ pub(super) fn changed_rows(
     columns.extend(rest.iter().flat_map(|at| [column(at, "old_"), column(at, "new_")]));
     let mut arrays = commit_columns(&changes, catalog);
     for at in &key {
-        let picks: Vec<(usize, usize)> = changes.iter().map(|change| newest(change)).collect();
+        let picks: Vec<(usize, usize)> = changes.iter().map(newest).collect();
         arrays.push(arrow::compute::interleave(&[old.columns[*at].as_ref(), new.columns[*at].as_ref()], &picks)?);
     }
     for at in &rest {
@@ -119,15 +119,15 @@ fn paired((old, new): (&Batch, &Batch), key: &[usize], period: &SystemTime) -> R
         let converter = RowConverter::new(fields)?;
         let keys = |rows: &Batch| -> Vec<ArrayRef> { key.iter().map(|at| Arc::clone(&rows.columns[*at])).collect() };
         let (new_keys, old_keys) = (converter.convert_columns(&keys(new))?, converter.convert_columns(&keys(old))?);
-        for row in 0..new.rows {
-            partner.insert((starts[row], new_keys.row(row).as_ref().into()), index(row));
+        for (row, (start, key)) in starts.iter().zip(new_keys.iter()).enumerate() {
+            partner.insert((*start, key.as_ref().into()), index(row));
         }
-        for row in 0..old.rows {
-            let found = partner.get(&(ends[row], old_keys.row(row).as_ref().into())).copied();
+        for (row, (end, key)) in ends.iter().zip(old_keys.iter()).enumerate() {
+            let found = partner.get(&(*end, key.as_ref().into())).copied();
             if let Some(new) = found {
                 paired_new[new as usize] = true;
             }
-            changes.push(Change { time: ends[row], old: Some(index(row)), new: found });
+            changes.push(Change { time: *end, old: Some(index(row)), new: found });
         }
     } else {
         changes.extend((0..old.rows).map(|row| Change { time: ends[row], old: Some(index(row)), new: None }));

@@ -1,4 +1,4 @@
-//! The views of INFORMATION_SCHEMA about time: PERIODS, and COMMITS, which is ours.
+//! The views of `INFORMATION_SCHEMA` about time: PERIODS, and COMMITS, which is ours.
 
 use super::information_schema::{CATALOG, Rows};
 use crate::catalog::{Catalog, SYSTEM_TIME, TableDefinition};

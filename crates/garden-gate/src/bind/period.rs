@@ -3,12 +3,12 @@
 use super::change::Target;
 use super::change_problem::ChangeProblem;
 use super::problem::Problem;
-use super::scope::{Clause, Scope, ScopePeriod};
+use super::scope::{Clause, Scope, ScopeColumn, ScopePeriod};
 use super::{Binder, convert};
 use crate::catalog::{SYSTEM_TIME, TableDefinition};
 use crate::diagnostic::{Error, Result, Span, SqlState};
 use crate::kernel::evaluate_constant;
-use crate::logical::{ColumnId, Expr, ExprKind};
+use crate::logical::{ColumnId, Expr, ExprKind, LogicalPlan};
 use crate::syntax::ast::{self, CompareOp, Ident, PeriodOp};
 use crate::types::Value;
 
@@ -132,8 +132,33 @@ impl<'a> Binder<'a> {
         inside(scope).or_else(|| self.outer.iter().rev().find_map(|outer| inside(&outer.scope)))
     }
 
+    /// Leaves the rows whose period meets the portion of a change.
+    pub(super) fn narrowed(
+        &mut self,
+        portion: Option<&ast::Portion>,
+        (plan, own): (&mut LogicalPlan, &[ScopeColumn]),
+        target: &Target<'a>,
+    ) -> Result<Option<Portion>> {
+        let Some(written) = portion else { return Ok(None) };
+        let portion = self.portion(written, target)?;
+        let ids: Vec<ColumnId> = own.iter().map(|column| column.id).collect();
+        let meets = self.meets(&portion, &ids, written.span);
+        *plan = self.filter_attached(std::mem::replace(plan, LogicalPlan::OneRow), meets);
+        Ok(Some(portion))
+    }
+
+    /// TRUNCATE would leave nothing, and a versioned table keeps what was.
+    pub(super) fn refuse_truncate(&mut self, target: &Target<'a>, span: Span) -> Result<()> {
+        if target.definition.versioning().is_none() {
+            return Ok(());
+        }
+        let message = format!("table {:?} keeps its history, which TRUNCATE would erase", target.shown_name());
+        let help = format!("DELETE FROM {} keeps what was; TRIM HISTORY takes old history away", target.shown_name());
+        Err(Error::new(SqlState::SYNTAX_OR_RULE, message).with_help(help).at(span))
+    }
+
     /// FOR PORTION OF: the period's columns, and the ends of the portion.
-    pub(super) fn portion(&mut self, portion: &ast::Portion, target: &Target<'a>) -> Result<Portion> {
+    fn portion(&mut self, portion: &ast::Portion, target: &Target<'a>) -> Result<Portion> {
         target.refuse_view("FOR PORTION OF", portion.span)?;
         let definition = target.definition;
         if portion.period.matches(SYSTEM_TIME) {
@@ -183,7 +208,7 @@ impl<'a> Binder<'a> {
     }
 
     /// The rows whose period meets a portion.
-    pub(super) fn meets(&mut self, portion: &Portion, ids: &[ColumnId], span: Span) -> Expr {
+    fn meets(&mut self, portion: &Portion, ids: &[ColumnId], span: Span) -> Expr {
         let literal = |binder: &Self, at: usize, value: &Value| {
             Expr::literal(value.clone(), binder.columns.get(ids[at]).sql_type, span)
         };

@@ -14,7 +14,7 @@ pub(crate) enum Clause {
     Having,
     OrderBy,
     Fetch,
-    /// The moments of FOR SYSTEM_TIME, and the ends of FOR PORTION OF.
+    /// The moments of `FOR SYSTEM_TIME`, and the ends of FOR PORTION OF.
     SystemTime,
     Argument,
     /// The parts of a window: its argument, PARTITION BY, ORDER BY.

@@ -197,7 +197,13 @@ impl Binder<'_> {
             let expr = self.settled(expr);
             let sql_type = expr.sql_type();
             let id = match expr.kind() {
-                ExprKind::Column(id) if !self.is_outer(*id) => *id,
+                ExprKind::Column(id) if !self.is_outer(*id) => {
+                    // An aggregate has become a column by now.
+                    if self.columns.get(*id).limit.is_none() {
+                        self.columns.set_limit(*id, limit);
+                    }
+                    *id
+                }
                 _ => {
                     let id = self.new_column(&name, expr.sql_type());
                     self.columns.set_limit(id, limit);

@@ -1,16 +1,16 @@
-//! FOR SYSTEM_TIME (clause 7.6): versions of the rows of a table that keeps history, and the moments that are asked for.
+//! `FOR SYSTEM_TIME` (clause 7.6): versions of the rows of a table that keeps history, and the moments that are asked for.
 //!
 //! A version is there from its start on, and no longer at its end: AS OF t sees those with start <= t < end.
 
 use super::problem::Problem;
 use super::scope::{Clause, Scope};
 use super::{Binder, Surroundings, convert};
-use crate::catalog::{FOREVER, SystemTime, Table, TableDefinition};
+use crate::catalog::{FOREVER, Table, TableDefinition};
 use crate::diagnostic::{Error, Note, Result, SourceText, Span, SqlState};
 use crate::kernel::evaluate_constant;
 use crate::logical::{Expr, ExprKind, LogicalPlan};
-use crate::storage::StoredTable;
-use crate::syntax::ast::{self, CompareOp, Moment, SystemTimeClause, SystemTimeKind};
+use crate::storage::{MomentFacts, StoredTable};
+use crate::syntax::ast::{self, Moment, SystemTimeClause, SystemTimeKind};
 use crate::types::{MICROS_PER_DAY, SqlType, Value, format_timestamp};
 use std::any::Any;
 use std::sync::Arc;
@@ -66,17 +66,33 @@ impl<'a> Binder<'a> {
             return Ok(self.scan_past((table, schema, shown), stored));
         };
         self.check_kept(range, stored, (&table.name, at))?;
+        let words = clause.map_or_else(|| "the moment that the session reads".into(), |clause| self.words(clause));
+        let (Some(first), Some(last)) = (range.first, range.last) else {
+            // A plan without values is one of all versions.
+            return Ok(self.scan_past((table, schema, shown), stored));
+        };
         let latest = self.around.catalog.pending.time.unwrap_or_else(|| self.around.catalog.last_time());
-        if range.first.is_some_and(|first| first >= latest) && range.first <= range.last {
+        if first >= latest && first <= last {
             // Nothing has ended since: the current rows are all there is.
             return Ok(self.scan(table, Some(schema), shown));
         }
-        let (plan, scope) = self.scan_past((table, schema, shown), stored);
-        let condition = self.range_condition(range, period, (&scope, at));
-        Ok((self.filter_attached(plan, condition), scope))
+        let (source, facts) = stored.at(period, (first, last))?;
+        let moment = Table { source, ..table.clone() };
+        let (mut plan, scope) = self.scan(&moment, Some(schema), shown);
+        let MomentFacts { read, pruned } = facts;
+        of_the_past(&mut plan, vec![words, format!("{read} rows of history looked at, {pruned} in pruned segments")]);
+        if last < first {
+            plan = self.filter_attached(plan, Expr::truth(false, at));
+        }
+        Ok((plan, scope))
     }
 
-    /// History and current rows, without the keys and indexes of the current ones.
+    /// A clause as it is written, on one line.
+    fn words(&self, clause: &SystemTimeClause) -> String {
+        self.text(clause.span).split_whitespace().collect::<Vec<_>>().join(" ")
+    }
+
+    /// History and current rows, without the keys of the current ones.
     fn scan_past(
         &mut self,
         (table, schema, shown): (&Table, String, String),
@@ -84,32 +100,8 @@ impl<'a> Binder<'a> {
     ) -> (LogicalPlan, Scope) {
         let past = Table { source: stored.past(), ..table.clone() };
         let (mut plan, scope) = self.scan(&past, Some(schema), shown);
-        if let LogicalPlan::Scan(scan) = &mut plan {
-            scan.indexes.clear();
-            scan.references.clear();
-        }
+        of_the_past(&mut plan, vec![format!("FOR SYSTEM_TIME ALL, {} rows of history", stored.history().rows())]);
         (plan, scope)
-    }
-
-    /// `start <= last AND end > first`
-    fn range_condition(&mut self, range: Range, period: &SystemTime, (scope, span): (&Scope, Span)) -> Expr {
-        let Range { first: Some(first), last: Some(last) } = range else { return Expr::truth(true, span) };
-        if last < first {
-            return Expr::truth(false, span);
-        }
-        let columns = &scope.relations[0].columns;
-        let mut compare = |at: usize, op, moment: i64| {
-            let column = self.column(columns[at].id, span);
-            let value = match column.sql_type() {
-                SqlType::TimestampTz => Value::Instant(moment),
-                _ => Value::Timestamp(moment),
-            };
-            let moment = Expr::literal(value, column.sql_type(), span);
-            self.compare(op, column, moment, span)
-        };
-        let started = compare(period.start, CompareOp::LessOrEqual, last);
-        let not_ended = compare(period.end, CompareOp::Greater, first);
-        Expr::and([started, not_ended], span)
     }
 
     /// The moments of a clause; `None` for all.
@@ -231,6 +223,15 @@ impl<'a> Binder<'a> {
         let made = Table { source, definition: None, groups: Arc::default(), ..table };
         let (plan, scope) = self.scan(&made, Some(schema), name);
         Ok((plan, self.renamed(scope, &changes.alias)))
+    }
+}
+
+/// A scan of other versions than the current ones: foreign keys mean current rows, and a column that is NOT NULL today may have held NULL.
+fn of_the_past(plan: &mut LogicalPlan, versions: Vec<String>) {
+    if let LogicalPlan::Scan(scan) = plan {
+        scan.references.clear();
+        scan.indexes.iter_mut().for_each(|index| index.never_null.fill(false));
+        scan.versions = versions;
     }
 }
 

@@ -297,6 +297,7 @@ impl<'a> Binder<'a> {
             filter: Vec::new(),
             indexes,
             references,
+            versions: Vec::new(),
         });
         let place = |at: usize| ids[at];
         let defined = table.definition.as_deref();

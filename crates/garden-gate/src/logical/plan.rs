@@ -19,6 +19,8 @@ pub(crate) struct Scan {
     pub(crate) indexes: Vec<ScanIndex>,
     /// Foreign keys that every row of the table fulfils.
     pub(crate) references: Vec<ScanReference>,
+    /// Which versions of its rows are read, in words of a plan; nothing for the current ones.
+    pub(crate) versions: Vec<String>,
 }
 
 /// A foreign key of a table that is read: columns, by their places, and those they refer to.

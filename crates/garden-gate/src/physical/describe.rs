@@ -199,16 +199,16 @@ fn details(operator: &Operator, printer: Printer<'_>) -> Vec<String> {
             let distinct = spec.members.iter().any(|member| member.distinct);
             if distinct { vec!["each row once".into()] } else { Vec::new() }
         }
-        Operator::Scan { access: Some(access), .. } => {
+        Operator::Scan { scan, access: Some(access), .. } => {
             let together = access.others.as_ref().map(|others| match others.all {
                 true => "rows that all indexes lead to".to_owned(),
                 false => "rows that one of the indexes leads to".to_owned(),
             });
-            access.order.iter().map(in_order).chain(together).collect()
+            scan.versions.iter().cloned().chain(access.order.iter().map(in_order)).chain(together).collect()
         }
-        Operator::Scan { .. }
-        | Operator::IndexJoin(_)
-        | Operator::Filter(_)
+        Operator::Scan { scan, access: None, .. } => scan.versions.clone(),
+        Operator::IndexJoin(join) => join.scan.versions.clone(),
+        Operator::Filter(_)
         | Operator::UnionAll(_)
         | Operator::Compare { .. }
         | Operator::SharedStep { .. }

@@ -12,10 +12,10 @@ use crate::bind::{
     index_keys, stored_value,
 };
 use crate::catalog::{
-    Catalog, CheckConstraint, ColumnDefinition, FOREVER, Filled, ForeignKey, Identity, Index, IndexPart, KeyConstraint,
-    KnownColumns, SYSTEM_TIME, Table, TableDefinition, TableKind, TableSource,
+    Catalog, CheckConstraint, ColumnDefinition, FOREVER, Filled, ForeignKey, Identity, Index, IndexPart, KnownColumns,
+    SYSTEM_TIME, Table, TableDefinition, TableKind, TableSource,
 };
-use crate::diagnostic::{Error, Result, Span, SqlState, suggestion};
+use crate::diagnostic::{Error, Result, SqlState, suggestion};
 use crate::kernel::{Batch, cast_values, evaluate};
 use crate::storage::StoredTable;
 use crate::syntax::ast;
@@ -24,17 +24,17 @@ use arrow::array::{ArrayRef, Int64Array};
 use std::sync::Arc;
 
 /// A table on its way to another definition.
-struct Altered<'a> {
-    maker: Maker<'a>,
+pub(super) struct Altered<'a> {
+    pub(super) maker: Maker<'a>,
     around: &'a Surroundings<'a>,
     schema: &'a str,
-    name: String,
-    made: TableDefinition,
-    rows: Batch,
+    pub(super) name: String,
+    pub(super) made: TableDefinition,
+    pub(super) rows: Batch,
     /// What the next row is numbered with.
     next_number: Option<i64>,
     /// When rows begin that begin to have a system time.
-    now: i64,
+    pub(super) now: i64,
 }
 
 impl Session {
@@ -92,17 +92,9 @@ impl Session {
                 error.with_help(help)
             })?;
         }
-        let mut source = StoredTable::new(table_columns(&made), made.certain_keys());
-        if rows.rows > 0 {
-            source = source.changed(&[], std::slice::from_ref(&rows))?;
-        }
+        let ended = all.slice(current, all.rows - current);
+        let mut source = new_version(&made, (&rows, &ended), (&stored, &definition), now)?;
         source.next_number = next_number;
-        if all.rows > current {
-            source = source.with_history(stored.history().rebuilt(&all.slice(current, all.rows - current))?);
-        } else if made.versioning().is_some() {
-            let began = definition.versioning().is_none();
-            source = if began { begun(&source, now) } else { source.with_history(stored.history().clone()) };
-        }
         for key in &made.keys {
             check_key(&name, &made, key, (&source, &rows))?;
         }
@@ -217,7 +209,7 @@ impl Altered<'_> {
         }
     }
 
-    fn add_column(&mut self, column: &ast::ColumnElement) -> Result<()> {
+    pub(super) fn add_column(&mut self, column: &ast::ColumnElement) -> Result<()> {
         self.maker.column(&mut self.made, column)?;
         for constraint in &column.constraints {
             self.maker.constraint(&mut self.made, constraint, self.schema)?;
@@ -237,82 +229,6 @@ impl Altered<'_> {
             }
         };
         self.rows.columns.push(values);
-        Ok(())
-    }
-
-    /// `ADD PERIOD FOR name (start, end)`, with new columns where it has some; those of system time are made where it names none.
-    fn add_period(&mut self, period: &ast::PeriodElement, columns: &[ast::ColumnElement]) -> Result<()> {
-        for column in columns {
-            self.add_column(column)?;
-        }
-        if period.name.matches(SYSTEM_TIME) && columns.is_empty() {
-            for (name, filled) in [(&period.start, ast::FilledBy::RowStart), (&period.end, ast::FilledBy::RowEnd)] {
-                if !self.made.columns.iter().any(|column| name.matches(&column.name)) {
-                    let element = ast::ColumnElement::filled(name.clone(), SqlType::TimestampTz.into(), filled);
-                    self.add_column(&element)?;
-                }
-            }
-        }
-        self.maker.period(&mut self.made, period)?;
-        self.maker.settle_system_time(&mut self.made, None)
-    }
-
-    fn drop_period(&mut self, name: &ast::Ident, drop: ast::Drop) -> Result<()> {
-        let at = |message: String| Error::new(SqlState::SYNTAX_OR_RULE, message).at(name.span);
-        if name.matches(SYSTEM_TIME) {
-            let Some(period) = self.made.system_time.clone() else {
-                return Err(at(format!("table {:?} has no period SYSTEM_TIME", self.name)));
-            };
-            if period.versioned {
-                let message = format!("table {:?} keeps its history by the period SYSTEM_TIME", self.name);
-                let help = format!("ALTER TABLE {} DROP SYSTEM VERSIONING first", self.name);
-                return Err(at(message).with_help(help));
-            }
-            self.made.system_time = None;
-            for column in [period.start.max(period.end), period.start.min(period.end)] {
-                drop_column(&mut self.made, column, drop).map_err(|error| error.at(name.span))?;
-                self.rows.columns.remove(column);
-            }
-            return Ok(());
-        }
-        let Some(place) = self.made.periods.iter().position(|period| name.matches(&period.name)) else {
-            let known: Vec<&str> = self.made.periods.iter().map(|period| period.name.as_str()).collect();
-            let error = at(format!("no period {:?}", name.text));
-            return Err(if known.is_empty() {
-                error
-            } else {
-                error.with_help(suggestion(&name.text, &known, "the periods are"))
-            });
-        };
-        let period = self.made.periods.remove(place);
-        let of_key = |key: &&KeyConstraint| key.period_end == Some(period.end);
-        let of_reference =
-            |key: &&ForeignKey| key.periods.is_some_and(|periods| periods[0] == (period.start, period.end));
-        let keys = self.made.keys.iter().filter(of_key).map(|key| key.name.clone());
-        let used: Vec<String> =
-            keys.chain(self.made.references.iter().filter(of_reference).map(|key| key.name.clone())).collect();
-        if !used.is_empty() && !drop.cascade {
-            let quoted: Vec<String> = used.iter().map(|name| format!("{name:?}")).collect();
-            let message = format!("period {:?} is part of {}", period.name, super::table_definition::names(&quoted));
-            return Err(at(message).with_help("CASCADE drops these as well"));
-        }
-        self.made.keys.retain(|key| !used.contains(&key.name));
-        self.made.references.retain(|key| !used.contains(&key.name));
-        Ok(())
-    }
-
-    fn add_versioning(&mut self, span: Span) -> Result<()> {
-        if self.made.versioning().is_some() {
-            let message = format!("table {:?} keeps its history already", self.name);
-            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(span));
-        }
-        let width = self.made.columns.len();
-        self.maker.settle_system_time(&mut self.made, Some(span))?;
-        for at in width..self.made.columns.len() {
-            let time = if matches!(self.made.columns[at].filled, Filled::RowStart) { self.now } else { FOREVER };
-            let sql_type = self.made.columns[at].sql_type;
-            self.rows.columns.push(repeat(&time_value(time, sql_type), sql_type, self.rows.rows)?);
-        }
         Ok(())
     }
 
@@ -376,6 +292,24 @@ fn part_of(column: &str, constraints: &[String]) -> Error {
     Error::new(SqlState::SYNTAX_OR_RULE, message).with_help("CASCADE drops these as well")
 }
 
+/// The table of an altered definition: its current rows, and those of its history.
+fn new_version(
+    made: &TableDefinition,
+    (rows, ended): (&Batch, &Batch),
+    (before, definition): (&StoredTable, &TableDefinition),
+    now: i64,
+) -> Result<StoredTable> {
+    let mut source = StoredTable::new(table_columns(made), made.certain_keys());
+    if rows.rows > 0 {
+        source = source.changed(&[], std::slice::from_ref(rows))?;
+    }
+    Ok(match (made.versioning(), definition.versioning()) {
+        (None, _) => source,
+        (Some(_), None) => begun(&source, now),
+        (Some(_), Some(_)) => source.with_history(before.history().rebuilt(ended)?),
+    })
+}
+
 /// All rows of a table as one batch: the current ones, then those of its history.
 fn all_rows(table: &StoredTable) -> Result<Batch> {
     let current = Batch::new(table.columns_whole()?, usize::try_from(table.rows()).unwrap_or(usize::MAX));
@@ -436,7 +370,7 @@ fn rename(catalog: &mut Catalog, (schema, known): (&str, &str), to: &ast::Ident)
 }
 
 /// Takes a column away, with CASCADE also the keys and references it is part of.
-fn drop_column(made: &mut TableDefinition, at: usize, drop: ast::Drop) -> Result<()> {
+pub(super) fn drop_column(made: &mut TableDefinition, at: usize, drop: ast::Drop) -> Result<()> {
     if made.columns.len() == 1 {
         return Err(Error::new(SqlState::SYNTAX_OR_RULE, "a table has at least one column"));
     }

@@ -7,7 +7,7 @@ use super::period_keys::{check_apart, check_overlaps, check_periods};
 use super::referential::Actions;
 use super::unique_index::{check_unique, is_kept};
 use crate::bind::{Surroundings, bind_checks, generated_values};
-use crate::catalog::{Catalog, CheckConstraint, Filled, ForeignKey, KeyConstraint, Table, TableDefinition};
+use crate::catalog::{Catalog, CheckConstraint, Filled, ForeignKey, KeyConstraint, Period, Table, TableDefinition};
 use crate::diagnostic::{Error, Note, Result, SqlState};
 use crate::kernel::{Batch, array_of, evaluate, lane_bounds, value_at};
 use crate::storage::{Place, StoredTable};
@@ -110,8 +110,11 @@ impl<'a> Changer<'a> {
         if keys.is_empty() || delta.added.rows == 0 {
             return Ok(());
         }
-        // A row without an end, or one that starts and ends at once, is reported first.
-        self.check_rows((schema, name), &definition, &delta.added)?;
+        // A row without an end is reported with the others; one that starts and ends at once would overlap with nothing.
+        check_periods(name, &definition, &delta.added)?;
+        if definition.periods.iter().any(|period| has_null(&delta.added, period)) {
+            return Ok(());
+        }
         let kept = if delta.removed.is_empty() { table } else { Arc::new(table.changed(&delta.removed, &[])?) };
         for key in keys {
             check_overlaps((name, &definition), key, (&kept, &delta.added), self.around)?;
@@ -234,6 +237,10 @@ impl<'a> Changer<'a> {
         }
         Ok(())
     }
+}
+
+fn has_null(rows: &Batch, period: &Period) -> bool {
+    [period.start, period.end].iter().any(|at| rows.columns[*at].null_count() > 0)
 }
 
 pub(super) fn repeat(value: &Value, sql_type: SqlType, rows: usize) -> Result<ArrayRef> {

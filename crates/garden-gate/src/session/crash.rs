@@ -119,7 +119,7 @@ fn open(disk: &Disk) -> crate::Result<Database> {
 
 /// The statements of the story; behind each the two tables agree.
 const STORY: [&str; 14] = [
-    "CREATE TABLE bed (id INTEGER PRIMARY KEY, name VARCHAR(40))",
+    "CREATE TABLE bed (id INTEGER PRIMARY KEY, name VARCHAR(40)) WITH SYSTEM VERSIONING",
     "CREATE TABLE task (id INTEGER PRIMARY KEY, bed INTEGER REFERENCES bed ON DELETE CASCADE) WITH SYSTEM VERSIONING",
     "INSERT INTO bed SELECT value, 'a name that is longer than a view ' || CAST(value AS VARCHAR(9)) FROM SERIES(1, 300)",
     "START TRANSACTION; INSERT INTO task SELECT id * 10, id FROM bed; DELETE FROM bed WHERE id > 250; COMMIT",
@@ -153,6 +153,8 @@ fn picture(session: &mut Session) -> String {
         "SELECT COUNT(*), SUM(bed), SUM(id) FROM task",
         "SELECT COUNT(*), SUM(id) FROM shady",
         "SELECT COUNT(*), SUM(bed), SUM(id) FROM task FOR SYSTEM_TIME ALL",
+        "SELECT COUNT(*), SUM(id), COUNT(DISTINCT name) FROM bed FOR SYSTEM_TIME ALL",
+        "SELECT COUNT(*) FROM bed FOR SYSTEM_TIME ALL WHERE system_start NOT IN (SELECT commit_time FROM INFORMATION_SCHEMA.COMMITS)",
         "SELECT COUNT(*), SUM(id) FROM task FOR SYSTEM_TIME AS OF COMMIT 8",
         "SELECT COUNT(*), MAX(commit_number), SUM(rows_removed) FROM INFORMATION_SCHEMA.COMMITS",
     ] {

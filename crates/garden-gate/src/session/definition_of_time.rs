@@ -201,8 +201,10 @@ impl Session {
             let message = "history is trimmed before a moment in the past, and this one lies in the future";
             return Err(rule(message, trim.before.expr().span));
         }
+        // What an open transaction has ended ends with its commit, after the moment.
+        let before = catalog.pending.time.map_or(moment, |time| moment.min(time - 1));
         let mut history = source.history().clone();
-        let removed = history.trim(&period, moment)?;
+        let removed = history.trim(&period, before)?;
         put(catalog, (&schema, &known), source.with_history(history), TableDefinition::clone(&definition));
         Ok(removed)
     }

@@ -3,6 +3,7 @@
 mod access;
 mod add_table;
 mod alter;
+mod alter_period;
 mod analyze;
 mod change;
 mod change_plan;
@@ -23,6 +24,7 @@ mod domain;
 mod duplicates;
 mod export;
 mod files;
+mod foreign_key;
 mod index;
 mod last_query;
 mod load;

@@ -15,8 +15,11 @@ use std::sync::Arc;
 pub(super) fn read_in_the_past(catalog: &Catalog, reads: &[Arc<dyn TableSource>]) -> Vec<Arc<dyn TableSource>> {
     let is_read = |table: &&Table| {
         let any: &dyn Any = table.source.as_ref();
-        let past = any.downcast_ref::<StoredTable>().and_then(StoredTable::known_past);
-        past.is_some_and(|past| reads.iter().any(|read| std::ptr::addr_eq(Arc::as_ptr(read), Arc::as_ptr(past))))
+        let Some(stored) = any.downcast_ref::<StoredTable>() else { return false };
+        let is_past = |read: &Arc<dyn TableSource>| {
+            stored.known_past().is_some_and(|past| std::ptr::addr_eq(Arc::as_ptr(read), Arc::as_ptr(past)))
+        };
+        reads.iter().any(|read| is_past(read) || stored.has_moment(read))
     };
     catalog.tables().map(|(_, table)| table).filter(is_read).map(|table| Arc::clone(&table.source)).collect()
 }

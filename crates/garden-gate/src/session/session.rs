@@ -463,7 +463,7 @@ impl Session {
     }
 }
 
-/// This moment, later than the last commit whatever the clock says: CURRENT_TIMESTAMP sees what has been committed. The session's zone is UTC.
+/// This moment, later than the last commit whatever the clock says: `CURRENT_TIMESTAMP` sees what has been committed. The session's zone is UTC.
 fn moment_after(last: i64) -> Moment {
     Moment { micros: chrono::Utc::now().timestamp_micros().max(last.saturating_add(1)) }
 }

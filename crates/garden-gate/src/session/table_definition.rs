@@ -4,11 +4,11 @@ use super::Session;
 use super::definition::no_table;
 use crate::catalog::{
     Catalog, CheckConstraint, ColumnDefinition, Domain, Filled, ForeignKey, KeyConstraint, LOCAL_SCHEMA,
-    ReferentialAction, TableDefinition, Temporary, Timing, Written,
+    TableDefinition, Temporary, Timing, Written,
 };
 use crate::diagnostic::{Error, Result, SourceText, Span, SqlState, suggestion};
 use crate::syntax::{ast, with_name_for};
-use crate::types::{DeclaredType, SqlType};
+use crate::types::DeclaredType;
 use std::sync::Arc;
 
 /// Makes the definition of one table.
@@ -175,93 +175,6 @@ impl Maker<'_> {
         Ok(())
     }
 
-    fn foreign(
-        &self,
-        made: &TableDefinition,
-        (foreign, span): (&ast::ForeignElement, Span),
-        name: String,
-        own_schema: &str,
-    ) -> Result<ForeignKey> {
-        let columns = self.columns(made, &foreign.columns)?;
-        let (schema, target) = self.session.place(self.catalog, &foreign.table)?;
-        let own = schema == own_schema && target.matches(&self.table.text);
-        if schema == LOCAL_SCHEMA && own_schema != LOCAL_SCHEMA {
-            let message = format!("table {:?} is temporary: a table that stays can't refer to it", target.text);
-            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(target.span));
-        }
-        let tables = self.catalog.schema(&schema).map(|schema| schema.tables.as_slice()).unwrap_or_default();
-        let known = tables.iter().find(|table| target.matches(&table.name));
-        let (parent, parent_name) = match known {
-            _ if own => (made, self.table.text.clone()),
-            Some(table) => match &table.definition {
-                Some(definition) => (definition.as_ref(), table.name.clone()),
-                None => {
-                    let message =
-                        format!("table {:?} holds rows of a file or a program: it has no keys to refer to", table.name);
-                    return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(target.span));
-                }
-            },
-            None => return Err(no_table(self.catalog, &schema, target)),
-        };
-        let find = |name: &ast::Ident| {
-            parent
-                .columns
-                .iter()
-                .position(|column| name.matches(&column.name))
-                .ok_or_else(|| no_column(parent, &parent_name, name))
-        };
-        let referred = match &foreign.referred {
-            Some(names) => names.iter().map(find).collect::<Result<Vec<_>>>()?,
-            None => parent.keys.iter().find(|key| key.primary).map(|key| key.scalar_columns().to_vec()).ok_or_else(
-                || {
-                    let message = format!("table {parent_name:?} has no primary key to refer to");
-                    Error::new(SqlState::SYNTAX_OR_RULE, message).at(target.span)
-                },
-            )?,
-        };
-        let periods = self.foreign_periods(made, foreign, (parent, &parent_name))?;
-        let is_key = |key: &KeyConstraint| {
-            let scalar = key.scalar_columns();
-            let same_period = match (key.period_end, periods) {
-                (None, None) => true,
-                (Some(end), Some([_, (start, parents)])) => end == parents && key.columns.last() == Some(&start),
-                _ => false,
-            };
-            same_period && scalar.len() == referred.len() && scalar.iter().all(|column| referred.contains(column))
-        };
-        if parent.keys.iter().any(|key| is_key(key) && key.timing != Timing::AtOnce) {
-            let message = format!("the key of table {parent_name:?} is DEFERRABLE: rows can't refer to it");
-            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(span));
-        }
-        if !parent.keys.iter().any(is_key) {
-            let message = format!("no key of table {parent_name:?} has just these columns");
-            let help = "a row can be referred to by the columns of its PRIMARY KEY or of a UNIQUE constraint";
-            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).with_help(help).at(span));
-        }
-        if columns.len() != referred.len() {
-            let message = format!("{} columns refer to {}", columns.len(), referred.len());
-            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(span));
-        }
-        for (at, other) in columns.iter().zip(&referred) {
-            let (a, b) = (&made.columns[*at], &parent.columns[*other]);
-            let fixed = |sql_type| matches!(sql_type, SqlType::Char(_) | SqlType::Binary(_));
-            let padded_alike = a.sql_type == b.sql_type || !fixed(a.sql_type) && !fixed(b.sql_type);
-            if a.sql_type.arrow() != b.sql_type.arrow() || !padded_alike {
-                let message =
-                    format!("{:?} is {}, {:?} of table {parent_name:?} is {}", a.name, a.sql_type, b.name, b.sql_type);
-                return Err(Error::new(SqlState::SYNTAX_OR_RULE, message)
-                    .with_help("give both the same type")
-                    .at(span));
-            }
-        }
-        let (on_delete, on_update, full) = (foreign.on_delete, foreign.on_update, foreign.full);
-        if periods.is_some() && (on_delete != ReferentialAction::NoAction || on_update != ReferentialAction::NoAction) {
-            return Err(Error::not_supported("an action of a foreign key with PERIOD but NO ACTION").at(span));
-        }
-        let (timing, unproven, table) = (Timing::AtOnce, false, (schema, parent_name));
-        Ok(ForeignKey { name, columns, table, referred, on_delete, on_update, full, timing, unproven, periods })
-    }
-
     /// The columns of the period of a key WITHOUT OVERLAPS.
     fn key_period(&self, made: &TableDefinition, name: &ast::Ident, columns: &[usize]) -> Result<(usize, usize)> {
         let (start, end) = self.own_period(made, name)?;
@@ -276,45 +189,11 @@ impl Maker<'_> {
         Ok((start, end))
     }
 
-    fn own_period(&self, made: &TableDefinition, name: &ast::Ident) -> Result<(usize, usize)> {
+    pub(super) fn own_period(&self, made: &TableDefinition, name: &ast::Ident) -> Result<(usize, usize)> {
         period_of(made, &self.table.text, name)
     }
 
-    /// PERIOD on both sides of a foreign key, or on none.
-    fn foreign_periods(
-        &self,
-        made: &TableDefinition,
-        foreign: &ast::ForeignElement,
-        (parent, parent_name): (&TableDefinition, &str),
-    ) -> Result<Option<[(usize, usize); 2]>> {
-        let one_side = |name: &ast::Ident| {
-            let help = "write FOREIGN KEY (k, PERIOD p) REFERENCES t (k, PERIOD q)";
-            let message = "a foreign key has a PERIOD on both sides, or on none";
-            Error::new(SqlState::SYNTAX_OR_RULE, message).with_help(help).at(name.span)
-        };
-        let (own, referred) = match (&foreign.period, &foreign.referred_period) {
-            (None, None) => return Ok(None),
-            (Some(own), Some(referred)) => (own, period_of(parent, parent_name, referred)?),
-            (Some(own), None) if foreign.referred.is_none() => {
-                let key = parent.keys.iter().find(|key| key.primary);
-                let period = key.and_then(|key| Some((*key.columns.last()?, key.period_end?)));
-                (own, period.ok_or_else(|| one_side(own))?)
-            }
-            (Some(name), None) | (None, Some(name)) => return Err(one_side(name)),
-        };
-        let found = self.own_period(made, own)?;
-        let (a, b) = (&made.columns[found.0], &parent.columns[referred.0]);
-        if a.sql_type != b.sql_type {
-            let message = format!(
-                "period {:?} is made of {}, that of table {parent_name:?} of {}",
-                own.text, a.sql_type, b.sql_type
-            );
-            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(own.span));
-        }
-        Ok(Some([found, referred]))
-    }
-
-    fn columns(&self, made: &TableDefinition, names: &[ast::Ident]) -> Result<Vec<usize>> {
+    pub(super) fn columns(&self, made: &TableDefinition, names: &[ast::Ident]) -> Result<Vec<usize>> {
         let mut places = Vec::new();
         for name in names {
             let place = made.columns.iter().position(|column| name.matches(&column.name));
@@ -360,7 +239,7 @@ impl Maker<'_> {
 }
 
 /// The columns of a period of application time.
-fn period_of(made: &TableDefinition, table: &str, name: &ast::Ident) -> Result<(usize, usize)> {
+pub(super) fn period_of(made: &TableDefinition, table: &str, name: &ast::Ident) -> Result<(usize, usize)> {
     if let Some(period) = made.periods.iter().find(|period| name.matches(&period.name)) {
         return Ok((period.start, period.end));
     }

@@ -197,11 +197,12 @@ impl Restamp<'_> {
             _ => None,
         };
         let replaced: ArrayRef = Arc::new(replaced.with_timezone_opt(zone));
-        part.with_column(column, replaced).map(Some)
+        Ok(Some(part.with_column(column, replaced)))
     }
 }
 
-fn lanes(times: &ArrayRef) -> &[i64] {
+/// Microseconds of times.
+pub(super) fn lanes(times: &ArrayRef) -> &[i64] {
     times.as_primitive::<TimestampMicrosecondType>().values()
 }
 

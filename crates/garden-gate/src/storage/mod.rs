@@ -2,6 +2,7 @@
 
 mod append;
 mod catalog_text;
+mod cell_format;
 mod column_cache;
 mod column_table;
 mod commit_text;
@@ -13,6 +14,7 @@ mod history;
 mod history_text;
 mod index;
 mod memory_table;
+mod moment;
 mod object_text;
 mod open_file;
 mod part;
@@ -31,6 +33,7 @@ pub(crate) use conforming::{conforming, is_made_of};
 pub(crate) use history::{History, StretchFacts};
 pub(crate) use index::{IndexRead, KeyRange};
 pub(crate) use memory_table::MemoryTable;
+pub(crate) use moment::MomentFacts;
 pub(crate) use open_file::FileAccess;
 pub(crate) use period_search::{PeriodSearch, Wanted};
 pub(crate) use statistics::collect_group;

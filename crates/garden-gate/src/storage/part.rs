@@ -12,6 +12,8 @@ use std::sync::{Arc, OnceLock, PoisonError, RwLock};
 #[derive(Debug)]
 pub(super) struct Part {
     content: Arc<RwLock<Content>>,
+    /// A column instead of the one that the file has, as long as no commit has written it.
+    replaced: Arc<RwLock<Option<(usize, ArrayRef)>>>,
     width: usize,
     rows: usize,
     /// Which rows are left; `None` for all.
@@ -71,15 +73,35 @@ impl Part {
         let (dense, lookups, indexes) = (Arc::default(), Arc::default(), Arc::default());
         let order = Arc::new((0..width).map(|_| OnceLock::new()).collect());
         let sketches = Arc::new((0..width).map(|_| OnceLock::new()).collect());
-        let content = Arc::new(RwLock::new(content));
-        Self { content, width, rows, live, left, dense, lookups, order, sketches, indexes }
+        let (content, replaced) = (Arc::new(RwLock::new(content)), Arc::default());
+        Self { content, replaced, width, rows, live, left, dense, lookups, order, sketches, indexes }
     }
 
-    /// The same rows with another column, of which nothing is known yet.
-    pub(super) fn with_column(&self, at: usize, column: ArrayRef) -> Result<Self> {
-        let mut columns = (0..self.width).map(|at| self.whole(at)).collect::<Result<Vec<_>>>()?;
-        columns[at] = column;
-        Ok(Self::of(Content::Memory(columns), (self.rows, self.width), self.live.clone()))
+    /// The same rows with another column, of which nothing is known yet. Of a part that the file has but no commit knows, that column alone is
+    /// in memory until the next one.
+    pub(super) fn with_column(&self, at: usize, column: ArrayRef) -> Self {
+        let part = |content| Self::of(content, (self.rows, self.width), self.live.clone());
+        match &*self.content.read().unwrap_or_else(PoisonError::into_inner) {
+            Content::Memory(columns) => {
+                let mut columns = columns.clone();
+                columns[at] = column;
+                part(Content::Memory(columns))
+            }
+            Content::Stored(_) => {
+                let (content, replaced) = (Arc::clone(&self.content), Arc::new(RwLock::new(Some((at, column)))));
+                Self { content, replaced, ..part(Content::Memory(Vec::new())) }
+            }
+        }
+    }
+
+    /// The column that the next commit has to write.
+    pub(super) fn replaced(&self) -> Option<(usize, ArrayRef)> {
+        self.replaced.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Lets go of the column that a commit has written.
+    pub(super) fn forget_replaced(&self) {
+        *self.replaced.write().unwrap_or_else(PoisonError::into_inner) = None;
     }
 
     /// Rows that are left.
@@ -98,6 +120,11 @@ impl Part {
 
     /// A column with the deleted rows.
     pub(super) fn whole(&self, at: usize) -> Result<ArrayRef> {
+        if let Some((column, array)) = &*self.replaced.read().unwrap_or_else(PoisonError::into_inner)
+            && *column == at
+        {
+            return Ok(Arc::clone(array));
+        }
         match &*self.content.read().unwrap_or_else(PoisonError::into_inner) {
             Content::Memory(columns) => Ok(Arc::clone(&columns[at])),
             Content::Stored(cells) => cells.column(at),
@@ -163,10 +190,23 @@ impl Part {
         let left = live.count_set_bits();
         let dense = Arc::default();
         let (content, lookups) = (Arc::clone(&self.content), Arc::clone(&self.lookups));
+        let replaced = Arc::clone(&self.replaced);
         let (order, indexes) = (Arc::clone(&self.order), Arc::clone(&self.indexes));
         let sketches = Arc::clone(&self.sketches);
         let (width, rows, live) = (self.width, self.rows, Some(live));
-        (left > 0).then_some(Self { content, width, rows, live, left, dense, lookups, order, sketches, indexes })
+        (left > 0).then_some(Self {
+            content,
+            replaced,
+            width,
+            rows,
+            live,
+            left,
+            dense,
+            lookups,
+            order,
+            sketches,
+            indexes,
+        })
     }
 
     pub(super) fn is_live(&self, row: u32) -> bool {

@@ -8,7 +8,8 @@ use crate::diagnostic::Result;
 use crate::kernel::integer_lanes;
 use crate::logical::ScanIndex;
 use crate::types::index as row_number;
-use arrow::array::{Array, ArrayRef};
+use arrow::array::{Array, ArrayRef, AsArray};
+use arrow::datatypes::{Date32Type, TimestampMicrosecondType};
 
 /// Which rows are looked for.
 pub(crate) struct PeriodSearch<'s> {
@@ -45,8 +46,7 @@ impl StoredTable {
         for (number, part) in self.parts().iter().enumerate() {
             let index = part.index(search.index)?;
             let columns = (part.whole(search.period.0)?, part.whole(search.period.1)?);
-            let (starts, ends) =
-                (integer_lanes(&columns.0).unwrap_or_default(), integer_lanes(&columns.1).unwrap_or_default());
+            let (starts, ends) = (Lanes::of(&columns.0), Lanes::of(&columns.1));
             let place = i64::from(row_number(number)) << 32;
             for row in 0..rows {
                 crate::control::checkpoint()?;
@@ -55,15 +55,37 @@ impl StoredTable {
                 }
                 let before = starting_before((&index, part), (keys.row(row).as_ref(), limits.row(row).as_ref()));
                 for other in before {
-                    if ends[other as usize] <= first_starts[row] {
+                    if ends.get(other) <= first_starts[row] {
                         break;
                     }
-                    let period = (starts[other as usize], ends[other as usize]);
+                    let period = (starts.get(other), ends.get(other));
                     found(row_number(row), place | i64::from(other), period)?;
                 }
             }
         }
         Ok(())
+    }
+}
+
+/// The ends of periods as numbers, each taken when it is asked for: a part is large, and few of its rows are looked at.
+enum Lanes<'a> {
+    Days(&'a [i32]),
+    Micros(&'a [i64]),
+}
+
+impl<'a> Lanes<'a> {
+    fn of(column: &'a ArrayRef) -> Self {
+        match column.as_primitive_opt::<Date32Type>() {
+            Some(days) => Self::Days(days.values()),
+            None => Self::Micros(column.as_primitive::<TimestampMicrosecondType>().values()),
+        }
+    }
+
+    fn get(&self, row: u32) -> i64 {
+        match self {
+            Self::Days(days) => days[row as usize].into(),
+            Self::Micros(micros) => micros[row as usize],
+        }
     }
 }
 

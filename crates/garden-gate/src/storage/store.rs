@@ -2,6 +2,7 @@
 //! behind a checksum; what tables there are, and of which parts they consist, is one text that every commit replaces.
 
 use super::catalog_text::{self, PartText};
+use super::cell_format::{decoded, encoded, framed, number_of};
 use super::column_cache::ColumnCache;
 use super::commit_text;
 use super::derived::{Forget, Room};
@@ -12,12 +13,8 @@ use super::statistics_text;
 use super::stored_table::StoredTable;
 use crate::catalog::{Catalog, Commit, CommitLog, Table};
 use crate::diagnostic::{Error, Result, SqlState};
-use crate::kernel::own_texts;
-use arrow::array::{Array, ArrayRef, RecordBatch};
+use arrow::array::{Array, ArrayRef};
 use arrow::buffer::BooleanBuffer;
-use arrow::datatypes::{Field, Schema};
-use arrow::ipc::reader::StreamReader;
-use arrow::ipc::writer::StreamWriter;
 use redb::{ReadableDatabase, ReadableTable, TableDefinition};
 use std::any::Any;
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -98,6 +95,8 @@ struct Parts {
     next_part: u64,
     fresh: Vec<Fresh>,
     left: Vec<(u64, usize)>,
+    /// Those put aside of which a column was written anew.
+    replaced: Vec<(Arc<Part>, (u64, u32), ArrayRef)>,
 }
 
 /// The columns of one stored part. When the last user lets go of them, the file may forget them.
@@ -175,32 +174,40 @@ impl Store {
         let bad = |error: redb::Error| failed(self.file.path(), error);
         let write = file.begin_write().map_err(|error| bad(error.into()))?;
         let tables = write.list_tables().map_err(|error| bad(error.into()))?.count();
-        let known = {
+        {
             let mut facts = write.open_table(FACTS).map_err(|error| bad(error.into()))?;
+            let known = facts.get("format").map_err(|error| bad(error.into()))?.map(|value| value.value().to_vec());
+            // A later format may have other tables.
+            let format = known.as_ref().map_or(Ok(FORMAT), |bytes| bytes.as_slice().try_into().map(u32::from_le_bytes));
+            if let Ok(format) = format
+                && !(OLDEST_FORMAT..=FORMAT).contains(&format)
+            {
+                return Err(self.other_format(format));
+            }
             write.open_table(CELLS).map_err(|error| bad(error.into()))?;
             write.open_table(MASKS).map_err(|error| bad(error.into()))?;
             write.open_table(COMMITS).map_err(|error| bad(error.into()))?;
-            let known = facts.get("format").map_err(|error| bad(error.into()))?.map(|value| value.value().to_vec());
             // One commit makes all of them.
             let older = known.as_ref().is_some_and(|known| is_older(known));
             let expected = if older { 3..=4 } else { 4..=4 };
             if !(known.is_some() && expected.contains(&tables)) && (tables, known.is_some()) != (0, false) {
                 return Err(self.file.damaged("the list of its contents"));
             }
+            if format.is_err() {
+                return Err(self.other_format(0));
+            }
             if known.as_ref().is_none_or(|known| is_older(known)) {
                 facts.insert("format", FORMAT.to_le_bytes().as_slice()).map_err(|error| bad(error.into()))?;
             }
-            known
-        };
-        let format = known.map_or(FORMAT, |bytes| bytes.try_into().map_or(0, u32::from_le_bytes));
-        if !(OLDEST_FORMAT..=FORMAT).contains(&format) {
-            write.abort().map_err(|error| bad(error.into()))?;
-            let message = format!("the database file has format {format}, this program reads format {FORMAT}");
-            return Err(Error::new(SqlState::DATA_EXCEPTION, message)
-                .with_help("open it with the version of the program that wrote it, or a later one")
-                .in_file(self.file.path(), None));
         }
         write.commit().map_err(|error| bad(error.into()))
+    }
+
+    fn other_format(&self, format: u32) -> Error {
+        let message = format!("the database file has format {format}, this program reads format {FORMAT}");
+        Error::new(SqlState::DATA_EXCEPTION, message)
+            .with_help("open it with the version of the program that wrote it, or a later one")
+            .in_file(self.file.path(), None)
     }
 
     fn load(self: &Arc<Self>, file: &redb::Database) -> Result<Catalog> {
@@ -293,6 +300,10 @@ impl Store {
         });
         state.left.extend(written.parts.left);
         drop(state);
+        for (part, key, column) in &written.parts.replaced {
+            self.cache.lock().unwrap_or_else(PoisonError::into_inner).put(*key, column);
+            part.forget_replaced();
+        }
         self.keep_stored(written.parts.fresh);
         Ok(())
     }
@@ -353,6 +364,11 @@ impl Store {
                 }
             }
         };
+        if let Some((at, column)) = part.replaced().filter(|_| !state.left.contains_key(&id)) {
+            let key = (id, crate::types::index(at));
+            cells.insert(key, encoded(&column)?.as_slice()).map_err(|error| failed(self.file.path(), error))?;
+            parts.replaced.push((Arc::clone(part), key, column));
+        }
         if state.left.get(&id) != Some(&part.count()) {
             if let (_, Some(live)) = part.mask() {
                 let mask = framed(live.sliced().as_slice());
@@ -496,28 +512,4 @@ pub(super) fn failed(path: &Path, error: impl Into<redb::Error>) -> Error {
 /// Whether a file of this version is read, and is of the current one from then on.
 fn is_older(known: &[u8]) -> bool {
     known.try_into().is_ok_and(|bytes| (OLDEST_FORMAT..FORMAT).contains(&u32::from_le_bytes(bytes)))
-}
-
-fn number_of(bytes: &[u8]) -> u64 {
-    bytes.try_into().map_or(0, u64::from_le_bytes)
-}
-
-/// Bytes behind their checksum.
-fn framed(bytes: &[u8]) -> Vec<u8> {
-    [&crc32fast::hash(bytes).to_le_bytes(), bytes].concat()
-}
-
-fn encoded(column: &ArrayRef) -> Result<Vec<u8>> {
-    let column = if column.offset() == 0 { Arc::clone(column) } else { arrow::compute::concat(&[column.as_ref()])? };
-    let column = own_texts(&column);
-    let schema = Arc::new(Schema::new(vec![Field::new("c", column.data_type().clone(), true)]));
-    let mut writer = StreamWriter::try_new(Vec::new(), &schema)?;
-    writer.write(&RecordBatch::try_new(schema, vec![column])?)?;
-    Ok(framed(&writer.into_inner()?))
-}
-
-fn decoded(bytes: &[u8]) -> Option<ArrayRef> {
-    let mut reader = StreamReader::try_new(bytes, None).ok()?;
-    let batch = reader.next()?.ok()?;
-    batch.columns().first().cloned()
 }

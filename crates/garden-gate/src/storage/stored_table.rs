@@ -3,6 +3,7 @@
 
 use super::append::append;
 use super::history::{History, Restamp};
+use super::moment::KnownMoments;
 use super::part::Part;
 use super::statistics::collect_with;
 use crate::catalog::{Column, ColumnStatistics, Segment, SystemTime, TableSource};
@@ -13,7 +14,7 @@ use crate::types::{SqlType, approximate, index};
 use arrow::array::{ArrayRef, AsArray};
 use arrow::datatypes::Int64Type;
 use std::collections::{HashMap, HashSet};
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, Mutex, OnceLock};
 
 /// Share of the rows that may change before the statistics of a column are worked out again.
 const STALE_SHARE: f64 = 0.2;
@@ -42,6 +43,8 @@ pub(crate) struct StoredTable {
     past: OnceLock<Arc<StoredTable>>,
     /// Statistics of an earlier version's past.
     past_earlier: Vec<Option<KnownStatistics>>,
+    /// The table at moments that somebody still reads.
+    pub(super) moments: Mutex<KnownMoments>,
 }
 
 impl StoredTable {
@@ -74,7 +77,8 @@ impl StoredTable {
         let rows = parts.iter().map(|part| part.count() as u64).sum();
         let statistics = columns.iter().map(|_| OnceLock::new()).collect();
         let (history, past, past_earlier) = (Arc::default(), OnceLock::new(), Vec::new());
-        Self { columns, keys, parts, rows, statistics, next_number: None, earlier, history, past, past_earlier }
+        let (next_number, moments) = (None, Mutex::default());
+        Self { columns, keys, parts, rows, statistics, next_number, earlier, history, past, past_earlier, moments }
     }
 
     /// What is known of each column without a look at it.
@@ -171,6 +175,11 @@ impl StoredTable {
     /// [`StoredTable::past`], if it has been asked for.
     pub(crate) fn known_past(&self) -> Option<&Arc<Self>> {
         self.past.get()
+    }
+
+    /// A table of the same columns with these parts and without keys, of whose values as much is known as of this one's.
+    pub(super) fn of_parts(&self, parts: Vec<Arc<Part>>) -> Self {
+        Self::of(Arc::clone(&self.columns), Arc::default(), parts, self.known_statistics())
     }
 
     /// History and current rows as one table without keys.

@@ -1,8 +1,8 @@
 //! CREATE, DROP and ALTER (clause 11).
 
 use super::ast::{
-    AlterTable, ColumnElement, ConstraintKind, CreateIndex, CreateTable, CreateView, Definition, Drop, FilledBy,
-    ForeignElement, Ident, Name, TableConstraint, TableContent, TableElement,
+    ColumnElement, ConstraintKind, CreateIndex, CreateTable, CreateView, Definition, Drop, FilledBy, ForeignElement,
+    Ident, Name, TableConstraint, TableContent, TableElement,
 };
 use super::lexer::Symbol;
 use super::parser::Parser;
@@ -457,102 +457,5 @@ impl Parser<'_> {
             None
         };
         Ok(CreateView { name, columns, query, or_replace, check })
-    }
-
-    /// What stands behind ALTER.
-    pub(super) fn alter(&mut self) -> Result<Definition> {
-        if self.accept_word("SEQUENCE") {
-            return self.alter_sequence();
-        }
-        if self.accept_word("DOMAIN") {
-            return self.alter_domain();
-        }
-        self.expect_either("TABLE", "TABLE, SEQUENCE or DOMAIN")?;
-        let name = self.qualified_name("the name of a table")?;
-        let action = self.alter_table()?;
-        Ok(Definition::AlterTable { name, action })
-    }
-
-    fn alter_table(&mut self) -> Result<AlterTable> {
-        if self.accept_words(&["CHECK", "CONSTRAINTS"]) {
-            return Ok(AlterTable::CheckConstraints);
-        }
-        if self.accept_word("ADD") {
-            let constraint = self.at_any(&["CONSTRAINT", "CHECK", "UNIQUE"])
-                || self.at_words(&["PRIMARY", "KEY"])
-                || self.at_words(&["FOREIGN", "KEY"]);
-            if constraint {
-                return self.table_constraint().map(AlterTable::AddConstraint);
-            }
-            let start = self.span();
-            if self.accept_words(&["SYSTEM", "VERSIONING"]) {
-                return Ok(AlterTable::AddVersioning(start.to(self.last_span())));
-            }
-            if self.at_words(&["PERIOD", "FOR"]) {
-                let period = self.period_element()?;
-                let mut columns = Vec::new();
-                while self.accept_word("ADD") {
-                    self.accept_word("COLUMN");
-                    columns.push(self.column_element()?);
-                }
-                return Ok(AlterTable::AddPeriod { period, columns });
-            }
-            self.accept_word("COLUMN");
-            return self.column_element().map(AlterTable::AddColumn);
-        }
-        let start = self.span();
-        if self.accept_words(&["SET", "HISTORY"]) {
-            let change = self.history_rule()?;
-            return Ok(AlterTable::SetHistory { change, span: start.to(self.last_span()) });
-        }
-        if self.accept_words(&["DROP", "SYSTEM", "VERSIONING"]) {
-            let span = start.to(self.last_span());
-            return Ok(AlterTable::DropVersioning { drop: self.drop_behaviour(false), span });
-        }
-        if self.accept_words(&["DROP", "PERIOD", "FOR"]) {
-            let name = self.name("SYSTEM_TIME or the name of a period")?;
-            return Ok(AlterTable::DropPeriod { name, drop: self.drop_behaviour(false) });
-        }
-        if self.accept_word("DROP") {
-            let constraint = self.accept_word("CONSTRAINT");
-            if !constraint {
-                self.accept_word("COLUMN");
-            }
-            let if_exists = self.accept_words(&["IF", "EXISTS"]);
-            let name = self.name("a name")?;
-            let drop = self.drop_behaviour(if_exists);
-            return Ok(match constraint {
-                true => AlterTable::DropConstraint { name, drop },
-                false => AlterTable::DropColumn { name, drop },
-            });
-        }
-        if self.accept_word("RENAME") {
-            if self.accept_word("TO") {
-                return self.name("the new name").map(AlterTable::Rename);
-            }
-            self.accept_word("COLUMN");
-            let name = self.name("a column")?;
-            self.expect_word("TO")?;
-            return Ok(AlterTable::RenameColumn { name, to: self.name("the new name")? });
-        }
-        self.expect_either("ALTER", "ADD, DROP, RENAME, ALTER, SET HISTORY or CHECK CONSTRAINTS")?;
-        self.accept_word("COLUMN");
-        let column = self.name("a column")?;
-        if self.accept_words(&["SET", "DEFAULT"]) {
-            return Ok(AlterTable::SetDefault { column, value: Some(self.expression()?) });
-        }
-        if self.accept_words(&["DROP", "DEFAULT"]) {
-            return Ok(AlterTable::SetDefault { column, value: None });
-        }
-        if self.accept_words(&["SET", "NOT", "NULL"]) {
-            return Ok(AlterTable::SetNotNull { column, not_null: true });
-        }
-        if self.accept_words(&["DROP", "NOT", "NULL"]) {
-            return Ok(AlterTable::SetNotNull { column, not_null: false });
-        }
-        if self.accept_words(&["SET", "DATA", "TYPE"]) {
-            return Ok(AlterTable::SetType { column, declared: self.declared_type()? });
-        }
-        Err(self.expected("SET DEFAULT, DROP DEFAULT, SET NOT NULL, DROP NOT NULL or SET DATA TYPE"))
     }
 }

@@ -3,6 +3,7 @@
 //! The tree mirrors what was written (`BETWEEN`, `USING`, the spelling of names); [`Script::next_statement`] reads one statement of a
 //! script at a time, so that a mistake in a later statement does not keep the earlier ones from running.
 
+mod alter;
 pub(crate) mod ast;
 mod call;
 mod change;

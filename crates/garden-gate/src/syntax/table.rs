@@ -161,7 +161,12 @@ impl Parser<'_> {
         }
         let span = start.to(self.last_span());
         let system_time = self.system_time()?;
-        Ok(TableExpr::Named { name, system_time, alias: self.table_alias()?, span })
+        let alias = self.table_alias()?;
+        if let (Some(name), true) = (&alias.name, self.at_words(&["FOR", "SYSTEM_TIME"])) {
+            let help = format!("write FOR SYSTEM_TIME … AS {}", name.text);
+            return Err(self.expected("FOR SYSTEM_TIME before the other name of the table").with_help(help));
+        }
+        Ok(TableExpr::Named { name, system_time, alias, span })
     }
 
     /// The arguments of a table function of the database.
