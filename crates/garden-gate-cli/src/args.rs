@@ -125,9 +125,9 @@ pub(crate) struct Plan {
     /// Show what was rewritten, and why that is allowed
     #[arg(long)]
     pub(crate) rewrites: bool,
-    /// How the plan is written
-    #[arg(long, value_enum, default_value_t = PlanFormat::Tree)]
-    pub(crate) output: PlanFormat,
+    /// How the plan is written; without it the ending of --to tells, and a tree is the default
+    #[arg(long, value_enum)]
+    pub(crate) output: Option<PlanFormat>,
     /// Write to this file
     #[arg(long, value_name = "FILE")]
     pub(crate) to: Option<PathBuf>,
@@ -311,6 +311,20 @@ pub(crate) enum PlanFormat {
     Svg,
     /// A page with the query, the drawing, rows, and what was considered and rewritten
     Html,
+}
+
+impl PlanFormat {
+    /// The format that a file's ending tells.
+    pub(crate) fn of_ending(path: &std::path::Path) -> Option<Self> {
+        Some(match path.extension()?.to_str()?.to_lowercase().as_str() {
+            "txt" => Self::Tree,
+            "json" => Self::Json,
+            "dot" | "gv" => Self::Dot,
+            "svg" => Self::Svg,
+            "html" | "htm" => Self::Html,
+            _ => return None,
+        })
+    }
 }
 
 #[cfg(test)]

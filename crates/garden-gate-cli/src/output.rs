@@ -57,8 +57,13 @@ impl Output {
     /// Whether a format that is no text has a file to go to.
     ///
     /// # Errors
-    /// When it has none, or the file's name says it is something else.
-    pub(crate) fn check(&self, to: Option<&Path>) -> Result<(), Trouble> {
+    /// When it has none, or the file's name says it is something else; when neither the name nor `--output` says what it is.
+    pub(crate) fn check(&self, to: Option<&Path>, named: Option<Format>) -> Result<(), Trouble> {
+        if let (Some(path), None) = (to, named)
+            && Format::of_ending(path).is_none()
+        {
+            return Err(unknown_ending(path, "csv, tsv, json, jsonl, md, html, txt, parquet or arrow"));
+        }
         if !is_whole(self.format) || to.and_then(Format::of_ending) == Some(self.format) {
             return Ok(());
         }
@@ -157,6 +162,12 @@ impl Output {
         let blank = if std::mem::replace(&mut self.blank_line, true) { "\n" } else { "" };
         Ok(write!(io::stderr().lock(), "{blank}{}", view::error(error, error_look()))?)
     }
+}
+
+/// A file whose name does not say what is to be written.
+pub(crate) fn unknown_ending(path: &Path, known: &str) -> Trouble {
+    let name = path.display();
+    Trouble::Usage(format!("the ending of {name} names no format: give it one of {known}, or say --output"))
 }
 
 /// Text on its way to a writer whose failure is kept.

@@ -47,6 +47,8 @@ fn rows_go_to_files_of_other_formats() {
     assert!(page.starts_with("<!DOCTYPE html>") && page.matches("<table>").count() == 2, "{page}");
     assert!(page.contains("&lt;b&gt;") && page.contains("<td class=\"null\">NULL</td>"), "{page}");
     for (arguments, status, words) in [
+        (vec!["run", "-e", sql, "--to", "rows.abc"], 2, "names no format"),
+        (vec!["plan", "-e", sql, "--to", "plan.abc"], 2, "txt, json, dot, svg or html"),
         (vec!["run", "-e", sql, "--output", "parquet"], 2, "--to rows.parquet"),
         (vec!["run", "-e", sql, "--output", "arrow", "--to", "rows.csv"], 2, "--to rows.arrow"),
         (vec!["run", "-e", "SELECT 1; SELECT 2", "--to", &path("two.parquet")], 2, "one query"),

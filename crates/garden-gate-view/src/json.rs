@@ -78,8 +78,12 @@ pub fn changed_json(affected: u64, elapsed: Duration, all: &[Note]) -> String {
     format!("{object}\n")
 }
 
-/// An error and those related to it, one object a line.
+/// An error, with the further ones of its statement as `related`: one object on a line.
 pub fn error_json(error: &Error) -> String {
+    format!("{}\n", error_object(error))
+}
+
+fn error_object(error: &Error) -> Json {
     let position = error.position();
     let line = position.map(|position| position.line as u64);
     let mut object = json!({
@@ -94,7 +98,10 @@ pub fn error_json(error: &Error) -> String {
         object.insert("file".into(), place.file.display().to_string().into());
         object.insert("file_line".into(), place.line.into());
     }
-    std::iter::once(format!("{object}\n")).chain(error.related().iter().map(error_json)).collect()
+    if let (false, Some(object)) = (error.related().is_empty(), object.as_object_mut()) {
+        object.insert("related".into(), error.related().iter().map(error_object).collect());
+    }
+    object
 }
 
 /// A plan: `{"kind":"plan","fingerprint":…,"generic":…,"cost":…,"root":{…},"rewrites":[…],"considered":[…],"notes":[…]}`.

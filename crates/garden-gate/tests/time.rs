@@ -699,7 +699,10 @@ fn loads_and_files_of_versioned_tables() {
     session.run(&format!("INSERT INTO FILE '{}' SELECT * FROM t ORDER BY k", path("out.csv"))).unwrap();
     assert_eq!(std::fs::read_to_string(path("out.csv")).unwrap(), "k,v\n1,10\n2,20\n3,30\n");
     assert!(session.verify().iter().all(|table| table.problem.is_none()));
-    drop((session, db));
+    let insert = session.prepare("INSERT INTO t (k, v) VALUES (?, ?)").unwrap();
+    session.execute_prepared(&insert, Parameters::new().push(9).push(90)).unwrap();
+    check(&mut session, ("SELECT v FROM t JOIN INFORMATION_SCHEMA.COMMITS ON commit_time = system_start WHERE k = 9", "=90"));
+    drop((insert, session, db));
     let mut session = Database::open(path("garden.db")).unwrap().session();
     check(&mut session, ("SELECT COUNT(*) FROM t FOR SYSTEM_TIME AS OF COMMIT 2", "=2"));
     check(&mut session, ("CREATE SHARED TEMPORARY TABLE s (a INTEGER) WITH SYSTEM VERSIONING", "!42000 temporary"));

@@ -8,6 +8,12 @@ use std::io::Write;
 /// Shows a plan, measured if wished.
 pub(crate) fn plan(arguments: &Plan) -> Result<Ending, Trouble> {
     destination::check(arguments.to.as_deref(), &arguments.common, arguments.file.as_slice())?;
+    let format = match (arguments.output, arguments.to.as_deref()) {
+        (Some(format), _) => format,
+        (None, None) => PlanFormat::Tree,
+        (None, Some(path)) => PlanFormat::of_ending(path)
+            .ok_or_else(|| output::unknown_ending(path, "txt, json, dot, svg or html"))?,
+    };
     let source = &setup::source("plan", arguments.file.as_deref(), arguments.sql.as_ref())?;
     let parameters = setup::parameters(&arguments.common)?;
     let planned = setup::session(&arguments.common).and_then(|mut session| {
@@ -22,7 +28,7 @@ pub(crate) fn plan(arguments: &Plan) -> Result<Ending, Trouble> {
     let (rows, plan) = match planned {
         Ok(planned) => planned,
         Err(Trouble::Gate(error)) => {
-            let format = (arguments.output == PlanFormat::Json).then_some(crate::args::Format::Json);
+            let format = (format == PlanFormat::Json).then_some(crate::args::Format::Json);
             let mut output = Output::open(format, arguments.to.as_deref());
             output.error(&error)?;
             output.finish()?;
@@ -32,7 +38,7 @@ pub(crate) fn plan(arguments: &Plan) -> Result<Ending, Trouble> {
     };
     let look = if arguments.to.is_some() { view::Look::plain() } else { output::look() };
     let mut writer = Destination::of(arguments.to.as_deref());
-    match arguments.output {
+    match format {
         PlanFormat::Json => write!(writer, "{}", view::plan_json(&plan))?,
         PlanFormat::Dot => write!(writer, "{}", view::plan_dot(&plan))?,
         PlanFormat::Svg => write!(writer, "{}", view::plan_svg(&plan))?,
@@ -51,7 +57,7 @@ pub(crate) fn plan(arguments: &Plan) -> Result<Ending, Trouble> {
         }
     }
     writer.finish()?;
-    if arguments.output == PlanFormat::Tree {
+    if format == PlanFormat::Tree {
         for note in &plan.notes {
             write!(std::io::stderr().lock(), "{}", view::note(note, output::error_look()))?;
         }

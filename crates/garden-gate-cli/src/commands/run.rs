@@ -13,7 +13,7 @@ use std::time::Duration;
 pub(crate) fn run(arguments: &Run) -> Result<Ending, Trouble> {
     destination::check(arguments.to.as_deref(), &arguments.common, &arguments.files)?;
     let mut output = Output::open(arguments.output, arguments.to.as_deref());
-    output.check(arguments.to.as_deref())?;
+    output.check(arguments.to.as_deref(), arguments.output)?;
     let ending = run_into(arguments, &mut output)?;
     output.finish()?;
     Ok(ending)

@@ -23,6 +23,8 @@ pub(crate) fn shell(arguments: &Shell) -> Result<Ending, Trouble> {
     let mut output = Output::table(output::look());
     let mut text = String::new();
     let mut warned = false;
+    // A script that is piped in has failed when a statement has.
+    let mut ending = Ending::Success;
     loop {
         let prompt = if text.is_empty() { PROMPT } else { MORE };
         match editor.readline(prompt) {
@@ -52,7 +54,7 @@ pub(crate) fn shell(arguments: &Shell) -> Result<Ending, Trouble> {
             }
             Err(ReadlineError::Eof) => {
                 leave(&mut session, &mut output)?;
-                return Ok(Ending::Success);
+                return Ok(if io::stdin().is_terminal() { Ending::Success } else { ending });
             }
             Err(error) => return Err(failed(error)),
         }
@@ -72,11 +74,17 @@ pub(crate) fn shell(arguments: &Shell) -> Result<Ending, Trouble> {
                     pending.clear();
                     match outcome {
                         Ok(outcome) => output.outcome(outcome)?,
-                        Err(error) => output.error(&error)?,
+                        Err(error) => {
+                            output.error(&error)?;
+                            ending = Ending::Failure;
+                        }
                     }
                 }
             }
-            Err(error) => output.error(&error)?,
+            Err(error) => {
+                output.error(&error)?;
+                ending = Ending::Failure;
+            }
         }
     }
 }

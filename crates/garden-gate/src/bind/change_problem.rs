@@ -1,4 +1,4 @@
-use crate::diagnostic::{Facts, SqlState, sentence_list};
+use crate::diagnostic::{Facts, SqlState, counted, sentence_list};
 use crate::types::SqlType;
 
 /// What can be wrong with a statement that changes rows or defines a table.
@@ -12,7 +12,7 @@ pub(crate) enum ChangeProblem {
     NotUpdatable { name: String, reason: &'static str },
     #[error("column {column:?} of view {view:?} is worked out from others")]
     ComputedColumn { column: String, view: String },
-    #[error("{given} values for {wanted} columns")]
+    #[error("{} for {}", counted(*given, "value"), counted(*wanted, "column"))]
     Width { given: usize, wanted: usize, columns: Vec<String> },
     #[error("column {column:?} is {to}, the value is {from}")]
     NotAssignable { column: String, from: SqlType, to: SqlType },

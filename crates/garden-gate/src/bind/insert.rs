@@ -95,6 +95,11 @@ impl<'a> Binder<'a> {
                 ast::Given::Value(expr) => expr.span,
                 ast::Given::Default(span) => *span,
             });
+            // A name that is no column was reported, and is no reason to count.
+            let named = insert.columns.as_ref().map_or(wanted.len(), Vec::len);
+            if named != wanted.len() {
+                continue;
+            }
             if row.len() != wanted.len() {
                 let columns = wanted.iter().map(|at| target.definition.columns[*at].name.clone()).collect();
                 self.report(&ChangeProblem::Width { given: row.len(), wanted: wanted.len(), columns }, first);
@@ -155,6 +160,10 @@ impl<'a> Binder<'a> {
         output: &[OutputColumn],
         (wanted, target, span): (&[usize], &Target<'_>, Span),
     ) -> Result<(LogicalPlan, Vec<(usize, ColumnId)>)> {
+        if let Some(first) = self.problems.first().filter(|_| output.len() != wanted.len()) {
+            // A name that is no column was reported, and is no reason to count.
+            return Err(first.clone());
+        }
         if output.len() != wanted.len() {
             let columns = wanted.iter().map(|at| target.definition.columns[*at].name.clone()).collect();
             let problem = ChangeProblem::Width { given: output.len(), wanted: wanted.len(), columns };

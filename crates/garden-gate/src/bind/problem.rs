@@ -1,5 +1,5 @@
 use super::scope::Clause;
-use crate::diagnostic::{Facts, SqlState, sentence_list};
+use crate::diagnostic::{Facts, SqlState, counted, sentence_list};
 use crate::types::SqlType;
 
 /// What can be wrong with the meaning of a statement.
@@ -51,7 +51,7 @@ pub(crate) enum Problem {
     ArgumentCount { name: &'static str, expected: &'static str, found: usize },
     #[error("{name} takes no {what}")]
     ArgumentForm { name: String, what: &'static str },
-    #[error("position {position} in ORDER BY: the result has {columns} columns")]
+    #[error("position {position} in ORDER BY: the result has {}", counted(*columns, "column"))]
     PositionOutOfRange { position: i64, columns: usize },
     #[error("ORDER BY with DISTINCT can only sort by what is selected")]
     SortKeyNotSelected,
@@ -81,7 +81,7 @@ pub(crate) enum Problem {
     ValuesWidth { first: usize, found: usize },
     #[error("WITH TIES needs ORDER BY: without an order there are no ties")]
     TiesWithoutOrder,
-    #[error("the query gives {found} columns, {expected} wanted here")]
+    #[error("the query gives {}, and {} wanted here", counted(*found, "column"), if *expected == 1 { "one is".into() } else { format!("{expected} are") })]
     SubqueryWidth { expected: usize, found: usize },
     #[error("more than {most} grouping sets")]
     TooManySets { most: usize },
@@ -123,7 +123,7 @@ pub(crate) enum Problem {
     RangeNeedsOneKey { found: usize },
     #[error("the distance of a frame can't be negative")]
     NegativeDistance,
-    #[error("{what} has {given} names for {count} columns", given = names.len(), count = columns.len())]
+    #[error("{what} has {} for {}", counted(names.len(), "name"), counted(columns.len(), "column"))]
     ColumnNames { what: String, names: Vec<String>, columns: Vec<String> },
     #[error("{}", set_columns(what, *odd, lists, *at))]
     SetColumns { what: &'static str, odd: usize, lists: [Vec<(String, SqlType)>; 2], at: Option<usize> },

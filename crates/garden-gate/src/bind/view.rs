@@ -4,7 +4,7 @@ use super::query::Rows;
 use super::scope::{Relation, Scope, ScopeColumn};
 use super::{Binder, Outer};
 use crate::catalog::{KnownColumns, Schema, View};
-use crate::diagnostic::{Error, Result, SourceText, Span, SqlState};
+use crate::diagnostic::{Error, Result, SourceText, Span, SqlState, counted};
 use crate::logical::{ColumnId, LogicalPlan};
 use crate::syntax::{Script, ast};
 use std::sync::Arc;
@@ -70,8 +70,11 @@ impl<'a> Binder<'a> {
             })?;
         if output.len() != view.columns.len() {
             let (found, wanted) = (output.len(), view.columns.len());
-            let message =
-                format!("view {:?} no longer works: its query gives {found} columns, not {wanted}", view.name);
+            let message = format!(
+                "view {:?} no longer works: its query gives {}, not {wanted}",
+                view.name,
+                counted(found, "column")
+            );
             return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(span));
         }
         let columns =

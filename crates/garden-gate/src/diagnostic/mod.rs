@@ -1,5 +1,6 @@
 //! Errors and notes as data: a code, a place in the text, a message, help. Nothing here draws; see `garden-gate-view`.
 
+mod counted;
 mod error;
 mod guard;
 mod note;
@@ -7,6 +8,7 @@ mod source;
 mod sqlstate;
 mod suggest;
 
+pub(crate) use counted::counted;
 pub(crate) use error::Facts;
 pub use error::{DataPlace, Error, Label, Result};
 pub(crate) use guard::caught;

@@ -3,6 +3,7 @@
 use super::plan_diff::first_parting;
 use super::row_diff::{OddRow, first_out_of_order, odd_rows};
 use crate::bind::Parameters;
+pub(super) use crate::diagnostic::counted as count;
 use crate::diagnostic::{Error, Result, SourceText, SqlState};
 use crate::physical::Plan;
 use crate::session::{Call, ResultSet, Session, no_query};
@@ -322,9 +323,4 @@ pub(super) fn row_text(row: &[Value]) -> String {
 
 fn often(times: usize) -> String {
     if times == 1 { String::new() } else { format!(" ({times} times)") }
-}
-
-/// `1 row`, `2 rows`.
-pub(super) fn count(number: usize, what: &str) -> String {
-    format!("{number} {what}{}", if number == 1 { "" } else { "s" })
 }

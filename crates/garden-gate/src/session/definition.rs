@@ -11,7 +11,7 @@ use crate::bind::{MissingParameters, Surroundings, bind_query, check_definition,
 use crate::catalog::{
     Catalog, ColumnDefinition, DEFAULT_SCHEMA, Filled, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableKind, View,
 };
-use crate::diagnostic::{Error, Result, SourceText, SqlState, suggestion};
+use crate::diagnostic::{Error, Result, SourceText, SqlState, counted, suggestion};
 use crate::kernel::Batch;
 use crate::storage::StoredTable;
 use crate::syntax::{Script, ast};
@@ -141,7 +141,7 @@ impl Session {
             .collect();
         if let ast::TableContent::Query { columns: Some(renamed), .. } = &table.content {
             if renamed.len() != columns.len() {
-                let message = format!("{} names for {} columns", renamed.len(), columns.len());
+                let message = format!("{} for {}", counted(renamed.len(), "name"), counted(columns.len(), "column"));
                 return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(renamed[0].span));
             }
             columns.iter_mut().zip(renamed).for_each(|(column, name)| column.name.clone_from(&name.text));
@@ -222,7 +222,7 @@ impl Session {
             None => bound.output.iter().map(|column| column.name.clone()).collect::<Vec<_>>(),
             Some(given) if given.len() == bound.output.len() => given.iter().map(|name| name.text.clone()).collect(),
             Some(given) => {
-                let message = format!("{} names for {} columns", given.len(), bound.output.len());
+                let message = format!("{} for {}", counted(given.len(), "name"), counted(bound.output.len(), "column"));
                 return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(given[0].span));
             }
         };

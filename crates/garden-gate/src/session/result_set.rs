@@ -1,4 +1,4 @@
-use crate::diagnostic::{Error, Note, Result, SqlState};
+use crate::diagnostic::{Error, Note, Result, SqlState, counted};
 use crate::kernel::{Batch, value_at};
 use crate::types::{Decimal, DeclaredType, Interval, SqlType, TypeLimit, Value};
 use arrow::array::RecordBatch;
@@ -138,7 +138,8 @@ impl Row<'_> {
     /// 42S22 when there is no such column, 22000 when the value is of another type or NULL.
     pub fn get<T: FromValue>(&self, column: usize) -> Result<T> {
         let Some(info) = self.columns.get(column) else {
-            let message = format!("the result has {} columns, there is no column {column}", self.columns.len());
+            let message =
+                format!("the result has {}, there is no column {column}", counted(self.columns.len(), "column"));
             return Err(Error::new(SqlState::COLUMN_NOT_FOUND, message));
         };
         let value = self.value(column);

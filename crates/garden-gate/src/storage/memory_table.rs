@@ -1,6 +1,6 @@
 use super::statistics::{collect, column_of};
 use crate::catalog::{Column, ColumnStatistics, SEGMENT_ROWS, Segment, TableSource};
-use crate::diagnostic::{Error, Result, SqlState};
+use crate::diagnostic::{Error, Result, SqlState, counted};
 use crate::types::Value;
 use arrow::array::ArrayRef;
 use std::sync::{Arc, OnceLock};
@@ -28,7 +28,8 @@ impl MemoryTable {
     /// 42000 when a row has not one value a column, 22003 when a value does not fit its column.
     pub(crate) fn from_rows(columns: &[Column], rows: &[Vec<Value>]) -> Result<Self> {
         if let Some(row) = rows.iter().find(|row| row.len() != columns.len()) {
-            let message = format!("a row has {} values, the table {} columns", row.len(), columns.len());
+            let message =
+                format!("a row has {}, the table {}", counted(row.len(), "value"), counted(columns.len(), "column"));
             return Err(Error::new(SqlState::SYNTAX_OR_RULE, message));
         }
         let segments = rows.chunks(SEGMENT_ROWS).enumerate().map(|(number, rows)| {
