@@ -61,6 +61,7 @@ impl Output {
     pub(crate) fn check(&self, to: Option<&Path>, named: Option<Format>) -> Result<(), Trouble> {
         if let (Some(path), None) = (to, named)
             && Format::of_ending(path).is_none()
+            && !is_no_file(path)
         {
             return Err(unknown_ending(path, "csv, tsv, json, jsonl, md, html, txt, parquet or arrow"));
         }
@@ -162,6 +163,11 @@ impl Output {
         let blank = if std::mem::replace(&mut self.blank_line, true) { "\n" } else { "" };
         Ok(write!(io::stderr().lock(), "{blank}{}", view::error(error, error_look()))?)
     }
+}
+
+/// Whether there is something else than a file: what is wrong with that is reported where it is written.
+fn is_no_file(path: &Path) -> bool {
+    path.exists() && !path.is_file()
 }
 
 /// A file whose name does not say what is to be written.

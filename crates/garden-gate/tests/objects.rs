@@ -205,7 +205,7 @@ fn a_table_function_is_a_query_with_parameters() {
         ("SELECT * FROM larger('x', 1)", "!"),
         ("SELECT * FROM undr(1)", "!42000 no table function \"undr\" … did you mean \"under\""),
         ("CREATE FUNCTION under () RETURNS TABLE (a INTEGER) RETURN SELECT 1", "!42000 function \"under\" already"),
-        ("CREATE FUNCTION f () RETURNS TABLE (a INTEGER, b INTEGER) RETURN SELECT 1", "!42000 gives 1 columns"),
+        ("CREATE FUNCTION f () RETURNS TABLE (a INTEGER, b INTEGER) RETURN SELECT 1", "!42000 gives 1 column"),
         ("CREATE FUNCTION f () RETURNS TABLE (a DATE) RETURN SELECT 1", "!42000 is DATE, its query gives INTEGER"),
         ("CREATE FUNCTION f (a INTEGER, a DATE) RETURNS TABLE (a DATE) RETURN SELECT 1", "!42S21 two parameters"),
         ("CREATE FUNCTION f () RETURNS TABLE (a INTEGER) RETURN SELECT :p", "!42000 the parameter :p of a program"),

@@ -59,7 +59,7 @@ fn the_first_rows_are_those_of_the_whole_order() {
 #[test]
 fn orders_that_mean_nothing() {
     check_problems(&[
-        ("SELECT name FROM bed ORDER BY 2", "42000", "2", "position 2 … has 1 columns"),
+        ("SELECT name FROM bed ORDER BY 2", "42000", "2", "position 2 … has 1 column"),
         ("SELECT name AS x, area AS x FROM bed ORDER BY x", "42000", "x", "two columns of the result … position"),
         ("SELECT name FROM bed ORDER BY 0", "42000", "0", "position 0"),
         ("SELECT DISTINCT name FROM bed ORDER BY area", "42000", "area", "DISTINCT … SELECT list"),

@@ -246,3 +246,31 @@ fn many_rows_of_one_key() {
         ("SELECT COUNT(*) FROM t", "=1"),
     ]);
 }
+
+#[test]
+fn references_follow_columns_to_their_new_places() {
+    tell(&[
+        ("CREATE TABLE p (a INTEGER, k INTEGER PRIMARY KEY, j INTEGER UNIQUE)", ""),
+        ("CREATE TABLE c (x INTEGER, k INTEGER REFERENCES p, up INTEGER)", ""),
+        ("INSERT INTO p VALUES (9, 1, 5)", "1"),
+        ("ALTER TABLE p DROP COLUMN a", ""),
+        ("ALTER TABLE c DROP COLUMN x", ""),
+        ("INSERT INTO c VALUES (1, 0)", "1"),
+        ("INSERT INTO c VALUES (5, 0)", "!23000 is not in table"),
+        ("ALTER TABLE p DROP COLUMN k", "!42000 part of"),
+        ("ALTER TABLE p DROP COLUMN k CASCADE", ""),
+        // The foreign key goes with its key, and does not mean the column that has its place now.
+        ("INSERT INTO c VALUES (77, 0)", "1"),
+        ("CREATE TABLE s (a INTEGER, id INTEGER PRIMARY KEY, up INTEGER REFERENCES s)", ""),
+        ("ALTER TABLE s DROP COLUMN a", ""),
+        ("INSERT INTO s VALUES (1, NULL), (2, 1)", "2"),
+        ("INSERT INTO s VALUES (3, 9)", "!23000 is not in table"),
+        // Columns in another order than those of the key.
+        ("CREATE TABLE two (a INTEGER, b INTEGER, PRIMARY KEY (a, b))", ""),
+        ("CREATE TABLE other (b INTEGER, a INTEGER, FOREIGN KEY (b, a) REFERENCES two (b, a))", ""),
+        ("DROP TABLE c", ""),
+        ("INSERT INTO two VALUES (1, 2)", "1"),
+        ("INSERT INTO other VALUES (2, 1)", "1"),
+        ("INSERT INTO other VALUES (1, 2)", "!23000 is not in table"),
+    ]);
+}

@@ -531,6 +531,10 @@ fn periods_do_not_overlap() {
         ("ALTER TABLE late ADD CONSTRAINT apart UNIQUE (k, p WITHOUT OVERLAPS)", "!23000 overlaps"),
         ("DELETE FROM late FOR PORTION OF p FROM DATE '2024-01-04' TO DATE '2024-01-05'", "2"),
         ("ALTER TABLE late ADD CONSTRAINT apart UNIQUE (k, p WITHOUT OVERLAPS)", ""),
+        ("ALTER TABLE late ALTER COLUMN f DROP NOT NULL", "!42000 an end of the period"),
+        ("ALTER TABLE late ALTER COLUMN t SET DATA TYPE TIMESTAMP", "!42000 an end of the period"),
+        ("ALTER TABLE late RENAME COLUMN t TO until", ""),
+        ("SELECT COUNT(*) FROM late WHERE p CONTAINS DATE '2024-01-03'", "=1"),
         ("ALTER TABLE late DROP PERIOD FOR p", "!42000 \"apart\""),
         ("ALTER TABLE late DROP PERIOD FOR p CASCADE", ""),
         ("INSERT INTO late SELECT * FROM late", "2"),
@@ -701,7 +705,10 @@ fn loads_and_files_of_versioned_tables() {
     assert!(session.verify().iter().all(|table| table.problem.is_none()));
     let insert = session.prepare("INSERT INTO t (k, v) VALUES (?, ?)").unwrap();
     session.execute_prepared(&insert, Parameters::new().push(9).push(90)).unwrap();
-    check(&mut session, ("SELECT v FROM t JOIN INFORMATION_SCHEMA.COMMITS ON commit_time = system_start WHERE k = 9", "=90"));
+    check(
+        &mut session,
+        ("SELECT v FROM t JOIN INFORMATION_SCHEMA.COMMITS ON commit_time = system_start WHERE k = 9", "=90"),
+    );
     drop((insert, session, db));
     let mut session = Database::open(path("garden.db")).unwrap().session();
     check(&mut session, ("SELECT COUNT(*) FROM t FOR SYSTEM_TIME AS OF COMMIT 2", "=2"));

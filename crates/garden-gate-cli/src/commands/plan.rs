@@ -11,8 +11,9 @@ pub(crate) fn plan(arguments: &Plan) -> Result<Ending, Trouble> {
     let format = match (arguments.output, arguments.to.as_deref()) {
         (Some(format), _) => format,
         (None, None) => PlanFormat::Tree,
-        (None, Some(path)) => PlanFormat::of_ending(path)
-            .ok_or_else(|| output::unknown_ending(path, "txt, json, dot, svg or html"))?,
+        (None, Some(path)) => {
+            PlanFormat::of_ending(path).ok_or_else(|| output::unknown_ending(path, "txt, json, dot, svg or html"))?
+        }
     };
     let source = &setup::source("plan", arguments.file.as_deref(), arguments.sql.as_ref())?;
     let parameters = setup::parameters(&arguments.common)?;

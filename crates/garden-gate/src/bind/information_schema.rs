@@ -325,7 +325,7 @@ fn references(catalog: &Catalog) -> Rows {
         for reference in table.definition.iter().flat_map(|definition| &definition.references) {
             let target =
                 catalog.table(&reference.table.0, &reference.table.1).and_then(|table| table.definition.as_ref());
-            let key = target.and_then(|target| target.keys.iter().find(|key| key.columns == reference.referred));
+            let key = target.and_then(|target| target.keys.iter().find(|key| reference.means(key)));
             let key = key.map_or(Value::Null, |key| key.name.as_str().into());
             let option = if reference.full { "FULL" } else { "NONE" };
             rows.push(vec![CATALOG.into(), schema.into(), reference.name.as_str().into(), key, option.into()]);

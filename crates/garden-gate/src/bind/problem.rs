@@ -81,7 +81,7 @@ pub(crate) enum Problem {
     ValuesWidth { first: usize, found: usize },
     #[error("WITH TIES needs ORDER BY: without an order there are no ties")]
     TiesWithoutOrder,
-    #[error("the query gives {}, and {} wanted here", counted(*found, "column"), if *expected == 1 { "one is".into() } else { format!("{expected} are") })]
+    #[error("the query gives {}, {expected} wanted here", counted(*found, "column"))]
     SubqueryWidth { expected: usize, found: usize },
     #[error("more than {most} grouping sets")]
     TooManySets { most: usize },

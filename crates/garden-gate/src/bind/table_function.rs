@@ -5,7 +5,7 @@ use super::scope::{Clause, Relation, Scope, ScopeColumn};
 use super::view::MOST_VIEWS;
 use super::{Binder, Level, Outer, OutputColumn, Surroundings, convert::convert};
 use crate::catalog::TableFunction;
-use crate::diagnostic::{Error, Result, SourceText, Span, SqlState, nearest};
+use crate::diagnostic::{Error, Result, SourceText, Span, SqlState, counted, nearest};
 use crate::logical::{ColumnId, Expr, LogicalPlan};
 use crate::syntax::{Script, ast};
 use std::collections::HashMap;
@@ -29,9 +29,9 @@ pub(crate) fn function_problem(
     let fail = |message: String| Some(Error::new(SqlState::SYNTAX_OR_RULE, message).at(span));
     if output.len() != function.columns.len() {
         return fail(format!(
-            "the query of function {:?} gives {} columns, RETURNS TABLE names {}",
+            "the query of function {:?} gives {}, RETURNS TABLE names {}",
             function.name,
-            output.len(),
+            counted(output.len(), "column"),
             function.columns.len()
         ));
     }

@@ -213,6 +213,19 @@ pub(crate) struct ForeignKey {
     pub(crate) periods: Option<[(usize, usize); 2]>,
 }
 
+impl ForeignKey {
+    /// Whether its rows refer to this key of the other table.
+    pub(crate) fn means(&self, key: &KeyConstraint) -> bool {
+        let scalar = key.scalar_columns();
+        let same_period = match (key.period_end, self.periods) {
+            (None, None) => true,
+            (Some(end), Some([_, (start, other_end)])) => end == other_end && key.columns.last() == Some(&start),
+            (Some(_), None) | (None, Some(_)) => false,
+        };
+        same_period && scalar.len() == self.referred.len() && scalar.iter().all(|at| self.referred.contains(at))
+    }
+}
+
 /// What becomes of a row when the row it refers to goes (clause 11.8).
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub(crate) enum ReferentialAction {

@@ -80,6 +80,11 @@ impl Session {
             now,
         };
         let current = usize::try_from(stored.rows()).unwrap_or(usize::MAX);
+        let place = |name: &ast::Ident| definition.columns.iter().position(|column| name.matches(&column.name));
+        let dropped = match action {
+            ast::AlterTable::DropColumn { name, .. } => place(name),
+            _ => None,
+        };
         if !altered.apply(action)? {
             return Ok(None);
         }
@@ -108,6 +113,9 @@ impl Session {
             groups: Arc::default(),
         };
         catalog.put_table(&schema, table);
+        if let Some(at) = dropped {
+            shift_references(catalog, (&schema, &name), at);
+        }
         if let ast::AlterTable::RenameColumn { name: old, to } = action {
             rename_known(catalog, (&schema, &name), (old, &to.text));
         }
@@ -142,6 +150,9 @@ impl Altered<'_> {
             ast::AlterTable::SetType { column, declared } => self.set_type(column, *declared)?,
             ast::AlterTable::SetNotNull { column, not_null } => {
                 self.column_mut(column)?.not_null = *not_null;
+                if !*not_null {
+                    self.refuse_period_end(column, "is never NULL")?;
+                }
                 let in_key = |at: &usize| column.matches(&self.made.columns[*at].name);
                 if !*not_null && self.made.keys.iter().any(|key| key.primary && key.columns.iter().any(in_key)) {
                     let message = format!("column {:?} is part of the primary key and is never NULL", column.text);
@@ -169,6 +180,7 @@ impl Altered<'_> {
 
     /// Every value becomes one of the new type, as CAST makes it.
     fn set_type(&mut self, name: &ast::Ident, declared: DeclaredType) -> Result<()> {
+        self.refuse_period_end(name, "has its type")?;
         let sql_type = declared.sql_type;
         let Some(at) = self.made.columns.iter().position(|column| name.matches(&column.name)) else {
             return Err(no_column(&self.made, &self.name, name));
@@ -290,6 +302,33 @@ fn part_of(column: &str, constraints: &[String]) -> Error {
     let quoted: Vec<String> = constraints.iter().map(|name| format!("{name:?}")).collect();
     let message = format!("column {column:?} is part of {}", super::table_definition::names(&quoted));
     Error::new(SqlState::SYNTAX_OR_RULE, message).with_help("CASCADE drops these as well")
+}
+
+/// Foreign keys that refer to a table one of whose columns is gone mean the same columns at their new places; one that referred to the column itself
+/// means none.
+fn shift_references(catalog: &mut Catalog, (schema, name): (&str, &str), at: usize) {
+    let refers = |key: &ForeignKey| key.table.0 == schema && key.table.1 == name;
+    let moved = |column: &mut usize| match (*column).cmp(&at) {
+        std::cmp::Ordering::Less => {}
+        std::cmp::Ordering::Equal => *column = usize::MAX,
+        std::cmp::Ordering::Greater => *column -= 1,
+    };
+    let names: Vec<String> = catalog.schemas.iter().map(|schema| schema.name.clone()).collect();
+    for known in names {
+        for table in &mut catalog.schema_mut(&known).tables {
+            let Some(definition) = &mut table.definition else { continue };
+            if !definition.references.iter().any(refers) {
+                continue;
+            }
+            for key in Arc::make_mut(definition).references.iter_mut().filter(|key| refers(key)) {
+                key.referred.iter_mut().for_each(moved);
+                if let Some([_, (start, end)]) = &mut key.periods {
+                    moved(start);
+                    moved(end);
+                }
+            }
+        }
+    }
 }
 
 /// The table of an altered definition: its current rows, and those of its history.

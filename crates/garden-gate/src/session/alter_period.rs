@@ -9,6 +9,19 @@ use crate::syntax::ast;
 use crate::types::SqlType;
 
 impl Altered<'_> {
+    /// An error for a change of a column that is an end of a period.
+    pub(super) fn refuse_period_end(&self, name: &ast::Ident, why: &str) -> Result<()> {
+        let own = self.made.periods.iter().map(|period| (period.name.as_str(), period.start, period.end));
+        let system = self.made.system_time.iter().map(|period| (SYSTEM_TIME, period.start, period.end));
+        let is_end = |at: usize| name.matches(&self.made.columns[at].name);
+        let Some((period, ..)) = own.chain(system).find(|(_, start, end)| is_end(*start) || is_end(*end)) else {
+            return Ok(());
+        };
+        let message = format!("column {:?} is an end of the period {period:?}, and {why}", name.text);
+        let help = "ALTER TABLE … DROP PERIOD FOR … first";
+        Err(Error::new(SqlState::SYNTAX_OR_RULE, message).with_help(help).at(name.span))
+    }
+
     /// `ADD PERIOD FOR name (start, end)`, with new columns where it has some; those of system time are made where it names none.
     pub(super) fn add_period(&mut self, period: &ast::PeriodElement, columns: &[ast::ColumnElement]) -> Result<()> {
         for column in columns {

@@ -26,7 +26,7 @@ fn broken_references(catalog: &Catalog) -> Vec<(String, String, Dependent)> {
         for reference in table.definition.iter().flat_map(|definition| &definition.references) {
             let target =
                 catalog.table(&reference.table.0, &reference.table.1).and_then(|table| table.definition.as_ref());
-            let key = |target: &Arc<TableDefinition>| target.keys.iter().any(|key| key.columns == reference.referred);
+            let key = |target: &Arc<TableDefinition>| target.keys.iter().any(|key| reference.means(key));
             if !target.is_some_and(key) {
                 let what = format!("foreign key {:?} of table {:?}", reference.name, table.name);
                 broken.push((

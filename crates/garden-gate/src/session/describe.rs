@@ -252,7 +252,7 @@ fn referred_columns(catalog: &Catalog, reference: &ForeignKey) -> String {
     let (schema, name) = &reference.table;
     let other = catalog.table(schema, name).and_then(|table| table.definition.as_deref());
     let Some(other) = other else { return String::new() };
-    if other.keys.iter().any(|key| key.primary && key.columns == reference.referred) {
+    if other.keys.iter().any(|key| key.primary && reference.means(key) && key.scalar_columns() == reference.referred) {
         return String::new();
     }
     let names: Vec<&str> = reference.referred.iter().map(|at| other.columns[*at].name.as_str()).collect();

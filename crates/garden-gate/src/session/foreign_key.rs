@@ -2,8 +2,8 @@
 
 use super::definition::no_table;
 use super::table_definition::{Maker, no_column, period_of};
-use crate::catalog::{ForeignKey, KeyConstraint, LOCAL_SCHEMA, ReferentialAction, TableDefinition, Timing};
-use crate::diagnostic::{Error, Result, Span, SqlState};
+use crate::catalog::{ForeignKey, LOCAL_SCHEMA, ReferentialAction, TableDefinition, Timing};
+use crate::diagnostic::{Error, Result, Span, SqlState, counted};
 use crate::syntax::ast;
 use crate::types::SqlType;
 
@@ -44,14 +44,15 @@ impl Maker<'_> {
             )?,
         };
         let periods = self.foreign_periods(made, foreign, (parent, &parent_name))?;
-        check_parent_key((parent, &parent_name), &referred, periods).map_err(|error| error.at(span))?;
-        check_types((made, &columns), (parent, &referred, &parent_name)).map_err(|error| error.at(span))?;
         let (on_delete, on_update, full) = (foreign.on_delete, foreign.on_update, foreign.full);
         if periods.is_some() && (on_delete != ReferentialAction::NoAction || on_update != ReferentialAction::NoAction) {
             return Err(Error::not_supported("an action of a foreign key with PERIOD but NO ACTION").at(span));
         }
-        let (timing, unproven, table) = (Timing::AtOnce, false, (schema, parent_name));
-        Ok(ForeignKey { name, columns, table, referred, on_delete, on_update, full, timing, unproven, periods })
+        let (timing, unproven, table) = (Timing::AtOnce, false, (schema, parent_name.clone()));
+        let key = ForeignKey { name, columns, table, referred, on_delete, on_update, full, timing, unproven, periods };
+        check_parent_key((parent, &parent_name), &key).map_err(|error| error.at(span))?;
+        check_types((made, &key.columns), (parent, &key.referred, &parent_name)).map_err(|error| error.at(span))?;
+        Ok(key)
     }
 
     /// The table that is referred to, which may be the one that is made.
@@ -114,28 +115,16 @@ impl Maker<'_> {
 }
 
 /// An error when the columns are no key that rows can refer to.
-fn check_parent_key(
-    (parent, parent_name): (&TableDefinition, &str),
-    referred: &[usize],
-    periods: Periods,
-) -> Result<()> {
-    let is_key = |key: &KeyConstraint| {
-        let scalar = key.scalar_columns();
-        let same_period = match (key.period_end, periods) {
-            (None, None) => true,
-            (Some(end), Some([_, (start, parents)])) => end == parents && key.columns.last() == Some(&start),
-            _ => false,
-        };
-        same_period && scalar.len() == referred.len() && scalar.iter().all(|column| referred.contains(column))
-    };
-    if parent.keys.iter().any(|key| is_key(key) && key.timing != Timing::AtOnce) {
-        let message = format!("the key of table {parent_name:?} is DEFERRABLE: rows can't refer to it");
-        return Err(Error::new(SqlState::SYNTAX_OR_RULE, message));
-    }
-    if !parent.keys.iter().any(is_key) {
+fn check_parent_key((parent, parent_name): (&TableDefinition, &str), reference: &ForeignKey) -> Result<()> {
+    let mut keys = parent.keys.iter().filter(|key| reference.means(key)).peekable();
+    if keys.peek().is_none() {
         let message = format!("no key of table {parent_name:?} has just these columns");
         let help = "a row can be referred to by the columns of its PRIMARY KEY or of a UNIQUE constraint";
         return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).with_help(help));
+    }
+    if keys.any(|key| key.timing != Timing::AtOnce) {
+        let message = format!("the key of table {parent_name:?} is DEFERRABLE: rows can't refer to it");
+        return Err(Error::new(SqlState::SYNTAX_OR_RULE, message));
     }
     Ok(())
 }
@@ -146,7 +135,7 @@ fn check_types(
     (parent, referred, parent_name): (&TableDefinition, &[usize], &str),
 ) -> Result<()> {
     if columns.len() != referred.len() {
-        let message = format!("{} columns refer to {}", columns.len(), referred.len());
+        let message = format!("{} can't refer to {}", counted(columns.len(), "column"), referred.len());
         return Err(Error::new(SqlState::SYNTAX_OR_RULE, message));
     }
     for (at, other) in columns.iter().zip(referred) {
