@@ -95,7 +95,7 @@ impl Parser<'_> {
         })
     }
 
-    /// What follows ALTER [COLUMN].
+    /// What follows `ALTER [COLUMN]`.
     fn alter_column(&mut self) -> Result<AlterTable> {
         self.accept_word("COLUMN");
         let column = self.name("a column")?;
