@@ -74,6 +74,7 @@ mod syntax;
 mod tables;
 mod temporal;
 mod temporary;
+mod thesaurus;
 mod through_views;
 mod time;
 mod time_model;

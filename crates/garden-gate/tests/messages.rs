@@ -64,7 +64,7 @@ fn what_comes_later_says_so() {
 #[test]
 fn types_that_do_not_go_together() {
     check_problems(&[
-        ("SELECT 1 = 'a'", "42000", "1 = 'a'", "INTEGER can't be compared with VARCHAR … without quotes"),
+        ("SELECT 1 = 'a'", "42000", "1 = 'a'", "INTEGER can't be compared with VARCHAR … makes a text of the number"),
         ("SELECT TRUE > 1", "42000", "TRUE > 1", "BOOLEAN can't be compared with INTEGER"),
         ("SELECT bed_id FROM bed WHERE bed_id IN (1, 'x')", "42000", "'x'", "INTEGER can't be compared with VARCHAR"),
         (

@@ -108,7 +108,7 @@ fn bad_dates_and_intervals() {
             "SELECT bed_id FROM bed WHERE opened = '2020-01-01'",
             "42000",
             "opened = '2020-01-01'",
-            "DATE can't be compared with VARCHAR … DATE 'YYYY-MM-DD'",
+            "DATE can't be compared with VARCHAR … DATE '2020-01-01'",
         ),
     ]);
 }

@@ -106,7 +106,12 @@ impl Binder<'_> {
             .collect();
         let near = nearest(&name.to_uppercase(), known.iter().copied());
         let near = near.and_then(|near| known.iter().find(|known| **known == near)).copied();
-        self.report(&Problem::NoSuchFunction { name: name.to_uppercase(), near }, call.name.span)
+        let mut args: Vec<&str> = call.args.iter().map(|arg| self.text(arg.span)).collect();
+        if call.star {
+            args.push("*");
+        }
+        let meant = super::thesaurus::for_call(name, &args);
+        self.report(&Problem::NoSuchFunction { name: name.to_uppercase(), near, meant }, call.name.span)
     }
 }
 

@@ -18,7 +18,8 @@ impl Binder<'_> {
         match tight_type(&left, right.sql_type()).common(tight_type(&right, left.sql_type())) {
             Some(common) => Some((self.coerce(left, common), self.coerce(right, common))),
             None => {
-                self.report(&Problem::NotComparable { left: left.sql_type(), right: right.sql_type() }, span);
+                let texts = [&left, &right].map(|side| self.text(side.span()).to_owned());
+                self.report(&Problem::NotComparable { left: left.sql_type(), right: right.sql_type(), texts }, span);
                 None
             }
         }

@@ -18,6 +18,8 @@ pub(super) struct Grouping {
     input: HashSet<ColumnId>,
     /// Columns that have one value in each group, since what is grouped by determines them.
     dependents: HashSet<ColumnId>,
+    /// A key has a problem of its own, from which others would only follow.
+    broken: bool,
 }
 
 impl Binder<'_> {
@@ -39,13 +41,14 @@ impl Binder<'_> {
         }
         let mut keys: Vec<(ColumnId, Expr)> = Vec::new();
         let mut sets = None;
+        let problems = self.problems.len();
         if let Some(group_by) = &select.group_by {
             sets = self.grouping_sets(group_by, scope, &mut keys)?;
         }
         let input: HashSet<ColumnId> = plan.output().into_iter().collect();
         let grouped = keys.iter().map(|(id, _)| *id);
         let dependents = if sets.is_none() { self.determined(plan, grouped) } else { HashSet::new() };
-        Ok(Some(Grouping { keys, sets, input, dependents }))
+        Ok(Some(Grouping { keys, sets, input, dependents, broken: self.problems.len() > problems }))
     }
 
     /// The number of a grouping expression among the keys. A plain column stays itself, another expression gets a new column.
@@ -91,7 +94,7 @@ impl Binder<'_> {
     }
 
     fn over_group_column(&mut self, id: ColumnId, grouping: &Grouping, span: Span) -> bool {
-        if !grouping.input.contains(&id) || grouping.keys.iter().any(|(key, _)| *key == id) {
+        if grouping.broken || !grouping.input.contains(&id) || grouping.keys.iter().any(|(key, _)| *key == id) {
             return true;
         }
         if grouping.dependents.contains(&id) {

@@ -47,6 +47,7 @@ mod subquery;
 mod system_time;
 mod table;
 mod table_function;
+mod thesaurus;
 mod updatable;
 mod view;
 mod window;
@@ -64,6 +65,7 @@ pub use parameter::Parameters;
 pub(crate) use period::Portion;
 pub(crate) use system_time::moment_of;
 pub(crate) use table_function::function_problem;
+pub(crate) use thesaurus::for_type;
 pub(crate) use updatable::{bind_hidden_rows, check_view_option};
 
 use crate::catalog::{Catalog, FileOptions, KnownColumns, Table, TableSource};

@@ -100,7 +100,8 @@ impl Binder<'_> {
         for item in &all[1..] {
             let (left, right) = (all[0].sql_type(), item.sql_type());
             if left.common(right).is_none() {
-                return Ok(self.report(&Problem::NotComparable { left, right }, item.span()));
+                let texts = [&all[0], item].map(|side| self.text(side.span()).to_owned());
+                return Ok(self.report(&Problem::NotComparable { left, right, texts }, item.span()));
             }
         }
         let (mut all, common) = self.unify_all(align_blanks(all), "IN");

@@ -32,7 +32,7 @@ pub(crate) enum Problem {
     #[error("{text} stands neither in GROUP BY nor inside an aggregate")]
     NotGrouped { text: String, grouped: Vec<String> },
     #[error("{left} can't be compared with {right}")]
-    NotComparable { left: SqlType, right: SqlType },
+    NotComparable { left: SqlType, right: SqlType, texts: [String; 2] },
     #[error("{symbol} does not apply to {left} and {right}")]
     NoOperator { symbol: &'static str, left: SqlType, right: SqlType },
     #[error("{what} needs {expected}, this is {found}")]
@@ -46,7 +46,7 @@ pub(crate) enum Problem {
     #[error("the result of {symbol} would need {digits} digits after the point; at most 38 are possible")]
     ScaleTooLarge { symbol: &'static str, digits: u16 },
     #[error("no function {name}")]
-    NoSuchFunction { name: String, near: Option<&'static str> },
+    NoSuchFunction { name: String, near: Option<&'static str>, meant: Option<String> },
     #[error("{name} takes {expected}, {found} given")]
     ArgumentCount { name: &'static str, expected: &'static str, found: usize },
     #[error("{name} takes no {what}")]
@@ -182,7 +182,8 @@ fn side_by_side(lists: &[Vec<(String, SqlType)>; 2], odd: usize, at: Option<usiz
 }
 
 fn in_tables(tables: &[String]) -> String {
-    if tables.is_empty() { String::new() } else { format!(" in {}", sentence_list(tables)) }
+    let named: Vec<&str> = tables.iter().map(String::as_str).filter(|name| !name.is_empty()).collect();
+    if named.is_empty() { String::new() } else { format!(" in {}", sentence_list(&named)) }
 }
 
 fn known(what: &str, names: &[String]) -> Option<String> {
@@ -225,6 +226,7 @@ impl Facts for Problem {
             }
             Self::NoSuchSchema { known: names, .. } => known("the schemas are", names),
             Self::NoSuchColumn { near, meant_text, name, .. } => did_you_mean(near.as_deref())
+                .or_else(|| super::thesaurus::for_word(name))
                 .or_else(|| meant_text.then(|| format!("if text was meant, write it in single quotes: '{name}'"))),
             Self::NoSuchCorrelation { renamed: Some(alias), name, .. } => {
                 Some(format!("{name} is called {alias} in this query"))
@@ -247,6 +249,9 @@ impl Facts for Problem {
                 Some("conditions on groups go into HAVING, behind GROUP BY".into())
             }
             Self::NotGrouped { text, grouped } => {
+                if grouped.iter().any(|key| key.parse::<u32>().is_ok()) {
+                    return Some(format!("GROUP BY takes expressions, not positions: write GROUP BY {text}"));
+                }
                 let by = if grouped.is_empty() {
                     format!("the query has an aggregate and no GROUP BY; add GROUP BY {text}")
                 } else {
@@ -254,9 +259,12 @@ impl Facts for Problem {
                 };
                 Some(format!("{by}, or put it into an aggregate such as MIN({text})"))
             }
-            Self::NotComparable { left, right } => compare_help(*left, *right),
+            Self::NotComparable { left, right, texts } => compare_help((*left, &texts[0]), (*right, &texts[1])),
             Self::NoOperator { left, right, .. } => operator_help(*left, *right),
-            Self::NoSuchFunction { near, .. } => did_you_mean(*near),
+            Self::NoSuchFunction { near, meant, .. } => meant
+                .clone()
+                .or_else(|| did_you_mean(*near))
+                .or_else(|| Some("docs/sql.md lists the functions; CREATE FUNCTION makes one".into())),
             Self::SortKeyNotSelected => Some("add the expression to the SELECT list".into()),
             Self::NoCommonType { odd, first, .. } if super::castable(*odd, *first) => {
                 Some(format!("CAST(… AS {first}) turns the {odd} into one"))
@@ -304,9 +312,9 @@ impl Problem {
                 "it numbers the rows of the outermost SELECT list, of VALUES and SET, and columns by their DEFAULT"
                     .into(),
             ),
-            Self::NoSuchSequence { near, .. }
-            | Self::NoSuchType { near, .. }
-            | Self::NoSuchTableFunction { near, .. } => did_you_mean(near.as_deref()),
+            Self::NoSuchType { name, near } => did_you_mean(near.as_deref())
+                .or_else(|| super::for_type(name).map(|sql_type| format!("write {sql_type}"))),
+            Self::NoSuchSequence { near, .. } | Self::NoSuchTableFunction { near, .. } => did_you_mean(near.as_deref()),
             Self::FunctionArguments { wanted, .. } => known("its parameters are", wanted),
             Self::NoSuchWindow { known: names, .. } => {
                 known("the windows are", names).or_else(|| Some("define it behind HAVING: WINDOW name AS (…)".into()))
@@ -352,25 +360,56 @@ fn left_over(names: &[String], columns: &[String]) -> String {
     }
 }
 
-fn compare_help(left: SqlType, right: SqlType) -> Option<String> {
-    let other = if left.is_text() { right } else { left };
-    if !left.is_text() && !right.is_text() {
+/// What to write for the constant of two operands, or for one of two columns.
+fn compare_help(left: (SqlType, &str), right: (SqlType, &str)) -> Option<String> {
+    let (day, other) = if left.0 == SqlType::Date { (left, right) } else { (right, left) };
+    if day.0 == SqlType::Date && matches!(other.0, SqlType::Timestamp | SqlType::TimestampTz) {
+        return Some(format!(
+            "CAST({} AS DATE) is the day of it, CAST({} AS TIMESTAMP) the first moment of the day",
+            other.1, day.1
+        ));
+    }
+    if day.0 == SqlType::Date && other.0.is_number() {
+        let digits: String = other.1.chars().filter(|c| !c.is_whitespace()).collect();
+        let written = if crate::types::parse_date(&digits).is_some() { &digits } else { "2000-01-31" };
+        return Some(format!("write the day as DATE '{written}'"));
+    }
+    let (text, other) = if left.0.is_text() { (left, right) } else { (right, left) };
+    if !text.0.is_text() {
         return None;
     }
-    Some(match other {
-        SqlType::Date => "write the day as DATE 'YYYY-MM-DD'".into(),
-        SqlType::TimeTz => "write the time as TIME 'HH:MM:SS+00:00'".into(),
-        SqlType::Time => "write the time as TIME 'HH:MM:SS'".into(),
-        SqlType::Timestamp => "write it as TIMESTAMP 'YYYY-MM-DD HH:MM:SS'".into(),
-        other if other.is_number() => "write the number without quotes, or CAST one side".into(),
-        other => format!("CAST one side, as in CAST(… AS {other})"),
+    let constant = text.1.strip_prefix('\'').and_then(|rest| rest.strip_suffix('\''));
+    let or = |shown: &str| {
+        constant.filter(|text| text.starts_with(|c: char| c.is_ascii_digit())).unwrap_or(shown).to_owned()
+    };
+    Some(match other.0 {
+        SqlType::Date => format!("write the day as DATE '{}'", or("2000-01-31")),
+        SqlType::TimeTz => format!("write the time as TIME '{}'", or("12:30:00+00:00")),
+        SqlType::Time => format!("write the time as TIME '{}'", or("12:30:00")),
+        SqlType::Timestamp => format!("write it as TIMESTAMP '{}'", or("2000-01-31 12:30:00")),
+        number if number.is_number() => number_help((text.1, constant), (number, other.1)),
+        sql_type => format!("CAST one side, as in CAST({} AS {sql_type})", text.1),
     })
+}
+
+/// Text beside a number: the constant of them is written otherwise, or the text is CAST.
+fn number_help((text, constant): (&str, Option<&str>), (number, shown): (SqlType, &str)) -> String {
+    let is_number = |text: &str| text.trim().parse::<f64>().is_ok();
+    match constant {
+        Some(inner) if is_number(inner) => format!("write the number without quotes: {}", inner.trim()),
+        Some(_) => format!("CAST({shown} AS VARCHAR(40)) makes a text of the number"),
+        None if is_number(shown) => format!("write the text in quotes, '{shown}', or CAST({text} AS {number})"),
+        None => format!("CAST({text} AS {number}) makes a number of the text"),
+    }
 }
 
 fn operator_help(left: SqlType, right: SqlType) -> Option<String> {
     let has = |wanted: fn(SqlType) -> bool| wanted(left) || wanted(right);
     if has(|t| matches!(t, SqlType::Date | SqlType::Timestamp)) && has(SqlType::is_number) {
         return Some("write a number of days as an interval: INTERVAL '7' DAY".into());
+    }
+    if left.is_text() && right.is_text() {
+        return Some("|| joins texts".into());
     }
     if has(SqlType::is_text) && has(SqlType::is_number) {
         return Some("CAST the text to a number, or join texts with ||".into());

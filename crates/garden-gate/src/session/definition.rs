@@ -11,7 +11,7 @@ use crate::bind::{MissingParameters, Surroundings, bind_query, check_definition,
 use crate::catalog::{
     Catalog, ColumnDefinition, DEFAULT_SCHEMA, Filled, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableKind, View,
 };
-use crate::diagnostic::{Error, Result, SourceText, SqlState, counted, suggestion};
+use crate::diagnostic::{Error, Result, SourceText, Span, SqlState, counted, suggestion};
 use crate::kernel::Batch;
 use crate::storage::StoredTable;
 use crate::syntax::{Script, ast};
@@ -19,7 +19,11 @@ use std::sync::Arc;
 
 impl Session {
     pub(super) fn define(&mut self, definition: &ast::Definition, call: &Call<'_>) -> Result<Outcome> {
-        let affected = self.change_catalog(|session, catalog| session.defined(definition, call, catalog))?;
+        let defined = self.change_catalog(|session, catalog| session.defined(definition, call, catalog));
+        let affected = defined.map_err(|error| match subject(definition) {
+            Some(span) if error.span().is_none() => error.at(span),
+            _ => error,
+        })?;
         let elapsed = call.started.elapsed();
         Ok(match affected {
             Some(affected) => Outcome::Changed { affected, elapsed, notes: Vec::new() },
@@ -254,6 +258,30 @@ impl Session {
     }
 }
 
+/// The name of what a definition makes, changes or drops.
+fn subject(definition: &ast::Definition) -> Option<Span> {
+    use ast::Definition as D;
+    let name = match definition {
+        D::CreateSchema { name, .. } | D::DropSchema { name, .. } => return Some(name.span),
+        D::CreateIndex(index) => return Some(index.name.span),
+        D::CreateTable(table) => &table.name,
+        D::CreateView(view) => &view.name,
+        D::CreateSequence(sequence) => &sequence.name,
+        D::CreateDomain(domain) => &domain.name,
+        D::CreateFunction(function) => &function.name,
+        D::Comment(comment) => &comment.name,
+        D::TrimHistory(trim) => &trim.table,
+        D::DropTable { name, .. }
+        | D::DropIndex { name, .. }
+        | D::DropView { name, .. }
+        | D::AlterTable { name, .. }
+        | D::AlterSequence { name, .. }
+        | D::AlterDomain { name, .. }
+        | D::DropObject { name, .. } => name,
+    };
+    Some(name.first()?.span.to(name.last()?.span))
+}
+
 fn cascades(definition: &ast::Definition) -> bool {
     match definition {
         ast::Definition::DropSchema { drop, .. }
@@ -369,7 +397,7 @@ pub(super) fn put_new(
     Ok(())
 }
 
-fn select_all(from: ast::TableExpr, span: crate::diagnostic::Span) -> ast::Query {
+fn select_all(from: ast::TableExpr, span: Span) -> ast::Query {
     ast::Select::plain(vec![ast::SelectItem::All(span)], vec![from], span).into_query()
 }
 
@@ -381,7 +409,7 @@ pub(super) fn whole_table(name: &[ast::Ident]) -> ast::Query {
     )
 }
 
-fn whole_file(path: &str, options: &ast::FileOptions, span: crate::diagnostic::Span) -> ast::Query {
+fn whole_file(path: &str, options: &ast::FileOptions, span: Span) -> ast::Query {
     let (path, options, alias) = (path.to_owned(), options.clone(), ast::TableAlias::default());
     let options = Box::new(options);
     select_all(ast::TableExpr::File { path, options, alias, span }, span)

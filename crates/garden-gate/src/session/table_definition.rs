@@ -2,6 +2,7 @@
 
 use super::Session;
 use super::definition::no_table;
+use crate::bind::for_type;
 use crate::catalog::{
     Catalog, CheckConstraint, ColumnDefinition, Domain, Filled, ForeignKey, KeyConstraint, LOCAL_SCHEMA,
     TableDefinition, Temporary, Timing, Written,
@@ -98,8 +99,9 @@ impl Maker<'_> {
             let types = ["BOOLEAN", "INTEGER", "BIGINT", "NUMERIC", "DOUBLE PRECISION", "VARCHAR", "DATE", "TIMESTAMP"];
             let known: Vec<&str> = types.into_iter().chain(names).collect();
             let message = format!("{:?} is no type, and no domain", name.text);
+            let help = for_type(&name.text).map(|sql_type| format!("write {sql_type}"));
             return Err(Error::new(SqlState::SYNTAX_OR_RULE, message)
-                .with_help(suggestion(&name.text, &known, "some types are"))
+                .with_help(help.unwrap_or_else(|| suggestion(&name.text, &known, "some types are")))
                 .at(name.span));
         };
         Ok((Arc::clone(found), (schema, found.name.clone())))

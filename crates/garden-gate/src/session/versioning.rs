@@ -147,3 +147,27 @@ fn restamp(made: &mut Catalog, before: &Catalog, times: (i64, i64)) -> Result<()
 pub(super) fn begun(table: &StoredTable, now: i64) -> StoredTable {
     table.with_history(History::begun(now))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::committed;
+    use crate::catalog::Catalog;
+
+    #[test]
+    fn commits_follow_one_another_whatever_the_clock_says() {
+        let mut catalog = Catalog::default();
+        let times: Vec<i64> = [100, 100, 50, 200]
+            .into_iter()
+            .map(|clock| {
+                catalog = committed(&catalog, &catalog, clock).unwrap();
+                catalog.last_time()
+            })
+            .collect();
+        assert_eq!(times, [100, 101, 102, 200]);
+        assert_eq!(catalog.last_commit, 4);
+        // What an open transaction wrote ends at its commit, and not before it began.
+        catalog.pending.time = Some(500);
+        catalog = committed(&catalog, &catalog, 300).unwrap();
+        assert_eq!((catalog.last_time(), catalog.pending.time), (500, None));
+    }
+}

@@ -60,7 +60,11 @@ impl Parser<'_> {
     }
 
     fn insert(&mut self) -> Result<Change> {
-        self.expect_word("INTO")?;
+        if !self.accept_word("INTO") {
+            let error = self.expected("INTO");
+            let skips = self.at_any(&["IGNORE", "SKIP", "OR"]);
+            return Err(if skips { error.with_help("SKIP DUPLICATES stands at the end of the INSERT") } else { error });
+        }
         let (table, span) = self.table_name()?;
         let columns = if self.at_symbol(Symbol::LeftParen) && !self.query_here() {
             Some(self.names_in_parentheses("a column")?)
@@ -155,7 +159,11 @@ impl Parser<'_> {
     }
 
     fn delete(&mut self) -> Result<Change> {
-        self.expect_word("FROM")?;
+        if !self.accept_word("FROM") {
+            let help = format!("write DELETE FROM {}", self.found());
+            let error = self.expected("FROM");
+            return Err(if self.at_name() { error.with_help(help) } else { error });
+        }
         let (table, span) = self.table_name()?;
         let portion = self.portion()?;
         let alias = self.target_alias("WHERE")?;

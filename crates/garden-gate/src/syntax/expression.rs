@@ -180,6 +180,12 @@ impl Parser<'_> {
         if let Some(literal) = self.word_literal()? {
             return Ok(literal);
         }
+        // Reserved for joins; in the place of a call they are functions that are told what to write.
+        if self.at_any(&["LEFT", "RIGHT"]) && self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen) {
+            let word = self.advance();
+            let name = Ident { text: self.raw(word).to_owned(), quoted: false, span };
+            return self.call(name, span);
+        }
         if self.accept_words(&["NEXT", "VALUE", "FOR"]) {
             let name = self.qualified_name("the name of a sequence")?;
             return self.node(ExprKind::NextValue(name), span.to(self.last_span()));

@@ -88,7 +88,8 @@ impl<'a> Lexer<'a> {
 
     fn skip_blanks(&mut self) -> Result<(), Error> {
         loop {
-            self.take_while(char::is_whitespace);
+            // A byte order mark, at the beginning of a file or where files were put together, is a blank.
+            self.take_while(|c| c.is_whitespace() || c == '\u{feff}');
             if self.text[self.at..].starts_with("--") {
                 self.take_while(|c| c != '\n');
             } else if self.text[self.at..].starts_with("/*") {
@@ -160,6 +161,10 @@ impl<'a> Lexer<'a> {
             ('|', Some(b'|')) => (Symbol::Concat, 2),
             ('<', _) => (Symbol::Less, 1),
             ('>', _) => (Symbol::Greater, 1),
+            ('=', Some(b'=')) => {
+                self.at += 2;
+                return Err(Error::from_facts(&Problem::DoubleEqual).at(Span::new(self.at - 2, self.at)));
+            }
             ('=', _) => (Symbol::Equal, 1),
             ('(', _) => (Symbol::LeftParen, 1),
             (')', _) => (Symbol::RightParen, 1),

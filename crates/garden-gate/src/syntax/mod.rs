@@ -23,6 +23,7 @@ mod problem;
 mod query;
 mod statement;
 mod table;
+mod thesaurus;
 mod walk;
 
 pub use complete::Typed;

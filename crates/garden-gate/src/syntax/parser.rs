@@ -5,6 +5,24 @@ use super::problem::Problem;
 use crate::diagnostic::{Error, Result, SourceText, Span};
 use std::sync::Arc;
 
+/// Words that begin a clause or a statement, which a comma never stands before.
+const CLAUSES: [&str; 14] = [
+    "SELECT",
+    "INSERT",
+    "UPDATE",
+    "DELETE",
+    "FROM",
+    "WHERE",
+    "GROUP",
+    "HAVING",
+    "ORDER",
+    "UNION",
+    "EXCEPT",
+    "INTERSECT",
+    "FETCH",
+    "AS",
+];
+
 /// How deep parentheses, CASE and calls may nest; each level costs the parser's own stack.
 pub(super) const MAX_NESTING: u16 = 4096;
 /// How deep an expression tree may grow, e.g. `a + b + …`; each level costs the stack of every later walk.
@@ -171,6 +189,17 @@ impl<'a> Parser<'a> {
         self.tokens[self.at.saturating_sub(1)].span
     }
 
+    /// The token before this one, as it is written.
+    pub(super) fn raw_before(&self) -> &'a str {
+        self.at.checked_sub(1).map_or("", |before| self.raw(self.tokens[before]))
+    }
+
+    /// Whether a comma stands before a word or sign that can't follow one.
+    fn after_stray_comma(&self) -> bool {
+        let closes = self.at_symbol(Symbol::RightParen) || self.current().kind == TokenKind::End;
+        self.raw_before() == "," && (closes || self.at_any(&CLAUSES))
+    }
+
     pub(super) fn advance(&mut self) -> Token {
         let token = self.current();
         self.at = (self.at + 1).min(self.tokens.len() - 1);
@@ -270,7 +299,8 @@ impl<'a> Parser<'a> {
 
     #[cold]
     pub(super) fn expected(&self, expected: &str) -> Error {
-        self.fail(&Problem::Expected { expected: expected.into(), found: self.found() })
+        let error = self.fail(&Problem::Expected { expected: expected.into(), found: self.found() });
+        if self.after_stray_comma() { error.with_help("take the comma away") } else { error }
     }
 
     #[cold]
@@ -310,12 +340,13 @@ impl<'a> Parser<'a> {
 
     pub(super) fn name(&mut self, expected: &str) -> Result<Ident> {
         let token = self.current();
-        if token.kind == TokenKind::Word && !self.at_name() && expected != "an expression" {
+        if token.kind == TokenKind::Word && !self.at_name() && expected != "an expression" && !self.after_stray_comma()
+        {
             return Err(self.fail(&Problem::ReservedWord { word: self.raw(token).to_owned() }));
         }
         if !self.at_name() {
             let error = self.expected(expected);
-            if token.kind != TokenKind::Word {
+            if token.kind != TokenKind::Word || self.after_stray_comma() {
                 return Err(error);
             }
             let word = self.raw(token);

@@ -17,6 +17,8 @@ pub(crate) enum Problem {
     UnclosedComment,
     #[error("character {0:?} has no meaning in SQL")]
     StrangeCharacter(char),
+    #[error("== has no meaning in SQL")]
+    DoubleEqual,
     #[error("{text} is no number")]
     BadNumber { text: String },
     #[error("number {text} has more than 38 digits")]
@@ -50,6 +52,7 @@ impl Facts for Problem {
             | Self::UnclosedName
             | Self::UnclosedComment
             | Self::StrangeCharacter(_)
+            | Self::DoubleEqual
             | Self::BadNumber { .. }
             | Self::TooDeep(_)
             | Self::ReservedWord { .. }
@@ -67,6 +70,8 @@ impl Facts for Problem {
             Self::StrangeCharacter('`' | '[') => {
                 "a name with blanks or capitals stands in double quotes: \"bed name\"".into()
             }
+            Self::StrangeCharacter(other) => return strange_help(*other).map(Into::into),
+            Self::DoubleEqual => "one = compares, as in a = b".into(),
             Self::BadNumber { .. } => "a name can't begin with a digit, unless it stands in double quotes".into(),
             Self::BadLiteral { form, .. } => format!("write it as {form}"),
             Self::ReservedWord { word } => format!("put it in double quotes: \"{word}\""),
@@ -75,4 +80,30 @@ impl Facts for Problem {
             _ => return None,
         })
     }
+}
+
+/// What is written for a character that other notations have.
+fn strange_help(character: char) -> Option<&'static str> {
+    Some(match character {
+        '\u{2018}'..='\u{201f}' | '\u{b4}' | '\u{ab}' | '\u{bb}' => {
+            "text stands in straight quotes, 'text', and a name in \"name\""
+        }
+        '\u{2010}'..='\u{2015}' | '\u{2212}' => "the sign of subtraction is -, and -- begins a comment",
+        '\u{200b}'..='\u{200f}' | '\u{2060}' => "this character can't be seen; take it away",
+        '\u{d7}' => "* multiplies",
+        '\u{f7}' => "/ divides",
+        '\u{2260}' => "<> is not equal",
+        '\u{2264}' => "<= is less or equal",
+        '\u{2265}' => ">= is greater or equal",
+        '%' => "MOD(a, b) is the remainder of a division",
+        '^' => "POWER(a, b) raises to a power",
+        '&' => "AND joins conditions, || joins texts",
+        '|' => "OR joins conditions, || joins texts",
+        '!' => "NOT reverses a condition, <> is not equal",
+        '~' => "LIKE_REGEX compares with a regular expression",
+        '@' | '$' => "LET name = value makes a variable, :name reads it",
+        ':' => "CAST(value AS type) changes a type, :name reads a variable or parameter",
+        '#' => "-- begins a comment",
+        _ => return None,
+    })
 }

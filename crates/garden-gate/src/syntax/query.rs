@@ -7,7 +7,7 @@ use super::ast::{
 use super::lexer::{Symbol, TokenKind};
 use super::parser::{MAX_NESTING, Parser};
 use super::problem::Problem;
-use crate::diagnostic::{Result, Span};
+use crate::diagnostic::{Error, Result, Span, nearest};
 
 /// Levels of the parser's nesting that a query inside of a query counts for: its own stack is deeper than an expression's.
 const QUERY_LEVELS: u16 = 4;
@@ -184,6 +184,10 @@ impl Parser<'_> {
         let start = self.advance().span;
         let recursive = self.accept_word("RECURSIVE");
         let elements = self.list(Self::with_element)?;
+        let next = self.ahead(1);
+        if self.at_name() && (self.is_word_at(1, "AS") || next.kind == TokenKind::Symbol(Symbol::LeftParen)) {
+            return Err(self.fail(&Problem::MissingComma { expected: "a comma or the query", found: self.found() }));
+        }
         if self.current().kind == TokenKind::End || self.at_symbol(Symbol::RightParen) {
             let error = self.fail(&Problem::NothingBehindWith { name: elements[0].name.text.clone() });
             return Err(error.with_label(start, "this WITH only names queries"));
@@ -323,10 +327,25 @@ impl Parser<'_> {
                 continue;
             }
             if self.at_expression_start() && !self.at_guide() {
-                let found = self.found();
-                return Err(self.fail(&Problem::MissingComma { expected: "a comma or FROM", found }));
+                return Err(self.no_select_item());
             }
             return Ok(items);
+        }
+    }
+
+    /// What can't follow an item of the SELECT list: FROM is misspelt, a count of rows stands there, or a comma is missing.
+    fn no_select_item(&self) -> Error {
+        let (before, found) = (self.raw_before(), self.found());
+        let error = self.fail(&Problem::MissingComma { expected: "a comma or FROM", found });
+        let counts = ["TOP", "FIRST", "LIMIT", "ONLY"].iter().any(|word| before.eq_ignore_ascii_case(word));
+        if counts && self.current().kind == TokenKind::Number {
+            let help = format!("FETCH FIRST {} ROWS ONLY stands at the end of the query", self.found());
+            return error.with_help(help);
+        }
+        // One letter more or less, or two exchanged: no alias of a column that a table's name follows.
+        match nearest(before, ["FROM"]) {
+            Some(_) if self.at_name() => error.with_help(format!("did you mean FROM in place of {before}?")),
+            _ => error,
         }
     }
 

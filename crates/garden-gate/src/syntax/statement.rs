@@ -1,7 +1,8 @@
 use super::ast::{Analyze, Expr, ExprKind, Statement, StatementKind};
 use super::lexer::{Symbol, TokenKind};
 use super::parser::Parser;
-use crate::diagnostic::{Result, nearest};
+use super::thesaurus;
+use crate::diagnostic::{Error, Result, nearest};
 use crate::types::{SqlType, Value};
 
 /// The words that statements begin with, for those who misspell one.
@@ -24,6 +25,9 @@ const STATEMENTS: [&str; 17] = [
     "LET",
     "ANALYZE",
 ];
+
+/// Statements of the standard that are still to come.
+const LATER: [&str; 8] = ["GRANT", "REVOKE", "CALL", "PREPARE", "EXECUTE", "OPEN", "CLOSE", "SIGNAL"];
 
 impl Parser<'_> {
     /// Whether the WITH here belongs to a statement that changes rows: its word stands behind the last closing parenthesis.
@@ -75,7 +79,10 @@ impl Parser<'_> {
         } else if self.accept_word("SET") {
             self.set()?
         } else if self.accept_word("SHOW") {
-            self.expect_word("SETTINGS")?;
+            if !self.accept_word("SETTINGS") {
+                let help = thesaurus::for_statement("SHOW", "");
+                return Err(help.into_iter().fold(self.expected("SETTINGS"), Error::with_help));
+            }
             StatementKind::ShowSettings
         } else if self.accept_word("ANALYZE") {
             StatementKind::Analyze(self.analyze()?)
@@ -86,19 +93,27 @@ impl Parser<'_> {
         } else if self.at_words(&["TRIM", "HISTORY"]) {
             StatementKind::Definition(Box::new(super::ast::Definition::TrimHistory(self.trim_history()?)))
         } else {
-            let error = self.expected(
-                "a statement (SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, ANALYZE, SET, SHOW or LET)",
-            );
-            let near = nearest(self.raw(self.current()), STATEMENTS);
-            return Err(match near {
-                Some(near) => error.with_help(format!("did you mean {near}?")),
-                None => error,
-            });
+            return Err(self.no_statement());
         };
         if self.current().kind != TokenKind::End {
             return Err(self.after_end());
         }
         Ok(Statement { kind, span: start.to(self.last_span()) })
+    }
+
+    /// A word that no statement begins with: one of the standard that comes later, a misspelt one, or a plain word.
+    fn no_statement(&self) -> Error {
+        let first = self.raw(self.current());
+        if let Some(later) = LATER.iter().find(|later| first.eq_ignore_ascii_case(later)) {
+            return self.not_supported(format!("the statement {later}"));
+        }
+        let error = self
+            .expected("a statement (SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, ANALYZE, SET, SHOW or LET)");
+        let second = self.ahead(1);
+        let second = if second.kind == TokenKind::Word { self.raw(second) } else { "" };
+        let near = || nearest(first, STATEMENTS).map(|near| format!("did you mean {near}?"));
+        let help = thesaurus::for_statement(first, second).or_else(near);
+        help.into_iter().fold(error, Error::with_help)
     }
 
     fn analyze(&mut self) -> Result<Analyze> {
@@ -112,14 +127,19 @@ impl Parser<'_> {
     }
 
     /// What stands behind a whole statement: a form that comes later, or a mistake.
-    fn after_end(&self) -> crate::diagnostic::Error {
+    fn after_end(&self) -> Error {
         if self.at_word("FOR") {
             return self.not_supported(format!("the clause {}", self.found().to_uppercase()));
         }
         if self.at_symbol(Symbol::RightParen) {
             return self.expected("the end of the statement").with_help("this ) closes nothing");
         }
-        self.expected("the end of the statement, or ; before the next")
+        let error = self.expected("the end of the statement, or ; before the next");
+        // A word that was read as an alias may be what was meant as an operator.
+        let before = self.raw_before();
+        let help = thesaurus::for_word_behind(self.raw(self.current()))
+            .or_else(|| self.at_any(&["SELECT", "VALUES", "TABLE"]).then(|| thesaurus::for_word_behind(before))?);
+        help.into_iter().fold(error, Error::with_help)
     }
 
     fn set(&mut self) -> Result<StatementKind> {
