@@ -214,15 +214,7 @@ impl Facts for Problem {
     fn help(&self) -> Option<String> {
         match self {
             Self::NoSuchTable { near, elsewhere, known: names, .. } => {
-                if let Some(place) = elsewhere.first() {
-                    return Some(format!("there is one in another schema: {place}"));
-                }
-                did_you_mean(near.as_deref()).or_else(|| known("the tables are", names)).or_else(|| {
-                    Some(
-                        "there is no table yet: bring a file in with --data PATH, or query it with FROM FILE 'path'"
-                            .into(),
-                    )
-                })
+                Some(table_help(near.as_deref(), elsewhere, names))
             }
             Self::NoSuchSchema { known: names, .. } => known("the schemas are", names),
             Self::NoSuchColumn { near, meant_text, name, .. } => did_you_mean(near.as_deref())
@@ -248,17 +240,7 @@ impl Facts for Problem {
             Self::AggregateMisplaced { clause: Clause::Where, .. } => {
                 Some("conditions on groups go into HAVING, behind GROUP BY".into())
             }
-            Self::NotGrouped { text, grouped } => {
-                if grouped.iter().any(|key| key.parse::<u32>().is_ok()) {
-                    return Some(format!("GROUP BY takes expressions, not positions: write GROUP BY {text}"));
-                }
-                let by = if grouped.is_empty() {
-                    format!("the query has an aggregate and no GROUP BY; add GROUP BY {text}")
-                } else {
-                    format!("write GROUP BY {}, {text}", grouped.join(", "))
-                };
-                Some(format!("{by}, or put it into an aggregate such as MIN({text})"))
-            }
+            Self::NotGrouped { text, grouped } => Some(group_help(text, grouped)),
             Self::NotComparable { left, right, texts } => compare_help((*left, &texts[0]), (*right, &texts[1])),
             Self::NoOperator { left, right, .. } => operator_help(*left, *right),
             Self::NoSuchFunction { near, meant, .. } => meant
@@ -291,7 +273,7 @@ impl Facts for Problem {
             Self::NoPeriod { .. } => Some("write the name of a period, or PERIOD (start, end)".into()),
             Self::PeriodAlone { .. } => Some("write PERIOD (a, b) OVERLAPS PERIOD (c, d)".into()),
             Self::ParameterMissing { name, .. } => {
-                Some(format!("give it a value, as in --param {}=…", name.trim_start_matches(':')))
+                Some(format!("LET {} = … gives it a value", name.trim_start_matches(':')))
             }
             Self::ParameterUnused { known: names, .. } => known("it has", names),
             _ => self.further_help(),
@@ -358,6 +340,29 @@ fn left_over(names: &[String], columns: &[String]) -> String {
         let more = &columns[names.len()..];
         format!("{} left without a name", sentence_list(more))
     }
+}
+
+/// Help for a table that is not there.
+fn table_help(near: Option<&str>, elsewhere: &[String], names: &[String]) -> String {
+    if let Some(place) = elsewhere.first() {
+        return format!("there is one in another schema: {place}");
+    }
+    did_you_mean(near).or_else(|| known("the tables are", names)).unwrap_or_else(|| {
+        "there is no table yet: CREATE TABLE makes one, and FROM FILE 'path' reads a file as one".into()
+    })
+}
+
+/// Help for an expression outside of the groups of its query.
+fn group_help(text: &str, grouped: &[String]) -> String {
+    if grouped.iter().any(|key| key.parse::<u32>().is_ok()) {
+        return format!("GROUP BY takes expressions, not positions: write GROUP BY {text}");
+    }
+    let by = if grouped.is_empty() {
+        format!("the query has an aggregate and no GROUP BY; add GROUP BY {text}")
+    } else {
+        format!("write GROUP BY {}, {text}", grouped.join(", "))
+    };
+    format!("{by}, or put it into an aggregate such as MIN({text})")
 }
 
 /// What to write for the constant of two operands, or for one of two columns.

@@ -231,7 +231,7 @@ fn written(senses: &[&str], args: &[&str]) -> Option<String> {
     let meant = |sense: &&str| if *sense == "unit" { unit.is_some() } else { senses.contains(sense) };
     let fits = |count: usize| count == args.len() || count == ANY && args.len() > 1;
     let left_over = |wanted: &[&str], sense: &&str| {
-        !FILLERS.contains(sense) && !wanted.contains(sense) && !(is_unit(sense) && wanted.contains(&"unit"))
+        !(FILLERS.contains(sense) || wanted.contains(sense) || is_unit(sense) && wanted.contains(&"unit"))
     };
     let best = FORMS.iter().filter(|(wanted, count, _)| {
         fits(*count) && wanted.iter().all(meant) && !senses.iter().any(|sense| left_over(wanted, sense))
