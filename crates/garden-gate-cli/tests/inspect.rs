@@ -161,6 +161,16 @@ fn check_runs_files_and_folders() {
     let ran = tool(&["check", folder_name, "--accept"]);
     assert!(ran.status == 1 && ran.out.contains("−  2") && ran.err.contains("accepted <a>"), "{} {}", ran.out, ran.err);
     assert_eq!(tool(&["check", folder_name]).status, 0);
+    // Rows that stand in a file of their own are accepted there, and the check file stays as it is.
+    let (text, rows) =
+        ("[[check]]\nname = 'b'\nsql = 'VALUES (1)'\nrows_file = 'b.csv'\n", folder.path().join("b.csv"));
+    std::fs::write(&path, text).unwrap();
+    std::fs::write(&rows, "column_1\n2\n").unwrap();
+    let ran = tool(&["check", folder_name, "--accept"]);
+    assert!(ran.status == 1 && ran.err.contains("accepted b"), "{}", ran.err);
+    let read = |path: &std::path::Path| std::fs::read_to_string(path).unwrap();
+    assert_eq!((read(&rows).as_str(), read(&path).as_str()), ("column_1\n1\n", text));
+    assert_eq!(tool(&["check", folder_name]).status, 0);
     std::fs::write(&path, "[[check]]\nname = 'a'").unwrap();
     let ran = tool(&["check", folder_name]);
     assert!(ran.status == 1 && ran.err.contains("neither sql nor file"), "{}", ran.err);

@@ -3,7 +3,7 @@
 use crate::json::{columns, millis, rows, value};
 use crate::table::{grid, shown, table_head};
 use crate::{Look, plan};
-use garden_gate::{Comparison, Difference, DifferenceKind, Step, StepPart, Sweep, SweepPoint};
+use garden_gate::{Comparison, Difference, DifferenceKind, Step, StepPart, Sweep, SweepPoint, Value};
 use serde_json::{Value as Json, json};
 use std::fmt::Write as _;
 
@@ -118,7 +118,7 @@ pub fn sweep(found: &Sweep, look: Look) -> String {
     let mut out = String::new();
     for (number, point) in plans.iter().enumerate() {
         let name = look.strong(format!("plan {}", plan_letter(number)));
-        let _ = writeln!(out, "{name}  {}  {}", look.dim(&point.plan.fingerprint), point.line);
+        let _ = writeln!(out, "{name}  {}  {}", look.dim(&point.plan.shape), point.line);
     }
     let mut lines = Vec::new();
     for stretch in &stretches {
@@ -191,14 +191,26 @@ fn fixed_plans(found: &Sweep, look: Look) -> String {
     format!("\n{}{marked}\n", grid(&head, &lines, &[], look))
 }
 
-/// One object a combination of values: `{"kind":"sweep","parameters":{…},"fingerprint":…,"plan":…,…}`.
+/// A value whose type the statement settles: a number where it is written as one.
+fn number_or_text(given: &Value) -> Json {
+    match given {
+        Value::Untyped(text) => match serde_json::from_str::<Json>(text) {
+            Ok(number @ Json::Number(_)) => number,
+            _ => value(given),
+        },
+        other => value(other),
+    }
+}
+
+/// One object a combination of values: `{"kind":"sweep","parameters":{…},"fingerprint":…,"shape":…,"plan":…,…}`; `fixed` is by shape.
 pub fn sweep_json(found: &Sweep) -> String {
     let point = |(at, point): (usize, &SweepPoint)| {
-        let pairs = found.names.iter().cloned().zip(point.values.iter().map(value));
+        let pairs = found.names.iter().cloned().zip(point.values.iter().map(number_or_text));
         let object = json!({
             "kind": "sweep",
             "parameters": pairs.collect::<serde_json::Map<String, Json>>(),
             "fingerprint": point.plan.fingerprint,
+            "shape": point.plan.shape,
             "plan": point.line,
             "estimated_rows": point.plan.root.estimated_rows,
             "actual_rows": point.actual_rows,
@@ -209,7 +221,7 @@ pub fn sweep_json(found: &Sweep) -> String {
         let mut object = object;
         if let (Some(costs), Json::Object(fields)) = (found.fixed.get(at), &mut object) {
             let plans = found.plans();
-            let costs = plans.iter().zip(costs).map(|(plan, cost)| (plan.plan.fingerprint.clone(), json!(cost)));
+            let costs = plans.iter().zip(costs).map(|(plan, cost)| (plan.plan.shape.clone(), json!(cost)));
             fields.insert("fixed".into(), Json::Object(costs.collect()));
         }
         format!("{object}\n")

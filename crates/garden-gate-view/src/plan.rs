@@ -1,5 +1,5 @@
 use crate::Look;
-use garden_gate::{Considered, Plan, PlanNode, Rewrite, Truth};
+use garden_gate::{Considered, Plan, PlanNode, Predicate, Rewrite, Truth};
 use std::fmt::Write as _;
 use unicode_width::UnicodeWidthStr;
 
@@ -68,10 +68,19 @@ pub fn plan_tree(plan: &Plan, look: Look) -> String {
 }
 
 fn header(plan: &Plan, look: Look) -> String {
-    let workers = if plan.workers == 1 { "1 worker".to_owned() } else { format!("{} workers", plan.workers) };
     let generic = if plan.generic { ", generic: a parameter has no value" } else { "" };
-    let text = format!("plan {}, cost {}, {workers}{generic}", &plan.fingerprint, figure(plan.cost));
+    let text = format!("plan {}, {}{generic}", &plan.fingerprint, cost_line(plan));
     format!("{}\n", look.dim(text))
+}
+
+/// The cost of a plan and its workers; of several workers also the work that they share.
+pub(crate) fn cost_line(plan: &Plan) -> String {
+    match plan.workers {
+        1 => format!("cost {}, 1 worker", figure(plan.cost)),
+        workers => {
+            format!("cost {}, {workers} workers sharing work of {}", figure(plan.cost), figure(plan.root.cost))
+        }
+    }
 }
 
 /// Digits in groups of three.
@@ -102,6 +111,9 @@ fn add(node: &PlanNode, first: &str, rest: &str, measured: bool, lines: &mut Vec
         style: Style::Detail,
         figures: Vec::new(),
     };
+    if let Some(rounds) = node.rounds {
+        lines.push(detail(in_rounds(node, rounds)));
+    }
     lines.extend(node.details.iter().map(|text| detail(text.clone())));
     if !node.columns.is_empty() {
         lines.push(detail(format!("reads {}", node.columns.join(", "))));
@@ -112,24 +124,41 @@ fn add(node: &PlanNode, first: &str, rest: &str, measured: bool, lines: &mut Vec
     if let (Some(spilled @ 1..), Some(held)) = (node.spilled_bytes, node.held_bytes) {
         lines.push(detail(format!("in files: {}, at most {} of a worker in memory", bytes(spilled), bytes(held))));
     }
-    // The first tally is that of the whole condition; with several terms each has its own behind it.
-    let mut tallies = node.truth.iter().skip(usize::from(node.truth.len() > 1));
+    let tested = |predicate: &Predicate| matches!(predicate.place, "filter" | "residual");
     for predicate in &node.predicates {
         let implied = if predicate.implied { " (implied)" } else { "" };
         lines.push(detail(format!("{}: {}{implied}", predicate.place, predicate.text)));
-        if predicate.place != "join key"
-            && let Some(truth) = tallies.next()
+        if tested(predicate)
+            && let Some(truth) = node.truth.iter().find(|truth| truth.predicate == predicate.text)
         {
             lines.push(detail(format!("    {}", tally(truth))));
         }
     }
-    if let [whole, _, ..] = node.truth.as_slice() {
-        lines.push(detail(format!("all of them: {}", tally(whole))));
+    // What is the tally of no single condition is that of all of them, or of the membership test of an anti join.
+    let several = node.predicates.iter().filter(|predicate| tested(predicate)).count() > 1;
+    for (at, truth) in node.truth.iter().enumerate() {
+        if node.predicates.iter().any(|predicate| tested(predicate) && predicate.text == truth.predicate) {
+            continue;
+        }
+        let membership = node.null_aware && at == 0;
+        let what = if several && !membership { "all of them" } else { &truth.predicate };
+        lines.push(detail(format!("{what}: {}", tally(truth))));
     }
     for (position, child) in node.children.iter().enumerate() {
         let last = position + 1 == node.children.len();
         let (branch, below) = if last { ("└─ ", "   ") } else { ("├─ ", "│  ") };
         add(child, &format!("{rest}{branch}"), &format!("{rest}{below}"), measured, lines);
+    }
+}
+
+/// How often a node of a recursion ran, and what an average round gave, with which the estimate is compared.
+fn in_rounds(node: &PlanNode, rounds: u64) -> String {
+    #[expect(clippy::cast_precision_loss, reason = "a figure to read")]
+    let average = node.actual_rows.unwrap_or(0) as f64 / rounds.max(1) as f64;
+    match (node.operator, rounds) {
+        ("recursion", 1) => "1 round".to_owned(),
+        ("recursion", _) => format!("{rounds} rounds"),
+        _ => format!("run {rounds} times, {average:.1} rows each; the estimate is for one"),
     }
 }
 
@@ -150,6 +179,9 @@ pub(crate) fn title(node: &PlanNode) -> String {
     let mut title = node.operator.to_owned();
     if let Some(kind) = node.kind {
         let _ = write!(title, ", {kind}");
+    }
+    if node.null_aware {
+        title.push_str(", NULL-aware");
     }
     if let Some(target) = &node.target {
         let _ = write!(title, " {target}");

@@ -57,7 +57,12 @@ fn what_holds_passes_and_what_does_not_is_told() {
         ("sql = \"SELECT 1 / 0\"\nerror = \"42\"".to_owned(), &["error: it fails with 22012 in place of 42: division by zero"]),
         ("sql = \"SELECT 1\"\nerror = \"22012\"".to_owned(), &["error: it gives 1 rows, and should fail with 22012"]),
         ("sql = \"SELECT 7 / 2\"\nno_notes = true".to_owned(), &["no_notes: integer-division"]),
-        ("sql = \"SELECT id, sun FROM plot WHERE id <> 2\"\nsame_rows_as = \"all\"".to_owned(), &["same_rows_as: the rows are not those of \"all\": 1 differ"]),
+        ("sql = \"SELECT id, sun FROM plot WHERE id <> 2\"\nsame_rows_as = \"all\"".to_owned(), &["same_rows_as: the rows are not those of \"all\": 1 are missing, 0 are not expected"]),
+        // Of many rows twenty are shown, of either kind ten.
+        (
+            "sql = \"SELECT id, 'x' AS sun FROM chore WHERE id <= 30\"\nsame_rows_as = \"all\"".to_owned(),
+            &["same_rows_as: the rows are not those of \"all\": 3 are missing, 30 are not expected; 20 of these are shown"],
+        ),
         (format!("{plots}\nsame_rows_as = \"all\"\nsame_plan_as = \"all\""), &[]),
         (format!("{plots} ORDER BY sun\"\nsame_plan_as = \"all\"").replacen("plot\" ORDER", "plot ORDER", 1), &["same_plan_as: the plan is not that of \"all\""]),
         (

@@ -73,18 +73,128 @@ fn the_plan_predicted_is_the_plan_measured() {
 }
 
 #[test]
-fn fingerprints_tell_structure_and_not_constants() {
+fn fingerprints_cover_all_work_and_no_names_or_constants() {
     let mut session = session();
-    let mut of = |sql: &str| session.plan(sql, ()).unwrap().fingerprint;
-    let base = of("SELECT name FROM bed WHERE area > 3");
-    assert_eq!(base, of("SELECT name FROM bed WHERE area > 10"));
-    assert_eq!(base, of("select NAME from BED where AREA > 3"));
-    assert_ne!(base, of("SELECT name FROM bed AS b WHERE area > 3"));
-    assert_ne!(base, of("SELECT kind FROM task WHERE hours > 3"));
-    assert_ne!(
-        of("SELECT 1 FROM task t JOIN bed b ON t.bed_id = b.bed_id"),
-        of("SELECT 1 FROM task t JOIN bed b ON t.task_id = b.bed_id")
-    );
+    // Two texts, whether they do the same work, and whether they go the same way.
+    for (a, b, same_work, same_way) in [
+        ("SELECT name FROM bed WHERE area > 3", "SELECT name FROM bed WHERE area > 10", true, true),
+        ("SELECT name FROM bed WHERE area > 3", "select B.NAME as n from BED b where 3 < b.AREA", true, true),
+        (
+            "SELECT name FROM bed WHERE area > 3",
+            "WITH big AS (SELECT * FROM bed WHERE area > 3) SELECT name FROM big",
+            true,
+            true,
+        ),
+        (
+            "SELECT name FROM bed WHERE area > 3 AND sun = 'shade'",
+            "SELECT name FROM bed WHERE sun = 'full' AND area > 1",
+            true,
+            true,
+        ),
+        ("SELECT name FROM bed WHERE area > 3", "SELECT name FROM bed WHERE area >= 3", false, true),
+        ("SELECT name FROM bed WHERE area > 3", "SELECT name FROM bed", false, true),
+        ("SELECT name FROM bed WHERE area > 3", "SELECT sun FROM bed WHERE area > 3", false, true),
+        ("SELECT name, sun FROM bed", "SELECT sun, name FROM bed", false, true),
+        ("SELECT name FROM bed ORDER BY area", "SELECT name FROM bed ORDER BY name", false, true),
+        ("SELECT name FROM bed ORDER BY area", "SELECT name FROM bed ORDER BY area DESC", false, true),
+        (
+            "SELECT name FROM bed ORDER BY area FETCH FIRST 2 ROWS ONLY",
+            "SELECT name FROM bed ORDER BY area FETCH FIRST 3 ROWS ONLY",
+            false,
+            true,
+        ),
+        ("SELECT SUM(hours) FROM task", "SELECT MAX(hours) FROM task", false, true),
+        ("SELECT COUNT(*) FROM task GROUP BY kind", "SELECT COUNT(*) FROM task GROUP BY bed_id", false, true),
+        ("SELECT area + 1 FROM bed", "SELECT area + 2 AS more FROM bed", true, true),
+        ("SELECT area + 1 FROM bed", "SELECT area * 2 FROM bed", false, true),
+        ("SELECT RANK() OVER (ORDER BY area) FROM bed", "SELECT RANK() OVER (ORDER BY name) FROM bed", false, true),
+        ("SELECT kind FROM task WHERE hours > 3", "SELECT name FROM bed WHERE area > 3", false, false),
+        (
+            "SELECT 1 FROM task t JOIN bed b ON t.bed_id = b.bed_id",
+            "SELECT 2 FROM task x JOIN bed y ON x.bed_id = y.bed_id",
+            true,
+            true,
+        ),
+        (
+            "SELECT 1 FROM task t JOIN bed b ON t.bed_id = b.bed_id",
+            "SELECT 1 FROM task t JOIN bed b ON t.task_id = b.bed_id",
+            false,
+            true,
+        ),
+        (
+            "SELECT x.name FROM bed x, bed y WHERE x.area < y.area",
+            "SELECT y.name FROM bed x, bed y WHERE x.area < y.area",
+            false,
+            true,
+        ),
+    ] {
+        let [one, other] = [a, b].map(|sql| session.plan(sql, ()).unwrap());
+        assert_eq!(one.fingerprint == other.fingerprint, same_work, "{a} | {b}");
+        assert_eq!(one.shape == other.shape, same_way, "{a} | {b}");
+    }
+}
+
+#[test]
+fn anti_joins_say_when_null_counts_and_tally_it() {
+    let mut session = session();
+    // sun of the beds: T F F U T when asked for 'shade'; one NULL on either side makes NOT IN UNKNOWN.
+    let (rows, plan) = session
+        .measure("SELECT name FROM bed WHERE sun NOT IN (SELECT b.sun FROM bed b WHERE sun = 'shade')", ())
+        .unwrap();
+    assert_eq!(rows.row_count(), 2);
+    let join = plan.nodes().into_iter().find(|node| node.kind == Some("anti")).unwrap();
+    assert!(join.null_aware);
+    assert_eq!([join.truth[0].holds, join.truth[0].fails, join.truth[0].unknown], [2, 2, 1]);
+    assert_eq!(join.truth[0].predicate, "bed.sun <> ALL (b.sun)");
+    let plain = session
+        .plan("SELECT 1 FROM bed WHERE NOT EXISTS (SELECT 1 FROM task t WHERE t.bed_id = bed.bed_id)", ())
+        .unwrap();
+    assert!(plain.nodes().iter().all(|node| !node.null_aware));
+}
+
+#[test]
+fn measured_recursions_say_their_rounds() {
+    let mut session = session();
+    // 1 to 8: the anchor, seven rounds that find a row each, and one that finds none.
+    let sql = "WITH RECURSIVE up (n) AS (SELECT 1 AS n UNION ALL SELECT n + 1 FROM up WHERE n < 8) SELECT n FROM up";
+    let (_, plan) = session.measure(sql, ()).unwrap();
+    let of = |operator: &str| plan.nodes().into_iter().find(|node| node.operator == operator).unwrap();
+    assert_eq!((of("recursion").rounds, of("recursion").actual_rows), (Some(8), Some(8)));
+    let input = of("recursion input");
+    assert_eq!((input.rounds, input.actual_rows), (Some(8), Some(8)));
+    assert!((input.estimate_error.unwrap() - input.estimated_rows.max(1.0)).abs() < 1e-9, "one row a round");
+}
+
+#[test]
+fn decisions_are_those_of_the_plan() {
+    let mut session = session();
+    session.run("CREATE TABLE big (id INTEGER PRIMARY KEY, k INTEGER); INSERT INTO big SELECT value, MOD(value, 7) FROM SERIES(1, 30000)").unwrap();
+    for sql in [
+        "SELECT b.k FROM bed d JOIN big b ON b.id = d.bed_id",
+        "SELECT d.name FROM bed d LEFT JOIN big b ON b.id = d.bed_id WHERE b.k IS NULL",
+        "SELECT k FROM big ORDER BY id FETCH FIRST 3 ROWS ONLY",
+        "SELECT id, COUNT(*) FROM big GROUP BY id",
+        "SELECT k FROM big WHERE id = 5",
+    ] {
+        let plan = session.plan(sql, ()).unwrap();
+        for decision in plan.considered.iter().filter(|one| one.decision.starts_with("read ")) {
+            let alias = &decision.decision["read ".len()..];
+            let reads = |node: &&garden_gate::PlanNode| node.alias.as_deref().or(node.target.as_deref()) == Some(alias);
+            let node = plan.nodes().into_iter().find(reads).unwrap();
+            let chosen: Vec<&str> =
+                decision.candidates.iter().filter(|one| one.chosen).map(|one| one.choice.as_str()).collect();
+            assert!(
+                chosen.len() == 1 && chosen[0].starts_with(node.operator),
+                "{sql}: {chosen:?} for {}",
+                node.operator
+            );
+        }
+    }
+    let plan = session
+        .plan("SELECT b.bed_id FROM task t RIGHT JOIN bed b ON t.bed_id = b.bed_id WHERE t.hours > 1", ())
+        .unwrap();
+    let change = &plan.rewrites.iter().find(|rewrite| rewrite.rule == "outer to inner join").unwrap().change;
+    assert!(change.starts_with("the right join became an inner one by "), "{change}");
 }
 
 fn scan<'p>(plan: &'p Plan, table: &str) -> &'p PlanNode {

@@ -79,16 +79,25 @@ fn find(path: &Path, files: &mut Vec<PathBuf>) -> Result<(), Trouble> {
 /// Writes what was found into the checks whose rows were not as expected.
 fn accept(mut file: CheckFile, report: &CheckReport, path: &Path) -> Result<(), Trouble> {
     let mut accepted = Vec::new();
+    let mut changed = false;
     for check in &report.checks {
         let differs = check.failures.iter().any(|failure| matches!(failure.expectation, "rows" | "row_count"));
-        if let Some(rows) = check.rows.as_ref().filter(|_| differs && check.over.is_empty())
-            && file.accept(&check.name, &view::separated(rows, Separated::Csv), rows.row_count())?
-        {
+        let Some(rows) = check.rows.as_ref().filter(|_| differs && check.over.is_empty()) else { continue };
+        let text = view::separated(rows, Separated::Csv);
+        let in_check = file.accept(&check.name, &text, rows.row_count())?;
+        changed |= in_check;
+        let rows_file = file.rows_file(&check.name);
+        if let Some(rows_file) = &rows_file {
+            destination::write_whole(rows_file, &text)?;
+        }
+        if in_check || rows_file.is_some() {
             accepted.push(check.name.clone());
         }
     }
-    if !accepted.is_empty() {
+    if changed {
         destination::write_whole(path, file.text())?;
+    }
+    if !accepted.is_empty() {
         writeln!(std::io::stderr().lock(), "{}: accepted {}", path.display(), accepted.join(", "))?;
     }
     Ok(())

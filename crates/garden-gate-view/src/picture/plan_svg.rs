@@ -2,7 +2,7 @@
 //! its rows, how far the estimate was off, and its share of the time or cost.
 
 use super::{COLOURS, clipped, error_class, short, text_width};
-use crate::plan::{figure, title};
+use crate::plan::{cost_line, figure, title};
 use garden_gate::{Plan, PlanNode};
 use maud::{Markup, PreEscaped, html};
 
@@ -81,11 +81,10 @@ fn top(at: usize) -> f64 {
 }
 
 fn head(plan: &Plan) -> String {
-    let workers = if plan.workers == 1 { "1 worker".to_owned() } else { format!("{} workers", plan.workers) };
     let generic = if plan.generic { ", generic" } else { "" };
     let worst = plan.worst_estimate().and_then(|node| node.estimate_error);
     let worst = worst.map_or_else(String::new, |error| format!(", worst estimate off by {error:.1}×"));
-    format!("plan {}, cost {}, {workers}{generic}{worst}", plan.fingerprint, figure(plan.cost))
+    format!("plan {}, {}{generic}{worst}", plan.fingerprint, cost_line(plan))
 }
 
 /// The line on which the rows of a card reach the one above: down along its left side, then to the right.

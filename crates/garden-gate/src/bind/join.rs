@@ -70,7 +70,9 @@ impl Binder<'_> {
         }
         let dependent = depends(&left, &right);
         let written = (self.views == 0).then_some(join.span);
-        SideJoin { dependent, written, ..SideJoin::new(kind, left, right, condition.into_conjuncts()) }.into_plan()
+        let exchanged = join.mirrored;
+        SideJoin { dependent, written, exchanged, ..SideJoin::new(kind, left, right, condition.into_conjuncts()) }
+            .into_plan()
     }
 
     /// An outer join whose ON holds queries. Where they see one side only, that side takes them up. Else the pairs for which ON holds

@@ -27,9 +27,14 @@ impl Path {
         match &self.access {
             None if kind == TableKind::File => "file scan".into(),
             None => "table scan".into(),
-            Some(access) => format!("{} {}", access.name(), access.index_name()),
+            Some(access) => name_of(access),
         }
     }
+}
+
+/// What a way to read by an index is called among the candidates.
+pub(super) fn name_of(access: &IndexAccess) -> String {
+    format!("{} {}", access.name(), access.index_name())
 }
 
 impl Path {

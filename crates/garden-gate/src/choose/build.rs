@@ -127,8 +127,7 @@ impl Builder<'_> {
     /// Rows that an index gives in the wanted order, when that is cheaper than to bring them into it.
     fn cheaper(&mut self, decision: &str, (way, sorted): (&str, Node), ordered: Option<Node>) -> Node {
         let Some(ordered) = ordered else { return sorted };
-        let unmet = |node: &Node| obeyed::unmet(self.guide, node).len();
-        let by_index = (unmet(&ordered), ordered.total.0) < (unmet(&sorted), sorted.total.0);
+        let by_index = self.is_cheaper(&ordered, &sorted);
         let mut index = "an index".to_owned();
         ordered.walk(&mut |node| {
             if let Operator::Scan { access: Some(access), .. } = &node.operator {
@@ -148,6 +147,11 @@ impl Builder<'_> {
         candidates.sort_by_key(|candidate| !candidate.chosen);
         self.considered.push(Considered { decision: decision.into(), candidates });
         if by_index { ordered } else { sorted }
+    }
+
+    fn is_cheaper(&self, ordered: &Node, sorted: &Node) -> bool {
+        let unmet = |node: &Node| obeyed::unmet(self.guide, node).len();
+        (unmet(ordered), ordered.total.0) < (unmet(sorted), sorted.total.0)
     }
 
     /// Over a sort, keeping only the first rows is cheaper than sorting all.
@@ -170,7 +174,7 @@ impl Builder<'_> {
             };
             let mut candidates = vec![candidate("top-n", top, by_top), candidate("sort, then limit", sort, !by_top)];
             candidates.sort_by_key(|candidate| !candidate.chosen);
-            self.considered.push(Considered { decision: "order and fetch".into(), candidates });
+            let decision = Considered { decision: "order and fetch".into(), candidates };
             let output = only(source.output.iter().copied(), required);
             let (way, node) = if by_top {
                 let operator = Operator::TopN { keys: keys.clone(), offset, fetch };
@@ -181,6 +185,10 @@ impl Builder<'_> {
                 ("sort", limited(sorted, offset, Some(fetch)))
             };
             let ordered = ordered.map(|input| limited(input, offset, Some(fetch)));
+            let by_index = ordered.as_ref().is_some_and(|ordered| self.is_cheaper(ordered, &node));
+            if !by_index {
+                self.considered.push(decision);
+            }
             return Ok(self.cheaper("first rows", (way, node), ordered));
         }
         Ok(limited(self.build(input, required)?, offset, fetch))

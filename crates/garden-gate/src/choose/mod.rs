@@ -13,6 +13,7 @@ mod join_tree;
 mod key_shape;
 mod large_joins;
 mod obeyed;
+mod settled;
 mod side_join;
 mod side_units;
 mod side_ways;
@@ -62,6 +63,7 @@ pub(crate) fn choose(
     let mut root = builder.build(plan, required)?;
     root.number(&mut 0);
     let (mut considered, rewrites) = (builder.considered, builder.rewrites);
+    settled::reads(&root, &mut considered);
     let (workers, cost) = workers::choose(&root, (resources.workers, guide.workers()), &mut considered);
     Ok(PhysicalPlan { root, workers, cost, considered, rewrites })
 }

@@ -35,7 +35,7 @@ impl Builder<'_> {
         (left, right): (Node, Node),
         (rows, required): (Estimate, &[ColumnId]),
     ) -> Result<Node> {
-        let Side { kind, on, any, mark } = shape.side.clone();
+        let Side { kind, on, any, mark, .. } = shape.side.clone();
         let SideWay { way, mirrored, .. } = chosen;
         if way.method == JoinMethod::IndexNestedLoop
             && let Some(scan) = &shape.table

@@ -17,11 +17,14 @@ pub(super) struct Side {
     pub(super) on: Vec<Expr>,
     pub(super) any: Option<AnyTest>,
     pub(super) mark: Option<ColumnId>,
+    /// What its kind is called by the one who wrote it.
+    pub(super) written: &'static str,
 }
 
 impl Side {
     /// The join without its inputs.
     pub(super) fn of(join: SideJoin) -> (Self, LogicalPlan, LogicalPlan) {
+        let written = join.kind_written();
         let SideJoin { kind, left, right, mut on, mut any, mark, .. } = join;
         if kind == JoinKind::Semi
             && let Some(test) = any.take()
@@ -29,7 +32,7 @@ impl Side {
             // Only TRUE counts: a plain condition.
             on.extend(test.into_conditions());
         }
-        (Self { kind, on, any, mark }, left, right)
+        (Self { kind, on, any, mark, written }, left, right)
     }
 
     pub(super) fn exprs(&self) -> impl Iterator<Item = &Expr> {

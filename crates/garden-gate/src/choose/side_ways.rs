@@ -251,6 +251,6 @@ impl SideShape {
                 }
             }
         }
-        Considered { decision: format!("{} join", self.side.kind.name()), candidates }
+        Considered { decision: format!("{} join", self.side.written), candidates }
     }
 }

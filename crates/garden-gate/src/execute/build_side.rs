@@ -185,6 +185,7 @@ impl<'a> Compiler<'a> {
             output: places(&kept, &left.output)?,
             mark,
             batch_rows: self.run.batch_rows,
+            measure: self.measure(node),
         };
         pipeline.push(node, join);
         Ok(pipeline)

@@ -150,6 +150,9 @@ impl<'a> Compiler<'a> {
 
     /// The pipeline whose last step is this node.
     pub(super) fn pipeline(&self, node: &'a Node) -> Result<Pipeline<'a>> {
+        if let Some(measure) = self.measure(node) {
+            measure.add_run();
+        }
         match &node.operator {
             Operator::OneRow
             | Operator::Empty

@@ -11,9 +11,11 @@ use crate::control::Held;
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, JoinTable, evaluate};
 use crate::logical::{Expr, JoinKind};
+use crate::physical::NodeMeasure;
 use crate::types::index;
 use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, UInt32Array};
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 
 /// What is kept of the right side.
 pub(super) struct Marked {
@@ -43,6 +45,7 @@ pub(super) struct Mark<'a> {
     pub(super) output: Vec<usize>,
     pub(super) mark: Option<usize>,
     pub(super) batch_rows: usize,
+    pub(super) measure: Option<&'a NodeMeasure>,
 }
 
 /// What is known of a left row.
@@ -54,6 +57,15 @@ enum Truth {
 }
 
 impl Mark<'_> {
+    /// Tallies the negation of the comparison, for which an anti join keeps its rows.
+    fn count(&self, truths: &[Truth]) {
+        let Some(tally) = self.measure.map(|measure| &measure.membership) else { return };
+        let many = |wanted: Truth| truths.iter().filter(|truth| **truth == wanted).count() as u64;
+        tally.holds.fetch_add(many(Truth::False), Ordering::Relaxed);
+        tally.fails.fetch_add(many(Truth::True), Ordering::Relaxed);
+        tally.unknown.fetch_add(many(Truth::Unknown), Ordering::Relaxed);
+    }
+
     fn truths(&self, batch: &Batch) -> Result<Vec<Truth>> {
         let mut truths = vec![Truth::False; batch.rows];
         let plain = keys(&self.keys, batch)?;
@@ -205,6 +217,7 @@ impl Transform for Mark<'_> {
         let truths = self.truths(&batch)?;
         let mut columns: Vec<ArrayRef> = self.output.iter().map(|at| Arc::clone(&batch.columns[*at])).collect();
         if self.kind == JoinKind::Anti {
+            self.count(&truths);
             let mask: BooleanArray = truths.iter().map(|truth| Some(*truth == Truth::False)).collect();
             let count = mask.values().count_set_bits();
             return if count == 0 {

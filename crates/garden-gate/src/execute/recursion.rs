@@ -14,6 +14,7 @@ use crate::kernel::{Batch, GroupTable};
 use crate::logical::ColumnId;
 use crate::physical::{MemberSpec, Node, Operator, RecursionSpec};
 use arrow::array::BooleanArray;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 /// Small batches are put together past so many.
 const MOST_BATCHES: usize = 1024;
@@ -147,6 +148,9 @@ impl<'a> Compiler<'a> {
             self.log_round(spec, round, &delta);
         }
         self.leave(spec.id);
+        if let Some(measure) = self.measure(node) {
+            measure.rounds.fetch_add(round, Ordering::Relaxed);
+        }
         found.swap_remove(spec.result).into_rows()
     }
 
@@ -185,7 +189,12 @@ impl<'a> Compiler<'a> {
 
     fn branch(&self, node: &'a Node, columns: &'a [ColumnId], id: usize) -> Result<Branch<'a>> {
         match streams_from(node, id) {
-            Some((member, places)) => Ok(Branch::Ready(self.pipeline(node)?, node, columns, (member, places))),
+            Some((member, places)) => {
+                let pipeline = self.pipeline(node)?;
+                // What is compiled once for all rounds counts when it is run.
+                self.count_round(node, &pipeline.source, u64::wrapping_sub);
+                Ok(Branch::Ready(pipeline, node, columns, (member, places)))
+            }
             None => Ok(Branch::Each(node, columns)),
         }
     }
@@ -195,11 +204,32 @@ impl<'a> Compiler<'a> {
             Branch::Each(node, columns) => self.rows_of(node, columns),
             Branch::Ready(pipeline, node, columns, (member, input)) => {
                 pipeline.source = delta[*member].iter().map(|batch| select(batch, input)).collect::<Vec<_>>().into();
+                self.count_round(node, &pipeline.source, u64::wrapping_add);
                 let room = Room::unshared(self.run.control);
                 let rows = self.drive(pipeline, &Gather::of(room.clone()), None)?;
                 rows.select(&places(columns, &node.output)?).into_memory(&room).map(|(batches, _)| batches)
             }
         }
+    }
+}
+
+impl Compiler<'_> {
+    /// Takes a round into account, of the nodes that a branch which is compiled once streams through, and of the rows it starts from.
+    fn count_round(&self, branch: &Node, source: &Rows, change: fn(u64, u64) -> u64) {
+        let Some(measures) = self.run.measures else { return };
+        let apply = |counter: &AtomicU64, by: u64| {
+            counter.store(change(counter.load(Ordering::Relaxed), by), Ordering::Relaxed);
+        };
+        let mut node = branch;
+        loop {
+            apply(&measures.of(node.id).runs, 1);
+            match node.inputs.first() {
+                Some(input) => node = input,
+                None => break,
+            }
+        }
+        apply(&measures.of(node.id).rows, source.count() as u64);
+        apply(&measures.of(node.id).batches, source.segments.len() as u64);
     }
 }
 

@@ -304,7 +304,10 @@ fn plan_difference(sides: [&ComparedQuery; 2]) -> Option<Difference> {
     if sides[0].plan.fingerprint == sides[1].plan.fingerprint {
         return None;
     }
-    let (way, there) = first_parting(&sides[0].plan.root, &sides[1].plan.root)?;
+    let Some((way, there)) = first_parting(&sides[0].plan.root, &sides[1].plan.root) else {
+        let text = "other columns are read, or those of the result are in another order".to_owned();
+        return Some(difference(sides, DifferenceKind::Plan, text));
+    };
     let place = if way.is_empty() { "at the top".to_owned() } else { format!("below {way}") };
     let there = there.map(|title| title.unwrap_or_else(|| "nothing".into()));
     let text = format!("{place}: {} in {}, {} in {}", there[0], sides[0].label, there[1], sides[1].label);

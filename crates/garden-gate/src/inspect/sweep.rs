@@ -85,7 +85,7 @@ impl Sweep {
     pub fn plans(&self) -> Vec<&SweepPoint> {
         let mut found: Vec<&SweepPoint> = Vec::new();
         for point in &self.points {
-            if !found.iter().any(|known| known.plan.fingerprint == point.plan.fingerprint) {
+            if !found.iter().any(|known| known.plan.shape == point.plan.shape) {
                 found.push(point);
             }
         }
@@ -95,9 +95,8 @@ impl Sweep {
     /// The stretches of equal plan, in order; where one ends and the next begins the plan flips.
     pub fn stretches(&self) -> Vec<Stretch> {
         let plans = self.plans();
-        let number = |point: &SweepPoint| {
-            plans.iter().position(|known| known.plan.fingerprint == point.plan.fingerprint).unwrap_or(0)
-        };
+        let number =
+            |point: &SweepPoint| plans.iter().position(|known| known.plan.shape == point.plan.shape).unwrap_or(0);
         let mut found: Vec<Stretch> = Vec::new();
         for (at, point) in self.points.iter().enumerate() {
             let plan = number(point);
@@ -196,7 +195,7 @@ impl Session {
                 let mut guided = query.clone();
                 guided.guide = Some(guide_to(&point.plan, last.span));
                 let kind = StatementKind::Query(guided);
-                (point.plan.fingerprint.clone(), ast::Statement { kind, ..last.clone() })
+                (point.plan.shape.clone(), ast::Statement { kind, ..last.clone() })
             })
             .collect();
         let mut all = Vec::new();
@@ -205,12 +204,12 @@ impl Session {
             let given = given.fold(parameters.clone(), |given, (name, value)| given.set(name, value.clone()));
             let mut costs = Vec::new();
             for (wanted, statement) in &plans {
-                if *wanted == point.plan.fingerprint {
+                if *wanted == point.plan.shape {
                     costs.push(Some(point.plan.cost));
                     continue;
                 }
                 let found = self.plan_statement(statement, source, &given)?;
-                costs.push((found.fingerprint == *wanted).then_some(found.cost));
+                costs.push((found.shape == *wanted).then_some(found.cost));
             }
             all.push(costs);
         }

@@ -89,6 +89,8 @@ pub(crate) struct SideJoin {
     pub(crate) guard: Vec<Expr>,
     /// Of an outer join that somebody wrote, where it stands.
     pub(crate) written: Option<Span>,
+    /// Whether it was written as a right join, of which this has the sides exchanged.
+    pub(crate) exchanged: bool,
 }
 
 /// The three-valued condition of `operands op ANY (query)`.
@@ -398,11 +400,27 @@ fn map_operands<E>(
 impl SideJoin {
     /// A join of independent sides with a plain condition.
     pub(crate) fn new(kind: JoinKind, left: LogicalPlan, right: LogicalPlan, on: Vec<Expr>) -> Self {
-        Self { kind, left, right, on, any: None, mark: None, dependent: false, guard: Vec::new(), written: None }
+        Self {
+            kind,
+            left,
+            right,
+            on,
+            any: None,
+            mark: None,
+            dependent: false,
+            guard: Vec::new(),
+            written: None,
+            exchanged: false,
+        }
     }
 
     pub(crate) fn into_plan(self) -> LogicalPlan {
         LogicalPlan::SideJoin(Box::new(self))
+    }
+
+    /// What the kind is called by the one who wrote it.
+    pub(crate) fn kind_written(&self) -> &'static str {
+        if self.exchanged && self.kind == JoinKind::Left { "right" } else { self.kind.name() }
     }
 
     fn output(&self) -> Vec<ColumnId> {

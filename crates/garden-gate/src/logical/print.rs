@@ -3,6 +3,7 @@ use super::{
     WindowCall,
 };
 use crate::types::{Field, FrameBound, FrameExclusion, FrameUnit, Interval, SqlType, Value};
+use std::collections::HashMap;
 use std::fmt::Write as _;
 
 /// Writes expressions as SQL in the user's own names.
@@ -11,6 +12,8 @@ pub(crate) struct Printer<'a> {
     columns: &'a Columns,
     /// Whether columns are named with their tables.
     qualified: bool,
+    /// Names that do not depend on the user's; with them constants are written as their types.
+    canonical: Option<&'a HashMap<ColumnId, String>>,
 }
 
 /// How tightly a form binds; what binds less tightly than its surroundings gets parentheses.
@@ -27,12 +30,17 @@ enum Level {
 
 impl<'a> Printer<'a> {
     pub(crate) fn new(columns: &'a Columns) -> Self {
-        Self { columns, qualified: true }
+        Self { columns, qualified: true, canonical: None }
     }
 
     /// Of what is about one table: its columns are named alone.
     pub(crate) fn of_one_table(columns: &'a Columns) -> Self {
-        Self { columns, qualified: false }
+        Self { columns, qualified: false, canonical: None }
+    }
+
+    /// With these names for columns, and types for constants and parameters: two texts are equal when the work is.
+    pub(crate) fn canonical(columns: &'a Columns, names: &'a HashMap<ColumnId, String>) -> Self {
+        Self { columns, qualified: true, canonical: Some(names) }
     }
 
     pub(crate) fn expr(&self, expr: &Expr) -> String {
@@ -128,6 +136,9 @@ impl<'a> Printer<'a> {
     }
 
     pub(crate) fn column(&self, id: ColumnId) -> String {
+        if let Some(name) = self.canonical.and_then(|names| names.get(&id)) {
+            return name.clone();
+        }
         let info = self.columns.get(id);
         info.qualifier
             .as_ref()
@@ -181,6 +192,9 @@ impl<'a> Printer<'a> {
             }
             ExprKind::Slot(slot) => {
                 let _ = write!(out, "#{slot}");
+            }
+            ExprKind::Literal(_) | ExprKind::Parameter(..) if self.canonical.is_some() => {
+                let _ = write!(out, "?{}", type_family(expr.sql_type()));
             }
             ExprKind::Literal(value) => literal(value, out),
             ExprKind::Parameter(name, _) => {
@@ -389,6 +403,17 @@ fn test_word(test: Test) -> &'static str {
         Test::True => "TRUE",
         Test::False => "FALSE",
         Test::Unknown => "UNKNOWN",
+    }
+}
+
+/// A type without lengths: constants of one family do the same work.
+fn type_family(sql_type: SqlType) -> String {
+    match sql_type {
+        SqlType::SmallInt | SqlType::Integer | SqlType::BigInt => "integer".to_owned(),
+        SqlType::Numeric { .. } => "numeric".to_owned(),
+        SqlType::Char(_) | SqlType::Varchar(_) => "text".to_owned(),
+        SqlType::Binary(_) | SqlType::Varbinary(_) => "bytes".to_owned(),
+        other => other.to_string(),
     }
 }
 

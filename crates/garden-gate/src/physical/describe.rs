@@ -1,3 +1,4 @@
+use super::identity::{fingerprint, fingerprint_above, shape};
 use super::{
     JoinMethod, JoinSpec, KeyOrder, Measures, Node, NodeMeasure, Operator, PhysicalPlan, Plan, PlanNode, Predicate,
     Rewrite, Tally, Truth,
@@ -18,10 +19,9 @@ pub(crate) fn describe(
     measures: Option<&Measures>,
 ) -> Plan {
     let root = node(&plan.root, Printer::new(columns), columns, measures);
-    let mut shape = String::new();
-    write_shape(&root, &mut shape);
     Plan {
-        fingerprint: format!("{:016x}", fnv(&shape)),
+        fingerprint: fingerprint(&plan.root, columns),
+        shape: shape(&root),
         generic: false,
         cost: plan.cost.0,
         workers: plan.workers,
@@ -43,6 +43,7 @@ pub(crate) fn above(plan: Plan, operator: &'static str, target: &str, details: V
     let root = PlanNode {
         operator,
         kind: None,
+        null_aware: false,
         target: Some(target.to_owned()),
         index: None,
         alias: None,
@@ -54,6 +55,7 @@ pub(crate) fn above(plan: Plan, operator: &'static str, target: &str, details: V
         cost: plan.root.cost + own_cost,
         actual_rows,
         batches: plan.root.batches,
+        rounds: None,
         elapsed_ms: None,
         passed_rows: None,
         held_bytes: None,
@@ -62,9 +64,13 @@ pub(crate) fn above(plan: Plan, operator: &'static str, target: &str, details: V
         truth: Vec::new(),
         children: vec![plan.root],
     };
-    let mut shape = String::new();
-    write_shape(&root, &mut shape);
-    Plan { fingerprint: format!("{:016x}", fnv(&shape)), cost: plan.cost + own_cost, root, ..plan }
+    Plan {
+        fingerprint: fingerprint_above(&plan.fingerprint, &root),
+        shape: shape(&root),
+        cost: plan.cost + own_cost,
+        root,
+        ..plan
+    }
 }
 
 fn node(node: &Node, printer: Printer<'_>, columns: &Columns, measures: Option<&Measures>) -> PlanNode {
@@ -73,6 +79,7 @@ fn node(node: &Node, printer: Printer<'_>, columns: &Columns, measures: Option<&
     let mut shown = PlanNode {
         operator,
         kind,
+        null_aware: matches!(&node.operator, Operator::Join(spec) if spec.null_aware().is_some()),
         target: None,
         index: None,
         alias: None,
@@ -84,6 +91,7 @@ fn node(node: &Node, printer: Printer<'_>, columns: &Columns, measures: Option<&
         cost: node.total.0,
         actual_rows: measure.map(|measure| measure.rows.load(Ordering::Relaxed)),
         batches: measure.map(|measure| measure.batches.load(Ordering::Relaxed)),
+        rounds: measure.and_then(|measure| rounds(&node.operator, measure)),
         elapsed_ms: measure.map(|measure| approximate(measure.nanos.load(Ordering::Relaxed)) / 1e6),
         passed_rows: measure.map(|measure| measure.passed.load(Ordering::Relaxed)),
         held_bytes: measure.map(|measure| measure.held.load(Ordering::Relaxed)),
@@ -111,13 +119,14 @@ fn node(node: &Node, printer: Printer<'_>, columns: &Columns, measures: Option<&
         _ => {}
     }
     shown.estimate_error = shown.actual_rows.map(|actual| {
-        let (estimate, actual) = (shown.estimated_rows.max(1.0), approximate(actual).max(1.0));
+        let runs = measure.map_or(1, |measure| measure.runs.load(Ordering::Relaxed).max(1));
+        let (estimate, actual) = (shown.estimated_rows.max(1.0), (approximate(actual) / approximate(runs)).max(1.0));
         f64::max(estimate / actual, actual / estimate)
     });
     shown
 }
 
-fn name(operator: &Operator) -> (&'static str, Option<&'static str>) {
+pub(super) fn name(operator: &Operator) -> (&'static str, Option<&'static str>) {
     match operator {
         Operator::OneRow | Operator::Empty => ("values", None),
         Operator::Scan { scan, .. } if scan.kind == TableKind::File => ("file scan", None),
@@ -152,7 +161,7 @@ fn kind(spec: &JoinSpec) -> &'static str {
     }
 }
 
-fn details(operator: &Operator, printer: Printer<'_>) -> Vec<String> {
+pub(super) fn details(operator: &Operator, printer: Printer<'_>) -> Vec<String> {
     let bounds = |offset: u64, fetch: Option<u64>| {
         let fetch = fetch.map(|fetch| format!("fetch {fetch}"));
         let offset = (offset > 0).then(|| format!("offset {offset}"));
@@ -222,7 +231,7 @@ fn in_order(order: &KeyOrder) -> String {
     order.first.map_or_else(|| way.to_owned(), |first| format!("{way}, {first} rows"))
 }
 
-fn predicates(node: &Node, printer: Printer<'_>) -> Vec<Predicate> {
+pub(super) fn predicates(node: &Node, printer: Printer<'_>) -> Vec<Predicate> {
     let mut shown = Vec::new();
     if let Operator::Scan { access: Some(access), .. } = &node.operator {
         let bound =
@@ -255,11 +264,32 @@ fn predicates(node: &Node, printer: Printer<'_>) -> Vec<Predicate> {
     shown
 }
 
+/// Of a recursion its rounds; of anything else how often it ran, when that is more than once.
+fn rounds(operator: &Operator, measure: &NodeMeasure) -> Option<u64> {
+    match operator {
+        Operator::Recursion(_) => Some(measure.rounds.load(Ordering::Relaxed)),
+        _ => Some(measure.runs.load(Ordering::Relaxed)).filter(|runs| *runs > 1),
+    }
+}
+
+/// The membership test of an anti join, then its conditions: the whole one, and each AND part when there are several.
 fn truth(node: &Node, measure: &NodeMeasure, printer: Printer<'_>) -> Vec<Truth> {
+    let membership = match &node.operator {
+        Operator::Join(spec) => spec.null_aware().map(|any| {
+            let row = |parts: &[Expr]| match parts {
+                [one] => printer.expr(one),
+                several => format!("({})", printer.exprs(several)),
+            };
+            let text = format!("{} {} ALL ({})", row(&any.left), any.op.inverse().symbol(), printer.exprs(&any.right));
+            count(text, &measure.membership)
+        }),
+        _ => None,
+    };
     let conjuncts = node.conjuncts();
     let whole = (conjuncts.len() > 1).then(|| printer.conjunction(conjuncts));
     let parts = conjuncts.iter().map(|part: &Expr| printer.expr(part));
-    whole.into_iter().chain(parts).zip(&measure.tallies).map(|(predicate, tally)| count(predicate, tally)).collect()
+    let conditions = whole.into_iter().chain(parts).zip(&measure.tallies);
+    membership.into_iter().chain(conditions.map(|(predicate, tally)| count(predicate, tally))).collect()
 }
 
 fn count(predicate: String, tally: &Tally) -> Truth {
@@ -269,28 +299,4 @@ fn count(predicate: String, tally: &Tally) -> Truth {
         fails: tally.fails.load(Ordering::Relaxed),
         unknown: tally.unknown.load(Ordering::Relaxed),
     }
-}
-
-/// What two equal plans have in common: operators, targets, indexes, join keys and the tree; no constants, no figures.
-fn write_shape(node: &PlanNode, out: &mut String) {
-    let empty = String::new();
-    let part = |text: &Option<String>| text.clone().unwrap_or_default().to_lowercase();
-    out.push_str(node.operator);
-    for text in [&node.target, &node.index, &node.alias] {
-        out.push('|');
-        out.push_str(&part(text));
-    }
-    out.push_str(node.kind.unwrap_or(&empty));
-    for key in node.predicates.iter().filter(|predicate| predicate.place == "join key") {
-        out.push('|');
-        out.push_str(&key.text.to_lowercase());
-    }
-    out.push('(');
-    node.children.iter().for_each(|child| write_shape(child, out));
-    out.push(')');
-}
-
-/// FNV-1a, 64 bits: the same on every machine and in every version.
-fn fnv(text: &str) -> u64 {
-    text.bytes().fold(0xcbf2_9ce4_8422_2325, |hash, byte| (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3))
 }

@@ -2,6 +2,7 @@
 
 mod access;
 mod describe;
+mod identity;
 mod node;
 mod plan;
 

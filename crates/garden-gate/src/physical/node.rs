@@ -198,6 +198,10 @@ pub(crate) struct Tally {
 /// What a node did.
 #[derive(Debug, Default)]
 pub(crate) struct NodeMeasure {
+    /// How often it was run: in a recursion once a round, unless what it gives is kept.
+    pub(crate) runs: AtomicU64,
+    /// Of a recursion: its rounds, the last of which found nothing.
+    pub(crate) rounds: AtomicU64,
     pub(crate) rows: AtomicU64,
     pub(crate) batches: AtomicU64,
     pub(crate) nanos: AtomicU64,
@@ -207,11 +211,17 @@ pub(crate) struct NodeMeasure {
     pub(crate) held: AtomicU64,
     /// Bytes that went to temporary files.
     pub(crate) spilled: AtomicU64,
+    /// Of an anti join whose UNKNOWN counts: what the comparison with all rows of the other side came to.
+    pub(crate) membership: Tally,
     /// Of a filter: the whole condition first, then each AND part when there are several.
     pub(crate) tallies: Vec<Tally>,
 }
 
 impl NodeMeasure {
+    pub(crate) fn add_run(&self) {
+        self.runs.fetch_add(1, Ordering::Relaxed);
+    }
+
     pub(crate) fn add_output(&self, rows: usize) {
         self.rows.fetch_add(rows as u64, Ordering::Relaxed);
         self.batches.fetch_add(1, Ordering::Relaxed);
@@ -242,6 +252,13 @@ impl Measures {
 
     pub(crate) fn of(&self, id: NodeId) -> &NodeMeasure {
         &self.0[id.0]
+    }
+}
+
+impl JoinSpec {
+    /// Of an anti join: the comparison whose UNKNOWN loses a row as TRUE does, as in NOT IN over columns that may be NULL.
+    pub(crate) fn null_aware(&self) -> Option<&AnyTest> {
+        self.any.as_ref().filter(|any| self.kind == JoinKind::Anti && !any.left.is_empty())
     }
 }
 

@@ -20,8 +20,11 @@ use std::fmt;
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
 pub struct Plan {
-    /// Equal for two plans exactly when they have the same structure, methods and indexes; figures do not count.
+    /// Equal for two plans that do the same: operators, methods, indexes, conditions, keys, groupings, sorts, computed columns, rows to
+    /// fetch and the columns of the result. Correlation names, the values of constants and parameters, and figures do not count.
     pub fingerprint: String,
+    /// Equal for two plans that go the same way: operators, join kinds, tables and access paths, whatever they compute.
+    pub shape: String,
     /// Whether a parameter had no value, so that averages were used for it.
     pub generic: bool,
     /// Cost of the whole plan with its workers, in the planner's unit.
@@ -47,6 +50,8 @@ pub struct PlanNode {
     pub operator: &'static str,
     /// Of a join: `inner`.
     pub kind: Option<&'static str>,
+    /// Of an anti join: whether a comparison that is UNKNOWN loses a row as one that is TRUE does, as in NOT IN.
+    pub null_aware: bool,
     /// Of a scan: the table.
     pub target: Option<String>,
     /// The index that is used; of several that are put together all names, with `and` or `or` between them.
@@ -69,7 +74,9 @@ pub struct PlanNode {
     pub actual_rows: Option<u64>,
     /// Batches it gave, when measured.
     pub batches: Option<u64>,
-    /// Processor time of the node itself, summed over workers, in milliseconds.
+    /// When measured: of a recursion its rounds, the last of which found nothing; of what runs in each round how often that was.
+    pub rounds: Option<u64>,
+    /// Time spent in the node itself by the clock, summed over workers, in milliseconds.
     pub elapsed_ms: Option<f64>,
     /// Of a scan, when measured: rows that were not read, in parts of the table whose least and greatest values lie outside of its conditions.
     pub passed_rows: Option<u64>,
@@ -77,7 +84,8 @@ pub struct PlanNode {
     pub held_bytes: Option<u64>,
     /// Bytes that went to temporary files because of `memory_limit`, when measured.
     pub spilled_bytes: Option<u64>,
-    /// max(estimated / actual, actual / estimated), both at least one row (Moerkotte et al., VLDB 2009).
+    /// max(estimated / actual, actual / estimated), both at least one row (Moerkotte et al., VLDB 2009). The estimate is for one round:
+    /// of what runs in every round of a recursion, it is compared with the rows of an average round.
     pub estimate_error: Option<f64>,
     /// What its conditions came to, when measured: the whole one first, then each AND part.
     pub truth: Vec<Truth>,

@@ -152,7 +152,8 @@ fn past_side_join(mut join: SideJoin, conjuncts: Vec<Expr>, context: &mut RuleCo
         && !context.is_left_out("outer to inner join")
         && let Some(term) = conjuncts.iter().find(|term| refuses_null(term, &right))
     {
-        let change = format!("the left join became an inner one by {}", Printer::new(context.columns).expr(term));
+        let term_text = Printer::new(context.columns).expr(term);
+        let change = format!("the {} join became an inner one by {term_text}", join.kind_written());
         let why = "it is TRUE for no row that was filled up with NULLs";
         context.log.push(RewriteNote { rule: "outer to inner join", change, why });
         if let (Some(_), false) = (join.written, term.is_implied()) {
@@ -200,6 +201,7 @@ fn less_full(mut join: SideJoin, conjuncts: &[Expr], context: &mut RuleContext<'
     context.log.push(RewriteNote { rule: "outer to inner join", change, why });
     if kept == "right" {
         std::mem::swap(&mut join.left, &mut join.right);
+        join.exchanged = true;
     }
     join.kind = JoinKind::Left;
     join

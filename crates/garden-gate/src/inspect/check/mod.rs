@@ -116,6 +116,12 @@ impl CheckFile {
         }
     }
 
+    /// The file that holds the rows which a check expects, where it names one.
+    pub fn rows_file(&self, name: &str) -> Option<PathBuf> {
+        let check = self.spec.checks.iter().find(|check| check.name == name)?;
+        check.rows_file.as_ref().map(|file| self.beside(file))
+    }
+
     /// The text of the file, with what was accepted.
     pub fn text(&self) -> &str {
         &self.text
@@ -329,8 +335,11 @@ fn unlike_rows(sides: [&ResultSet; 2], (other, ordered): (&str, bool)) -> Option
     let changes = odd.iter().map(|row| RowChange { found: row.times[1] > row.times[0], row: row.row.clone() });
     let mut changes: Vec<RowChange> = changes.collect();
     changes.sort_by_key(|change| change.found);
+    let (counts, changes) = rows::shown_of(changes);
     let text = if !odd.is_empty() {
-        format!("the rows are not those of {other:?}: {} differ", odd.len())
+        let [less, more] = counts;
+        let cut = rows::cut_short(counts, &changes);
+        format!("the rows are not those of {other:?}: {less} are missing, {more} are not expected{cut}")
     } else if ordered && let Some((number, _)) = first_out_of_order(sides) {
         format!("the rows come in another order than those of {other:?}, from row {number} on")
     } else {

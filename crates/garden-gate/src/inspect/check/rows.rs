@@ -8,8 +8,28 @@ use crate::session::ResultSet;
 use crate::types::Value;
 use std::collections::HashMap;
 
-/// Changed rows that are told.
+/// Changed rows that a failure shows.
 const MOST_ROWS: usize = 20;
+
+/// How many rows are missing and how many were not expected, and of the changes those that are shown: of either kind at least half of
+/// [`MOST_ROWS`] where there are so many, in their order.
+pub(super) fn shown_of(changes: Vec<RowChange>) -> ([usize; 2], Vec<RowChange>) {
+    let more = changes.iter().filter(|change| change.found).count();
+    let less = changes.len() - more;
+    let mut room = [MOST_ROWS - more.min(MOST_ROWS / 2), MOST_ROWS - less.min(MOST_ROWS / 2)];
+    let mut fits = |change: &RowChange| {
+        let left = &mut room[usize::from(change.found)];
+        let fits = *left > 0;
+        *left -= usize::from(fits);
+        fits
+    };
+    ([less, more], changes.into_iter().filter(|change| fits(change)).collect())
+}
+
+/// What says that not all changes are shown.
+pub(super) fn cut_short([less, more]: [usize; 2], shown: &[RowChange]) -> String {
+    if shown.len() < less + more { format!("; {} of these are shown", shown.len()) } else { String::new() }
+}
 
 /// What of the rows is not as the text says.
 pub(super) fn broken(rows: &ResultSet, expected: &str, ordered: bool) -> Option<Failure> {
@@ -37,14 +57,15 @@ pub(super) fn broken(rows: &ResultSet, expected: &str, ordered: bool) -> Option<
     if changes.is_empty() {
         return None;
     }
-    let (less, more) =
-        (changes.iter().filter(|change| !change.found).count(), changes.iter().filter(|change| change.found).count());
+    let (counts, rows) = shown_of(changes);
     let text = format!(
-        "{less} of {} expected rows are missing, {more} of {} rows are not expected",
+        "{} of {} expected rows are missing, {} of {} rows are not expected{}",
+        counts[0],
         wanted.len(),
-        found.len()
+        counts[1],
+        found.len(),
+        cut_short(counts, &rows)
     );
-    let rows = changes.into_iter().take(MOST_ROWS).collect();
     Some(Failure { columns: names, rows, ..failure("rows", text) })
 }
 

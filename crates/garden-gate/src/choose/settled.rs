@@ -1,0 +1,61 @@
+//! Decisions on how to read a table, as the whole plan settles them: a join may look its rows up, an order or a grouping may take them
+//! from another index, and a plan that lost may have read a table that the one that won does not.
+
+use super::access::name_of;
+use crate::catalog::TableKind;
+use crate::physical::{Candidate, Considered, JoinMethod, Node, Operator};
+
+/// A way in which the plan reads a table.
+struct Settled {
+    alias: String,
+    choice: String,
+    cost: f64,
+    reason: Option<&'static str>,
+}
+
+/// Marks as chosen what the plan does, adds it where it is not among the candidates, and leaves out tables that it does not read.
+pub(super) fn reads(root: &Node, considered: &mut Vec<Considered>) {
+    let mut settled = Vec::new();
+    root.walk(&mut |node| settled.extend(reading(node)));
+    let mut seen: Vec<String> = Vec::new();
+    considered.retain_mut(|decision| {
+        let Some(alias) = decision.decision.strip_prefix("read ") else { return true };
+        let ways: Vec<&Settled> = settled.iter().filter(|way| way.alias == alias).collect();
+        let times = seen.iter().filter(|known| *known == alias).count();
+        seen.push(alias.to_owned());
+        if times >= ways.len() {
+            return false;
+        }
+        let right = |candidate: &Candidate| candidate.chosen && ways.iter().any(|way| way.choice == candidate.choice);
+        if !decision.candidates.iter().any(right) {
+            settle(&mut decision.candidates, ways[times]);
+        }
+        true
+    });
+}
+
+fn settle(candidates: &mut Vec<Candidate>, way: &Settled) {
+    candidates.iter_mut().for_each(|candidate| candidate.chosen = candidate.choice == way.choice);
+    if !candidates.iter().any(|candidate| candidate.chosen) {
+        let (choice, cost) = (way.choice.clone(), Some(way.cost));
+        candidates.insert(0, Candidate { choice, cost, chosen: true, reason: way.reason.map(str::to_owned) });
+    }
+}
+
+fn reading(node: &Node) -> Option<Settled> {
+    let (alias, choice, reason) = match &node.operator {
+        Operator::Scan { scan, access: Some(access), .. } => {
+            (&scan.alias, name_of(access), Some("the whole plan is cheaper with its order"))
+        }
+        Operator::Scan { scan, access: None, .. } if scan.kind == TableKind::File => {
+            (&scan.alias, "file scan".to_owned(), None)
+        }
+        Operator::Scan { scan, .. } => (&scan.alias, "table scan".to_owned(), None),
+        Operator::IndexJoin(join) => {
+            let choice = format!("{} by {}", JoinMethod::IndexNestedLoop.name(), join.index.name);
+            (&join.scan.alias, choice, Some("its rows are looked up by the join, not read by themselves"))
+        }
+        _ => return None,
+    };
+    Some(Settled { alias: alias.clone(), choice, cost: node.own.0, reason })
+}
