@@ -17,6 +17,7 @@ mod memory_table;
 mod moment;
 mod object_text;
 mod open_file;
+mod packed_column;
 mod part;
 mod partners;
 mod period_search;
