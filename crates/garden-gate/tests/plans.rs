@@ -179,7 +179,7 @@ fn decisions_are_those_of_the_plan() {
         let plan = session.plan(sql, ()).unwrap();
         for decision in plan.considered.iter().filter(|one| one.decision.starts_with("read ")) {
             let alias = &decision.decision["read ".len()..];
-            let reads = |node: &&garden_gate::PlanNode| node.alias.as_deref().or(node.target.as_deref()) == Some(alias);
+            let reads = |node: &&PlanNode| node.alias.as_deref().or(node.target.as_deref()) == Some(alias);
             let node = plan.nodes().into_iter().find(reads).unwrap();
             let chosen: Vec<&str> =
                 decision.candidates.iter().filter(|one| one.chosen).map(|one| one.choice.as_str()).collect();

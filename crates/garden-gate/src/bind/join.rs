@@ -4,7 +4,7 @@ use super::scope::{Clause, Merged, Scope, ScopeColumn};
 use super::{Binder, problem::Problem};
 use crate::diagnostic::{Error, Result, Span};
 use crate::logical::{
-    ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, SideJoin, Step, StepDefinition, StepId, WindowCall,
+    ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, SideJoin, Sides, Step, StepDefinition, StepId, WindowCall,
 };
 use crate::syntax::ast::{CompareOp, Ident, Join, JoinCondition};
 use crate::types::SqlType;
@@ -70,8 +70,8 @@ impl Binder<'_> {
         }
         let dependent = depends(&left, &right);
         let written = (self.views == 0).then_some(join.span);
-        let exchanged = join.mirrored;
-        SideJoin { dependent, written, exchanged, ..SideJoin::new(kind, left, right, condition.into_conjuncts()) }
+        let sides = if join.mirrored { Sides::Exchanged } else { Sides::AsWritten };
+        SideJoin { dependent, written, sides, ..SideJoin::new(kind, left, right, condition.into_conjuncts()) }
             .into_plan()
     }
 

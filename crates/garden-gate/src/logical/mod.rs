@@ -26,7 +26,7 @@ pub(crate) use guide::{Demand, Directive, Guide, GuidedJoin, GuidedRead};
 pub(crate) use index::ScanIndex;
 pub(crate) use plan::{
     AnyTest, EarlyGroups, Expand, LogicalPlan, Member, Recursion, RecursionInput, RewriteNote, Rewritten, Scan,
-    ScanReference, SetOperand, SideJoin, SortKey, Step, StepDefinition, StepId,
+    ScanReference, SetOperand, SideJoin, Sides, SortKey, Step, StepDefinition, StepId,
 };
 pub(crate) use print::Printer;
 pub(crate) use subquery::{Subquery, SubqueryTest};

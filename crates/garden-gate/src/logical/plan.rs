@@ -89,8 +89,15 @@ pub(crate) struct SideJoin {
     pub(crate) guard: Vec<Expr>,
     /// Of an outer join that somebody wrote, where it stands.
     pub(crate) written: Option<Span>,
-    /// Whether it was written as a right join, of which this has the sides exchanged.
-    pub(crate) exchanged: bool,
+    pub(crate) sides: Sides,
+}
+
+/// Whether the left side of a join is the one that was written first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Sides {
+    AsWritten,
+    /// It was written as a right join.
+    Exchanged,
 }
 
 /// The three-valued condition of `operands op ANY (query)`.
@@ -410,7 +417,7 @@ impl SideJoin {
             dependent: false,
             guard: Vec::new(),
             written: None,
-            exchanged: false,
+            sides: Sides::AsWritten,
         }
     }
 
@@ -420,7 +427,7 @@ impl SideJoin {
 
     /// What the kind is called by the one who wrote it.
     pub(crate) fn kind_written(&self) -> &'static str {
-        if self.exchanged && self.kind == JoinKind::Left { "right" } else { self.kind.name() }
+        if self.sides == Sides::Exchanged && self.kind == JoinKind::Left { "right" } else { self.kind.name() }
     }
 
     fn output(&self) -> Vec<ColumnId> {

@@ -6,7 +6,7 @@
 
 use super::describe::{details, name, predicates};
 use super::{Node, Operator, PlanNode};
-use crate::logical::{ColumnId, Columns, Expr, Printer, Scan};
+use crate::logical::{ColumnId, Columns, Printer, Scan};
 use std::collections::HashMap;
 use std::fmt::Write as _;
 

@@ -210,7 +210,7 @@ impl<'c, 'a> Domain<'c, 'a> {
     }
 
     fn side_join(&mut self, join: SideJoin) -> Carried {
-        let SideJoin { kind, left, right, on, any, mark, dependent, guard, written } = join;
+        let SideJoin { kind, left, right, on, any, mark, dependent, guard, written, sides } = join;
         let (left, columns) = self.carry(left);
         let mut on = self.all_over(on, &columns);
         let any = any.map(|any| AnyTest {
@@ -223,12 +223,15 @@ impl<'c, 'a> Domain<'c, 'a> {
             let outer = &self.outer;
             let right =
                 right.map_columns(&mut |id| outer.iter().position(|outer| *outer == id).map_or(id, |at| columns[at]));
-            return (SideJoin { kind, left, right, on, any, mark, dependent, guard, written }.into_plan(), columns);
+            return (
+                SideJoin { kind, left, right, on, any, mark, dependent, guard, written, sides }.into_plan(),
+                columns,
+            );
         }
         if kind == JoinKind::Full || self.depends(&right) {
             let (right, others) = self.carry(right);
             on.extend(self.all_same(&columns, &others));
-            let plan = SideJoin { kind, left, right, on, any, mark, dependent, guard, written }.into_plan();
+            let plan = SideJoin { kind, left, right, on, any, mark, dependent, guard, written, sides }.into_plan();
             if kind != JoinKind::Full {
                 return (plan, columns);
             }
@@ -241,7 +244,7 @@ impl<'c, 'a> Domain<'c, 'a> {
             let computed = merged.iter().copied().zip(either.collect::<Vec<_>>()).collect();
             return (plan.project(computed), merged);
         }
-        (SideJoin { kind, left, right, on, any, mark, dependent, guard, written }.into_plan(), columns)
+        (SideJoin { kind, left, right, on, any, mark, dependent, guard, written, sides }.into_plan(), columns)
     }
 
     fn aggregate(&mut self, plan: LogicalPlan) -> Carried {

@@ -13,7 +13,7 @@
 use super::{Rule, RuleContext};
 use crate::diagnostic::{Note, Result};
 use crate::logical::{
-    ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, Printer, RewriteNote, SetOperand, SideJoin, Test,
+    ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, Printer, RewriteNote, SetOperand, SideJoin, Sides, Test,
 };
 
 pub(super) struct PushFilters;
@@ -201,7 +201,7 @@ fn less_full(mut join: SideJoin, conjuncts: &[Expr], context: &mut RuleContext<'
     context.log.push(RewriteNote { rule: "outer to inner join", change, why });
     if kept == "right" {
         std::mem::swap(&mut join.left, &mut join.right);
-        join.exchanged = true;
+        join.sides = Sides::Exchanged;
     }
     join.kind = JoinKind::Left;
     join
