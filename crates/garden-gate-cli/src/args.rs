@@ -29,6 +29,8 @@ pub(crate) enum Command {
     Describe(Describe),
     /// Read a whole database file, and check its checksums and constraints
     Verify(Verify),
+    /// Make a database file as small as what it holds allows
+    Compact(Compact),
     /// Type statements and see their rows, one after the other
     Shell(Shell),
     /// A guided example on the demo garden, or its data written to a folder
@@ -74,6 +76,12 @@ pub(crate) struct Describe {
 
 #[derive(Debug, Args)]
 pub(crate) struct Verify {
+    #[command(flatten)]
+    pub(crate) common: Common,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Compact {
     #[command(flatten)]
     pub(crate) common: Common,
 }

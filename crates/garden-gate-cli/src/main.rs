@@ -59,6 +59,7 @@ fn main() -> ExitCode {
         Command::Check(check) => commands::check::check(&check),
         Command::Describe(describe) => commands::describe::describe(&describe),
         Command::Verify(verify) => commands::verify::verify(&verify),
+        Command::Compact(compact) => commands::compact::compact(&compact),
         Command::Shell(shell) => commands::shell::shell(&shell),
         Command::Demo(demo) => commands::demo::demo(&demo),
     };

@@ -25,6 +25,6 @@ pub use json::{
 };
 pub use look::Look;
 pub use picture::{PlanReport, plan_dot, plan_html, plan_svg, rows_html, rows_html_head, sweep_svg};
-pub use plan::{considered, plan_tree, rewrites, tally};
+pub use plan::{bytes, considered, plan_tree, rewrites, tally};
 pub use separated::{Separated, markdown, separated, write_markdown, write_separated};
 pub use table::{changed, table, write_table};

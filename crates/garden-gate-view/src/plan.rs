@@ -61,6 +61,13 @@ pub fn plan_tree(plan: &Plan, look: Look) -> String {
         );
         let _ = writeln!(out, "{}", whole.trim_end());
     }
+    for built in &plan.built {
+        let text = format!(
+            "built first: index {} of {}, {} rows in {:.2} ms, which is in no operator's time",
+            built.index, built.table, built.rows, built.elapsed_ms
+        );
+        let _ = writeln!(out, "{}", look.dim(text));
+    }
     if measured {
         summary(plan, &mut out, look);
     }
@@ -163,7 +170,7 @@ fn in_rounds(node: &PlanNode, rounds: u64) -> String {
 }
 
 /// A number of bytes in the largest unit of which there are ten.
-fn bytes(bytes: u64) -> String {
+pub fn bytes(bytes: u64) -> String {
     match bytes {
         ..10_000 => format!("{bytes} bytes"),
         10_000..10_000_000 => format!("{} kB", bytes / 1000),

@@ -78,10 +78,11 @@ pub use inspect::{
     CheckFile, CheckOutcome, CheckReport, CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind,
     Failure, RowChange, Step, StepOptions, StepPart, Stretch, Sweep, SweepOptions, SweepPoint, Swept,
 };
-pub use physical::{Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};
+pub use physical::{BuiltIndex, Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};
 pub use session::{
     ColumnFacts, ConstraintFacts, Database, FromValue, HistoryFacts, HistoryStretch, Outcome, PreparedStatement,
     Progress, ResultColumn, ResultSet, Row, Session, Statements, TableCheck, TableFacts, is_table_file, table_name,
 };
+pub use storage::FileSize;
 pub use syntax::Typed;
 pub use types::{Decimal, RowField, SqlType, Value};

@@ -1,6 +1,7 @@
 //! One file a command.
 
 pub(crate) mod check;
+pub(crate) mod compact;
 pub(crate) mod demo;
 pub(crate) mod describe;
 pub(crate) mod inspect;

@@ -35,6 +35,9 @@ pub(crate) fn index_keys<'a>(
     index: &'a Index,
     around: &'a Surroundings<'a>,
 ) -> Result<ScanIndex> {
+    if let Some(known) = ScanIndex::over_columns(definition, index) {
+        return Ok(known);
+    }
     let mut keys = Vec::new();
     let mut never_null = Vec::new();
     for key in &index.keys {

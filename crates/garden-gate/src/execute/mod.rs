@@ -9,6 +9,7 @@ mod build_side;
 mod compile;
 mod expand;
 mod filter;
+mod index_build;
 mod index_join;
 mod index_read;
 mod join;
@@ -59,5 +60,8 @@ pub(crate) struct Run<'a> {
 /// # Errors
 /// Whatever its expressions raise; HY008, HYT00 or HY001 when it is interrupted or a limit is reached.
 pub(crate) fn run(plan: &PhysicalPlan, output: &[ColumnId], run: &Run<'_>) -> Result<Vec<Batch>> {
+    if let Some(measures) = run.measures {
+        index_build::build_indexes(&plan.root, measures)?;
+    }
     compile::Compiler::new(run, plan).result(&plan.root, output)
 }

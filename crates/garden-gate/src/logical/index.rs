@@ -1,4 +1,5 @@
 use super::{ColumnId, Expr, ExprKind, SortKey};
+use crate::catalog::{Index, IndexKey, IndexPart, TableDefinition};
 use crate::diagnostic::Span;
 
 /// An index of a scanned table.
@@ -16,6 +17,21 @@ pub(crate) struct ScanIndex {
 }
 
 impl ScanIndex {
+    /// An index all of whose keys are columns, for which nothing needs to be bound; `None` for one over an expression.
+    pub(crate) fn over_columns(definition: &TableDefinition, index: &Index) -> Option<Self> {
+        let key = |key: &IndexKey| match &key.part {
+            IndexPart::Column(at) => {
+                let column = &definition.columns[*at];
+                let expr = Expr::new(ExprKind::Slot(*at), column.sql_type, Span::default());
+                Some((SortKey { expr, direction: key.direction, nulls: key.nulls }, column.not_null))
+            }
+            IndexPart::Expression(_) => None,
+        };
+        let (keys, never_null) = index.keys.iter().map(key).collect::<Option<Vec<_>>>()?.into_iter().unzip();
+        let (name, include) = (index.name.clone(), index.include.clone());
+        Some(Self { name, keys, never_null, include, signature: definition.key_text(index) })
+    }
+
     /// The keys over these columns of a scan; `None` for one that uses a column the scan does not read.
     pub(crate) fn keys_over(&self, columns: &[(ColumnId, usize)]) -> Vec<Option<SortKey>> {
         let of = |slot: usize| columns.iter().find(|(_, place)| *place == slot).map(|(id, _)| *id);

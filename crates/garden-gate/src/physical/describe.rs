@@ -26,6 +26,7 @@ pub(crate) fn describe(
         cost: plan.cost.0,
         workers: plan.workers,
         root,
+        built: measures.map_or_else(Vec::new, Measures::built),
         rewrites: rewrites
             .iter()
             .map(|note| Rewrite { rule: note.rule.into(), change: note.change.clone(), why: note.why.into() })

@@ -16,4 +16,4 @@ pub(crate) use node::{
 /// What a worker has to have to do to be worth its while, in units of cost.
 pub(crate) const WORTH_A_WORKER: f64 = 100_000.0;
 
-pub use plan::{Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};
+pub use plan::{BuiltIndex, Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};

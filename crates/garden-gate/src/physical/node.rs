@@ -1,10 +1,11 @@
-use super::{Considered, IndexAccess, JoinMethod};
+use super::{BuiltIndex, Considered, IndexAccess, JoinMethod};
 use crate::logical::{
     Aggregate, AnyTest, ColumnId, Expand, Expr, JoinKind, RewriteNote, Scan, ScanIndex, SetOp, SortKey, StepId,
     WindowCall,
 };
 use crate::types::{Cost, Estimate, SqlType};
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 /// The place of a node in its plan, counted from 0 in the order the plan is printed.
@@ -232,9 +233,12 @@ impl NodeMeasure {
     }
 }
 
-/// What all nodes of a plan did, by [`NodeId`].
+/// What all nodes of a plan did, by [`NodeId`], and what was done before they ran.
 #[derive(Debug)]
-pub(crate) struct Measures(Vec<NodeMeasure>);
+pub(crate) struct Measures {
+    nodes: Vec<NodeMeasure>,
+    built: Mutex<Vec<BuiltIndex>>,
+}
 
 impl Measures {
     pub(crate) fn for_plan(root: &Node) -> Self {
@@ -247,11 +251,20 @@ impl Measures {
                 ..NodeMeasure::default()
             });
         });
-        Self(measures)
+        Self { nodes: measures, built: Mutex::default() }
     }
 
     pub(crate) fn of(&self, id: NodeId) -> &NodeMeasure {
-        &self.0[id.0]
+        &self.nodes[id.0]
+    }
+
+    pub(crate) fn add_built(&self, built: BuiltIndex) {
+        self.built.lock().unwrap_or_else(PoisonError::into_inner).push(built);
+    }
+
+    /// The indexes that had to be sorted before the plan could run.
+    pub(crate) fn built(&self) -> Vec<BuiltIndex> {
+        self.built.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 }
 

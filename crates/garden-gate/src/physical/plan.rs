@@ -33,6 +33,8 @@ pub struct Plan {
     pub workers: usize,
     /// The topmost operator.
     pub root: PlanNode,
+    /// When measured: the indexes that had to be sorted first. Their time is in no operator's.
+    pub built: Vec<BuiltIndex>,
     /// The rewrites that fired, in order.
     pub rewrites: Vec<Rewrite>,
     /// The decisions that were taken, with their candidates.
@@ -91,6 +93,20 @@ pub struct PlanNode {
     pub truth: Vec<Truth>,
     /// Its inputs.
     pub children: Vec<PlanNode>,
+}
+
+/// An index that was neither in memory nor in the file, and was made for a measured plan.
+#[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
+pub struct BuiltIndex {
+    /// Its name.
+    pub index: String,
+    /// The table it belongs to.
+    pub table: String,
+    /// Rows that were sorted.
+    pub rows: u64,
+    /// How long that took, in milliseconds.
+    pub elapsed_ms: f64,
 }
 
 /// A condition of an operator.

@@ -7,7 +7,7 @@ use super::writer::Writers;
 use crate::catalog::{Catalog, Column, FileOptions, Segment, TableSource};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::file::Location;
-use crate::storage::{FileAccess, MemoryTable, Store, conforming, table_of};
+use crate::storage::{FileAccess, FileSize, MemoryTable, Store, conforming, table_of};
 use crate::types::Value;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
@@ -153,6 +153,15 @@ impl Database {
     pub(super) fn stored((store, catalog): (Arc<Store>, Catalog)) -> Self {
         let catalog = RwLock::new(Arc::new(catalog));
         Self(Arc::new(Shared { catalog, store: Some(store), ..Shared::default() }))
+    }
+
+    /// Makes the file of the database as small as what it holds allows: room of rows that are gone goes back to the disk. The file is
+    /// compacted likewise when it is closed, once as much has been written to it as half of it. O(bytes of the file).
+    ///
+    /// # Errors
+    /// 58030 when the file cannot be written, or a query reads from it meanwhile.
+    pub fn compact(&self) -> Result<FileSize> {
+        self.0.store.as_ref().map_or(Ok(FileSize::default()), |store| store.compact())
     }
 
     /// A new session.

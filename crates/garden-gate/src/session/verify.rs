@@ -44,6 +44,11 @@ impl Session {
 
     pub(super) fn verify_table(&self, catalog: &Catalog, schema: &str, name: &str) -> Result<()> {
         let (source, definition) = stored(catalog, schema, name)?;
+        let unreadable = |(at, error): (usize, Error)| unreadable((name, &definition.columns[at].name), &error);
+        let mut damaged = source.unreadable().into_iter().map(unreadable);
+        if let Some(first) = damaged.next() {
+            return Err(first.with_related(damaged));
+        }
         let columns = source.columns_whole()?;
         for (array, column) in columns.iter().zip(&definition.columns) {
             check_values(array, column)?;
@@ -62,6 +67,16 @@ impl Session {
             check_key(name, &definition, key, (&source, &rows))?;
         }
         definition.references.iter().try_for_each(|key| changer.check_reference(name, &definition, key, &rows))
+    }
+}
+
+/// What is wrong with a column that cannot be read.
+fn unreadable((table, column): (&str, &str), error: &Error) -> Error {
+    let message = format!("table {table:?}, column {column:?}: {}", error.message());
+    let named = Error::new(error.sqlstate(), message);
+    match error.data_place() {
+        Some(place) => named.in_file(&place.file, place.line),
+        None => named,
     }
 }
 

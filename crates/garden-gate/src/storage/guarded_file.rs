@@ -68,6 +68,16 @@ impl GuardedFile {
         }
     }
 
+    /// [`GuardedFile::with`] while nobody else uses the file.
+    ///
+    /// # Errors
+    /// As [`GuardedFile::with`].
+    pub(super) fn alone<T>(&self, work: impl FnOnce(&mut Database) -> Result<T>) -> Result<T> {
+        let mut file = self.file.write().unwrap_or_else(PoisonError::into_inner);
+        let Some(file) = &mut *file else { return Err(self.damaged("it")) };
+        guarded(self.path(), || work(file))
+    }
+
     fn is_gone(&self) -> bool {
         self.file.read().unwrap_or_else(PoisonError::into_inner).is_none()
     }

@@ -3,6 +3,7 @@
 
 use super::part::Part;
 use super::search::count_below;
+use super::sorted_keys::SortedKeys;
 use super::stored_table::StoredTable;
 use crate::catalog::Segment;
 use crate::diagnostic::Result;
@@ -11,7 +12,7 @@ use crate::logical::{ExprKind, ScanIndex};
 use crate::types::index;
 use arrow::array::{Array, ArrayRef, Int64Array, UInt32Array, new_null_array};
 use arrow::compute;
-use arrow::row::{RowConverter, Rows, SortField};
+use arrow::row::{RowConverter, SortField};
 use std::cmp::{Ordering, Reverse};
 use std::collections::{BinaryHeap, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -21,7 +22,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 pub(super) struct PartIndex {
     /// Row numbers in the order of their keys.
     order: Vec<u32>,
-    keys: Rows,
+    keys: SortedKeys,
     /// What each key begins with, as a number: most steps of a search need no more.
     beginnings: Vec<u64>,
     /// Whether a beginning is all there is of a key.
@@ -53,9 +54,24 @@ pub(crate) struct IndexRead<'a> {
 
 /// A range of encoded keys: those that are not below the first and not above the second. A bound stands for all keys that begin with it.
 #[derive(Debug, PartialEq, Eq, PartialOrd, Ord)]
-struct ByteRange {
+pub(super) struct ByteRange {
     low: (Vec<u8>, bool),
     high: Option<(Vec<u8>, bool)>,
+}
+
+impl ByteRange {
+    /// Whether it begins behind the key.
+    pub(super) fn is_above(&self, key: &[u8]) -> bool {
+        let (low, inclusive) = &self.low;
+        key < low.as_slice() || (!inclusive && key.starts_with(low))
+    }
+
+    /// Whether it does not end before the key.
+    pub(super) fn reaches(&self, key: &[u8]) -> bool {
+        self.high
+            .as_ref()
+            .is_none_or(|(high, inclusive)| key < high.as_slice() || (*inclusive && key.starts_with(high)))
+    }
 }
 
 impl PartIndex {
@@ -81,11 +97,25 @@ impl PartIndex {
         let encoded = converter.convert_columns(&keys)?;
         let mut order: Vec<u32> = (0..index(rows)).collect();
         order.sort_by(|a, b| encoded.row(*a as usize).cmp(&encoded.row(*b as usize)));
-        let mut sorted = converter.empty_rows(rows, encoded.size());
-        order.iter().for_each(|row| sorted.push(encoded.row(*row as usize)));
-        let beginnings = sorted.iter().map(|key| beginning(key.as_ref())).collect();
-        let are_whole = sorted.iter().all(|key| key.as_ref().len() <= size_of::<u64>());
-        Ok(Self { order, keys: sorted, beginnings, are_whole, columns: Mutex::default() })
+        let keys = SortedKeys::of(order.iter().map(|row| encoded.row(*row as usize).data()));
+        Ok(Self::of_sorted(order, keys))
+    }
+
+    /// From rows that are in the order of their keys.
+    pub(super) fn of_sorted(order: Vec<u32>, keys: SortedKeys) -> Self {
+        let beginnings = keys.iter().map(beginning).collect();
+        let are_whole = keys.iter().all(|key| key.len() <= size_of::<u64>());
+        Self { order, keys, beginnings, are_whole, columns: Mutex::default() }
+    }
+
+    /// Row numbers in the order of their keys.
+    pub(super) fn order(&self) -> &[u32] {
+        &self.order
+    }
+
+    /// The key at a place in the order.
+    pub(super) fn key(&self, at: usize) -> &[u8] {
+        self.keys.get(at)
     }
 
     pub(super) fn bytes(&self) -> usize {
@@ -94,29 +124,20 @@ impl PartIndex {
 
     /// Where a range begins and ends in the order of the keys.
     fn find(&self, range: &ByteRange) -> (usize, usize) {
-        let key = |at: usize| self.keys.row(at);
-        let below = |at: usize, (bytes, inclusive): &(Vec<u8>, bool)| {
-            let key = key(at);
-            key.as_ref() < bytes.as_slice() || (!inclusive && key.as_ref().starts_with(bytes))
-        };
-        let within = |at: usize, (bytes, inclusive): &(Vec<u8>, bool)| {
-            let key = key(at);
-            key.as_ref() < bytes.as_slice() || (*inclusive && key.as_ref().starts_with(bytes))
-        };
         let rows = self.order.len();
-        if rows == 0 || below(rows - 1, &range.low) || range.high.as_ref().is_some_and(|high| !within(0, high)) {
+        if rows == 0 || range.is_above(self.key(rows - 1)) || !range.reaches(self.key(0)) {
             return (0, 0);
         }
-        let from = partition(rows, |at| below(at, &range.low));
-        let to = range.high.as_ref().map_or(rows, |high| partition(rows, |at| within(at, high)));
+        let from = partition(rows, |at| range.is_above(self.key(at)));
+        let to = partition(rows, |at| range.reaches(self.key(at)));
         (from, to.max(from))
     }
 
     /// The rows whose keys begin with `prefix` and are below `limit`, in the order of their keys, deleted ones among them.
     pub(super) fn between(&self, prefix: &[u8], limit: &[u8]) -> &[u32] {
         let rows = self.order.len();
-        let from = partition(rows, |at| self.keys.row(at).as_ref() < prefix);
-        let to = partition(rows, |at| self.keys.row(at).as_ref() < limit);
+        let from = partition(rows, |at| self.key(at) < prefix);
+        let to = partition(rows, |at| self.key(at) < limit);
         &self.order[from..to.max(from)]
     }
 
@@ -130,7 +151,7 @@ impl PartIndex {
             let same = self.beginnings[near..].iter().take_while(|key| **key <= last).count();
             return &self.order[near..near + same];
         }
-        let below = |at: usize| self.keys.row(at).as_ref() < prefix;
+        let below = |at: usize| self.key(at) < prefix;
         let mut step = 1;
         while near + step < self.order.len() && below(near + step) {
             step *= 2;
@@ -138,7 +159,7 @@ impl PartIndex {
         let end = (near + step).min(self.order.len());
         let from = near + partition(end - near, |at| below(near + at));
         let rest = &self.order[from..];
-        let same = (from..self.order.len()).take_while(|at| self.keys.row(*at).as_ref().starts_with(prefix));
+        let same = (from..self.order.len()).take_while(|at| self.key(*at).starts_with(prefix));
         &rest[..same.count()]
     }
 
@@ -232,6 +253,14 @@ struct Found {
     places: Vec<u32>,
 }
 
+/// The rows of a part that lie in the ranges.
+enum Within {
+    /// By their places in the order of an index in memory.
+    Places(Arc<PartIndex>, Vec<u32>),
+    /// By their numbers, from an index in the file.
+    Rows(Vec<u32>),
+}
+
 /// A read of an index, with its ranges encoded.
 struct Search<'r> {
     read: &'r IndexRead<'r>,
@@ -248,12 +277,15 @@ impl<'r> Search<'r> {
         Ok(Self { read, ranges, wanted: first_key_bounds(read) })
     }
 
+    /// Whether the values of the first key lie elsewhere in all of the part.
+    fn is_outside(&self, part: &Part) -> Result<bool> {
+        let Some((column, least, greatest)) = self.wanted else { return Ok(false) };
+        Ok(part.bounds(column)?.is_some_and(|of_part| of_part.1 < least || of_part.0 > greatest))
+    }
+
     /// The index of a part, and the places in it that lie in the ranges; `None` when there are none.
-    fn within(&self, part: &Part) -> Result<Option<(Arc<PartIndex>, Vec<u32>)>> {
-        if let Some((column, least, greatest)) = self.wanted
-            && let Some(of_part) = part.bounds(column)?
-            && (of_part.1 < least || of_part.0 > greatest)
-        {
+    fn places(&self, part: &Part) -> Result<Option<(Arc<PartIndex>, Vec<u32>)>> {
+        if self.is_outside(part)? {
             return Ok(None);
         }
         let index = part.index(self.read.index)?;
@@ -265,6 +297,27 @@ impl<'r> Search<'r> {
         }
         Ok(if places.is_empty() { None } else { Some((index, places)) })
     }
+
+    /// The rows of a part that lie in the ranges, found in the file where the index is there and not in memory; `None` when there are none.
+    fn within(&self, part: &Part) -> Result<Option<Within>> {
+        let Some(mut rows) = part.rows_in_file(self.read.index, &self.ranges)? else {
+            return Ok(self.places(part)?.map(|(index, places)| Within::Places(index, places)));
+        };
+        rows.retain(|row| part.is_live(*row));
+        Ok(if rows.is_empty() { None } else { Some(Within::Rows(rows)) })
+    }
+}
+
+impl Within {
+    /// The numbers of the rows, ascending.
+    fn into_rows(self) -> Vec<u32> {
+        let mut rows = match self {
+            Self::Rows(rows) => rows,
+            Self::Places(index, places) => places.iter().map(|place| index.order[*place as usize]).collect(),
+        };
+        rows.sort_unstable();
+        rows
+    }
 }
 
 /// What two sorted lists have in common.
@@ -274,17 +327,40 @@ fn common(a: &[u32], b: &[u32]) -> Vec<u32> {
 }
 
 impl StoredTable {
+    /// Sorts the parts of which an index is neither in memory nor in the file; the rows of those.
+    pub(crate) fn build_index(&self, shape: &ScanIndex) -> Result<u64> {
+        let mut rows = 0;
+        for part in self.parts() {
+            if !part.has_index(shape)? {
+                part.index(shape)?;
+                rows += part.mask().0 as u64;
+            }
+        }
+        Ok(rows)
+    }
+
     /// Rows by an index. O(parts · log rows) to find them, and for each row of the result its columns.
     pub(crate) fn read_index(&self, read: &IndexRead<'_>) -> Result<Vec<Segment>> {
         let search = Search::new(read)?;
-        let mut found = Vec::new();
-        for (number, part) in self.parts().iter().enumerate() {
-            found.extend(search.within(part)?.map(|(index, places)| Found { part: number, index, places }));
+        let parts = self.parts().iter().enumerate();
+        if let Some((backwards, first)) = read.order {
+            let mut found = Vec::new();
+            for (number, part) in parts {
+                found.extend(search.places(part)?.map(|(index, places)| Found { part: number, index, places }));
+            }
+            return self.in_order(read, &found, backwards, first);
         }
-        match read.order {
-            Some((backwards, first)) => self.in_order(read, &found, backwards, first),
-            None => found.iter().map(|found| self.of_part(read, found)).collect(),
+        let mut segments = Vec::new();
+        for (number, part) in parts {
+            segments.extend(match search.within(part)? {
+                Some(Within::Places(index, places)) => {
+                    Some(self.of_part(read, &Found { part: number, index, places })?)
+                }
+                Some(rows @ Within::Rows(_)) => Some(self.rows_of_part(read.columns, number, rows.into_rows())?),
+                None => None,
+            });
         }
+        Ok(segments)
     }
 
     /// Rows that all of these lead to, or that one of them does, in the order of the table; the columns are those of the first. O(parts · log rows), and
@@ -295,11 +371,7 @@ impl StoredTable {
         for (number, part) in self.parts().iter().enumerate() {
             let mut rows: Option<Vec<u32>> = None;
             for search in &searches {
-                let found = search.within(part)?;
-                let mut found: Vec<u32> = found.map_or_else(Vec::new, |(index, places)| {
-                    places.iter().map(|place| index.order[*place as usize]).collect()
-                });
-                found.sort_unstable();
+                let found = search.within(part)?.map_or_else(Vec::new, Within::into_rows);
                 rows = Some(match rows {
                     None => found,
                     Some(known) if all => common(&known, &found),
@@ -368,7 +440,7 @@ impl StoredTable {
         };
         let head = |run: usize, step: usize| -> Option<Reverse<Head<'_>>> {
             let place = place(run, step)?;
-            let key = found[run].index.keys.row(place as usize).data();
+            let key = found[run].index.key(place as usize);
             Some(Reverse(Head { key, backwards, run, step, place }))
         };
         let mut heads: BinaryHeap<Reverse<Head<'_>>> = (0..found.len()).filter_map(|run| head(run, 0)).collect();

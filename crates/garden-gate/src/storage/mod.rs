@@ -1,11 +1,13 @@
 //! Tables in memory: lists of segments, read column by column, with statistics worked out when they are first asked for.
 
 mod append;
+mod aside;
 mod catalog_text;
 mod cell_format;
 mod column_cache;
 mod column_table;
 mod commit_text;
+mod compaction;
 mod conforming;
 mod derived;
 mod guarded_file;
@@ -13,6 +15,7 @@ mod histogram;
 mod history;
 mod history_text;
 mod index;
+mod index_cells;
 mod memory_table;
 mod moment;
 mod object_text;
@@ -23,13 +26,16 @@ mod partners;
 mod period_search;
 mod read_only_file;
 mod search;
+mod sorted_keys;
 mod statistics;
 mod statistics_text;
 mod store;
+mod stored_index;
 mod stored_table;
 mod zone_map;
 
 pub(crate) use column_table::ColumnTable;
+pub use compaction::FileSize;
 pub(crate) use conforming::{conforming, is_made_of};
 pub(crate) use history::{History, StretchFacts};
 pub(crate) use index::{IndexRead, KeyRange};

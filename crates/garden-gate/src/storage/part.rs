@@ -1,6 +1,7 @@
 use super::derived::{Derived, Forget};
-use super::index::PartIndex;
+use super::index::{ByteRange, PartIndex};
 use super::store::Cells;
+use super::stored_index::StoredIndex;
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, JoinTable, Sketch, lane_order};
 use crate::logical::ScanIndex;
@@ -29,6 +30,8 @@ pub(super) struct Part {
     sketches: Arc<Vec<OnceLock<Sketch>>>,
     /// Rows sorted by keys, by the signature of the index; likewise.
     indexes: Arc<Indexes>,
+    /// Indexes that the file has, likewise.
+    stored_indexes: Arc<Derived<String, Arc<StoredIndex>>>,
 }
 
 /// Where the columns are; the same for all versions of a part.
@@ -36,7 +39,7 @@ pub(super) struct Part {
 pub(super) enum Content {
     Memory(Vec<ArrayRef>),
     /// In the database file, read when they are needed.
-    Stored(Cells),
+    Stored(Arc<Cells>),
 }
 
 /// Least and greatest value of a column.
@@ -71,10 +74,11 @@ impl Part {
     pub(super) fn of(content: Content, (rows, width): (usize, usize), live: Option<BooleanBuffer>) -> Self {
         let left = live.as_ref().map_or(rows, BooleanBuffer::count_set_bits);
         let (dense, lookups, indexes) = (Arc::default(), Arc::default(), Arc::default());
+        let stored_indexes = Arc::default();
         let order = Arc::new((0..width).map(|_| OnceLock::new()).collect());
         let sketches = Arc::new((0..width).map(|_| OnceLock::new()).collect());
         let (content, replaced) = (Arc::new(RwLock::new(content)), Arc::default());
-        Self { content, replaced, width, rows, live, left, dense, lookups, order, sketches, indexes }
+        Self { content, replaced, width, rows, live, left, dense, lookups, order, sketches, indexes, stored_indexes }
     }
 
     /// The same rows with another column, of which nothing is known yet. Of a part that the file has but no commit knows, that column alone is
@@ -192,7 +196,7 @@ impl Part {
         let (content, lookups) = (Arc::clone(&self.content), Arc::clone(&self.lookups));
         let replaced = Arc::clone(&self.replaced);
         let (order, indexes) = (Arc::clone(&self.order), Arc::clone(&self.indexes));
-        let sketches = Arc::clone(&self.sketches);
+        let (sketches, stored_indexes) = (Arc::clone(&self.sketches), Arc::clone(&self.stored_indexes));
         let (width, rows, live) = (self.width, self.rows, Some(live));
         (left > 0).then_some(Self {
             content,
@@ -206,6 +210,7 @@ impl Part {
             order,
             sketches,
             indexes,
+            stored_indexes,
         })
     }
 
@@ -219,11 +224,48 @@ impl Part {
             return Ok(known);
         }
         crate::control::checkpoint()?;
-        let index = Arc::new(PartIndex::new(self, shape)?);
+        let index = match self.stored_index(shape)? {
+            Some((stored, cells)) => stored.whole(&cells)?,
+            None => PartIndex::new(self, shape)?,
+        };
+        let index = Arc::new(index);
         let bytes = index.bytes();
         self.indexes.keep(shape.signature.clone(), Arc::clone(&index), bytes);
         self.note(&self.indexes, bytes);
         Ok(index)
+    }
+
+    /// Whether an index of the part is in memory, or in the file.
+    pub(super) fn has_index(&self, shape: &ScanIndex) -> Result<bool> {
+        let in_memory = self.indexes.find(|signature| *signature == shape.signature).is_some();
+        Ok(in_memory || self.stored_index(shape)?.is_some())
+    }
+
+    /// The rows whose keys lie in these ranges, deleted ones among them, from the file; `None` when the index is in memory, or not in the
+    /// file, or has been read so often that it is to be kept in memory.
+    pub(super) fn rows_in_file(&self, shape: &ScanIndex, ranges: &[ByteRange]) -> Result<Option<Vec<u32>>> {
+        if self.indexes.find(|signature| *signature == shape.signature).is_some() {
+            return Ok(None);
+        }
+        match self.stored_index(shape)? {
+            Some((stored, cells)) if !stored.is_worn() => stored.rows_in(&cells, ranges).map(Some),
+            _ => Ok(None),
+        }
+    }
+
+    /// An index as the file has it, with the part's cells.
+    fn stored_index(&self, shape: &ScanIndex) -> Result<Option<(Arc<StoredIndex>, Arc<Cells>)>> {
+        let cells = match &*self.content.read().unwrap_or_else(PoisonError::into_inner) {
+            Content::Stored(cells) => Arc::clone(cells),
+            Content::Memory(_) => return Ok(None),
+        };
+        if let Some(known) = self.stored_indexes.find(|signature| *signature == shape.signature) {
+            return Ok(Some((known, cells)));
+        }
+        let Some(stored) = cells.index(&shape.signature)? else { return Ok(None) };
+        let stored = Arc::new(stored);
+        self.stored_indexes.keep(shape.signature.clone(), Arc::clone(&stored), 0);
+        Ok(Some((stored, cells)))
     }
 
     /// The least and the greatest value of a column, deleted rows among them; `None` when its type has no such bounds.

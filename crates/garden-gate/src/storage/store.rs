@@ -7,76 +7,80 @@ use super::column_cache::ColumnCache;
 use super::commit_text;
 use super::derived::{Forget, Room};
 use super::guarded_file::{GuardedFile, Opener};
+use super::index_cells::Indexed;
 use super::open_file::{self, FileAccess};
 use super::part::{Content, Part};
 use super::statistics_text;
 use super::stored_table::StoredTable;
 use crate::catalog::{Catalog, Commit, CommitLog, Table};
 use crate::diagnostic::{Error, Result, SqlState};
-use arrow::array::{Array, ArrayRef};
+use arrow::array::ArrayRef;
 use arrow::buffer::BooleanBuffer;
 use redb::{ReadableDatabase, ReadableTable, TableDefinition};
 use std::any::Any;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::path::Path;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::Duration;
 
 /// The layout of the file; a file of a later one is refused.
-const FORMAT: u32 = 5;
+const FORMAT: u32 = 6;
 
 /// The oldest version that is still read.
 const OLDEST_FORMAT: u32 = 2;
 /// Bytes kept of what was worked out from them: rows by their keys, sorted rows, columns without deleted rows.
 const DERIVED_BYTES: usize = 512 << 20;
 
-const FACTS: TableDefinition<'_, &str, &[u8]> = TableDefinition::new("facts");
-const CELLS: TableDefinition<'_, (u64, u32), &[u8]> = TableDefinition::new("cells");
+pub(super) const FACTS: TableDefinition<'_, &str, &[u8]> = TableDefinition::new("facts");
+pub(super) const CELLS: TableDefinition<'_, (u64, u32), &[u8]> = TableDefinition::new("cells");
 /// Which rows of a part are left, where some are not.
-const MASKS: TableDefinition<'_, u64, &[u8]> = TableDefinition::new("masks");
+pub(super) const MASKS: TableDefinition<'_, u64, &[u8]> = TableDefinition::new("masks");
 
 /// What each commit changed, by its number.
 const COMMITS: TableDefinition<'_, u64, &[u8]> = TableDefinition::new("commits");
 
-/// Parts of so many rows are put aside before their transaction commits, when they come to so many bytes; of less in unit tests.
-const ASIDE_ROWS: usize = if cfg!(test) { 64 } else { 32_768 };
-const ASIDE_BYTES: usize = if cfg!(test) { 1 << 10 } else { 64 << 20 };
-
 type CellTable<'t> = redb::Table<'t, (u64, u32), &'static [u8]>;
 type MaskTable<'t> = redb::Table<'t, u64, &'static [u8]>;
 /// A part with its number in the file and its columns.
-type Fresh = (Arc<Part>, u64, Vec<ArrayRef>);
+pub(super) type Fresh = (Arc<Part>, u64, Vec<ArrayRef>);
 
 #[derive(Debug)]
 pub(crate) struct Store {
-    file: GuardedFile,
+    pub(super) file: GuardedFile,
     access: FileAccess,
-    state: Mutex<State>,
+    pub(super) state: Mutex<State>,
     cache: Mutex<ColumnCache>,
     /// For what is worked out from columns.
     room: Room,
+    /// Bytes of columns and indexes written since it was opened.
+    pub(super) written: AtomicU64,
 }
 
 /// What the file holds.
 #[derive(Debug, Default)]
-struct State {
-    next_part: u64,
+pub(super) struct State {
+    pub(super) next_part: u64,
     /// For each stored part how many rows of it the file says are left.
-    left: HashMap<u64, usize>,
+    pub(super) left: HashMap<u64, usize>,
     /// Parts of tables that are not committed yet. After a crash nobody knows them, and they are garbage.
-    aside: BTreeSet<u64>,
+    pub(super) aside: BTreeSet<u64>,
     /// Parts that nobody uses any more.
-    garbage: Vec<u64>,
+    pub(super) garbage: Vec<u64>,
+    /// Parts of the tables that the file lists.
+    pub(super) listed: HashSet<u64>,
     /// Which statistics the file holds.
     statistics: statistics_text::Signature,
     /// The number of the last commit that the file lists.
     last_commit: u64,
+    /// Indexes that the file is known to have.
+    indexed: Indexed,
 }
 
 impl State {
     /// The parts that the file holds: those committed and put aside, with some more, without those that nobody uses. It is kept
     /// in the file, so that opening it need not look at all of them.
-    fn list(&self, more: impl Iterator<Item = u64>) -> Vec<u8> {
+    pub(super) fn list(&self, more: impl Iterator<Item = u64>) -> Vec<u8> {
         let stored: BTreeSet<u64> = self.left.keys().chain(&self.aside).copied().chain(more).collect();
         let used = stored.into_iter().filter(|id| !self.garbage.contains(id));
         framed(&used.flat_map(u64::to_le_bytes).collect::<Vec<u8>>())
@@ -86,24 +90,35 @@ impl State {
 /// What a commit wrote.
 struct Written {
     parts: Parts,
+    indexed: Indexed,
     statistics: statistics_text::Signature,
 }
 
 /// Parts that a commit writes: those that are new to the file, and how many rows of each are left.
 #[derive(Default)]
-struct Parts {
+pub(super) struct Parts {
     next_part: u64,
     fresh: Vec<Fresh>,
     left: Vec<(u64, usize)>,
+    /// All that the list of tables refers to.
+    listed: HashSet<u64>,
     /// Those put aside of which a column was written anew.
     replaced: Vec<(Arc<Part>, (u64, u32), ArrayRef)>,
+}
+
+impl Parts {
+    /// The number that a part which is new to the file has in it.
+    pub(super) fn number_of(&self, part: &Part) -> Option<u64> {
+        let is_it = |(known, ..): &&Fresh| std::ptr::eq(known.content(), part.content());
+        self.fresh.iter().find(is_it).map(|(_, id, _)| *id)
+    }
 }
 
 /// The columns of one stored part. When the last user lets go of them, the file may forget them.
 #[derive(Debug)]
 pub(super) struct Cells {
-    store: Arc<Store>,
-    part: u64,
+    pub(super) store: Arc<Store>,
+    pub(super) part: u64,
 }
 
 impl Cells {
@@ -147,6 +162,7 @@ impl Store {
             state: Mutex::default(),
             cache: Mutex::default(),
             room: Room::new(DERIVED_BYTES),
+            written: AtomicU64::new(0),
         };
         store.file.with(|file| store.check_format(file))?;
         let store = Arc::new(store);
@@ -187,9 +203,10 @@ impl Store {
             write.open_table(CELLS).map_err(|error| bad(error.into()))?;
             write.open_table(MASKS).map_err(|error| bad(error.into()))?;
             write.open_table(COMMITS).map_err(|error| bad(error.into()))?;
+            self.make_indexes(&write)?;
             // One commit makes all of them.
             let older = known.as_ref().is_some_and(|known| is_older(known));
-            let expected = if older { 3..=4 } else { 4..=4 };
+            let expected = if older { 3..=4 } else { 5..=5 };
             if !(known.is_some() && expected.contains(&tables)) && (tables, known.is_some()) != (0, false) {
                 return Err(self.file.damaged("the list of its contents"));
             }
@@ -241,7 +258,8 @@ impl Store {
             if !known.contains(&id) && width > 0 {
                 return Err(self.file.damaged("a part of a table"));
             }
-            let part = Part::of(Content::Stored(Cells { store: Arc::clone(self), part: id }), (rows, width), live);
+            let part =
+                Part::of(Content::Stored(Arc::new(Cells { store: Arc::clone(self), part: id })), (rows, width), live);
             if left.is_some_and(|left| left != part.count()) {
                 return Err(self.file.damaged("a list of rows"));
             }
@@ -256,6 +274,7 @@ impl Store {
         let catalog = catalog_text::read(&text, &mut part, statistics).map_err(|what| self.file.damaged(&what))?;
         let commits = self.commits(&read)?;
         state.last_commit = commits.last().map_or(0, |commit| commit.number);
+        state.listed = state.left.keys().copied().collect();
         state.garbage = known.iter().copied().filter(|id| !state.left.contains_key(id)).collect();
         let last_commit = state.last_commit;
         *self.state.lock().unwrap_or_else(PoisonError::into_inner) = state;
@@ -289,12 +308,15 @@ impl Store {
         let written = self.file.with_again(|file| self.write(file, catalog, &state))?;
         state.next_part = written.parts.next_part;
         state.statistics = written.statistics;
+        state.listed = written.parts.listed;
         state.last_commit = catalog.last_commit;
         let garbage = std::mem::take(&mut state.garbage);
         garbage.iter().for_each(|id| {
             state.left.remove(id);
             state.aside.remove(id);
         });
+        state.indexed.retain(|(part, _)| !garbage.contains(part));
+        state.indexed.extend(written.indexed);
         written.parts.left.iter().for_each(|(id, _)| {
             state.aside.remove(id);
         });
@@ -333,8 +355,10 @@ impl Store {
             }
             remove(&state.garbage, &mut cells, &mut masks).map_err(bad)?;
         }
+        self.remove_indexes(&write, &state.garbage)?;
+        let indexed = self.write_indexes(&write, (catalog, &parts), &state.indexed)?;
         write.commit().map_err(|error| bad(error.into()))?;
-        Ok(Written { parts, statistics })
+        Ok(Written { parts, indexed, statistics })
     }
 
     /// The number of a part in the file, into which it is written where it is not yet.
@@ -351,19 +375,18 @@ impl Store {
         };
         let id = match stored {
             Ok(id) => id,
-            Err(columns) => {
-                match parts.fresh.iter().find(|(known, ..)| std::ptr::eq(known.content(), part.content())) {
-                    Some((_, id, _)) => *id,
-                    None => {
-                        let id = parts.next_part;
-                        parts.next_part += 1;
-                        self.write_part(cells, id, &columns)?;
-                        parts.fresh.push((Arc::clone(part), id, columns));
-                        id
-                    }
+            Err(columns) => match parts.number_of(part) {
+                Some(id) => id,
+                None => {
+                    let id = parts.next_part;
+                    parts.next_part += 1;
+                    self.write_part(cells, id, &columns)?;
+                    parts.fresh.push((Arc::clone(part), id, columns));
+                    id
                 }
-            }
+            },
         };
+        parts.listed.insert(id);
         if let Some((at, column)) = part.replaced().filter(|_| !state.left.contains_key(&id)) {
             let key = (id, crate::types::index(at));
             cells.insert(key, encoded(&column)?.as_slice()).map_err(|error| failed(self.file.path(), error))?;
@@ -380,67 +403,23 @@ impl Store {
     }
 
     /// Lets go of columns that the file holds now.
-    fn keep_stored(self: &Arc<Self>, fresh: Vec<Fresh>) {
+    pub(super) fn keep_stored(self: &Arc<Self>, fresh: Vec<Fresh>) {
         let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
         for (part, id, columns) in fresh {
             columns.iter().enumerate().for_each(|(at, column)| cache.put((id, crate::types::index(at)), column));
-            let cells = Cells { store: Arc::clone(self), part: id };
+            let cells = Arc::new(Cells { store: Arc::clone(self), part: id });
             *part.content().write().unwrap_or_else(PoisonError::into_inner) = Content::Stored(cells);
             part.note_all();
         }
     }
 
-    fn write_part(&self, cells: &mut CellTable<'_>, id: u64, columns: &[ArrayRef]) -> Result<()> {
+    pub(super) fn write_part(&self, cells: &mut CellTable<'_>, id: u64, columns: &[ArrayRef]) -> Result<()> {
         for (at, column) in columns.iter().enumerate() {
-            let key = (id, crate::types::index(at));
-            cells.insert(key, encoded(column)?.as_slice()).map_err(|error| failed(self.file.path(), error))?;
+            let (key, bytes) = ((id, crate::types::index(at)), encoded(column)?);
+            self.written.fetch_add(bytes.len() as u64, Ordering::Relaxed);
+            cells.insert(key, bytes.as_slice()).map_err(|error| failed(self.file.path(), error))?;
         }
         Ok(())
-    }
-
-    /// Writes large parts of a table that is not committed yet, once they have come to some size, so that a long load needs no
-    /// more memory than that. They are in no list of tables: when the transaction is undone, or the program dies, they are garbage.
-    ///
-    /// # Errors
-    /// 58030 when the file cannot be written.
-    pub(crate) fn put_aside(self: &Arc<Self>, catalog: &Catalog, (schema, table): (&str, &str)) -> Result<()> {
-        let Some(table) = catalog.table(schema, table).and_then(stored_table) else { return Ok(()) };
-        let in_memory = |part: &Arc<Part>| match &*part.content().read().unwrap_or_else(PoisonError::into_inner) {
-            Content::Memory(columns) if part.count() >= ASIDE_ROWS => Some((Arc::clone(part), columns.clone())),
-            _ => None,
-        };
-        let parts: Vec<(Arc<Part>, Vec<ArrayRef>)> = table.parts().iter().filter_map(in_memory).collect();
-        let columns = parts.iter().flat_map(|(_, columns)| columns);
-        if columns.map(Array::get_array_memory_size).sum::<usize>() < ASIDE_BYTES {
-            return Ok(());
-        }
-        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
-        let first = state.next_part;
-        let fresh: Vec<Fresh> =
-            parts.into_iter().zip(first..).map(|((part, columns), id)| (part, id, columns)).collect();
-        let list = state.list(fresh.iter().map(|(_, id, _)| *id));
-        self.file.with_again(|file| self.write_aside(file, &fresh, &list))?;
-        state.next_part += fresh.len() as u64;
-        state.aside.extend(fresh.iter().map(|(_, id, _)| *id));
-        drop(state);
-        self.keep_stored(fresh);
-        Ok(())
-    }
-
-    fn write_aside(&self, file: &redb::Database, fresh: &[Fresh], list: &[u8]) -> Result<()> {
-        let bad = |error: redb::Error| failed(self.file.path(), error);
-        let mut write = file.begin_write().map_err(|error| bad(error.into()))?;
-        // It need not survive anything before the commit that is to come.
-        write.set_durability(redb::Durability::None).map_err(|error| bad(error.into()))?;
-        {
-            let mut cells = write.open_table(CELLS).map_err(|error| bad(error.into()))?;
-            for (_, id, columns) in fresh {
-                self.write_part(&mut cells, *id, columns)?;
-            }
-            let mut facts = write.open_table(FACTS).map_err(|error| bad(error.into()))?;
-            facts.insert("parts", list).map_err(|error| bad(error.into()))?;
-        }
-        write.commit().map_err(|error| bad(error.into()))
     }
 
     fn column(&self, part: u64, at: u32) -> Result<ArrayRef> {
@@ -462,7 +441,7 @@ impl Store {
     }
 
     /// What was framed, when its checksum is right.
-    fn checked<'b>(&self, bytes: &'b [u8], what: &str) -> Result<&'b [u8]> {
+    pub(super) fn checked<'b>(&self, bytes: &'b [u8], what: &str) -> Result<&'b [u8]> {
         match bytes.split_at_checked(4) {
             Some((sum, rest)) if sum == crc32fast::hash(rest).to_le_bytes() => Ok(rest),
             _ => Err(self.file.damaged(what)),
@@ -478,7 +457,11 @@ pub(super) fn stored_table(table: &Table) -> Option<Arc<StoredTable>> {
 }
 
 /// Takes parts out of the file that no version of a table has any more.
-fn remove(parts: &[u64], cells: &mut CellTable<'_>, masks: &mut MaskTable<'_>) -> std::result::Result<(), redb::Error> {
+pub(super) fn remove(
+    parts: &[u64],
+    cells: &mut CellTable<'_>,
+    masks: &mut MaskTable<'_>,
+) -> std::result::Result<(), redb::Error> {
     for id in parts {
         let all: Vec<(u64, u32)> = cells
             .range((*id, 0)..=(*id, u32::MAX))?

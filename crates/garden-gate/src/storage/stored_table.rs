@@ -8,7 +8,7 @@ use super::part::Part;
 use super::statistics::collect_with;
 use crate::catalog::{Column, ColumnStatistics, Segment, SystemTime, TableSource};
 use crate::control::Turns;
-use crate::diagnostic::Result;
+use crate::diagnostic::{Error, Result};
 use crate::kernel::{Batch, Sketch, lane_bounds};
 use crate::types::{SqlType, approximate, index};
 use arrow::array::{ArrayRef, AsArray};
@@ -116,6 +116,13 @@ impl StoredTable {
         let batches = self.read(&all)?.into_iter().map(|segment| Batch::new(segment.columns, segment.rows));
         let batches: Vec<Batch> = batches.collect();
         if batches.is_empty() { Ok(self.rows_at(&[])?.columns) } else { Ok(Batch::concat(&batches, None)?.columns) }
+    }
+
+    /// The columns of which some part cannot be read, with the first reason of each. O(rows).
+    pub(crate) fn unreadable(&self) -> Vec<(usize, Error)> {
+        let parts = || self.parts.iter().chain(self.history.parts());
+        let problem = |at: usize| parts().find_map(|part| part.whole(at).err()).map(|error| (at, error));
+        (0..self.columns.len()).filter_map(problem).collect()
     }
 
     /// The same rows, of which nothing is known.

@@ -1,0 +1,69 @@
+//! Encoded keys, one behind the other, in memory and in the file.
+
+use crate::types::index;
+
+#[derive(Debug, Default)]
+pub(super) struct SortedKeys {
+    /// Where each key ends among the bytes.
+    ends: Vec<usize>,
+    bytes: Vec<u8>,
+}
+
+impl SortedKeys {
+    pub(super) fn of<'k>(keys: impl Iterator<Item = &'k [u8]>) -> Self {
+        let mut all = Self::default();
+        for key in keys {
+            all.bytes.extend(key);
+            all.ends.push(all.bytes.len());
+        }
+        all
+    }
+
+    pub(super) fn append(&mut self, other: &Self) {
+        let before = self.bytes.len();
+        self.bytes.extend(&other.bytes);
+        self.ends.extend(other.ends.iter().map(|end| before + end));
+    }
+
+    pub(super) fn len(&self) -> usize {
+        self.ends.len()
+    }
+
+    /// Bytes in memory.
+    pub(super) fn size(&self) -> usize {
+        self.ends.capacity() * size_of::<usize>() + self.bytes.capacity()
+    }
+
+    pub(super) fn get(&self, at: usize) -> &[u8] {
+        let from = if at == 0 { 0 } else { self.ends[at - 1] };
+        &self.bytes[from..self.ends[at]]
+    }
+
+    pub(super) fn iter(&self) -> impl Iterator<Item = &[u8]> {
+        (0..self.len()).map(|at| self.get(at))
+    }
+
+    /// Length of each key, then their bytes.
+    pub(super) fn write(&self, out: &mut Vec<u8>) {
+        self.iter().for_each(|key| out.extend(index(key.len()).to_le_bytes()));
+        out.extend(&self.bytes);
+    }
+
+    /// So many keys from what [`SortedKeys::write`] made; `None` when bytes are missing or left over.
+    pub(super) fn read(bytes: &[u8], count: usize) -> Option<Self> {
+        let (lengths, bytes) = bytes.split_at_checked(count.checked_mul(4)?)?;
+        let mut end = 0_usize;
+        let ends: Vec<usize> = numbers(lengths)
+            .map(|length| {
+                end += length as usize;
+                end
+            })
+            .collect();
+        (end == bytes.len()).then(|| Self { ends, bytes: bytes.to_vec() })
+    }
+}
+
+/// Numbers of four bytes each, the lowest byte first.
+pub(super) fn numbers(bytes: &[u8]) -> impl Iterator<Item = u32> {
+    bytes.chunks_exact(4).map(|four| u32::from_le_bytes([four[0], four[1], four[2], four[3]]))
+}
