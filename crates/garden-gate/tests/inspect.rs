@@ -154,7 +154,7 @@ fn comparisons_tell_where_rows_and_plans_part() {
             "SELECT id FROM plot",
             "SELECT id, sun FROM plot",
             false,
-            (false, true),
+            (false, false),
             &["columns query 1 has 1 column, query 2 has 2"],
         ),
         // The trap of NOT IN: plot 3 has no chore, and one chore has no plot.

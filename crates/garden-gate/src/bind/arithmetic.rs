@@ -15,8 +15,8 @@ impl Binder<'_> {
         let (a, b) = (left.sql_type(), right.sql_type());
         let result = match (a, b) {
             (T::Null, T::Null) => return Expr::literal(crate::types::Value::Null, T::Integer, span),
-            (T::Null, other) | (other, T::Null) => self.number_type(op, other, other, span),
-            _ => self.number_type(op, a, b, span),
+            (T::Null, other) | (other, T::Null) => self.number_type(op, (other, other), (&left, &right), span),
+            _ => self.number_type(op, (a, b), (&left, &right), span),
         };
         let Some(result) = result else { return super::stand_in(span) };
         if op == Op::Divide && a.is_integer() && b.is_integer() {
@@ -54,13 +54,14 @@ impl Binder<'_> {
         (bring(left), bring(right))
     }
 
-    fn number_type(&mut self, op: Op, a: T, b: T, span: Span) -> Option<T> {
+    fn number_type(&mut self, op: Op, (a, b): (T, T), sides: (&Expr, &Expr), span: Span) -> Option<T> {
         if a.is_exact() && b.is_exact() && !(a.is_integer() && b.is_integer()) {
             return self.decimal_type(op, a, b, span);
         }
         let result = if a.is_number() && b.is_number() { a.common(b) } else { temporal_type(op, a, b) };
         if result.is_none() {
-            self.report(&Problem::NoOperator { symbol: op.symbol(), left: a, right: b }, span);
+            let texts = [sides.0, sides.1].map(|side| self.text(side.span()).to_owned());
+            self.report(&Problem::NoOperator { symbol: op.symbol(), left: a, right: b, texts }, span);
         }
         result
     }

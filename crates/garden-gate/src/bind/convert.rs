@@ -52,11 +52,20 @@ impl Binder<'_> {
     pub(super) fn unify_all(&mut self, exprs: Vec<Expr>, what: &'static str) -> (Vec<Expr>, SqlType) {
         let beside = exprs.iter().find(|expr| !expr.is_constant()).map_or(SqlType::Null, Expr::sql_type);
         let mut common = SqlType::Null;
+        let mut seen = Span::default();
         for expr in exprs.iter().filter(|expr| !is_unsettled(expr)) {
             match common.common(tight_type(expr, beside)) {
-                Some(wider) => common = wider,
+                Some(wider) => {
+                    // The help speaks of the first that is not NULL.
+                    if common == SqlType::Null {
+                        seen = expr.span();
+                    }
+                    common = wider;
+                }
                 None => {
-                    self.report(&Problem::NoCommonType { what, first: common, odd: expr.sql_type() }, expr.span());
+                    let texts = [seen, expr.span()].map(|span| self.text(span).to_owned());
+                    let problem = Problem::NoCommonType { what, first: common, odd: expr.sql_type(), texts };
+                    self.report(&problem, expr.span());
                     return (exprs, SqlType::Null);
                 }
             }

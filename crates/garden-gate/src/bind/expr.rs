@@ -75,6 +75,10 @@ impl Binder<'_> {
             K::CastToFields(operand, fields) => self.cast_to_fields(operand, *fields, (scope, clause), span)?,
             K::NextValue(name) => self.next_value(name, clause, span),
             K::Call(call) => self.call(call, (scope, clause), span)?,
+            K::Subquery(query) => {
+                let is_operand = bare_name == BareName::PerhapsText;
+                self.scalar_subquery((query, is_operand), (scope, clause), span)?
+            }
             _ => self.further_expr(expr, (scope, clause), span)?,
         })
     }
@@ -87,7 +91,6 @@ impl Binder<'_> {
             K::CaseOperand => self.case_operands.last().cloned().unwrap_or_else(|| super::stand_in(span)),
             K::Exists(query) => self.exists(query, at, span)?,
             K::Unique(query, nulls_equal) => self.unique(query, *nulls_equal, at, span)?,
-            K::Subquery(query) => self.scalar_subquery(query, at, span)?,
             K::ArrayQuery(query) => self.array_subquery(query, at, span)?,
             K::InQuery { operand, query, negated } => {
                 self.in_query(operand, (query, *negated), at, span)?.negated(*negated)
@@ -270,7 +273,8 @@ impl Binder<'_> {
                     && clause != Clause::Select
                 {
                     let expression = self.text(*span).to_owned();
-                    return Problem::AliasTooEarly { name: text, clause, expression };
+                    let computed = self.computed((&expression, &text), clause);
+                    return Problem::AliasTooEarly { name: text, clause, expression, computed };
                 }
                 Problem::NoSuchColumn {
                     name: text,

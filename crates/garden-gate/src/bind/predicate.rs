@@ -41,6 +41,13 @@ impl Binder<'_> {
     ) -> Result<Expr> {
         let left = self.operand(&operands.0, at)?;
         let right = self.operand(&operands.1, at)?;
+        for (side, other, written) in [(&left, &right, &operands.0), (&right, &left, &operands.1)] {
+            if let (SqlType::Row(fields), ast::ExprKind::Subquery(query)) = (side.sql_type(), &written.kind)
+                && !matches!(other.sql_type(), SqlType::Row(_) | SqlType::Null)
+            {
+                return Ok(self.report(&Problem::ScalarWidth { found: fields.len() }, query.span));
+            }
+        }
         self.note_null_comparison(op, operands, span);
         self.note_self_comparison(op, (&left, &right), span);
         self.note_outer_condition(operands, (&left, &right), at);

@@ -23,8 +23,8 @@ pub(crate) enum Problem {
     DuplicateCorrelation { name: String },
     #[error("column {name:?} of {clause} is not in {side}")]
     UsingColumnMissing { clause: &'static str, name: String, side: String, near: Option<String> },
-    #[error("alias {name:?} can't be used in {clause}: it is worked out later")]
-    AliasTooEarly { name: String, clause: Clause, expression: String },
+    #[error("alias {name:?} can't be used in {clause}: it is computed later")]
+    AliasTooEarly { name: String, clause: Clause, expression: String, computed: Computed },
     #[error("aggregate {name} can't be used in {clause}")]
     AggregateMisplaced { name: String, clause: Clause },
     #[error("aggregate {inner} inside of aggregate {outer}")]
@@ -34,11 +34,11 @@ pub(crate) enum Problem {
     #[error("{left} can't be compared with {right}")]
     NotComparable { left: SqlType, right: SqlType, texts: [String; 2] },
     #[error("{symbol} does not apply to {left} and {right}")]
-    NoOperator { symbol: &'static str, left: SqlType, right: SqlType },
+    NoOperator { symbol: &'static str, left: SqlType, right: SqlType, texts: [String; 2] },
     #[error("{what} needs {expected}, this is {found}")]
     WrongType { what: String, expected: &'static str, found: SqlType },
     #[error("{what} has no common type: {first} in the first place, {odd} here")]
-    NoCommonType { what: &'static str, first: SqlType, odd: SqlType },
+    NoCommonType { what: &'static str, first: SqlType, odd: SqlType, texts: [String; 2] },
     #[error("{from} can't be cast to {to}")]
     NoCast { from: SqlType, to: SqlType },
     #[error("a DATE has no hours, and the interval is one of {fields}")]
@@ -83,6 +83,8 @@ pub(crate) enum Problem {
     TiesWithoutOrder,
     #[error("the query gives {}, {expected} wanted here", counted(*found, "column"))]
     SubqueryWidth { expected: usize, found: usize },
+    #[error("a scalar subquery gives one column, this one {found}")]
+    ScalarWidth { found: usize },
     #[error("more than {most} grouping sets")]
     TooManySets { most: usize },
     #[error("GROUPING takes what is grouped by; {text} is not")]
@@ -234,26 +236,23 @@ impl Facts for Problem {
                 Some(format!("give one of them another name: {name} AS other_{name}"))
             }
             Self::UsingColumnMissing { near, .. } => did_you_mean(near.as_deref()),
-            Self::AliasTooEarly { expression, clause, .. } => {
-                Some(format!("repeat the expression in {clause}: {expression}"))
+            Self::AliasTooEarly { name, expression, clause, computed } => {
+                Some(alias_help((name, expression), *clause, computed))
             }
             Self::AggregateMisplaced { clause: Clause::Where, .. } => {
                 Some("conditions on groups go into HAVING, behind GROUP BY".into())
             }
             Self::NotGrouped { text, grouped } => Some(group_help(text, grouped)),
             Self::NotComparable { left, right, texts } => compare_help((*left, &texts[0]), (*right, &texts[1])),
-            Self::NoOperator { left, right, .. } => operator_help(*left, *right),
+            Self::NoOperator { symbol, left, right, texts } => {
+                operator_help(symbol, (*left, &texts[0]), (*right, &texts[1]))
+            }
             Self::NoSuchFunction { near, meant, .. } => meant
                 .clone()
                 .or_else(|| did_you_mean(*near))
                 .or_else(|| Some("docs/sql.md lists the functions; CREATE FUNCTION makes one".into())),
             Self::SortKeyNotSelected => Some("add the expression to the SELECT list".into()),
-            Self::NoCommonType { odd, first, .. } if super::castable(*odd, *first) => {
-                Some(format!("CAST(… AS {first}) turns the {odd} into one"))
-            }
-            Self::NoCommonType { odd, first, .. } => {
-                Some(format!("CAST(… AS VARCHAR(40)) makes text of the {first} and of the {odd}"))
-            }
+            Self::NoCommonType { odd, first, texts, .. } => Some(common_help((*first, &texts[0]), (*odd, &texts[1]))),
             Self::DayAndTime { .. } => Some("CAST(… AS TIMESTAMP) of the day gives one with hours".into()),
             Self::NoCast { from, to } => cast_help(*from, *to),
             Self::ScaleTooLarge { .. } => Some("CAST an operand to fewer digits after the point".into()),
@@ -322,6 +321,9 @@ impl Problem {
             Self::FrameBackwards => {
                 Some("write ROWS BETWEEN 2 PRECEDING AND CURRENT ROW: the earlier bound first".into())
             }
+            Self::ScalarWidth { .. } => {
+                Some("select the one column whose value is meant; || or ROW makes one of several".into())
+            }
             Self::SubqueryWidth { .. } => Some("select exactly the columns that are compared".into()),
             Self::LateralOuter => Some("write it as a LEFT JOIN LATERAL".into()),
             Self::NoSuchField { known: names, .. } => known("it has", names),
@@ -363,6 +365,52 @@ fn group_help(text: &str, grouped: &[String]) -> String {
         format!("write GROUP BY {}, {text}", grouped.join(", "))
     };
     format!("{by}, or put it into an aggregate such as MIN({text})")
+}
+
+/// What the expression behind an alias is computed from, which says where a condition on it goes.
+#[derive(Debug)]
+pub(crate) enum Computed {
+    Row,
+    Group,
+    /// With the query in which its column can be used.
+    Window(String),
+}
+
+/// Help for an alias in a clause that is read before the SELECT list.
+fn alias_help((alias, expression): (&str, &str), clause: Clause, computed: &Computed) -> String {
+    match (computed, clause) {
+        (Computed::Window(rewritten), _) => {
+            format!("compute it in a step and use its column outside:\n{rewritten}")
+        }
+        (Computed::Group, Clause::Where) => {
+            format!("conditions on groups go into HAVING, behind GROUP BY, with {expression} in place of {alias}")
+        }
+        (Computed::Group, Clause::GroupBy) => {
+            format!("{expression} is computed of the groups: group by the columns that are beside it")
+        }
+        _ => format!("repeat the expression in {clause}: {expression}"),
+    }
+}
+
+/// What to write so that two values have a type in common: the text of a number, or the number of a text.
+fn common_help(first: (SqlType, &str), odd: (SqlType, &str)) -> String {
+    let is_number = |text: &str| text.trim().parse::<f64>().is_ok();
+    let (text, other) = if first.0.is_text() { (first, odd) } else { (odd, first) };
+    if !text.0.is_text() {
+        return if super::castable(odd.0, first.0) {
+            format!("write CAST({} AS {})", odd.1, first.0)
+        } else {
+            format!("write CAST({} AS VARCHAR(40)) and CAST({} AS VARCHAR(40))", first.1, odd.1)
+        };
+    }
+    if is_number(other.1) {
+        return format!("write '{}' for a text", other.1);
+    }
+    let inner = text.1.strip_prefix('\'').and_then(|rest| rest.strip_suffix('\''));
+    match inner {
+        Some(inner) if other.0.is_number() && is_number(inner) => format!("write {} for a number", inner.trim()),
+        _ => format!("write CAST({} AS VARCHAR(40)), so that all are texts", other.1),
+    }
 }
 
 /// What to write for the constant of two operands, or for one of two columns.
@@ -408,16 +456,24 @@ fn number_help((text, constant): (&str, Option<&str>), (number, shown): (SqlType
     }
 }
 
-fn operator_help(left: SqlType, right: SqlType) -> Option<String> {
-    let has = |wanted: fn(SqlType) -> bool| wanted(left) || wanted(right);
-    if has(|t| matches!(t, SqlType::Date | SqlType::Timestamp)) && has(SqlType::is_number) {
-        return Some("write a number of days as an interval: INTERVAL '7' DAY".into());
+fn operator_help(symbol: &str, left: (SqlType, &str), right: (SqlType, &str)) -> Option<String> {
+    let has = |wanted: fn(SqlType) -> bool| wanted(left.0) || wanted(right.0);
+    let is_moment = |t: SqlType| matches!(t, SqlType::Date | SqlType::Timestamp | SqlType::TimestampTz);
+    if has(is_moment) && has(SqlType::is_number) && matches!(symbol, "+" | "-") {
+        let (moment, number) = if is_moment(left.0) { (left.1, right.1) } else { (right.1, left.1) };
+        let days = match number.parse::<u64>() {
+            Ok(days) => format!("INTERVAL '{days}' DAY"),
+            Err(_) => format!("{number} * INTERVAL '1' DAY"),
+        };
+        return Some(format!("write {moment} {symbol} {days}"));
     }
-    if left.is_text() && right.is_text() {
-        return Some("|| joins texts".into());
+    if left.0.is_text() && right.0.is_text() && symbol == "+" {
+        return Some(format!("write {} || {}", left.1, right.1));
     }
     if has(SqlType::is_text) && has(SqlType::is_number) {
-        return Some("CAST the text to a number, or join texts with ||".into());
+        let (text, number) = if left.0.is_text() { (left.1, right) } else { (right.1, left) };
+        let cast = format!("CAST({text} AS {}) makes a number of the text", number.0);
+        return Some(if symbol == "+" { format!("{cast}, {} || {} joins texts", left.1, right.1) } else { cast });
     }
     None
 }

@@ -38,9 +38,17 @@ impl Binder<'_> {
         self.inner(at, |binder| binder.query(query))
     }
 
-    /// `(SELECT …)` in place of a value: one column, or several as a row.
-    pub(super) fn scalar_subquery(&mut self, query: &ast::Query, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+    /// `(SELECT …)` in place of a value: one column, or several as a row where it is compared (clause 7.1).
+    pub(super) fn scalar_subquery(
+        &mut self,
+        (query, is_operand): (&ast::Query, bool),
+        at: (&Scope, Clause),
+        span: Span,
+    ) -> Result<Expr> {
         let (plan, output) = self.inner_query(query, at)?;
+        if output.len() > 1 && !is_operand {
+            return Ok(self.report(&Problem::ScalarWidth { found: output.len() }, query.span));
+        }
         let (plan, column) = match output.as_slice() {
             [one] => (plan, one.clone()),
             several => self.as_row(plan, several, span),

@@ -1,6 +1,6 @@
 //! Window functions (clauses 6.11 and 7.15): windows by name and in place, refinement, frames.
 
-use super::problem::Problem;
+use super::problem::{Computed, Problem};
 use super::scope::{Clause, Scope};
 use super::{Binder, convert::convert};
 use crate::catalog::Sequence;
@@ -68,7 +68,7 @@ impl Binder<'_> {
             return Ok(self.report(&problem, span));
         }
         if !clause.allows_windows() {
-            let rewritten = self.window_outside(span, clause);
+            let rewritten = self.window_outside((self.text(span), "place"), clause);
             let problem = Problem::WindowMisplaced { text: self.text(span).to_owned(), clause, rewritten };
             return Ok(self.report(&problem, span));
         }
@@ -384,16 +384,26 @@ impl Binder<'_> {
         plan
     }
 
+    /// What the text of an expression of the SELECT list is computed from.
+    pub(super) fn computed(&self, (expression, alias): (&str, &str), clause: Clause) -> Computed {
+        let has = |wanted: &dyn Fn(&str) -> bool| crate::syntax::words(expression).iter().any(|word| wanted(word));
+        if has(&|word| word.eq_ignore_ascii_case("OVER")) {
+            return Computed::Window(self.window_outside((expression, alias), clause));
+        }
+        if has(&|word| AggregateFunction::from_name(word).is_some()) { Computed::Group } else { Computed::Row }
+    }
+
     /// The query that was probably meant by a window function in a condition: a step that computes it, filtered outside.
-    fn window_outside(&self, span: Span, clause: Clause) -> String {
+    fn window_outside(&self, (window, name): (&str, &str), clause: Clause) -> String {
         let flat = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
-        let (from, window) = (flat(self.text(self.level.from)), flat(self.text(span)));
-        let condition = if clause == Clause::GroupBy { "GROUP BY place" } else { "WHERE place = …" };
+        let (from, window) = (flat(self.text(self.level.from)), flat(window));
+        let condition =
+            if clause == Clause::GroupBy { format!("GROUP BY {name}") } else { format!("WHERE {name} = …") };
         let inner = if self.level.from == Span::default() {
             // Without FROM there is no * either.
-            format!("SELECT {window} AS place")
+            format!("SELECT {window} AS {name}")
         } else {
-            format!("SELECT *, {window} AS place {from}")
+            format!("SELECT *, {window} AS {name} {from}")
         };
         format!("WITH placed AS ({inner}) SELECT * FROM placed {condition}")
     }

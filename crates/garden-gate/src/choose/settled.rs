@@ -35,11 +35,20 @@ pub(super) fn reads(root: &Node, considered: &mut Vec<Considered>) {
 }
 
 fn settle(candidates: &mut Vec<Candidate>, way: &Settled) {
-    candidates.iter_mut().for_each(|candidate| candidate.chosen = candidate.choice == way.choice);
-    if !candidates.iter().any(|candidate| candidate.chosen) {
-        let (choice, cost) = (way.choice.clone(), Some(way.cost));
-        candidates.insert(0, Candidate { choice, cost, chosen: true, reason: way.reason.map(str::to_owned) });
+    let reason = way.reason.map(str::to_owned);
+    candidates.iter_mut().for_each(|candidate| candidate.chosen = false);
+    match candidates.iter_mut().find(|candidate| candidate.choice == way.choice) {
+        Some(known) => {
+            known.chosen = true;
+            known.reason = reason;
+        }
+        None => {
+            let (choice, cost) = (way.choice.clone(), Some(way.cost));
+            candidates.push(Candidate { choice, cost, chosen: true, reason });
+        }
     }
+    let rank = |candidate: &Candidate| candidate.cost.unwrap_or(f64::INFINITY);
+    candidates.sort_by(|a, b| rank(a).total_cmp(&rank(b)));
 }
 
 fn reading(node: &Node) -> Option<Settled> {

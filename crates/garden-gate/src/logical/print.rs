@@ -203,6 +203,16 @@ impl<'a> Printer<'a> {
             ExprKind::And(terms) => self.list(terms, " AND ", Level::Not, out),
             ExprKind::Or(terms) => self.list(terms, " OR ", Level::And, out),
             ExprKind::Not(operand) => self.write_not(operand, out),
+            ExprKind::Compare(op, parts) if self.canonical.is_some() => {
+                // Whichever side was written first: it is the same work.
+                let [left, right] = [&parts[0], &parts[1]].map(|part| {
+                    let mut text = String::new();
+                    self.write(part, Level::Sum, &mut text);
+                    text
+                });
+                let (left, op, right) = if left <= right { (left, *op, right) } else { (right, op.flipped(), left) };
+                let _ = write!(out, "{left} {} {right}", op.symbol());
+            }
             ExprKind::Compare(op, parts) => self.binary(parts, op.symbol(), (Level::Sum, Level::Sum), out),
             ExprKind::Same(parts) => self.binary(parts, "IS NOT DISTINCT FROM", (Level::Sum, Level::Sum), out),
             ExprKind::Is(operand, test) => {

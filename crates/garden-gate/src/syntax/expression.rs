@@ -120,7 +120,7 @@ impl Parser<'_> {
             TokenKind::Number => self.number(),
             TokenKind::Text => {
                 let text = self.text_literal("text")?;
-                self.node(ExprKind::Literal(Value::Text(text), SqlType::TEXT), token.span)
+                self.node(ExprKind::Literal(Value::Text(text), SqlType::TEXT), token.span.to(self.last_span()))
             }
             TokenKind::Parameter => {
                 self.advance();

@@ -73,6 +73,11 @@ impl<'a> Lexer<'a> {
                 self.take_while(is_word);
                 TokenKind::Parameter
             }
+            // Unicode text or name: its mark is a word of its own.
+            Some(b'u' | b'U') if self.peek(1) == Some(b'&') && matches!(self.peek(2), Some(b'\'' | b'"')) => {
+                self.at += 2;
+                TokenKind::Word
+            }
             Some(_) => {
                 let next = self.text[self.at..].chars().next().unwrap_or(' ');
                 if next.is_alphabetic() || next == '_' {
@@ -93,17 +98,34 @@ impl<'a> Lexer<'a> {
             if self.text[self.at..].starts_with("--") {
                 self.take_while(|c| c != '\n');
             } else if self.text[self.at..].starts_with("/*") {
-                let start = self.at;
-                let Some(end) = self.text[start + 2..].find("*/") else {
-                    let span = Span::new(start, start + 2);
-                    self.at = self.text.len();
-                    return Err(Error::from_facts(&Problem::UnclosedComment).at(span));
-                };
-                self.at = start + 2 + end + 2;
+                self.comment()?;
             } else {
                 return Ok(());
             }
         }
+    }
+
+    /// A comment in brackets, which may hold others (clause 5.2).
+    fn comment(&mut self) -> Result<(), Error> {
+        let start = self.at;
+        let mut depth = 0_usize;
+        for at in memchr::memchr2_iter(b'/', b'*', &self.text.as_bytes()[start..]).map(|at| start + at) {
+            // A sign that belongs to the mark before it begins none.
+            if at < self.at {
+                continue;
+            }
+            match self.text.as_bytes().get(at..at + 2) {
+                Some(b"/*") => depth += 1,
+                Some(b"*/") => depth -= 1,
+                _ => continue,
+            }
+            self.at = at + 2;
+            if depth == 0 {
+                return Ok(());
+            }
+        }
+        self.at = self.text.len();
+        Err(Error::from_facts(&Problem::UnclosedComment).at(Span::new(start, start + 2)))
     }
 
     fn take_while(&mut self, keep: impl Fn(char) -> bool) {
@@ -131,10 +153,15 @@ impl<'a> Lexer<'a> {
 
     fn number(&mut self) -> Result<TokenKind, Error> {
         let start = self.at;
-        self.take_while(|c| c.is_ascii_digit());
+        if self.peek(0) == Some(b'0') && matches!(self.peek(1), Some(b'x' | b'X' | b'o' | b'O' | b'b' | b'B')) {
+            self.take_while(is_word);
+            return Ok(TokenKind::Number);
+        }
+        let is_digit = |c: char| c.is_ascii_digit() || c == '_';
+        self.take_while(is_digit);
         if self.peek(0) == Some(b'.') {
             self.at += 1;
-            self.take_while(|c| c.is_ascii_digit());
+            self.take_while(is_digit);
         }
         if matches!(self.peek(0), Some(b'e' | b'E')) {
             let sign = usize::from(matches!(self.peek(1), Some(b'+' | b'-')));
@@ -163,7 +190,9 @@ impl<'a> Lexer<'a> {
             ('>', _) => (Symbol::Greater, 1),
             ('=', Some(b'=')) => {
                 self.at += 2;
-                return Err(Error::from_facts(&Problem::DoubleEqual).at(Span::new(self.at - 2, self.at)));
+                let span = Span::new(self.at - 2, self.at);
+                let beside = operands(self.text, span);
+                return Err(Error::from_facts(&Problem::DoubleEqual { beside }).at(span));
             }
             ('=', _) => (Symbol::Equal, 1),
             ('(', _) => (Symbol::LeftParen, 1),
@@ -181,7 +210,12 @@ impl<'a> Lexer<'a> {
             (other, _) => {
                 let span = Span::new(self.at, self.at + other.len_utf8());
                 self.at += other.len_utf8();
-                return Err(Error::from_facts(&Problem::StrangeCharacter(other)).at(span));
+                // A sign of two characters is one mistake.
+                let pair = matches!((other, self.peek(0)), ('!', Some(b'=')) | ('&', Some(b'&')) | ('|', Some(b'|')));
+                let span = if pair { Span::new(self.at - 1, self.at + 1) } else { span };
+                self.at += usize::from(pair);
+                let beside = operands(self.text, span);
+                return Err(Error::from_facts(&Problem::StrangeCharacter { character: other, beside }).at(span));
             }
         };
         self.at += length;
@@ -193,9 +227,36 @@ fn is_word(c: char) -> bool {
     c.is_alphanumeric() || c == '_'
 }
 
+/// What stands before and after a sign, where each is one word, number or text.
+fn operands(text: &str, sign: Span) -> Option<[String; 2]> {
+    let part = |c: char| is_word(c) || matches!(c, '.' | '"' | ':');
+    let (before, after) = (text[..sign.start as usize].trim_end(), text[sign.end as usize..].trim_start());
+    let left = before.trim_end_matches(part);
+    let left = &before[left.len()..];
+    let right = match after.strip_prefix('\'') {
+        Some(rest) => &after[..rest.find('\'')? + 2],
+        None => &after[..after.find(|c| !part(c)).unwrap_or(after.len())],
+    };
+    (!left.is_empty() && !right.is_empty()).then(|| [left.to_owned(), right.to_owned()])
+}
+
 /// The content of a quoted token: outer quotes off, doubled quotes single.
 pub(super) fn unquote(raw: &str) -> Cow<'_, str> {
     let quote = &raw[..1];
     let inner = &raw[1..raw.len() - 1];
     if inner.contains(quote) { inner.replace(&quote.repeat(2), quote).into() } else { inner.into() }
+}
+
+/// The words of a text that are neither quoted nor in comments.
+pub(crate) fn words(text: &str) -> Vec<&str> {
+    let mut lexer = Lexer::new(text, 0);
+    let mut words = Vec::new();
+    while let Ok(token) = lexer.next_token() {
+        match token.kind {
+            TokenKind::End => break,
+            TokenKind::Word => words.push(&text[token.span.range()]),
+            _ => {}
+        }
+    }
+    words
 }

@@ -1,6 +1,6 @@
 //! Literals and data types: numbers, `DATE '…'`, `INTERVAL '…' DAY TO SECOND`, `NUMERIC(10,2)`.
 
-use super::ast::{Expr, ExprKind};
+use super::ast::{Expr, ExprKind, Ident};
 use super::lexer::{Symbol, TokenKind, unquote};
 use super::parser::Parser;
 use super::problem::Problem;
@@ -9,12 +9,14 @@ use crate::types::{
     Decimal, DeclaredType, Field, Fields, Interval, RowField, SqlType, TypeLimit, Value, parse_address, parse_date,
     parse_hex, parse_instant, parse_interval, parse_time, parse_time_of_zone, parse_timestamp, parse_uuid,
 };
+use std::borrow::Cow;
 
 impl Parser<'_> {
     /// An unsigned numeric literal: exact unless it has an exponent (clause 5.3).
     pub(super) fn number(&mut self) -> Result<Expr> {
         let token = self.advance();
-        let text = self.raw(token);
+        let text = &*grouped_digits(self.raw(token))
+            .ok_or_else(|| Error::from_facts(&Problem::BadNumber { text: self.raw(token).into() }).at(token.span))?;
         let (value, sql_type) = if text.contains(['e', 'E']) {
             let value = text.parse::<f64>().ok().filter(|value| value.is_finite());
             let problem = || Error::from_facts(&Problem::BadNumber { text: text.into() }).at(token.span);
@@ -51,8 +53,19 @@ impl Parser<'_> {
         if self.ahead(1).kind != TokenKind::Text {
             return Ok(None);
         }
-        if self.at_word("X") && self.ahead(1).span.start == start.end {
+        let adjacent = self.ahead(1).span.start == start.end;
+        if self.at_word("X") && adjacent {
             return self.binary().map(Some);
+        }
+        if adjacent && (self.at_word("N") || self.at_word("U&")) {
+            let text = if self.at_word("N") {
+                self.advance();
+                self.text_literal("text")?
+            } else {
+                self.unicode_text()?
+            };
+            let span = start.to(self.last_span());
+            return self.node(ExprKind::Literal(Value::Text(text), SqlType::TEXT), span).map(Some);
         }
         let found = if self.at_word("DATE") {
             self.typed_text(SqlType::Date, "'YYYY-MM-DD'", |text| parse_date(text).map(Value::Date))?
@@ -95,6 +108,35 @@ impl Parser<'_> {
             return self.node(ExprKind::Literal(Value::TimeTz(micros), SqlType::TimeTz), start.to(token.span));
         }
         self.typed_text(SqlType::Time, "'HH:MM:SS'", |text| parse_time(text).map(Value::Time))
+    }
+
+    /// `U&'caf\00e9'`, with UESCAPE for another sign than `\`.
+    fn unicode_text(&mut self) -> Result<String> {
+        self.advance();
+        let span = self.span();
+        let text = self.text_literal("text")?;
+        let escape = if self.accept_word("UESCAPE") { self.escape_sign()? } else { '\\' };
+        unicode(&text, escape).map_err(|what| Error::from_facts(&Problem::BadUnicodeEscape { what }).at(span))
+    }
+
+    /// `U&"caf\00e9"`
+    pub(super) fn unicode_name(&mut self) -> Result<Ident> {
+        let start = self.advance().span;
+        let token = self.advance();
+        let escape = if self.accept_word("UESCAPE") { self.escape_sign()? } else { '\\' };
+        let text = unicode(&unquote(self.raw(token)), escape)
+            .map_err(|what| Error::from_facts(&Problem::BadUnicodeEscape { what }).at(token.span))?;
+        Ok(Ident { text, quoted: true, span: start.to(token.span) })
+    }
+
+    fn escape_sign(&mut self) -> Result<char> {
+        let span = self.span();
+        let text = self.text_literal("one character in quotes")?;
+        let mut characters = text.chars();
+        match (characters.next(), characters.next()) {
+            (Some(sign), None) if !sign.is_ascii_hexdigit() && !matches!(sign, '+' | '\'' | '"' | ' ') => Ok(sign),
+            _ => Err(Error::from_facts(&Problem::BadUnicodeEscape { what: format!("{text:?}") }).at(span)),
+        }
     }
 
     /// `X'0F10'`
@@ -407,4 +449,53 @@ fn exact_literal(decimal: Decimal, has_point: bool) -> (Value, SqlType) {
         }
         _ => (Value::Numeric(decimal), SqlType::numeric(decimal.precision(), decimal.scale)),
     }
+}
+
+/// A number without the marks between its digits, in decimal digits; `None` where a mark stands elsewhere, or a digit is none
+/// (clause 5.3: `1_000`, `0xFF`, `0o17`, `0b101`).
+fn grouped_digits(text: &str) -> Option<Cow<'_, str>> {
+    let radix = match text.as_bytes() {
+        [b'0', b'x' | b'X', ..] => 16,
+        [b'0', b'o' | b'O', ..] => 8,
+        [b'0', b'b' | b'B', ..] => 2,
+        _ => 10,
+    };
+    let digits = if radix == 10 { text } else { &text[2..] };
+    let marks_fit = |part: &str| !part.starts_with('_') && !part.ends_with('_') && !part.contains("__");
+    // Behind the sign of another radix a mark may stand first.
+    let inner = if radix == 10 { digits } else { digits.strip_prefix('_').unwrap_or(digits) };
+    if !inner.split(['.', 'e', 'E']).all(marks_fit) {
+        return None;
+    }
+    if radix == 10 {
+        return Some(if text.contains('_') { Cow::Owned(text.replace('_', "")) } else { Cow::Borrowed(text) });
+    }
+    u128::from_str_radix(&inner.replace('_', ""), radix).ok().map(|number| Cow::Owned(number.to_string()))
+}
+
+/// The text with its escapes replaced; else the one that stands for no character.
+fn unicode(text: &str, escape: char) -> std::result::Result<String, String> {
+    let mut out = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(at) = rest.find(escape) {
+        out.push_str(&rest[..at]);
+        let from = &rest[at..];
+        let after = &from[escape.len_utf8()..];
+        if let Some(behind) = after.strip_prefix(escape) {
+            out.push(escape);
+            rest = behind;
+            continue;
+        }
+        let (digits, behind) = match after.strip_prefix('+') {
+            Some(long) => (long.get(..6), long.get(6..)),
+            None => (after.get(..4), after.get(4..)),
+        };
+        let character = digits.and_then(|digits| u32::from_str_radix(digits, 16).ok()).and_then(char::from_u32);
+        let (Some(character), Some(behind)) = (character, behind) else {
+            return Err(from.chars().take(8).collect());
+        };
+        out.push(character);
+        rest = behind;
+    }
+    Ok(out + rest)
 }

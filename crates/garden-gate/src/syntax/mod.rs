@@ -27,4 +27,5 @@ mod thesaurus;
 mod walk;
 
 pub use complete::Typed;
+pub(crate) use lexer::words;
 pub(crate) use parser::{Script, expression_of, type_of, with_name_for};

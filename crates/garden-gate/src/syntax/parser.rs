@@ -339,6 +339,9 @@ impl<'a> Parser<'a> {
     }
 
     pub(super) fn name(&mut self, expected: &str) -> Result<Ident> {
+        if self.at_word("U&") && self.ahead(1).kind == TokenKind::QuotedName {
+            return self.unicode_name();
+        }
         let token = self.current();
         if token.kind == TokenKind::Word && !self.at_name() && expected != "an expression" && !self.after_stray_comma()
         {
@@ -378,8 +381,18 @@ impl<'a> Parser<'a> {
         if self.current().kind != TokenKind::Text {
             return Err(self.expected(expected));
         }
-        let token = self.advance();
-        Ok(unquote(self.raw(token)).into_owned())
+        let mut token = self.advance();
+        let mut text = unquote(self.raw(token)).into_owned();
+        // A literal goes on in the next line (clause 5.3).
+        let line_ends = |this: &Self, before: Token| {
+            let between = before.span.end as usize..this.span().start as usize;
+            this.text.get(between).is_some_and(|blanks| blanks.contains('\n'))
+        };
+        while self.current().kind == TokenKind::Text && line_ends(self, token) {
+            token = self.advance();
+            text.push_str(&unquote(self.raw(token)));
+        }
+        Ok(text)
     }
 
     /// One or more of what `parse` reads, separated by commas.

@@ -15,10 +15,12 @@ pub(crate) enum Problem {
     UnclosedName,
     #[error("comment is never closed: its */ is missing")]
     UnclosedComment,
-    #[error("character {0:?} has no meaning in SQL")]
-    StrangeCharacter(char),
+    #[error("character {character:?} has no meaning in SQL")]
+    StrangeCharacter { character: char, beside: Option<[String; 2]> },
     #[error("== has no meaning in SQL")]
-    DoubleEqual,
+    DoubleEqual { beside: Option<[String; 2]> },
+    #[error("{what} can't be an escape in a text of Unicode characters")]
+    BadUnicodeEscape { what: String },
     #[error("{text} is no number")]
     BadNumber { text: String },
     #[error("number {text} has more than 38 digits")]
@@ -51,8 +53,9 @@ impl Facts for Problem {
             | Self::UnclosedText
             | Self::UnclosedName
             | Self::UnclosedComment
-            | Self::StrangeCharacter(_)
-            | Self::DoubleEqual
+            | Self::StrangeCharacter { .. }
+            | Self::DoubleEqual { .. }
+            | Self::BadUnicodeEscape { .. }
             | Self::BadNumber { .. }
             | Self::TooDeep(_)
             | Self::ReservedWord { .. }
@@ -67,11 +70,19 @@ impl Facts for Problem {
             Self::MissingComma { found, .. } => format!("a comma may be missing before {found}"),
             Self::UnclosedParenthesis { found } => format!("write ) before {found}"),
             Self::UnclosedText => "a ' inside of text is written twice: 'gardener''s'".into(),
-            Self::StrangeCharacter('`' | '[') => {
+            Self::StrangeCharacter { character: '`' | '[', .. } => {
                 "a name with blanks or capitals stands in double quotes: \"bed name\"".into()
             }
-            Self::StrangeCharacter(other) => return strange_help(*other).map(Into::into),
-            Self::DoubleEqual => "one = compares, as in a = b".into(),
+            Self::StrangeCharacter { character, beside } => {
+                let written = beside.as_ref().and_then(|beside| written_out(*character, beside));
+                return written.or_else(|| strange_help(*character).map(Into::into));
+            }
+            Self::DoubleEqual { beside: Some([left, right]) } => format!("write {left} = {right}"),
+            Self::DoubleEqual { beside: None } => "one = compares, as in a = b".into(),
+            Self::BadUnicodeEscape { .. } => {
+                "write \\0041 for four hexadecimal digits, \\+01F33F for six, \\\\ for the sign itself; UESCAPE '!' names another sign"
+                    .into()
+            }
             Self::BadNumber { .. } => "a name can't begin with a digit, unless it stands in double quotes".into(),
             Self::BadLiteral { form, .. } => format!("write it as {form}"),
             Self::ReservedWord { word } => format!("put it in double quotes: \"{word}\""),
@@ -80,6 +91,23 @@ impl Facts for Problem {
             _ => return None,
         })
     }
+}
+
+/// The operation that a sign of other notations stands for, with its operands.
+fn written_out(character: char, [left, right]: &[String; 2]) -> Option<String> {
+    let text = match character {
+        '%' => format!("MOD({left}, {right})"),
+        '^' => format!("POWER({left}, {right})"),
+        '\u{2010}'..='\u{2015}' | '\u{2212}' => format!("{left} - {right}"),
+        '\u{d7}' => format!("{left} * {right}"),
+        '\u{f7}' => format!("{left} / {right}"),
+        '\u{2260}' => format!("{left} <> {right}"),
+        '\u{2264}' => format!("{left} <= {right}"),
+        '\u{2265}' => format!("{left} >= {right}"),
+        '~' => format!("{left} LIKE_REGEX {right}"),
+        _ => return None,
+    };
+    Some(format!("write {text}"))
 }
 
 /// What is written for a character that other notations have.

@@ -228,7 +228,12 @@ fn wrong_beside(
 
 /// Whether no candidate of a decision costs less than the one taken.
 fn chosen_is_cheapest(decision: &garden_gate::Considered) -> bool {
-    let chosen = decision.candidates.iter().find(|candidate| candidate.chosen).and_then(|candidate| candidate.cost);
+    let chosen = decision.candidates.iter().find(|candidate| candidate.chosen);
+    // One way to read may be dearer, and the whole plan cheaper for it: that is said.
+    if decision.decision.starts_with("read ") && chosen.is_some_and(|chosen| chosen.reason.is_some()) {
+        return true;
+    }
+    let chosen = chosen.and_then(|candidate| candidate.cost);
     let least = decision.candidates.iter().filter_map(|candidate| candidate.cost).fold(f64::INFINITY, f64::min);
     chosen.is_some_and(|chosen| chosen <= least * (1.0 + 1e-9))
 }
