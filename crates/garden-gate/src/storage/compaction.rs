@@ -8,6 +8,9 @@ use std::collections::BTreeSet;
 use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
 
+/// A file is compacted when it is closed once such a part of it has been written: then that cost about as much.
+const WRITTEN_SHARE: u64 = 8;
+
 /// What compacting a database file made of it, in bytes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
@@ -80,9 +83,15 @@ impl Store {
 
 impl Drop for Store {
     fn drop(&mut self) {
-        // Writing so much cost more than this does. What is lost when it fails is room only.
-        if self.access() == FileAccess::ReadWrite && self.written.load(Ordering::Relaxed) > self.bytes() / 2 {
+        // What is lost when it fails is room only.
+        let written = self.written.load(Ordering::Relaxed);
+        if self.access() == FileAccess::ReadOnly || written == 0 {
+            return;
+        }
+        if written > self.bytes() / WRITTEN_SHARE {
             drop(self.compact());
+        } else {
+            drop(self.file.with_again(|file| self.clear(file)));
         }
     }
 }

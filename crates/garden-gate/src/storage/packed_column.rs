@@ -23,6 +23,7 @@ use arrow::buffer::NullBuffer;
 use arrow::datatypes::{ArrowPrimitiveType, DataType, Field, Schema, UInt8Type, UInt16Type, UInt32Type};
 use arrow::ipc::reader::StreamReader;
 use arrow::ipc::writer::StreamWriter;
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::hash::Hash;
 use std::sync::Arc;
@@ -57,6 +58,11 @@ pub(super) fn packed(column: &ArrayRef) -> Result<Vec<u8>> {
         Some(payload) => payload,
         None => [&[PLAIN], stream(&column)?.as_slice()].concat(),
     };
+    Ok(compressed(payload))
+}
+
+/// Bytes behind a header that says how long they are, and whether they are compressed: only where that saves a tenth.
+pub(super) fn compressed(payload: Vec<u8>) -> Vec<u8> {
     let mut bytes = vec![MARK, 0];
     bytes.extend((payload.len() as u64).to_le_bytes());
     if payload.len() >= LEAST_BYTES
@@ -68,7 +74,17 @@ pub(super) fn packed(column: &ArrayRef) -> Result<Vec<u8>> {
     } else {
         bytes.extend(payload);
     }
-    Ok(bytes)
+    bytes
+}
+
+/// What [`compressed`] was given; `None` for bytes that it did not make.
+pub(super) fn decompressed(bytes: &[u8]) -> Option<Cow<'_, [u8]>> {
+    let (header, rest) = bytes.split_at_checked(HEADER).filter(|(header, _)| header[0] == MARK)?;
+    let length = usize::try_from(u64::from_le_bytes(header[2..].try_into().ok()?)).ok()?;
+    if header[1] == 0 {
+        return (rest.len() == length).then_some(Cow::Borrowed(rest));
+    }
+    zstd::bulk::decompress(rest, length).ok().map(Cow::Owned)
 }
 
 /// The column that these bytes stand for; `None` for bytes that are none.
@@ -76,13 +92,7 @@ pub(super) fn unpacked(bytes: &[u8]) -> Option<ArrayRef> {
     if bytes.first() != Some(&MARK) {
         return from_stream(bytes);
     }
-    let (header, rest) = bytes.split_at_checked(HEADER)?;
-    let length = usize::try_from(u64::from_le_bytes(header[2..].try_into().ok()?)).ok()?;
-    if header[1] == 0 {
-        return (rest.len() == length).then(|| from_payload(rest)).flatten();
-    }
-    let payload = zstd::bulk::decompress(rest, length).ok()?;
-    from_payload(&payload)
+    from_payload(&decompressed(bytes)?)
 }
 
 fn from_payload(payload: &[u8]) -> Option<ArrayRef> {

@@ -12,7 +12,7 @@ use super::open_file::{self, FileAccess};
 use super::part::{Content, Part};
 use super::statistics_text;
 use super::stored_table::StoredTable;
-use crate::catalog::{Catalog, Commit, CommitLog, Table};
+use crate::catalog::{Catalog, Commit, CommitLog, Table, TableSource};
 use crate::diagnostic::{Error, Result, SqlState};
 use arrow::array::ArrayRef;
 use arrow::buffer::BooleanBuffer;
@@ -304,6 +304,7 @@ impl Store {
     /// # Errors
     /// 58030 when it cannot be written; the file then holds what it held before.
     pub(crate) fn save(self: &Arc<Self>, catalog: &Catalog) -> Result<()> {
+        collect_statistics(catalog);
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         let written = self.file.with_again(|file| self.write(file, catalog, &state))?;
         state.next_part = written.parts.next_part;
@@ -446,6 +447,17 @@ impl Store {
             Some((sum, rest)) if sum == crc32fast::hash(rest).to_le_bytes() => Ok(rest),
             _ => Err(self.file.damaged(what)),
         }
+    }
+}
+
+/// What is not known yet of the columns of large tables: the first one to read them would have to look at every row.
+fn collect_statistics(catalog: &Catalog) {
+    const LARGE: u64 = 10_000;
+    for (_, table) in catalog.tables() {
+        let Some(stored) = stored_table(table).filter(|stored| stored.rows() >= LARGE) else { continue };
+        let unknown = stored.known_statistics().into_iter().enumerate().filter(|(_, known)| known.is_none());
+        // A statement that is ended meanwhile ends where it looks next; without statistics a plan is as right.
+        unknown.for_each(|(column, _)| drop(stored.statistics(column)));
     }
 }
 

@@ -5,9 +5,10 @@
 //! block    count · row numbers · lengths of keys · keys     (numbers have four bytes)
 //! ```
 //!
-//! Each is a cell of its own behind a CRC-32.
+//! Each is a cell of its own behind a CRC-32; blocks are compressed.
 
 use super::index::{ByteRange, PartIndex};
+use super::packed_column::{compressed, decompressed};
 use super::sorted_keys::{SortedKeys, numbers};
 use super::store::Cells;
 use crate::diagnostic::Result;
@@ -55,7 +56,7 @@ pub(super) fn cells_of(known: &PartIndex, signature: &str) -> Vec<(u32, Vec<u8>)
         let mut bytes = index(block.len()).to_le_bytes().to_vec();
         block.iter().for_each(|row| bytes.extend(row.to_le_bytes()));
         SortedKeys::of((from..from + block.len()).map(|at| known.key(at))).write(&mut bytes);
-        cells.push((index(number), bytes));
+        cells.push((index(number), compressed(bytes)));
     }
     let mut header = index(signature.len()).to_le_bytes().to_vec();
     header.extend(signature.as_bytes());
@@ -78,6 +79,7 @@ impl StoredIndex {
     fn block(&self, cells: &Cells, number: usize) -> Result<Block> {
         let bytes = cells.index_block(self.id, index(number))?;
         let read = || {
+            let bytes = decompressed(&bytes)?;
             let (count, rest) = counted(&bytes)?;
             let (rows, rest) = rest.split_at_checked(count.checked_mul(4)?)?;
             Some(Block { rows: numbers(rows).collect(), keys: SortedKeys::read(rest, count)? })
