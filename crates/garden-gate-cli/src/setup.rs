@@ -54,6 +54,9 @@ fn session_of(db: &Database, common: &Common) -> Result<Session, Trouble> {
         session.allow_folder(&folder)?;
         session.allow_writing(&folder)?;
     }
+    if let Ok(user) = std::env::var("USER").or_else(|_| std::env::var("LOGNAME")) {
+        session.set_user(user);
+    }
     if common.read_only {
         session.set_read_only(true);
     }

@@ -22,6 +22,7 @@ mod examples;
 mod files;
 mod fixed_text;
 mod folding;
+mod forms;
 mod from_outside;
 mod functions;
 mod grouping;

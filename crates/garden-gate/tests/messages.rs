@@ -73,7 +73,7 @@ fn types_that_do_not_go_together() {
             "opened BETWEEN '2020-01-01' AND DATE '2021-01-01'",
             "DATE",
         ),
-        ("SELECT 'a' + 1", "42000", "'a' + 1", "+ does not apply to VARCHAR and INTEGER … join texts with ||"),
+        ("SELECT 'a' + 1", "42000", "'a' + 1", "+ does not apply to VARCHAR and INTEGER … 'a' || 1 joins texts"),
         ("SELECT 1 || 'a'", "42000", "1", "|| needs text, this is INTEGER"),
         ("SELECT -'a'", "42000", "-'a'", "needs a number"),
         ("SELECT NOT 1", "42000", "1", "NOT needs a condition"),

@@ -137,7 +137,7 @@ fn a_single_value_is_one_row() {
             "(SELECT bed_id FROM task)",
             "more than one row",
         ),
-        ("SELECT (SELECT 1, 2) + 1", "42000", "(SELECT 1, 2) + 1", "does not apply to ROW"),
+        ("SELECT (SELECT 1, 2) + 1", "42000", "SELECT 1, 2", "a scalar subquery gives one column, this one 2"),
     ]);
 }
 

@@ -97,7 +97,12 @@ fn bad_dates_and_intervals() {
             "CAST(INTERVAL '1 10:00' DAY TO MINUTE AS INTEGER)",
             "which field is counted",
         ),
-        ("SELECT DATE '2024-01-01' + 1", "42000", "DATE '2024-01-01' + 1", "INTERVAL '7' DAY"),
+        (
+            "SELECT DATE '2024-01-01' + 1",
+            "42000",
+            "DATE '2024-01-01' + 1",
+            "write DATE '2024-01-01' + INTERVAL '1' DAY",
+        ),
         (
             "SELECT INTERVAL '1' DAY + INTERVAL '1' MONTH",
             "42000",

@@ -412,6 +412,8 @@ impl<'a> Binder<'a> {
                 (given.len() == columns.len()).then_some(values).ok_or(given.len())
             }
             ast::Assigned::Row(expr) => {
+                // A query may give a row here.
+                self.bare_name = super::BareName::PerhapsText;
                 let row = self.expr(expr, scope, Clause::Set)?;
                 match row.sql_type() {
                     SqlType::Row(fields) if fields.len() == columns.len() => {

@@ -137,6 +137,10 @@ impl Binder<'_> {
                 let operand = if of_zone { operand } else { super::function::local_time(operand) };
                 self.function(Function::Extract(*field), vec![operand], span)
             }
+            K::TruncateTo(unit, operand) => {
+                let operand = self.expr(operand, scope, clause)?;
+                self.function(Function::TruncateTo(*unit), vec![operand], span)
+            }
             K::AtZone(operand, zone) => {
                 let mut args = vec![self.expr(operand, scope, clause)?];
                 let function = if let Some(zone) = zone {
@@ -247,6 +251,10 @@ impl Binder<'_> {
                 if let Some(id) = self.resolve_outside(name, &problem) {
                     return self.column(id, span);
                 }
+                if let Some((id, fields)) = self.row_column(name, scope) {
+                    let column = self.column(id, span);
+                    return fields.iter().fold(column, |row, field| self.field(row, field, span));
+                }
                 if self.find_period(name, scope).is_some() {
                     return self.report(&Problem::PeriodAlone { ops: PERIOD_TESTS }, span);
                 }
@@ -254,6 +262,16 @@ impl Binder<'_> {
                 self.report(&problem, span)
             }
         }
+    }
+
+    /// The column of rows that a name begins with, and the fields behind it: `bed.place.x`.
+    fn row_column<'n>(&self, name: &'n [Ident], scope: &Scope) -> Option<(crate::logical::ColumnId, &'n [Ident])> {
+        (1..name.len()).rev().find_map(|at| {
+            let (column, fields) = name.split_at(at);
+            let outside = || self.outer.iter().rev().find_map(|outer| outer.scope.resolve(column).ok());
+            let id = scope.resolve(column).ok().or_else(outside)?;
+            matches!(self.columns.get(id).sql_type, SqlType::Row(_)).then_some((id, fields))
+        })
     }
 
     /// What a name that the query itself does not know means to the queries around it, the innermost first.
@@ -298,6 +316,10 @@ impl Binder<'_> {
             Now::Time => (Value::Time(micros.rem_euclid(MICROS_PER_DAY)), SqlType::Time),
             Now::Timestamp => (Value::Instant(micros), SqlType::TimestampTz),
             Now::LocalTimestamp => (Value::Timestamp(micros), SqlType::Timestamp),
+            Now::User => (Value::Text(self.around.user.to_owned()), SqlType::TEXT),
+            Now::Role => (Value::Null, SqlType::TEXT),
+            Now::Schema => (Value::Text(self.around.schema.to_owned()), SqlType::TEXT),
+            Now::Catalog => (Value::Text(super::information_schema::CATALOG.to_owned()), SqlType::TEXT),
         };
         Expr::literal(value, sql_type, span)
     }

@@ -48,7 +48,7 @@ fn arguments(function: Function) -> (&'static [Kind], usize, &'static str) {
         F::Power | F::Log => (&[Float, Float], 2, "two arguments"),
         F::WidthBucket => (&[Number, Number, Number, Whole], 4, "four arguments"),
         F::Greatest | F::Least => (&[], 1, "one or more arguments"),
-        F::Extract(_) | F::AtLocal => (&[Any], 1, "one argument"),
+        F::Extract(_) | F::TruncateTo(_) | F::AtLocal => (&[Any], 1, "one argument"),
         F::MonthsBetween
         | F::AtZone
         | F::LocalAtZone
@@ -158,6 +158,15 @@ impl Binder<'_> {
                 T::Array(element) => (args, *element),
                 _ => (args, T::Null),
             },
+            F::TruncateTo(unit) => {
+                if !has_start(unit, first) {
+                    let problem =
+                        Problem::NoStart { unit: unit.name(), found: first, text: self.text(span).to_owned() };
+                    self.report(&problem, span);
+                    return None;
+                }
+                (args, first)
+            }
             F::Extract(field) => {
                 let Some(sql_type) = extracted(field, first) else {
                     self.report(&Problem::NoField { field: field.name(), found: first }, span);
@@ -290,13 +299,27 @@ fn rounded(first: T, places: Option<&Expr>) -> T {
     T::numeric(whole.saturating_add(kept), kept)
 }
 
+/// Whether values of a type lie in units of this size.
+fn has_start(unit: ExtractField, of: T) -> bool {
+    use ExtractField as X;
+    match unit {
+        X::Year | X::Quarter | X::Month | X::Week | X::Day => {
+            matches!(of, T::Date | T::Timestamp | T::TimestampTz)
+        }
+        X::Hour | X::Minute | X::Second => {
+            matches!(of, T::Timestamp | T::TimestampTz | T::Time | T::TimeTz)
+        }
+        X::WeekYear | X::DayOfWeek | X::DayOfYear | X::TimezoneHour | X::TimezoneMinute => false,
+    }
+}
+
 /// The type of a field; `None` when the value has no such field.
 fn extracted(field: ExtractField, from: T) -> Option<T> {
     use ExtractField as X;
     let has = match from {
-        T::Date => matches!(field, X::Year | X::Month | X::Day),
+        T::Date => field.is_of_date(),
         T::Time => matches!(field, X::Hour | X::Minute | X::Second),
-        T::TimeTz => !matches!(field, X::Year | X::Month | X::Day),
+        T::TimeTz => !field.is_of_date(),
         T::Timestamp => !matches!(field, X::TimezoneHour | X::TimezoneMinute),
         T::TimestampTz => true,
         T::YearMonth => matches!(field, X::Year | X::Month),

@@ -91,6 +91,8 @@ pub(crate) struct Moment {
 /// What names can mean to a statement.
 pub(crate) struct Surroundings<'a> {
     pub(crate) catalog: &'a Catalog,
+    /// Who the session is for.
+    pub(crate) user: &'a str,
     /// The schema of unqualified table names.
     pub(crate) schema: &'a str,
     /// Schemas in which they are looked up after that.

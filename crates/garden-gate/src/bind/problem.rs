@@ -83,6 +83,8 @@ pub(crate) enum Problem {
     TiesWithoutOrder,
     #[error("the query gives {}, {expected} wanted here", counted(*found, "column"))]
     SubqueryWidth { expected: usize, found: usize },
+    #[error("{found} is not cut to a {unit}")]
+    NoStart { unit: &'static str, found: SqlType, text: String },
     #[error("a scalar subquery gives one column, this one {found}")]
     ScalarWidth { found: usize },
     #[error("more than {most} grouping sets")]
@@ -321,6 +323,7 @@ impl Problem {
             Self::FrameBackwards => {
                 Some("write ROWS BETWEEN 2 PRECEDING AND CURRENT ROW: the earlier bound first".into())
             }
+            Self::NoStart { found, text, .. } => Some(start_help(*found, text)),
             Self::ScalarWidth { .. } => {
                 Some("select the one column whose value is meant; || or ROW makes one of several".into())
             }
@@ -365,6 +368,18 @@ fn group_help(text: &str, grouped: &[String]) -> String {
         format!("write GROUP BY {}, {text}", grouped.join(", "))
     };
     format!("{by}, or put it into an aggregate such as MIN({text})")
+}
+
+/// Help for TRUNCATE … TO of what has no such unit.
+fn start_help(found: SqlType, text: &str) -> String {
+    let operand = text.split_once('(').map_or(text, |(_, rest)| rest);
+    let operand = operand.to_uppercase().rfind(" TO ").map_or(operand, |at| &operand[..at]);
+    match found {
+        SqlType::Date => "a day has YEAR, QUARTER, MONTH, WEEK and DAY".into(),
+        SqlType::Time | SqlType::TimeTz => "a time of day has HOUR, MINUTE and SECOND".into(),
+        other if other.is_text() => format!("CAST({operand} AS DATE) makes a day of the text"),
+        _ => "days and timestamps are cut to YEAR, QUARTER, MONTH, WEEK, DAY, HOUR, MINUTE or SECOND".into(),
+    }
 }
 
 /// What the expression behind an alias is computed from, which says where a condition on it goes.

@@ -1,5 +1,6 @@
 //! What CREATE TABLE and CREATE VIEW say: columns, constraints, the text of views.
 
+use super::objects::Numbers;
 use super::period::{Period, SystemTime};
 use crate::diagnostic::SourceText;
 use crate::types::{DeclaredType, Direction, Nulls, SqlType, TypeLimit};
@@ -159,8 +160,7 @@ pub(crate) enum Filled {
 pub(crate) struct Identity {
     /// ALWAYS: a value of one's own needs OVERRIDING SYSTEM VALUE.
     pub(crate) always: bool,
-    pub(crate) start: i64,
-    pub(crate) increment: i64,
+    pub(crate) numbers: Numbers,
 }
 
 /// PRIMARY KEY or UNIQUE

@@ -61,7 +61,8 @@ impl Sequence {
 }
 
 impl Numbers {
-    fn after(self, number: i64) -> Option<i64> {
+    /// The number that comes after one; `None` when they are used up.
+    pub(crate) fn after(self, number: i64) -> Option<i64> {
         let next = number.checked_add(self.increment).filter(|next| (self.least..=self.most).contains(next));
         let other_end = if self.increment > 0 { self.least } else { self.most };
         next.or(self.cycle.then_some(other_end))

@@ -55,6 +55,8 @@ pub(crate) enum Function {
     Greatest,
     Least,
     Extract(ExtractField),
+    /// The beginning of the unit that a day or moment lies in.
+    TruncateTo(ExtractField),
     /// Whole months from the second date to the first.
     MonthsBetween,
     AtZone,
@@ -158,6 +160,7 @@ impl Function {
             Self::Similar => "SIMILAR TO",
             Self::LikeRegex => "LIKE_REGEX",
             Self::Extract(_) => "EXTRACT",
+            Self::TruncateTo(_) => "TRUNCATE",
             Self::IntervalFields => "the fields of an interval",
             Self::FieldCount => "the count of a field",
             Self::MonthsBetween => "a difference in months",

@@ -271,6 +271,7 @@ impl<'a> Printer<'a> {
             Function::Similar => format!("{} SIMILAR TO {}", text(0), text(1)),
             Function::LikeRegex => format!("{} LIKE_REGEX {}", text(0), text(1)),
             Function::Extract(field) => format!("EXTRACT({} FROM {})", field.name(), text(0)),
+            Function::TruncateTo(unit) => format!("TRUNCATE({} TO {})", text(0), unit.name()),
             Function::AtZone | Function::LocalAtZone => format!("({} AT TIME ZONE {})", text(0), text(1)),
             Function::AtLocal => format!("({} AT LOCAL)", text(0)),
             Function::Element => format!("{}[{}]", text(0), text(1)),

@@ -4,7 +4,7 @@ use super::{
     Rewrite, Tally, Truth,
 };
 use crate::catalog::TableKind;
-use crate::logical::{Columns, Expand, Expr, JoinKind, Printer, RewriteNote, SetOp};
+use crate::logical::{ColumnId, Columns, Expand, Expr, JoinKind, Printer, RewriteNote, SetOp};
 use crate::types::approximate;
 use std::sync::atomic::Ordering;
 
@@ -13,14 +13,14 @@ const CHANGE_ROW: f64 = 20.0;
 
 /// The plan as it is shown; with `measures`, also what each node did.
 pub(crate) fn describe(
-    plan: &PhysicalPlan,
+    (plan, output): (&PhysicalPlan, &[ColumnId]),
     columns: &Columns,
     rewrites: &[RewriteNote],
     measures: Option<&Measures>,
 ) -> Plan {
     let root = node(&plan.root, Printer::new(columns), columns, measures);
     Plan {
-        fingerprint: fingerprint(&plan.root, columns),
+        fingerprint: fingerprint((&plan.root, output), columns),
         shape: shape(&root),
         generic: false,
         cost: plan.cost.0,

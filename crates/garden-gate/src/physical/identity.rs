@@ -11,13 +11,13 @@ use std::collections::HashMap;
 use std::fmt::Write as _;
 
 /// What two plans have in common that do the same: 16 hexadecimal digits of the FNV-1a hash of the canonical text.
-pub(super) fn fingerprint(root: &Node, columns: &Columns) -> String {
+pub(super) fn fingerprint((root, output): (&Node, &[ColumnId]), columns: &Columns) -> String {
     let mut names = Names { columns, of: HashMap::new(), tables: HashMap::new(), computed: 0 };
     names.visit(root);
     let printer = Printer::canonical(columns, &names.of);
     let mut text = String::new();
     write_work(root, printer, &mut text);
-    let output = root.output.iter().map(|id| printer.column(*id)).collect::<Vec<_>>();
+    let output = output.iter().map(|id| printer.column(*id)).collect::<Vec<_>>();
     let _ = write!(text, "gives {}", output.join(", "));
     hash(&text)
 }

@@ -32,7 +32,7 @@ pub(super) struct Altered<'a> {
     pub(super) made: TableDefinition,
     pub(super) rows: Batch,
     /// What the next row is numbered with.
-    next_number: Option<i64>,
+    pub(super) next_number: Option<i64>,
     /// When rows begin that begin to have a system time.
     pub(super) now: i64,
 }
@@ -143,6 +143,7 @@ impl Altered<'_> {
                 }
                 self.column_mut(name)?.name.clone_from(&to.text);
             }
+            ast::AlterTable::Numbering { column, change } => self.numbering(column, *change)?,
             ast::AlterTable::SetDefault { column, value } => {
                 let filled = value.as_ref().map_or(Filled::Null, |expr| self.maker.default(expr));
                 self.column_mut(column)?.filled = filled;
@@ -214,7 +215,7 @@ impl Altered<'_> {
         evaluate(&stored_value(at, column), &self.rows)?.into_array(self.rows.rows)
     }
 
-    fn column_mut(&mut self, name: &ast::Ident) -> Result<&mut ColumnDefinition> {
+    pub(super) fn column_mut(&mut self, name: &ast::Ident) -> Result<&mut ColumnDefinition> {
         match self.made.columns.iter().position(|column| name.matches(&column.name)) {
             Some(at) => Ok(&mut self.made.columns[at]),
             None => Err(no_column(&self.made, &self.name, name)),
@@ -249,7 +250,7 @@ impl Altered<'_> {
         let used_up = || Error::new(SqlState::NUMERIC_OUT_OF_RANGE, "there are more rows than numbers");
         let number = |row: usize| {
             let row = i64::try_from(row).ok()?;
-            row.checked_mul(identity.increment)?.checked_add(identity.start)
+            row.checked_mul(identity.numbers.increment)?.checked_add(identity.numbers.start)
         };
         let numbers = (0..self.rows.rows).map(number).collect::<Option<Vec<i64>>>().ok_or_else(used_up)?;
         self.next_number = Some(number(self.rows.rows).ok_or_else(used_up)?);

@@ -9,7 +9,7 @@ use super::{Outcome, Session};
 use crate::bind::{
     BoundChange, Meaning, MissingParameters, OpenFile, Portion, bind_change, bind_hidden_rows, bind_returning, done,
 };
-use crate::catalog::{Catalog, Column, Filled, TableDefinition, TableSource};
+use crate::catalog::{Catalog, Column, Filled, Numbers, TableDefinition, TableSource};
 use crate::diagnostic::{Error, Note, Result, Span, SqlState};
 use crate::kernel::{Batch, cast_values, evaluate};
 use crate::logical::{Expr, ExprKind};
@@ -320,7 +320,7 @@ fn beside(new: &Batch, old: &Batch, replaced: usize) -> Result<(Batch, Batch)> {
 
 fn first_number(definition: &TableDefinition) -> Option<i64> {
     definition.columns.iter().find_map(|column| match &column.filled {
-        Filled::Identity(identity) => Some(identity.start),
+        Filled::Identity(identity) => Some(identity.numbers.start),
         _ => None,
     })
 }
@@ -334,7 +334,7 @@ fn number(
     for at in numbered {
         let column = &definition.columns[*at];
         let Filled::Identity(identity) = &column.filled else { continue };
-        let mut number = next.unwrap_or(identity.start);
+        let mut number = next.unwrap_or(identity.numbers.start);
         let given = cast_values(&rows.columns[*at], column.sql_type, SqlType::BigInt)?;
         let given = given.as_primitive::<Int64Type>();
         let mut values = Vec::with_capacity(rows.rows);
@@ -343,11 +343,22 @@ fn number(
                 values.push(given.value(row));
                 continue;
             }
-            values.push(number);
-            number = number.checked_add(identity.increment).ok_or_else(|| {
+            let Numbers { least, most, increment, .. } = identity.numbers;
+            let used_up = || {
                 let message = format!("the numbers of column {:?} are used up", column.name);
-                Error::new(SqlState::NUMERIC_OUT_OF_RANGE, message)
-            })?;
+                Error::new(SqlState::NUMERIC_OUT_OF_RANGE, message).with_help(format!(
+                    "they go from {least} to {most}; ALTER TABLE … ALTER COLUMN … SET MAXVALUE allows more"
+                ))
+            };
+            if !(least..=most).contains(&number) {
+                return Err(used_up());
+            }
+            values.push(number);
+            // What lies behind the last number says that there is none.
+            number = match identity.numbers.after(number) {
+                Some(next) => next,
+                None => number.checked_add(increment).ok_or_else(used_up)?,
+            };
         }
         let values: ArrayRef = Arc::new(Int64Array::from(values));
         rows.columns[*at] = cast_values(&values, SqlType::BigInt, column.sql_type)?;

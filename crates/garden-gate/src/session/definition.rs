@@ -19,7 +19,12 @@ use std::sync::Arc;
 
 impl Session {
     pub(super) fn define(&mut self, definition: &ast::Definition, call: &Call<'_>) -> Result<Outcome> {
-        let defined = self.change_catalog(|session, catalog| session.defined(definition, call, catalog));
+        let defined = match definition {
+            ast::Definition::CreateSchema { name, elements, .. } if !elements.is_empty() => {
+                self.schema_with(name, (definition, elements), call)
+            }
+            _ => self.change_catalog(|session, catalog| session.defined(definition, call, catalog)),
+        };
         let affected = defined.map_err(|error| match subject(definition) {
             Some(span) if error.span().is_none() => error.at(span),
             _ => error,
@@ -29,6 +34,29 @@ impl Session {
             Some(affected) => Outcome::Changed { affected, elapsed, notes: Vec::new() },
             None => Outcome::Done { elapsed, notes: Vec::new() },
         })
+    }
+
+    /// A schema and what is made in it, or none of both (clause 11.1).
+    fn schema_with(
+        &mut self,
+        name: &ast::Ident,
+        (schema, elements): (&ast::Definition, &[ast::Definition]),
+        call: &Call<'_>,
+    ) -> Result<Option<u64>> {
+        let before = std::mem::replace(&mut self.schema, name.text.clone());
+        let made = self.change_catalog(|session, catalog| {
+            let (mut changed, _) = session.defined(schema, call, catalog)?;
+            for element in elements {
+                let named = |error: Error| match subject(element) {
+                    Some(span) if error.span().is_none() => error.at(span),
+                    _ => error,
+                };
+                (changed, _) = session.defined(element, call, &Arc::new(changed)).map_err(named)?;
+            }
+            Ok((changed, None))
+        });
+        self.schema = before;
+        made
     }
 
     /// The database after the definition, and how many rows a new table was given.
@@ -41,7 +69,9 @@ impl Session {
         let mut changed = Catalog::clone(catalog);
         let mut affected = None;
         match definition {
-            ast::Definition::CreateSchema { name, if_not_exists } => create_schema(&mut changed, name, *if_not_exists)?,
+            ast::Definition::CreateSchema { name, if_not_exists, .. } => {
+                create_schema(&mut changed, name, *if_not_exists)?
+            }
             ast::Definition::DropSchema { name, drop } => drop_schema(&mut changed, name, *drop)?,
             ast::Definition::CreateTable(table) => affected = self.create_table(&mut changed, table, call)?,
             ast::Definition::CreateIndex(index) => self.create_index(&mut changed, index, call)?,

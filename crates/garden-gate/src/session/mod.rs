@@ -3,6 +3,7 @@
 mod access;
 mod add_table;
 mod alter;
+mod alter_numbering;
 mod alter_period;
 mod analyze;
 mod change;

@@ -189,7 +189,7 @@ fn remove<T: Named>(what: &str, list: &mut Vec<Arc<T>>, name: &ast::Ident) -> Re
 }
 
 /// The numbers that options describe; what they do not say stays as it was, or is what the type allows.
-fn numbers(options: &ast::SequenceOptions, before: Option<Numbers>, name: &ast::Ident) -> Result<Numbers> {
+pub(super) fn numbers(options: &ast::SequenceOptions, before: Option<Numbers>, name: &ast::Ident) -> Result<Numbers> {
     let sql_type = options.sql_type.or(before.map(|before| before.sql_type)).unwrap_or(SqlType::BigInt);
     let range = match sql_type {
         SqlType::SmallInt => (i16::MIN.into(), i16::MAX.into()),

@@ -49,7 +49,28 @@ pub struct Session {
     pub(super) transaction: Option<Transaction>,
     /// Commits that were lost to other sessions since the last one that was kept.
     pub(super) lost_commits: u32,
+    /// Whether the next transaction is to change nothing.
+    pub(super) next_read_only: bool,
+    /// Who the session is for.
+    user: String,
     pub(super) last: LastQuery,
+}
+
+/// The user of a session that nobody has named.
+const DEFAULT_USER: &str = "owner";
+
+/// The value of a query of one row and column; NULL when it gives no row.
+fn single(rows: &ResultSet) -> Result<Value> {
+    match (rows.columns().len(), rows.row_count()) {
+        (1, 0) => Ok(Value::Null),
+        (1, 1) => Ok(rows.rows().next().map_or(Value::Null, |row| row.value(0))),
+        (1, _) => Err(Error::new(SqlState::CARDINALITY, "a query in place of a value gives more than one row")
+            .with_help("narrow it down with WHERE, take an aggregate of it, or FETCH FIRST ROW ONLY with an ORDER BY")),
+        (several, _) => {
+            let message = format!("a scalar subquery gives one column, this one {several}");
+            Err(Error::new(SqlState::SYNTAX_OR_RULE, message).with_help("select the one column whose value is meant"))
+        }
+    }
 }
 
 impl Session {
@@ -70,8 +91,15 @@ impl Session {
             interrupt: Interrupt::default(),
             transaction: None,
             lost_commits: 0,
+            next_read_only: false,
+            user: DEFAULT_USER.into(),
             last: LastQuery::default(),
         }
+    }
+
+    /// Who the session is for: what `CURRENT_USER`, `SESSION_USER` and `SYSTEM_USER` give. There are no rights that depend on it.
+    pub fn set_user(&mut self, name: impl Into<String>) {
+        self.user = name.into();
     }
 
     /// Calls `tell` now and then while a statement reads a large file.
@@ -307,6 +335,12 @@ impl Session {
                     self.variables.put(ParameterName::Named(name.text.clone()), value);
                     done(notes)
                 }
+                ast::StatementKind::LetQuery { name, query } => {
+                    let rows = self.query_rows(query, call)?;
+                    let value = single(&rows).map_err(|error| error.at(query.span))?;
+                    self.variables.put(ParameterName::Named(name.text.clone()), value);
+                    done(rows.notes().to_vec())
+                }
                 ast::StatementKind::Analyze(analyze) => {
                     self.analyze(analyze)?;
                     done(Vec::new())
@@ -362,6 +396,7 @@ impl Session {
     ) -> Surroundings<'a> {
         Surroundings {
             catalog,
+            user: &self.user,
             schema: &self.schema,
             path: &self.path,
             files,

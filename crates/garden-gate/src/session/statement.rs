@@ -117,7 +117,8 @@ fn wanted(output: &[crate::bind::OutputColumn]) -> Vec<ColumnId> {
 impl Prepared {
     /// The plan as it is shown; with `measures`, also what it did.
     pub(super) fn describe(&self, measures: Option<&Measures>) -> Plan {
-        let mut plan = describe(&self.plan, &self.bound.columns, &self.rewrites, measures);
+        let output = wanted(&self.bound.output);
+        let mut plan = describe((&self.plan, &output), &self.bound.columns, &self.rewrites, measures);
         plan.generic = self.bound.generic;
         plan.notes.clone_from(&self.bound.notes);
         plan

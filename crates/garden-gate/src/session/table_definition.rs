@@ -2,14 +2,15 @@
 
 use super::Session;
 use super::definition::no_table;
+use super::objects::numbers;
 use crate::bind::for_type;
 use crate::catalog::{
-    Catalog, CheckConstraint, ColumnDefinition, Domain, Filled, ForeignKey, KeyConstraint, LOCAL_SCHEMA,
+    Catalog, CheckConstraint, ColumnDefinition, Domain, Filled, ForeignKey, Identity, KeyConstraint, LOCAL_SCHEMA,
     TableDefinition, Temporary, Timing, Written,
 };
 use crate::diagnostic::{Error, Result, SourceText, Span, SqlState, suggestion};
 use crate::syntax::{ast, with_name_for};
-use crate::types::DeclaredType;
+use crate::types::{DeclaredType, SqlType};
 use std::sync::Arc;
 
 /// Makes the definition of one table.
@@ -36,7 +37,7 @@ impl Maker<'_> {
                     constraints.extend(&column.constraints);
                 }
                 ast::TableElement::Constraint(constraint) => constraints.push(constraint),
-                ast::TableElement::Like(name, span) => self.like(&mut made, name, *span)?,
+                ast::TableElement::Like(name, copied, span) => self.like(&mut made, (name, copied), *span)?,
                 ast::TableElement::Period(period) => periods.push(period),
             }
         }
@@ -61,12 +62,13 @@ impl Maker<'_> {
             Some(ast::FilledBy::Generated(expr)) => Filled::Generated(self.written(expr)),
             Some(ast::FilledBy::RowStart) => Filled::RowStart,
             Some(ast::FilledBy::RowEnd) => Filled::RowEnd,
-            Some(ast::FilledBy::Identity(identity)) => {
+            Some(ast::FilledBy::Identity { always, options }) => {
                 if !sql_type.is_integer() && sql_type.digits().is_none_or(|(_, scale)| scale > 0) {
                     let message = format!("column {:?} can't be numbered: it is {sql_type}", column.name.text);
                     return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(column.name.span));
                 }
-                Filled::Identity(*identity)
+                let typed = ast::SequenceOptions { sql_type: Some(numbered_as(sql_type)), ..*options };
+                Filled::Identity(Identity { always: *always, numbers: numbers(&typed, None, &column.name)? })
             }
         };
         made.columns.push(ColumnDefinition {
@@ -115,8 +117,13 @@ impl Maker<'_> {
         Ok(())
     }
 
-    /// `LIKE table`: its columns with their types and NOT NULL.
-    fn like(&self, made: &mut TableDefinition, name: &[ast::Ident], span: Span) -> Result<()> {
+    /// `LIKE table`: its columns with their types and NOT NULL, and what INCLUDING names.
+    fn like(
+        &self,
+        made: &mut TableDefinition,
+        (name, copied): (&[ast::Ident], &[ast::Copied]),
+        span: Span,
+    ) -> Result<()> {
         let (schema, name) = self.session.place(self.catalog, name)?;
         let tables = self.catalog.schema(&schema).map(|schema| schema.tables.as_slice()).unwrap_or_default();
         let Some(table) = tables.iter().find(|table| name.matches(&table.name)) else {
@@ -134,6 +141,17 @@ impl Maker<'_> {
             let declared = DeclaredType { sql_type: column.sql_type, limit };
             let mut copy = super::definition::plain_column(&column.name, declared);
             copy.not_null = defined.is_some_and(|column| column.not_null);
+            if let Some(column) = defined {
+                let wanted = match &column.filled {
+                    Filled::Identity(_) => Some(ast::Copied::Identity),
+                    Filled::Default(_) => Some(ast::Copied::Defaults),
+                    Filled::Generated(_) => Some(ast::Copied::Generated),
+                    Filled::Null | Filled::RowStart | Filled::RowEnd => None,
+                };
+                if wanted.is_some_and(|wanted| copied.contains(&wanted)) {
+                    copy.filled = column.filled.clone();
+                }
+            }
             made.columns.push(copy);
         }
         Ok(())
@@ -284,4 +302,9 @@ pub(super) fn no_column(definition: &TableDefinition, table: &str, name: &ast::I
 /// `a, b and c`
 pub(super) fn names(parts: &[String]) -> String {
     crate::diagnostic::sentence_list(parts)
+}
+
+/// The integer type whose numbers a numbered column takes.
+pub(super) fn numbered_as(sql_type: SqlType) -> SqlType {
+    if sql_type.is_integer() { sql_type } else { SqlType::BigInt }
 }

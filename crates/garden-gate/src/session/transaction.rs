@@ -231,7 +231,16 @@ impl Session {
                         Error::new(SqlState::ACTIVE_TRANSACTION, "a transaction is open already").with_help(help)
                     );
                 }
-                self.transaction = Some(begin(self, *read_only)?);
+                let read_only = *read_only || std::mem::take(&mut self.next_read_only);
+                self.transaction = Some(begin(self, read_only)?);
+            }
+            ast::Transaction::Next { read_only } => {
+                if self.transaction.is_some() {
+                    let help = "SET TRANSACTION stands before START TRANSACTION, which takes the same words";
+                    let message = "a transaction is open: it has begun with other words";
+                    return Err(Error::new(SqlState::ACTIVE_TRANSACTION, message).with_help(help));
+                }
+                self.next_read_only = *read_only;
             }
             ast::Transaction::Commit { chain } => {
                 let mut transaction = self.transaction.take().ok_or_else(no_transaction)?;

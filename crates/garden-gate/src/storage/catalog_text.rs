@@ -8,11 +8,12 @@ use super::store::stored_table;
 use super::stored_table::StoredTable;
 use crate::catalog::{
     Catalog, CheckConstraint, Column, ColumnDefinition, Filled, ForeignKey, Identity, Index, IndexKey, IndexPart,
-    KeyConstraint, KnownColumns, ReferentialAction, Schema, Table, TableDefinition, TableKind, Timing, View, ViewCheck,
+    KeyConstraint, KnownColumns, Numbers, ReferentialAction, Schema, Table, TableDefinition, TableKind, Timing, View,
+    ViewCheck,
 };
 use crate::diagnostic::{Result, SourceText};
 use crate::syntax::type_of;
-use crate::types::{DeclaredType, Direction, Nulls};
+use crate::types::{DeclaredType, Direction, Nulls, SqlType};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
@@ -70,7 +71,17 @@ enum FilledText {
     Null,
     Default(String),
     Generated(String),
-    Identity { always: bool, start: i64, increment: i64 },
+    Identity {
+        always: bool,
+        start: i64,
+        increment: i64,
+        #[serde(default)]
+        least: Option<i64>,
+        #[serde(default)]
+        most: Option<i64>,
+        #[serde(default)]
+        cycle: bool,
+    },
     RowStart,
     RowEnd,
 }
@@ -281,8 +292,10 @@ fn table_text(name: &str, definition: &TableDefinition, next_number: Option<i64>
             Filled::Null => FilledText::Null,
             Filled::Default(text) => FilledText::Default(text.text().trim().to_owned()),
             Filled::Generated(text) => FilledText::Generated(text.text().trim().to_owned()),
-            Filled::Identity(Identity { always, start, increment }) => {
-                FilledText::Identity { always: *always, start: *start, increment: *increment }
+            Filled::Identity(Identity { always, numbers }) => {
+                let Numbers { start, increment, least, most, cycle, .. } = *numbers;
+                let (least, most) = (Some(least), Some(most));
+                FilledText::Identity { always: *always, start, increment, least, most, cycle }
             }
             Filled::RowStart => FilledText::RowStart,
             Filled::RowEnd => FilledText::RowEnd,
@@ -370,8 +383,12 @@ fn read_table(
             FilledText::Null => Filled::Null,
             FilledText::Default(text) => Filled::Default(SourceText::new(text)),
             FilledText::Generated(text) => Filled::Generated(SourceText::new(text)),
-            FilledText::Identity { always, start, increment } => {
-                Filled::Identity(Identity { always, start, increment })
+            FilledText::Identity { always, start, increment, least, most, cycle } => {
+                // Files of before format 6 do not say the ends.
+                let ends = if increment > 0 { (start.min(1), i64::MAX) } else { (i64::MIN, start.max(-1)) };
+                let (least, most) = (least.unwrap_or(ends.0), most.unwrap_or(ends.1));
+                let numbers = Numbers { sql_type: SqlType::BigInt, start, increment, least, most, cycle };
+                Filled::Identity(Identity { always, numbers })
             }
             FilledText::RowStart => Filled::RowStart,
             FilledText::RowEnd => Filled::RowEnd,

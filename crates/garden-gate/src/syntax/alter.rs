@@ -1,6 +1,6 @@
 //! ALTER (clauses 11.10 to 11.31).
 
-use super::ast::{AlterTable, Definition};
+use super::ast::{AlterTable, Definition, NumberingChange, SequenceChange, SequenceOptions};
 use super::parser::Parser;
 use crate::diagnostic::{Result, Span};
 
@@ -105,6 +105,9 @@ impl Parser<'_> {
         if self.accept_words(&["DROP", "DEFAULT"]) {
             return Ok(AlterTable::SetDefault { column, value: None });
         }
+        if let Some(change) = self.numbering()? {
+            return Ok(AlterTable::Numbering { column, change });
+        }
         if self.accept_words(&["SET", "NOT", "NULL"]) {
             return Ok(AlterTable::SetNotNull { column, not_null: true });
         }
@@ -114,6 +117,40 @@ impl Parser<'_> {
         if self.accept_words(&["SET", "DATA", "TYPE"]) {
             return Ok(AlterTable::SetType { column, declared: self.declared_type()? });
         }
-        Err(self.expected("SET DEFAULT, DROP DEFAULT, SET NOT NULL, DROP NOT NULL or SET DATA TYPE"))
+        Err(self.expected(
+            "SET DEFAULT, DROP DEFAULT, SET NOT NULL, DROP NOT NULL, SET DATA TYPE, SET GENERATED, RESTART or DROP IDENTITY",
+        ))
+    }
+
+    /// What ALTER COLUMN says of the numbers of an identity column (clause 11.20), if it does.
+    fn numbering(&mut self) -> Result<Option<NumberingChange>> {
+        if self.accept_words(&["DROP", "IDENTITY"]) {
+            return Ok(Some(NumberingChange::Drop));
+        }
+        let (mut always, mut restart, mut options) = (None, None, SequenceOptions::default());
+        let mut any = false;
+        loop {
+            if self.accept_words(&["SET", "GENERATED", "ALWAYS"]) {
+                always = Some(true);
+            } else if self.accept_words(&["SET", "GENERATED", "BY", "DEFAULT"]) {
+                always = Some(false);
+            } else if self.accept_word("RESTART") {
+                restart = Some(if self.accept_word("WITH") { Some(self.whole_number()?) } else { None });
+            } else if self.at_word("SET")
+                && ["INCREMENT", "MINVALUE", "MAXVALUE", "NO", "CYCLE", "START"]
+                    .iter()
+                    .any(|word| self.is_word_at(1, word))
+                && !self.is_word_at(2, "NULL")
+            {
+                self.advance();
+                if !self.sequence_option(&mut options)? {
+                    return Err(self.expected("INCREMENT BY, MINVALUE, MAXVALUE or CYCLE"));
+                }
+            } else {
+                break;
+            }
+            any = true;
+        }
+        Ok(any.then_some(NumberingChange::Alter { always, change: SequenceChange { restart, options } }))
     }
 }

@@ -33,6 +33,7 @@ impl Parser<'_> {
         let word = self.raw(self.current()).to_uppercase();
         let read: fn(&mut Self) -> Result<Named> = match word.as_str() {
             "EXTRACT" => return self.extract(start).map(Some),
+            "TRUNCATE" if self.has_unit() => return self.truncate_to(start).map(Some),
             "SUBSTRING" => Self::substring,
             "POSITION" => |parser| {
                 let wanted = parser.additive()?;
@@ -76,14 +77,61 @@ impl Parser<'_> {
     fn extract(&mut self, start: Span) -> Result<Expr> {
         self.advance();
         let open = self.advance().span;
-        let field = ExtractField::from_word(self.raw(self.current()));
-        let field = field
-            .ok_or_else(|| self.expected("YEAR, MONTH, DAY, HOUR, MINUTE, SECOND, TIMEZONE_HOUR or TIMEZONE_MINUTE"))?;
-        self.advance();
+        let field = self.field_word()?;
         self.expect_word("FROM")?;
         let source = self.expression()?;
         self.close(open)?;
         self.node(ExprKind::Extract(field, Box::new(source)), start.to(self.last_span()))
+    }
+
+    /// A field, its words joined by blanks or underscores.
+    fn field_word(&mut self) -> Result<ExtractField> {
+        let longer = [
+            (["DAY", "OF", "WEEK"].as_slice(), ExtractField::DayOfWeek),
+            (&["DAY", "OF", "YEAR"], ExtractField::DayOfYear),
+            (&["WEEK", "YEAR"], ExtractField::WeekYear),
+        ];
+        for (words, field) in longer {
+            if self.accept_words(words) {
+                return Ok(field);
+            }
+        }
+        let field = ExtractField::from_word(self.raw(self.current())).ok_or_else(|| {
+            let error = self.expected(
+                "YEAR, QUARTER, MONTH, WEEK, DAY, DAY_OF_WEEK, DAY_OF_YEAR, HOUR, MINUTE, SECOND, TIMEZONE_HOUR or TIMEZONE_MINUTE",
+            );
+            let help = super::thesaurus::for_field(self.raw(self.current()));
+            help.into_iter().fold(error, |error, help| error.with_help(help))
+        })?;
+        self.advance();
+        Ok(field)
+    }
+
+    /// Whether TO stands within the parentheses that are ahead, and in none inside of them.
+    fn has_unit(&self) -> bool {
+        let mut open = 0_u32;
+        for distance in 1.. {
+            match self.ahead(distance).kind {
+                TokenKind::Symbol(Symbol::LeftParen) => open += 1,
+                TokenKind::Symbol(Symbol::RightParen) if open <= 1 => return false,
+                TokenKind::Symbol(Symbol::RightParen) => open -= 1,
+                TokenKind::Word if open == 1 && self.is_word_at(distance, "TO") => return true,
+                TokenKind::End => return false,
+                _ => {}
+            }
+        }
+        false
+    }
+
+    /// `TRUNCATE(operand TO unit)`
+    fn truncate_to(&mut self, start: Span) -> Result<Expr> {
+        self.advance();
+        let open = self.advance().span;
+        let operand = self.expression()?;
+        self.expect_word("TO")?;
+        let unit = self.field_word()?;
+        self.close(open)?;
+        self.node(ExprKind::TruncateTo(unit, Box::new(operand)), start.to(self.last_span()))
     }
 
     fn substring(&mut self) -> Result<Named> {

@@ -4,9 +4,11 @@ use super::ast::{
     Assigned, Assignment, Change, ChangeKind, Duplicates, Export, FileOptions, Given, Ident, Insert, InsertRows, Merge,
     MergeAction, MergeBranch, Name, Overriding, StatementKind, Transaction, With,
 };
+use super::ast::{ExprKind, Join, JoinCondition, JoinKind, TableExpr};
 use super::lexer::{Symbol, TokenKind};
 use super::parser::Parser;
 use crate::diagnostic::Result;
+use crate::types::{SqlType, Value};
 
 impl Parser<'_> {
     /// A statement that begins here with INSERT, UPDATE, DELETE or TRUNCATE, behind its WITH.
@@ -144,8 +146,12 @@ impl Parser<'_> {
         let alias = self.target_alias("SET")?;
         self.expect_word("SET")?;
         let set = self.list(Self::assignment)?;
-        if self.at_word("FROM") {
-            return Err(self.not_supported("FROM in UPDATE; a query in SET does the same: SET c = (SELECT …)"));
+        if self.accept_word("FROM") {
+            if portion.is_some() {
+                return Err(self.not_supported("FROM beside FOR PORTION OF"));
+            }
+            let kind = self.update_from(set)?;
+            return Ok(Change { with: None, table, alias, kind, returning: None, span });
         }
         let condition = if self.accept_word("WHERE") { Some(self.expression()?) } else { None };
         Ok(Change {
@@ -169,6 +175,33 @@ impl Parser<'_> {
         let alias = self.target_alias("WHERE")?;
         let condition = if self.accept_word("WHERE") { Some(self.expression()?) } else { None };
         Ok(Change { with: None, table, alias, kind: ChangeKind::Delete { portion, condition }, returning: None, span })
+    }
+
+    /// `UPDATE t SET … FROM sources WHERE condition` is a MERGE whose matches are updated: a row that several rows of the sources match is an
+    /// error, and not one of several values.
+    fn update_from(&mut self, set: Vec<Assignment>) -> Result<ChangeKind> {
+        let start = self.span();
+        let mut source = self.table_expression()?;
+        while self.accept_symbol(Symbol::Comma) {
+            let right = self.table_expression()?;
+            let span = start.to(self.last_span());
+            source = TableExpr::Join(Box::new(Join {
+                kind: JoinKind::Inner,
+                mirrored: false,
+                left: source,
+                right,
+                condition: JoinCondition::Cross,
+                span,
+            }));
+        }
+        let on = if self.accept_word("WHERE") {
+            self.expression()?
+        } else {
+            self.node(ExprKind::Literal(Value::Boolean(true), SqlType::Boolean), start)?
+        };
+        let span = start.to(self.last_span());
+        let branches = vec![MergeBranch { matched: true, condition: None, action: MergeAction::Update(set), span }];
+        Ok(ChangeKind::Merge(Box::new(Merge { source, on, branches })))
     }
 
     fn merge(&mut self) -> Result<Change> {
@@ -288,6 +321,17 @@ impl Parser<'_> {
             self.expect_either("IMMEDIATE", "DEFERRED or IMMEDIATE")?;
         }
         Ok(Transaction::Constraints { names, deferred })
+    }
+
+    /// `SET TRANSACTION modes`: of the next transaction (clause 17.3).
+    pub(super) fn set_transaction(&mut self) -> Result<Transaction> {
+        self.advance();
+        self.accept_word("LOCAL");
+        self.advance();
+        match self.transaction_modes()? {
+            Transaction::Start { read_only } => Ok(Transaction::Next { read_only }),
+            other => Ok(other),
+        }
     }
 
     /// Every isolation level is accepted: all run as SERIALIZABLE, which each of them allows (clause 4.41).

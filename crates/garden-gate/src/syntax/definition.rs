@@ -1,12 +1,12 @@
 //! CREATE, DROP and ALTER (clause 11).
 
 use super::ast::{
-    ColumnElement, ConstraintKind, CreateIndex, CreateTable, CreateView, Definition, Drop, FilledBy, ForeignElement,
-    Ident, Name, TableConstraint, TableContent, TableElement,
+    ColumnElement, ConstraintKind, Copied, CreateIndex, CreateTable, CreateView, Definition, Drop, FilledBy,
+    ForeignElement, Ident, Name, SequenceOptions, TableConstraint, TableContent, TableElement,
 };
 use super::lexer::Symbol;
 use super::parser::Parser;
-use crate::catalog::{Identity, ReferentialAction, Temporary, Timing, ViewCheck};
+use crate::catalog::{ReferentialAction, Temporary, Timing, ViewCheck};
 use crate::diagnostic::Result;
 use crate::types::{DeclaredType, SqlType};
 
@@ -15,7 +15,12 @@ impl Parser<'_> {
     pub(super) fn create(&mut self) -> Result<Definition> {
         if self.accept_word("SCHEMA") {
             let if_not_exists = self.accept_words(&["IF", "NOT", "EXISTS"]);
-            return Ok(Definition::CreateSchema { name: self.name("the name of a schema")?, if_not_exists });
+            let name = self.name("the name of a schema")?;
+            let mut elements = Vec::new();
+            while self.accept_word("CREATE") {
+                elements.push(self.create()?);
+            }
+            return Ok(Definition::CreateSchema { name, if_not_exists, elements });
         }
         let temporary = match () {
             () if self.accept_words(&["LOCAL", "TEMPORARY"]) => Some(false),
@@ -47,6 +52,10 @@ impl Parser<'_> {
         }
         if let Some(object) = self.create_object(or_replace)? {
             return Ok(object);
+        }
+        if self.at_words(&["GLOBAL", "TEMPORARY"]) {
+            let help = "CREATE LOCAL TEMPORARY TABLE makes one of this session, SHARED TEMPORARY one of all sessions";
+            return Err(self.not_supported("CREATE GLOBAL TEMPORARY").with_help(help));
         }
         const LATER: &[&str] = &["GLOBAL", "TRIGGER"];
         if self.at_any(LATER) {
@@ -154,7 +163,19 @@ impl Parser<'_> {
         let start = self.span();
         if self.accept_word("LIKE") {
             let name = self.qualified_name("a table")?;
-            return Ok(TableElement::Like(name, start.to(self.last_span())));
+            let mut copied = Vec::new();
+            while self.at_any(&["INCLUDING", "EXCLUDING"]) {
+                let including = self.accept_word("INCLUDING");
+                if !including {
+                    self.advance();
+                }
+                let part = self.copied_part()?;
+                copied.retain(|known| *known != part);
+                if including {
+                    copied.push(part);
+                }
+            }
+            return Ok(TableElement::Like(name, copied, start.to(self.last_span())));
         }
         if self.at_words(&["PERIOD", "FOR"]) {
             return self.period_element().map(TableElement::Period);
@@ -166,6 +187,17 @@ impl Parser<'_> {
             return self.table_constraint().map(TableElement::Constraint);
         }
         self.column_element().map(TableElement::Column)
+    }
+
+    fn copied_part(&mut self) -> Result<Copied> {
+        let parts = [("IDENTITY", Copied::Identity), ("DEFAULTS", Copied::Defaults), ("GENERATED", Copied::Generated)];
+        match parts.into_iter().find(|(word, _)| self.at_word(word)) {
+            Some((_, part)) => {
+                self.advance();
+                Ok(part)
+            }
+            None => Err(self.expected("IDENTITY, DEFAULTS or GENERATED")),
+        }
     }
 
     pub(super) fn column_element(&mut self) -> Result<ColumnElement> {
@@ -234,21 +266,18 @@ impl Parser<'_> {
             self.close(open)?;
             return Ok(FilledBy::Generated(expr));
         }
-        let mut identity = Identity { always, start: 1, increment: 1 };
+        let mut options = SequenceOptions::default();
         if self.at_symbol(Symbol::LeftParen) {
             let open = self.advance().span;
             while !self.at_symbol(Symbol::RightParen) {
-                if self.accept_words(&["START", "WITH"]) {
-                    identity.start = self.whole_number()?;
-                } else if self.accept_words(&["INCREMENT", "BY"]) {
-                    identity.increment = self.whole_number()?;
-                } else {
-                    return Err(self.expected("START WITH or INCREMENT BY"));
+                if !self.sequence_option(&mut options)? {
+                    return Err(self.expected("START WITH, INCREMENT BY, MINVALUE, MAXVALUE or CYCLE"));
                 }
+                self.accept_symbol(Symbol::Comma);
             }
             self.close(open)?;
         }
-        Ok(FilledBy::Identity(identity))
+        Ok(FilledBy::Identity { always, options })
     }
 
     pub(super) fn whole_number(&mut self) -> Result<i64> {

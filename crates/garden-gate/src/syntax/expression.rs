@@ -197,6 +197,18 @@ impl Parser<'_> {
             ("LOCALTIME", Now::Time),
             ("CURRENT_TIME", Now::TimeTz),
         ];
+        let of_session = [
+            ("CURRENT_USER", Now::User),
+            ("SESSION_USER", Now::User),
+            ("SYSTEM_USER", Now::User),
+            ("CURRENT_ROLE", Now::Role),
+            ("CURRENT_SCHEMA", Now::Schema),
+            ("CURRENT_CATALOG", Now::Catalog),
+        ];
+        if let Some((_, value)) = of_session.into_iter().find(|(word, _)| self.at_word(word)) {
+            self.advance();
+            return self.node(ExprKind::Now(value), span);
+        }
         if let Some((_, now)) = now.into_iter().find(|(word, _)| self.at_word(word)) {
             self.advance();
             let digits = if now == Now::Date { 6 } else { self.second_digits()? };
@@ -394,6 +406,7 @@ impl ExprKind {
             Self::InQuery { operand, .. }
             | Self::Quantified { operand, .. }
             | Self::Extract(_, operand)
+            | Self::TruncateTo(_, operand)
             | Self::Field(operand, _)
             | Self::Difference(operand, _) => operand.depth,
             Self::AtZone(operand, zone) => operand.depth.max(zone.as_ref().map_or(0, |zone| zone.depth)),

@@ -37,7 +37,7 @@ impl Parser<'_> {
     }
 
     /// One of the options, if one stands here.
-    fn sequence_option(&mut self, options: &mut SequenceOptions) -> Result<bool> {
+    pub(super) fn sequence_option(&mut self, options: &mut SequenceOptions) -> Result<bool> {
         if self.accept_word("AS") {
             options.sql_type = Some(self.data_type()?);
         } else if self.accept_words(&["START", "WITH"]) {

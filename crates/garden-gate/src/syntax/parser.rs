@@ -271,8 +271,27 @@ impl<'a> Parser<'a> {
         if self.accept_symbol(Symbol::RightParen) {
             return Ok(());
         }
+        // One that is closed further on has something in it that does not belong there.
+        if self.is_closed_later() {
+            return Err(self.expected(")"));
+        }
         let problem = Problem::UnclosedParenthesis { found: self.found() };
         Err(Error::from_facts(&problem).at(open).with_label(self.span(), "expected ) before this"))
+    }
+
+    /// Whether a `)` follows that closes what is open here.
+    fn is_closed_later(&self) -> bool {
+        let mut open = 0_u32;
+        for distance in 0.. {
+            match self.ahead(distance).kind {
+                TokenKind::Symbol(Symbol::LeftParen) => open += 1,
+                TokenKind::Symbol(Symbol::RightParen) if open == 0 => return true,
+                TokenKind::Symbol(Symbol::RightParen) => open -= 1,
+                TokenKind::End => return false,
+                _ => {}
+            }
+        }
+        false
     }
 
     /// What stands here, in words.

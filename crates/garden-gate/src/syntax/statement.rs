@@ -1,4 +1,4 @@
-use super::ast::{Analyze, Expr, ExprKind, Statement, StatementKind};
+use super::ast::{Analyze, Expr, ExprKind, Query, Statement, StatementKind};
 use super::lexer::{Symbol, TokenKind};
 use super::parser::Parser;
 use super::thesaurus;
@@ -76,6 +76,8 @@ impl Parser<'_> {
             StatementKind::Query(Box::new(self.query()?))
         } else if self.at_words(&["SET", "CONSTRAINTS"]) {
             StatementKind::Transaction(self.set_constraints()?)
+        } else if self.at_words(&["SET", "TRANSACTION"]) || self.at_words(&["SET", "LOCAL", "TRANSACTION"]) {
+            StatementKind::Transaction(self.set_transaction()?)
         } else if self.accept_word("SET") {
             self.set()?
         } else if self.accept_word("SHOW") {
@@ -89,7 +91,13 @@ impl Parser<'_> {
         } else if self.accept_word("LET") {
             let name = self.name("the name of a variable")?;
             self.expect_symbol(Symbol::Equal, "=")?;
-            StatementKind::Let { name, value: self.expression()? }
+            let value = self.expression()?;
+            let has_query = value.any(&mut |part| part.query().is_some());
+            if has_query {
+                StatementKind::LetQuery { name, query: Box::new(Query::of_value(value)) }
+            } else {
+                StatementKind::Let { name, value }
+            }
         } else if self.at_words(&["TRIM", "HISTORY"]) {
             StatementKind::Definition(Box::new(super::ast::Definition::TrimHistory(self.trim_history()?)))
         } else {

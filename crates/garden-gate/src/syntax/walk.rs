@@ -31,6 +31,7 @@ impl Expr {
             | ExprKind::InQuery { operand, .. }
             | ExprKind::Quantified { operand, .. }
             | ExprKind::Extract(_, operand)
+            | ExprKind::TruncateTo(_, operand)
             | ExprKind::Field(operand, _)
             | ExprKind::Difference(operand, _) => visit(operand),
             ExprKind::Compare(_, pair)

@@ -119,6 +119,26 @@ pub(crate) fn date_parts(days: i32) -> (i32, u32, u32) {
     day(days).map_or((0, 1, 1), |date| (date.year(), date.month(), date.day()))
 }
 
+/// Quarter, week, year of the week, day of the week and day of the year (ISO 8601).
+pub(crate) fn calendar_parts(days: i32) -> [i32; 5] {
+    day(days).map_or([1; 5], |date| {
+        let part = |number: u32| i32::try_from(number).unwrap_or(0);
+        let week = date.iso_week();
+        [
+            part(date.month0() / 3 + 1),
+            part(week.week()),
+            week.year(),
+            part(date.weekday().number_from_monday()),
+            part(date.ordinal()),
+        ]
+    })
+}
+
+/// The first day of a year's month.
+pub(crate) fn month_start(year: i32, month: u32) -> Option<i32> {
+    days_of(NaiveDate::from_ymd_opt(year, month, 1)?)
+}
+
 pub(crate) fn format_date(days: i32) -> String {
     day(days).map_or_else(|| format!("day {days}"), |date| date.format("%Y-%m-%d").to_string())
 }

@@ -102,6 +102,12 @@ pub(crate) enum Now {
     /// With time zone: an instant.
     Timestamp,
     LocalTimestamp,
+    /// Who the session is for: `CURRENT_USER` and its like.
+    User,
+    /// There are no roles: NULL.
+    Role,
+    Schema,
+    Catalog,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -204,10 +210,20 @@ pub(crate) enum ExtractField {
     Second,
     TimezoneHour,
     TimezoneMinute,
+    /// 1 to 4.
+    Quarter,
+    /// Of ISO 8601: 1 to 53; week 1 holds the first Thursday of the year.
+    Week,
+    /// The year that the week of ISO 8601 belongs to.
+    WeekYear,
+    /// Of ISO 8601: Monday is 1, Sunday 7.
+    DayOfWeek,
+    /// 1 to 366.
+    DayOfYear,
 }
 
 impl ExtractField {
-    const ALL: [(&'static str, Self); 8] = [
+    const ALL: [(&'static str, Self); 13] = [
         ("YEAR", Self::Year),
         ("MONTH", Self::Month),
         ("DAY", Self::Day),
@@ -216,7 +232,27 @@ impl ExtractField {
         ("SECOND", Self::Second),
         ("TIMEZONE_HOUR", Self::TimezoneHour),
         ("TIMEZONE_MINUTE", Self::TimezoneMinute),
+        ("QUARTER", Self::Quarter),
+        ("WEEK", Self::Week),
+        ("WEEK_YEAR", Self::WeekYear),
+        ("DAY_OF_WEEK", Self::DayOfWeek),
+        ("DAY_OF_YEAR", Self::DayOfYear),
     ];
+
+    /// Whether it is a part of the calendar, and not of the day.
+    pub(crate) fn is_of_date(self) -> bool {
+        match self {
+            Self::Year
+            | Self::Month
+            | Self::Day
+            | Self::Quarter
+            | Self::Week
+            | Self::WeekYear
+            | Self::DayOfWeek
+            | Self::DayOfYear => true,
+            Self::Hour | Self::Minute | Self::Second | Self::TimezoneHour | Self::TimezoneMinute => false,
+        }
+    }
 
     pub(crate) fn from_word(word: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|(name, _)| word.eq_ignore_ascii_case(name)).map(|(_, field)| field)

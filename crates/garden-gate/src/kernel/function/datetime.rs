@@ -3,7 +3,7 @@
 use super::{Arguments, Problem};
 use crate::kernel::keys::{from_integer_lanes, integer_lanes};
 use crate::logical::Function as F;
-use crate::types::{ExtractField as X, MICROS_PER_DAY, SqlType, date_parts, parse_offset};
+use crate::types::{ExtractField as X, MICROS_PER_DAY, SqlType, calendar_parts, date_parts, month_start, parse_offset};
 use arrow::array::{Array, ArrayRef, AsArray};
 use arrow::datatypes::DurationMicrosecondType;
 
@@ -14,11 +14,18 @@ pub(super) fn extract(field: X, arguments: &Arguments<'_>) -> Result<ArrayRef, P
     let array = arguments.array(0)?;
     let lanes = integer_lanes(&array).unwrap_or_default();
     let date = |days: i64| {
-        let (year, month, day) = date_parts(i32::try_from(days).unwrap_or(0));
+        let days = i32::try_from(days).unwrap_or(0);
+        let (year, month, day) = date_parts(days);
+        let small = |number: u32| i32::try_from(number).unwrap_or(0);
         i64::from(match field {
             X::Year => year,
-            X::Month => i32::try_from(month).unwrap_or(0),
-            _ => i32::try_from(day).unwrap_or(0),
+            X::Month => small(month),
+            X::Quarter => calendar_parts(days)[0],
+            X::Week => calendar_parts(days)[1],
+            X::WeekYear => calendar_parts(days)[2],
+            X::DayOfWeek => calendar_parts(days)[3],
+            X::DayOfYear => calendar_parts(days)[4],
+            X::Day | X::Hour | X::Minute | X::Second | X::TimezoneHour | X::TimezoneMinute => small(day),
         })
     };
     let time = |micros: i64| match field {
@@ -26,7 +33,7 @@ pub(super) fn extract(field: X, arguments: &Arguments<'_>) -> Result<ArrayRef, P
         X::Minute => micros / (60 * MICROS_PER_SECOND) % 60,
         _ => micros % (60 * MICROS_PER_SECOND),
     };
-    let is_date = matches!(field, X::Year | X::Month | X::Day);
+    let is_date = field.is_of_date();
     let one = |value: i64| match arguments.types[0] {
         SqlType::Date => date(value),
         SqlType::Time | SqlType::TimeTz => match field {
@@ -51,6 +58,45 @@ pub(super) fn extract(field: X, arguments: &Arguments<'_>) -> Result<ArrayRef, P
         lanes.iter().enumerate().map(|(row, value)| if array.is_valid(row) { one(*value) } else { 0 }).collect();
     if values.iter().any(|value| i32::try_from(*value).is_err()) {
         return Err(Problem::Overflow(arguments.result));
+    }
+    Ok(from_integer_lanes(values, array.nulls().cloned(), &arguments.result.arrow()))
+}
+
+/// Days, timestamps and times of day at the beginning of the unit that they lie in; a week begins on Monday (ISO 8601).
+pub(super) fn truncate_to(unit: X, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
+    let array = arguments.array(0)?;
+    let lanes = integer_lanes(&array).unwrap_or_default();
+    let is_date = arguments.types[0] == SqlType::Date;
+    let within = |micros: i64| match unit {
+        X::Hour => 3600 * MICROS_PER_SECOND,
+        X::Minute => 60 * MICROS_PER_SECOND,
+        X::Second => MICROS_PER_SECOND,
+        _ => micros.max(1),
+    };
+    let one = |value: i64| {
+        if !unit.is_of_date() {
+            let unit = within(MICROS_PER_DAY);
+            return Some(value - value.rem_euclid(unit));
+        }
+        let days = i32::try_from(if is_date { value } else { value.div_euclid(MICROS_PER_DAY) }).ok()?;
+        let (year, month, _) = date_parts(days);
+        let first = match unit {
+            X::Year => month_start(year, 1)?,
+            X::Quarter => month_start(year, (month - 1) / 3 * 3 + 1)?,
+            X::Month => month_start(year, month)?,
+            X::Week => days - (calendar_parts(days)[3] - 1),
+            _ => days,
+        };
+        let first = i64::from(first);
+        Some(if is_date { first } else { first * MICROS_PER_DAY })
+    };
+    let rows = lanes.iter().enumerate();
+    let values = rows.map(|(row, value)| if array.is_valid(row) { one(*value) } else { Some(0) });
+    let values = values.collect::<Option<Vec<i64>>>().ok_or(Problem::OutsideCalendar)?;
+    let lowest = i64::from(crate::types::FIRST_DAY) * if is_date { 1 } else { MICROS_PER_DAY };
+    let of_day = matches!(arguments.types[0], SqlType::Time | SqlType::TimeTz);
+    if !of_day && values.iter().any(|value| *value < lowest) {
+        return Err(Problem::OutsideCalendar);
     }
     Ok(from_integer_lanes(values, array.nulls().cloned(), &arguments.result.arrow()))
 }

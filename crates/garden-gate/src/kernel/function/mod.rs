@@ -177,6 +177,7 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
         | F::SubstringRegex
         | F::TranslateRegex => regex::call(function, arguments),
         F::Extract(field) => datetime::extract(field, arguments),
+        F::TruncateTo(unit) => datetime::truncate_to(unit, arguments),
         F::IntervalFields => datetime::interval_fields(arguments),
         F::FieldCount => datetime::field_count(arguments),
         F::SecondDigits => datetime::second_digits(arguments),

@@ -104,6 +104,10 @@ pub(crate) enum Transaction {
     Start {
         read_only: bool,
     },
+    /// `SET TRANSACTION modes`
+    Next {
+        read_only: bool,
+    },
     Commit {
         chain: bool,
     },

@@ -1,7 +1,7 @@
 //! Statements that define: schemas, tables, views.
 
 use super::{Expr, FileOptions, HistoryChange, Ident, PeriodElement, Query, SortItem, TrimHistory};
-use crate::catalog::{Identity, ReferentialAction, Temporary, Timing, ViewCheck};
+use crate::catalog::{ReferentialAction, Temporary, Timing, ViewCheck};
 use crate::diagnostic::Span;
 use crate::types::{DeclaredType, SqlType};
 
@@ -10,21 +10,51 @@ pub(crate) type Name = Vec<Ident>;
 
 #[derive(Clone, Debug)]
 pub(crate) enum Definition {
-    CreateSchema { name: Ident, if_not_exists: bool },
-    DropSchema { name: Ident, drop: Drop },
+    /// With the tables, views and other things that are made in it at once.
+    CreateSchema {
+        name: Ident,
+        if_not_exists: bool,
+        elements: Vec<Definition>,
+    },
+    DropSchema {
+        name: Ident,
+        drop: Drop,
+    },
     CreateTable(CreateTable),
-    DropTable { name: Name, drop: Drop },
+    DropTable {
+        name: Name,
+        drop: Drop,
+    },
     CreateIndex(CreateIndex),
-    DropIndex { name: Name, drop: Drop },
+    DropIndex {
+        name: Name,
+        drop: Drop,
+    },
     CreateView(CreateView),
-    DropView { name: Name, drop: Drop },
-    AlterTable { name: Name, action: AlterTable },
+    DropView {
+        name: Name,
+        drop: Drop,
+    },
+    AlterTable {
+        name: Name,
+        action: AlterTable,
+    },
     CreateSequence(CreateSequence),
-    AlterSequence { name: Name, change: SequenceChange },
-    AlterDomain { name: Name, change: DomainChange },
+    AlterSequence {
+        name: Name,
+        change: SequenceChange,
+    },
+    AlterDomain {
+        name: Name,
+        change: DomainChange,
+    },
     CreateDomain(CreateDomain),
     CreateFunction(Box<CreateFunction>),
-    DropObject { kind: ObjectKind, name: Name, drop: Drop },
+    DropObject {
+        kind: ObjectKind,
+        name: Name,
+        drop: Drop,
+    },
     Comment(CommentOn),
     TrimHistory(TrimHistory),
 }
@@ -53,6 +83,13 @@ pub(crate) struct SequenceOptions {
     pub(crate) least: Option<i64>,
     pub(crate) most: Option<i64>,
     pub(crate) cycle: Option<bool>,
+}
+
+/// What becomes of the numbers of an identity column.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum NumberingChange {
+    Drop,
+    Alter { always: Option<bool>, change: SequenceChange },
 }
 
 /// What ALTER SEQUENCE says; `RESTART` without a number begins with the first.
@@ -145,12 +182,20 @@ pub(crate) enum TableContent {
     },
 }
 
+/// What LIKE takes over besides names, types and NOT NULL (clause 11.3).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Copied {
+    Identity,
+    Defaults,
+    Generated,
+}
+
 #[derive(Clone, Debug)]
 pub(crate) enum TableElement {
     Column(ColumnElement),
     Constraint(TableConstraint),
     /// `LIKE table [INCLUDING …]`
-    Like(Name, Span),
+    Like(Name, Vec<Copied>, Span),
     Period(PeriodElement),
 }
 
@@ -178,7 +223,11 @@ impl ColumnElement {
 #[derive(Clone, Debug)]
 pub(crate) enum FilledBy {
     Default(Expr),
-    Identity(Identity),
+    /// ALWAYS or BY DEFAULT, and which numbers.
+    Identity {
+        always: bool,
+        options: SequenceOptions,
+    },
     Generated(Expr),
     /// GENERATED ALWAYS AS ROW START
     RowStart,
@@ -243,6 +292,11 @@ pub(crate) enum AlterTable {
         to: Ident,
     },
     Rename(Ident),
+    /// `ALTER COLUMN … { SET GENERATED … | SET option | RESTART }`, or DROP IDENTITY.
+    Numbering {
+        column: Ident,
+        change: NumberingChange,
+    },
     SetDefault {
         column: Ident,
         value: Option<Expr>,

@@ -12,9 +12,9 @@ pub(crate) use change::{
     MergeBranch, Overriding, Transaction,
 };
 pub(crate) use definition::{
-    AlterTable, ColumnElement, CommentOn, ConstraintKind, CreateDomain, CreateFunction, CreateIndex, CreateSequence,
-    CreateTable, CreateView, Definition, DomainChange, Drop, FilledBy, ForeignElement, Name, ObjectKind,
-    SequenceChange, SequenceOptions, TableConstraint, TableContent, TableElement,
+    AlterTable, ColumnElement, CommentOn, ConstraintKind, Copied, CreateDomain, CreateFunction, CreateIndex,
+    CreateSequence, CreateTable, CreateView, Definition, DomainChange, Drop, FilledBy, ForeignElement, Name,
+    NumberingChange, ObjectKind, SequenceChange, SequenceOptions, TableConstraint, TableContent, TableElement,
 };
 
 pub(crate) use period::{
@@ -81,6 +81,11 @@ pub(crate) enum StatementKind {
         name: Ident,
         value: Expr,
     },
+    /// `LET name = (SELECT …)`
+    LetQuery {
+        name: Ident,
+        query: Box<Query>,
+    },
 }
 
 /// `ANALYZE [table [(column, …)]]`
@@ -100,6 +105,26 @@ pub(crate) struct Query {
     pub(crate) fetch: Option<Fetch>,
     pub(crate) guide: Option<GuideClause>,
     pub(crate) span: Span,
+}
+
+impl Query {
+    /// The query of one row and column that has this value.
+    pub(crate) fn of_value(value: Expr) -> Self {
+        let span = value.span;
+        let select = Select {
+            distinct: None,
+            items: vec![SelectItem::Expr { expr: value, alias: None }],
+            from: Vec::new(),
+            from_span: Span::default(),
+            where_: None,
+            group_by: None,
+            having: None,
+            windows: Vec::new(),
+            span,
+        };
+        let body = QueryBody::Select(Box::new(select));
+        Self { with: None, body, order_by: Vec::new(), offset: None, fetch: None, guide: None, span }
+    }
 }
 
 /// `GUIDE [IF POSSIBLE] (…)`
@@ -446,6 +471,8 @@ pub(crate) enum ExprKind {
     Field(Box<Expr>, Ident),
     /// `EXTRACT(field FROM source)`
     Extract(ExtractField, Box<Expr>),
+    /// `TRUNCATE(operand TO unit)`
+    TruncateTo(ExtractField, Box<Expr>),
     /// `value AT TIME ZONE zone`, or `AT LOCAL`
     AtZone(Box<Expr>, Option<Box<Expr>>),
     /// `(end - start) MONTH`: a difference of dates in these fields
