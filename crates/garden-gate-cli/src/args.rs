@@ -40,8 +40,9 @@ pub(crate) enum Command {
 /// What all commands that run SQL take.
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Common {
-    /// A file or folder whose data become tables, named after the files; a NAME before it is a file's table or a folder's schema
-    #[arg(long, value_name = "[NAME=]PATH")]
+    /// A file or folder whose data become tables, named after the files; a NAME before it is a file's table or a folder's schema, and
+    /// options of a file stand behind it: 'bed=beds.txt(FORMAT CSV, DELIMITER ;)'
+    #[arg(long, value_name = "[NAME=]PATH[(OPTIONS)]")]
     pub(crate) data: Vec<String>,
     /// A value for the parameter :NAME, typed by where it is used
     #[arg(long, value_name = "NAME=VALUE")]

@@ -95,7 +95,7 @@ pub(crate) fn check(to: Option<&Path>, common: &Common, sql: &[PathBuf]) -> Resu
         return refuse("a file of SQL that is run");
     }
     for data in &common.data {
-        let path = crate::setup::data_path(data).1;
+        let path = crate::setup::Data::of(data).path;
         let holds = own.as_deref().is_some_and(|own| {
             let folder = path.canonicalize().ok();
             own.parent() == folder.as_deref() && garden_gate::is_table_file(own)

@@ -32,7 +32,11 @@ pub(crate) fn look() -> Look {
 
 /// The look of standard error.
 pub(crate) fn error_look() -> Look {
-    if io::stderr().is_terminal() && may_colour() { Look::plain().coloured() } else { Look::plain() }
+    if !io::stderr().is_terminal() {
+        return Look::plain();
+    }
+    let look = terminal_width().map_or(Look::plain(), |width| Look::plain().wide(width));
+    if may_colour() { look.coloured() } else { look }
 }
 
 /// Writes outcomes in one format to standard output or a file.
@@ -41,6 +45,8 @@ pub(crate) struct Output {
     format: Format,
     look: Look,
     blank_line: bool,
+    /// Whether the last line says what a statement did: such lines stand together.
+    told: bool,
     /// The file of a format that is no text, until it is written.
     whole: Option<PathBuf>,
 }
@@ -51,7 +57,14 @@ impl Output {
         let format = format.or_else(|| to.and_then(Format::of_ending)).unwrap_or(Format::Table);
         let look = if to.is_some() { Look::plain() } else { look() };
         let whole = if is_whole(format) { to.map(Path::to_owned) } else { None };
-        Self { writer: Destination::of(to.filter(|_| whole.is_none())), format, look, blank_line: false, whole }
+        Self {
+            writer: Destination::of(to.filter(|_| whole.is_none())),
+            format,
+            look,
+            blank_line: false,
+            told: false,
+            whole,
+        }
     }
 
     /// Whether a format that is no text has a file to go to.
@@ -74,7 +87,7 @@ impl Output {
 
     /// Output to standard output as a person reads it.
     pub(crate) fn table(look: Look) -> Self {
-        Self { writer: Destination::of(None), format: Format::Table, look, blank_line: false, whole: None }
+        Self { writer: Destination::of(None), format: Format::Table, look, blank_line: false, told: false, whole: None }
     }
 
     /// Ends the output: a file takes its name.
@@ -89,14 +102,15 @@ impl Output {
                 self.writer.flush()?;
                 self.notes(rows.notes())
             }
-            Outcome::Changed { affected, elapsed, notes } => {
+            Outcome::Changed { what, affected, elapsed, notes } => {
                 match self.format {
-                    Format::Json => write!(self.writer, "{}", view::changed_json(affected, elapsed, &notes))?,
+                    Format::Json => write!(self.writer, "{}", view::changed_json((&what, affected), elapsed, &notes))?,
                     Format::Table => {
-                        if std::mem::replace(&mut self.blank_line, true) {
+                        if std::mem::replace(&mut self.blank_line, true) && !self.told {
                             writeln!(self.writer)?;
                         }
-                        write!(self.writer, "{}", view::changed(affected, elapsed))?;
+                        self.told = true;
+                        write!(self.writer, "{}", view::done(&what, elapsed))?;
                     }
                     // The other formats hold rows and nothing else.
                     _ => {}
@@ -104,11 +118,20 @@ impl Output {
                 self.writer.flush()?;
                 self.notes(&notes)
             }
-            Outcome::Done { elapsed, notes } => {
-                if self.format == Format::Json {
-                    write!(self.writer, "{}", view::done_json(elapsed, &notes))?;
-                    self.writer.flush()?;
+            Outcome::Done { what, elapsed, notes } => {
+                match self.format {
+                    Format::Json => write!(self.writer, "{}", view::done_json(&what, elapsed, &notes))?,
+                    Format::Table if !what.is_empty() => {
+                        if std::mem::replace(&mut self.blank_line, true) && !self.told {
+                            writeln!(self.writer)?;
+                        }
+                        self.told = true;
+                        write!(self.writer, "{}", view::done(&what, elapsed))?;
+                    }
+                    // The other formats hold rows and nothing else.
+                    _ => {}
                 }
+                self.writer.flush()?;
                 self.notes(&notes)
             }
             _ => Ok(()),
@@ -125,6 +148,7 @@ impl Output {
         if self.format == Format::Html && !self.blank_line {
             write!(self.writer, "{}", view::rows_html_head())?;
         }
+        self.told = false;
         let separate = !matches!(self.format, Format::Json | Format::Jsonl);
         if std::mem::replace(&mut self.blank_line, true) && separate {
             writeln!(self.writer)?;
@@ -160,6 +184,7 @@ impl Output {
             write!(self.writer, "{}", view::error_json(error))?;
             return Ok(self.writer.flush()?);
         }
+        self.told = false;
         let blank = if std::mem::replace(&mut self.blank_line, true) { "\n" } else { "" };
         Ok(write!(io::stderr().lock(), "{blank}{}", view::error(error, error_look()))?)
     }

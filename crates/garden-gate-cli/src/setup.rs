@@ -29,7 +29,7 @@ fn session_of(db: &Database, common: &Common) -> Result<Session, Trouble> {
     }
     let mut folders = vec![".".into()];
     for data in &common.data {
-        let (name, path) = data_path(data);
+        let Data { name, path, options } = Data::of(data);
         if path.is_dir() {
             db.add_folder(name, path)?;
             folders.push(path.to_owned());
@@ -41,7 +41,7 @@ fn session_of(db: &Database, common: &Common) -> Result<Session, Trouble> {
                 Some(Err(table)) => (None, table),
                 None => (None, stem.as_str()),
             };
-            db.add_file_to(schema, table, path)?;
+            db.add_file_with(schema, table, (path, &options))?;
             folders.push(
                 path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned(),
             );
@@ -72,11 +72,50 @@ fn session_of(db: &Database, common: &Common) -> Result<Session, Trouble> {
     Ok(session)
 }
 
-/// The name and the path of a `--data`.
-pub(crate) fn data_path(data: &str) -> (Option<&str>, &Path) {
-    match data.split_once('=') {
-        Some((name, path)) if !name.is_empty() && !Path::new(data).exists() => (Some(name), Path::new(path)),
-        _ => (None, Path::new(data)),
+/// What `--data` says: `[NAME=]PATH[(OPTIONS)]`.
+pub(crate) struct Data<'a> {
+    pub(crate) name: Option<&'a str>,
+    pub(crate) path: &'a Path,
+    /// As they stand behind FROM FILE.
+    pub(crate) options: String,
+}
+
+impl<'a> Data<'a> {
+    pub(crate) fn of(data: &'a str) -> Self {
+        let (whole, options) = match data.strip_suffix(')').and_then(|rest| rest.split_once('(')) {
+            Some((whole, options)) if !Path::new(data).exists() => (whole.trim_end(), with_quotes(options)),
+            _ => (data, String::new()),
+        };
+        let (name, path) = match whole.split_once('=') {
+            Some((name, path)) if !name.is_empty() && !Path::new(whole).exists() => (Some(name), path),
+            _ => (None, whole),
+        };
+        Self { name, path: Path::new(path), options }
+    }
+}
+
+/// Options in which single characters may stand without quotes: a shell takes its own off.
+fn with_quotes(options: &str) -> String {
+    let mut out = String::new();
+    let mut rest = options;
+    loop {
+        let upper = rest.to_ascii_uppercase();
+        let words = ["DELIMITER ", "QUOTE ", "DECIMAL MARK "];
+        let found = words.iter().filter_map(|word| upper.find(word).map(|at| at + word.len())).min();
+        let Some(at) = found else { return out + rest };
+        let (before, after) = rest.split_at(at);
+        out.push_str(before);
+        let blanks = after.len() - after.trim_start_matches(' ').len();
+        let after = &after[blanks..];
+        if after.starts_with('\'') || after.is_empty() {
+            rest = after;
+            continue;
+        }
+        // The character itself may be a comma.
+        let length = after.chars().next().map_or(1, char::len_utf8);
+        let end = after[length..].find(',').map_or(after.len(), |at| length + at);
+        out.push_str(&format!("'{}'", after[..end].trim_end().replace('\'', "''")));
+        rest = &after[end..];
     }
 }
 

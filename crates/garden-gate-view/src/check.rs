@@ -2,6 +2,7 @@
 
 use crate::json::{millis, value};
 use crate::table::{grid, shown};
+use crate::visible::finished;
 use crate::{Look, plan_tree};
 use garden_gate::{CheckOutcome, CheckReport, Failure};
 use serde_json::{Value as Json, json};
@@ -10,6 +11,10 @@ use unicode_width::UnicodeWidthStr;
 
 /// The checks of a file, each that failed with what did not hold.
 pub fn check_report(report: &CheckReport, look: Look) -> String {
+    finished(&marked_check_report(report, look))
+}
+
+fn marked_check_report(report: &CheckReport, look: Look) -> String {
     let mut out = format!("{}\n", look.strong(report.path.display()));
     let width = report.checks.iter().map(|check| title(check).width()).max().unwrap_or(0);
     for check in &report.checks {
@@ -29,6 +34,10 @@ pub fn check_report(report: &CheckReport, look: Look) -> String {
 
 /// `4 checks passed, 1 failed`
 pub fn check_summary(reports: &[CheckReport], look: Look) -> String {
+    finished(&marked_check_summary(reports, look))
+}
+
+fn marked_check_summary(reports: &[CheckReport], look: Look) -> String {
     let all = || reports.iter().flat_map(|report| &report.checks);
     let passed = all().filter(|check| check.passed()).count();
     let failed = all().count() - passed;

@@ -2,6 +2,7 @@
 
 use crate::Look;
 use crate::json::value;
+use crate::visible::{cut, finished, narrow, visible};
 use garden_gate::{ColumnFacts, ColumnStatistics, HistoryFacts, HistoryStretch, TableFacts, Value};
 use serde_json::{Value as Json, json};
 use std::fmt::Write as _;
@@ -18,6 +19,10 @@ const VALUE_WIDTH: usize = 24;
 
 /// All tables in a line each.
 pub fn tables(all: &[TableFacts], look: Look) -> String {
+    finished(&marked_tables(all, look))
+}
+
+fn marked_tables(all: &[TableFacts], look: Look) -> String {
     let mut lines = vec![["schema", "name", "kind", "rows", "columns"].map(str::to_owned)];
     for table in all {
         let rows = table.rows.map_or_else(String::new, |rows| rows.to_string());
@@ -29,6 +34,10 @@ pub fn tables(all: &[TableFacts], look: Look) -> String {
 
 /// One table: its columns with what is known of their values, its constraints, its most frequent values.
 pub fn describe(table: &TableFacts, look: Look) -> String {
+    finished(&marked_describe(table, look))
+}
+
+fn marked_describe(table: &TableFacts, look: Look) -> String {
     let rows = table.rows.map_or_else(String::new, |rows| format!(", {rows} row{}", if rows == 1 { "" } else { "s" }));
     let mut out = format!("{}\n\n", look.strong(format!("{} {}.{}{rows}", table.kind, table.schema, table.name)));
     if let Some(comment) = &table.comment {
@@ -213,10 +222,19 @@ fn shown(value: &Value) -> String {
 
 /// Aligned columns under a header.
 fn columns<const N: usize>(lines: &[[String; N]], look: Look) -> String {
-    let width = |at: usize| lines.iter().map(|line| line[at].width()).max().unwrap_or(0);
+    let mut widths = [0; N];
+    for line in lines {
+        widths.iter_mut().zip(line).for_each(|(width, cell)| *width = (*width).max(visible(cell).width()));
+    }
+    narrow(&mut widths, 2, look.width, 8);
+    let width = |at: usize| widths[at];
     let mut out = String::new();
     for (number, line) in lines.iter().enumerate() {
-        let cell = |at: usize| format!("{}{}", line[at], " ".repeat(width(at) - line[at].width()));
+        let cell = |at: usize| {
+            let text = visible(&line[at]);
+            let text = cut(&text, width(at));
+            format!("{text}{}", " ".repeat(width(at) - text.width()))
+        };
         let text = (0..N).map(cell).collect::<Vec<_>>().join("  ");
         let _ =
             writeln!(out, "{}", if number == 0 { look.strong(text.trim_end()) } else { text.trim_end().to_owned() });

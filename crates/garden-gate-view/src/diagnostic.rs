@@ -1,4 +1,5 @@
 use crate::Look;
+use crate::visible::visible;
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Group, Level, Origin, Renderer, Snippet};
 use garden_gate::{Error, Note, SourceText};
@@ -16,7 +17,7 @@ pub fn error(error: &Error, look: Look) -> String {
         group = group.element(snippet);
     }
     if let Some(place) = error.data_place() {
-        let mut origin = Origin::path(place.file.display().to_string());
+        let mut origin = Origin::path(visible(&place.file.display().to_string()).into_owned());
         if let Some(line) = place.line {
             origin = origin.line(usize::try_from(line).unwrap_or(usize::MAX));
         }

@@ -2,6 +2,7 @@
 
 use crate::json::{columns, millis, rows, value};
 use crate::table::{grid, shown, table_head};
+use crate::visible::{finished, visible, wrapped};
 use crate::{Look, plan};
 use garden_gate::{Comparison, Difference, DifferenceKind, Step, StepPart, Sweep, SweepPoint, Value};
 use serde_json::{Value as Json, json};
@@ -9,6 +10,10 @@ use std::fmt::Write as _;
 
 /// Whether the rows and the plans are the same, what each query costs, and where they part.
 pub fn comparison(found: &Comparison, look: Look) -> String {
+    finished(&marked_comparison(found, look))
+}
+
+fn marked_comparison(found: &Comparison, look: Look) -> String {
     let verdict = |same: bool, yes: &str, no: &str| if same { look.good(yes) } else { look.warn(no) };
     let mut out = String::new();
     let (rows, plans) = (
@@ -114,11 +119,21 @@ pub(crate) fn plan_letter(number: usize) -> String {
 
 /// The plans that were met, then what each value came to, with a line wherever the plan changes.
 pub fn sweep(found: &Sweep, look: Look) -> String {
+    finished(&marked_sweep(found, look))
+}
+
+fn marked_sweep(found: &Sweep, look: Look) -> String {
     let (plans, stretches) = (found.plans(), found.stretches());
     let mut out = String::new();
     for (number, point) in plans.iter().enumerate() {
         let name = look.strong(format!("plan {}", plan_letter(number)));
-        let _ = writeln!(out, "{name}  {}  {}", look.dim(&point.plan.shape), point.line);
+        let line = visible(&point.line);
+        let _ = writeln!(
+            out,
+            "{name}  {}  {}",
+            look.dim(&point.plan.shape),
+            wrapped(&line, look.width.map(|width| width.saturating_sub(26).max(30)), "  ")
+        );
     }
     let mut lines = Vec::new();
     for stretch in &stretches {
@@ -251,6 +266,10 @@ fn step_title(step: &Step) -> String {
 
 /// Each step with its first `most` rows.
 pub fn steps(all: &[Step], most: usize, look: Look) -> String {
+    finished(&marked_steps(all, most, look))
+}
+
+fn marked_steps(all: &[Step], most: usize, look: Look) -> String {
     let mut out = String::new();
     for (number, step) in all.iter().enumerate() {
         if number > 0 {

@@ -67,14 +67,14 @@ pub fn write_lines_json(rows: &ResultSet, out: &mut dyn fmt::Write) -> fmt::Resu
     Ok(())
 }
 
-/// A statement without rows: `{"kind":"done","elapsed_ms":…,"notes":[…]}`.
-pub fn done_json(elapsed: Duration, all: &[Note]) -> String {
-    format!("{}\n", json!({"kind": "done", "elapsed_ms": millis(elapsed), "notes": notes(all)}))
+/// A statement without rows: `{"kind":"done","what":…,"elapsed_ms":…,"notes":[…]}`.
+pub fn done_json(what: &str, elapsed: Duration, all: &[Note]) -> String {
+    format!("{}\n", json!({"kind": "done", "what": what, "elapsed_ms": millis(elapsed), "notes": notes(all)}))
 }
 
-/// Rows that were changed: `{"kind":"changed","affected":…,"elapsed_ms":…,"notes":[…]}`.
-pub fn changed_json(affected: u64, elapsed: Duration, all: &[Note]) -> String {
-    let object = json!({"kind": "changed", "affected": affected, "elapsed_ms": millis(elapsed), "notes": notes(all)});
+/// Rows that were changed: `{"kind":"changed","what":…,"affected":…,"elapsed_ms":…,"notes":[…]}`.
+pub fn changed_json((what, affected): (&str, u64), elapsed: Duration, all: &[Note]) -> String {
+    let object = json!({"kind": "changed", "what": what, "affected": affected, "elapsed_ms": millis(elapsed), "notes": notes(all)});
     format!("{object}\n")
 }
 

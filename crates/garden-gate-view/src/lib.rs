@@ -15,6 +15,7 @@ mod picture;
 mod plan;
 mod separated;
 mod table;
+mod visible;
 
 pub use check::{check_json, check_report, check_summary, check_xml};
 pub use describe::{describe, describe_json, tables};
@@ -27,4 +28,5 @@ pub use look::Look;
 pub use picture::{PlanReport, plan_dot, plan_html, plan_svg, rows_html, rows_html_head, sweep_svg};
 pub use plan::{bytes, considered, plan_tree, rewrites, tally};
 pub use separated::{Separated, markdown, separated, write_markdown, write_separated};
-pub use table::{changed, table, write_table};
+pub use table::{done, table, write_table};
+pub use visible::visible;

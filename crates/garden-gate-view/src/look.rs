@@ -1,4 +1,4 @@
-use anstyle::{AnsiColor, Style};
+use crate::visible::{Paint, finished};
 use std::fmt::Display;
 
 /// How text is to look.
@@ -31,26 +31,32 @@ impl Look {
         self
     }
 
-    fn paint(self, style: Style, text: impl Display) -> String {
-        if self.colour { format!("{style}{text}{style:#}") } else { text.to_string() }
+    fn paint(self, paint: Paint, text: impl Display) -> String {
+        let text = text.to_string();
+        if self.colour { paint.mark(&text) } else { text }
     }
 
     pub(crate) fn dim(self, text: impl Display) -> String {
-        self.paint(Style::new().dimmed(), text)
+        self.paint(Paint::Dim, text)
+    }
+
+    /// A heading, as it goes to a terminal.
+    pub fn heading(self, text: impl Display) -> String {
+        finished(&self.strong(text))
     }
 
     /// Text that stands out: headings, operators.
-    pub fn strong(self, text: impl Display) -> String {
-        self.paint(Style::new().bold(), text)
+    pub(crate) fn strong(self, text: impl Display) -> String {
+        self.paint(Paint::Strong, text)
     }
 
     /// Text that says all is well; readable on dark and light.
     pub(crate) fn good(self, text: impl Display) -> String {
-        self.paint(AnsiColor::Green.on_default(), text)
+        self.paint(Paint::Good, text)
     }
 
     /// Text that asks for attention; readable on dark and light.
     pub(crate) fn warn(self, text: impl Display) -> String {
-        self.paint(AnsiColor::Magenta.on_default(), text)
+        self.paint(Paint::Warn, text)
     }
 }

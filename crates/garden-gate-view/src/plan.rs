@@ -1,4 +1,5 @@
 use crate::Look;
+use crate::visible::{cut, finished, visible, wrapped};
 use garden_gate::{Considered, Plan, PlanNode, Predicate, Rewrite, Truth};
 use std::fmt::Write as _;
 use unicode_width::UnicodeWidthStr;
@@ -25,6 +26,10 @@ const LONGEST: usize = 92;
 /// A plan as a tree, inputs below their operator, with its figures in columns to the right: rows and cost as estimated, and when
 /// it was measured the rows it gave, the estimate's error, and time. Below a condition stands what it came to.
 pub fn plan_tree(plan: &Plan, look: Look) -> String {
+    finished(&marked_plan_tree(plan, look))
+}
+
+fn marked_plan_tree(plan: &Plan, look: Look) -> String {
     let measured = plan.root.actual_rows.is_some();
     let mut lines = Vec::new();
     add(&plan.root, "", "", measured, &mut lines);
@@ -32,27 +37,27 @@ pub fn plan_tree(plan: &Plan, look: Look) -> String {
         if measured { &["rows est.", "rows", "off by", "time ms", "cost"] } else { &["rows est.", "cost", "total"] };
     let mut out = header(plan, look);
     let node_width = |line: &Line| if line.figures.is_empty() { 0 } else { line.branch.width() + line.text.width() };
-    let left = lines.iter().map(node_width).max().unwrap_or(0).max(24);
+    let widest = lines.iter().map(node_width).max().unwrap_or(0).max(24);
     let mut widths: Vec<usize> = headings.iter().map(|heading| heading.width()).collect();
     for line in &lines {
         for (width, figure) in widths.iter_mut().zip(&line.figures) {
             *width = (*width).max(figure.width());
         }
     }
+    let (gap, kept, left) = room(&widths, widest, look.width);
     let right = |cells: &[String]| -> String {
-        cells
-            .iter()
-            .zip(&widths)
-            .map(|(cell, width)| format!("{}{}", " ".repeat(GAP + width - cell.width()), cell))
-            .collect()
+        let figures = cells.iter().zip(&widths).take(kept);
+        figures.map(|(cell, width)| format!("{}{}", " ".repeat(gap + width - cell.width()), cell)).collect()
     };
     let heading: Vec<String> = headings.iter().map(|heading| (*heading).to_owned()).collect();
     let _ = writeln!(out, "{}{}", " ".repeat(left), look.dim(right(&heading)));
     for line in &lines {
-        let pad = " ".repeat(left.saturating_sub(line.branch.width() + line.text.width()));
+        let most = if line.figures.is_empty() { look.width.unwrap_or(usize::MAX) } else { left };
+        let text = cut(&line.text, most.saturating_sub(line.branch.width()).max(12));
+        let pad = " ".repeat(left.saturating_sub(line.branch.width() + text.width()));
         let text = match line.style {
-            Style::Operator => look.strong(&line.text),
-            Style::Detail => line.text.clone(),
+            Style::Operator => look.strong(&text),
+            Style::Detail => text.into_owned(),
         };
         let whole = format!(
             "{}{text}{}",
@@ -72,6 +77,22 @@ pub fn plan_tree(plan: &Plan, look: Look) -> String {
         summary(plan, &mut out, look);
     }
     out
+}
+
+/// How wide gaps are, how many figures are shown, and where they begin, so that all fits: gaps give way first, then the last figures, then
+/// the titles of operators.
+fn room(widths: &[usize], widest: usize, limit: Option<usize>) -> (usize, usize, usize) {
+    const LEAST_TITLE: usize = 24;
+    let Some(limit) = limit else { return (GAP, widths.len(), widest) };
+    let figures = |gap: usize, kept: usize| widths[..kept].iter().map(|width| width + gap).sum::<usize>();
+    for (gap, less) in [(GAP, 0), (2, 0), (2, 1)] {
+        let kept = widths.len() - less;
+        if widest + figures(gap, kept) <= limit {
+            return (gap, kept, widest);
+        }
+    }
+    let kept = widths.len() - 1;
+    (2, kept, limit.saturating_sub(figures(2, kept)).clamp(LEAST_TITLE, widest))
 }
 
 fn header(plan: &Plan, look: Look) -> String {
@@ -106,7 +127,7 @@ pub(crate) fn figure(value: f64) -> String {
 fn add(node: &PlanNode, first: &str, rest: &str, measured: bool, lines: &mut Vec<Line>) {
     lines.push(Line {
         branch: first.into(),
-        text: title(node),
+        text: visible(&title(node)).into_owned(),
         style: Style::Operator,
         figures: figures(node, measured),
     });
@@ -114,7 +135,7 @@ fn add(node: &PlanNode, first: &str, rest: &str, measured: bool, lines: &mut Vec
     let stem = if node.children.is_empty() { "  " } else { "│ " };
     let detail = |text: String| Line {
         branch: format!("{rest}{stem}  "),
-        text: cut(&text, longest),
+        text: cut(&visible(&text), longest).into_owned(),
         style: Style::Detail,
         figures: Vec::new(),
     };
@@ -178,10 +199,6 @@ pub fn bytes(bytes: u64) -> String {
     }
 }
 
-fn cut(text: &str, longest: usize) -> String {
-    if text.chars().count() <= longest { text.into() } else { text.chars().take(longest - 1).chain(['…']).collect() }
-}
-
 pub(crate) fn title(node: &PlanNode) -> String {
     let mut title = node.operator.to_owned();
     if let Some(kind) = node.kind {
@@ -238,6 +255,10 @@ fn summary(plan: &Plan, out: &mut String, look: Look) {
 
 /// The decisions of the planner, each with its candidates and their costs, the chosen one marked.
 pub fn considered(all: &[Considered], look: Look) -> String {
+    finished(&marked_considered(all, look))
+}
+
+fn marked_considered(all: &[Considered], look: Look) -> String {
     let mut out = String::new();
     for decision in all {
         let _ = writeln!(out, "{}", look.strong(&decision.decision));
@@ -245,7 +266,8 @@ pub fn considered(all: &[Considered], look: Look) -> String {
             let cost = candidate.cost.map_or_else(|| "impossible".to_owned(), figure);
             let mark = if candidate.chosen { " ← chosen" } else { "" };
             let reason = candidate.reason.as_ref().map_or_else(String::new, |reason| format!("  ({reason})"));
-            let _ = writeln!(out, "  {cost:>14}  {}{mark}{reason}", candidate.choice);
+            let line = format!("  {cost:>14}  {}{mark}{reason}", visible(&candidate.choice));
+            let _ = writeln!(out, "{}", wrapped(&line, look.width, "                    "));
         }
     }
     out
@@ -253,17 +275,21 @@ pub fn considered(all: &[Considered], look: Look) -> String {
 
 /// The rewrites that fired, in order: what changed and why that is allowed.
 pub fn rewrites(all: &[Rewrite], look: Look) -> String {
+    finished(&marked_rewrites(all, look))
+}
+
+fn marked_rewrites(all: &[Rewrite], look: Look) -> String {
     if all.is_empty() {
         return format!("{}\n", look.dim("no rewrite fired"));
     }
     all.iter()
         .map(|rewrite| {
-            format!(
-                "{}: {}\n  {}\n",
-                look.strong(&rewrite.rule),
-                rewrite.change,
-                look.dim(format!("because {}", rewrite.why))
-            )
+            let change = wrapped(&format!("{}: {}", rewrite.rule, visible(&rewrite.change)), look.width, "  ");
+            let change = change
+                .split_once(": ")
+                .map_or_else(|| change.clone(), |(rule, rest)| format!("{}: {rest}", look.strong(rule)));
+            let why = wrapped(&format!("  because {}", rewrite.why), look.width, "  ");
+            format!("{change}\n{}\n", look.dim(why))
         })
         .collect()
 }

@@ -69,7 +69,7 @@ pub fn write_markdown(rows: &ResultSet, out: &mut dyn fmt::Write) -> fmt::Result
     let mut put = |fields: &mut dyn Iterator<Item = String>| -> fmt::Result {
         out.write_char('|')?;
         for text in fields {
-            write!(out, " {} |", text.replace('|', "\\|").replace('\n', "<br>"))?;
+            write!(out, " {} |", in_markdown(&text))?;
         }
         out.write_char('\n')
     };
@@ -83,4 +83,20 @@ pub fn write_markdown(rows: &ResultSet, out: &mut dyn fmt::Write) -> fmt::Result
         put(&mut row.all_shown().into_iter().map(text))?;
     }
     Ok(())
+}
+
+/// A cell of a Markdown table: nothing in it is markup, and it stays on its line.
+fn in_markdown(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for character in text.chars() {
+        match character {
+            '|' | '\\' | '`' | '*' => out.extend(['\\', character]),
+            '<' => out.push_str("&lt;"),
+            '&' => out.push_str("&amp;"),
+            '\n' => out.push_str("<br>"),
+            '\r' => {}
+            other => out.push_str(&crate::visible::visible(other.encode_utf8(&mut [0; 4]))),
+        }
+    }
+    out
 }

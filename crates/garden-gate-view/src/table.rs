@@ -1,9 +1,10 @@
 use crate::Look;
+use crate::visible::{cut, finished, narrow, visible};
 use garden_gate::{ResultSet, SqlType, Value};
 use std::borrow::Cow;
 use std::fmt::{self, Write as _};
 use std::time::Duration;
-use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+use unicode_width::UnicodeWidthStr;
 
 /// How NULL is shown; text that reads the same is shown in quotes.
 const NULL: &str = "‹null›";
@@ -28,12 +29,22 @@ pub fn table(rows: &ResultSet, look: Look) -> String {
 /// # Errors
 /// As writing to `out` has them.
 pub fn write_table(rows: &ResultSet, look: Look, out: &mut dyn fmt::Write) -> fmt::Result {
+    let out = &mut Finisher(out);
     let omitted = write_lines(rows, usize::MAX, look, out)?;
     writeln!(out, "{}", look.dim(summary(rows, rows.row_count())))?;
     out.write_str(&omitted)
 }
 
-/// The first `most` rows as aligned columns.
+/// Text whose marks become styles on the way. No mark is cut off from its text: each piece is written at once.
+struct Finisher<'w>(&'w mut dyn fmt::Write);
+
+impl fmt::Write for Finisher<'_> {
+    fn write_str(&mut self, text: &str) -> fmt::Result {
+        self.0.write_str(&finished(text))
+    }
+}
+
+/// The first `most` rows as aligned columns, with the marks of styles in it.
 pub(crate) fn table_head(rows: &ResultSet, most: usize, look: Look) -> String {
     let mut out = String::new();
     let omitted = write_lines(rows, most, look, &mut out).unwrap_or_default();
@@ -65,7 +76,8 @@ fn write_lines(rows: &ResultSet, most: usize, look: Look, out: &mut dyn fmt::Wri
     }
     let left = names[count..].join(", ");
     let more = names.len() - count;
-    let omitted = look.warn(format!("{more} more column{} not shown: {left}", plural(more)));
+    let omitted = format!("{more} more column{} not shown: {left}", plural(more));
+    let omitted = look.warn(cut(&omitted, look.width.unwrap_or(usize::MAX)));
     Ok(format!("{omitted}\n"))
 }
 
@@ -77,14 +89,14 @@ pub(crate) fn grid(head: &[&str], lines: &[Vec<String>], left: &[usize], look: L
             *width = (*width).max(cell.width());
         }
     }
+    narrow(&mut widths, GAP, look.width, 8);
     let right: Vec<bool> = (0..head.len()).map(|at| !left.contains(&at)).collect();
     let mut out = String::new();
-    let names: Vec<Cow<'_, str>> = head.iter().map(|name| Cow::Borrowed(*name)).collect();
-    // Writing to a String does not fail.
-    let _ = line(&mut out, &names, &widths, &right, |text| look.strong(text));
+    let names: Vec<Cow<'_, str>> = head.iter().map(|name| visible(name)).collect();
+    let _ = writeln!(out, "{}", cells_in_line(&names, &widths, &right, |text| look.strong(text)));
     for cells in lines {
-        let cells: Vec<Cow<'_, str>> = cells.iter().map(|cell| Cow::Borrowed(cell.as_str())).collect();
-        let _ = line(&mut out, &cells, &widths, &right, str::to_owned);
+        let cells: Vec<Cow<'_, str>> = cells.iter().map(|cell| visible(cell)).collect();
+        let _ = writeln!(out, "{}", cells_in_line(&cells, &widths, &right, str::to_owned));
     }
     out
 }
@@ -93,9 +105,9 @@ fn plural(count: usize) -> &'static str {
     if count == 1 { "" } else { "s" }
 }
 
-/// `3 rows changed, 0.4 ms`
-pub fn changed(affected: u64, elapsed: Duration) -> String {
-    format!("{affected} row{} changed, {}\n", if affected == 1 { "" } else { "s" }, shown_time(elapsed))
+/// `bed: 3 rows inserted, 0.4 ms`
+pub fn done(what: &str, elapsed: Duration) -> String {
+    format!("{}, {}\n", visible(what), shown_time(elapsed))
 }
 
 fn summary(rows: &ResultSet, count: usize) -> String {
@@ -119,22 +131,6 @@ pub(crate) fn shown(value: &Value) -> Cow<'static, str> {
         Value::Text(text) if text == NULL => Cow::Owned(format!("'{text}'")),
         value => Cow::Owned(visible(&value.to_string()).into_owned()),
     }
-}
-
-/// The text with control characters made visible, so that every row stays on its line.
-fn visible(text: &str) -> Cow<'_, str> {
-    if !text.chars().any(char::is_control) {
-        return Cow::Borrowed(text);
-    }
-    text.chars()
-        .map(|c| match c {
-            '\n' => '↵',
-            '\t' => '→',
-            c if c.is_control() => '·',
-            c => c,
-        })
-        .collect::<String>()
-        .into()
 }
 
 /// Narrows columns until they fit; gives how many of them are shown, at least one.
@@ -166,6 +162,10 @@ fn line(
     right: &[bool],
     style: impl Fn(&str) -> String,
 ) -> fmt::Result {
+    writeln!(out, "{}", cells_in_line(cells, widths, right, style))
+}
+
+fn cells_in_line(cells: &[Cow<'_, str>], widths: &[usize], right: &[bool], style: impl Fn(&str) -> String) -> String {
     let mut text = String::new();
     for (position, ((cell, width), right)) in cells.iter().zip(widths).zip(right).enumerate() {
         let cell = cut(cell, *width);
@@ -174,23 +174,5 @@ fn line(
         let styled = style(&cell);
         let _ = if *right { write!(text, "{gap}{pad}{styled}") } else { write!(text, "{gap}{styled}{pad}") };
     }
-    writeln!(out, "{}", text.trim_end())
-}
-
-/// At most `width` columns of a text, the last one `…` when some of it is missing.
-fn cut(text: &str, width: usize) -> Cow<'_, str> {
-    if text.width() <= width {
-        return Cow::Borrowed(text);
-    }
-    let mut kept = String::new();
-    let mut used = 1;
-    for c in text.chars() {
-        used += c.width().unwrap_or(0);
-        if used > width {
-            break;
-        }
-        kept.push(c);
-    }
-    kept.push('…');
-    kept.into()
+    text.trim_end().to_owned()
 }

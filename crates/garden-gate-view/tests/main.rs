@@ -185,8 +185,14 @@ fn json_and_text_of_changes_and_of_arrays() {
     assert!(table(&returned, Look::plain()).contains("2 rows changed, "));
     let changed = json(&changed_json(1, Duration::from_micros(250), &[]));
     assert_eq!(changed, serde_json::json!({"kind": "changed", "affected": 1, "elapsed_ms": 0.25, "notes": []}));
-    assert_eq!(garden_gate_view::changed(1, Duration::from_micros(250)), "1 row changed, 0.2 ms\n");
-    assert_eq!(garden_gate_view::changed(0, Duration::from_millis(25)), "0 rows changed, 25 ms\n");
+    assert_eq!(
+        garden_gate_view::done("bed: 1 row inserted", Duration::from_micros(250)),
+        "bed: 1 row inserted, 0.2 ms\n"
+    );
+    assert_eq!(
+        garden_gate_view::done("table b\u{1b}d created", Duration::from_millis(25)),
+        "table b·d created, 25 ms\n"
+    );
 }
 
 #[test]

@@ -104,7 +104,7 @@ impl Script<'_> {
     /// Undoes a transaction that is still open, with its note.
     fn end(mut self) -> Result<Ending, Trouble> {
         if let Some(note) = self.session.roll_back() {
-            self.output.outcome(Outcome::Done { elapsed: Duration::ZERO, notes: vec![note] })?;
+            self.output.outcome(Outcome::Done { what: String::new(), elapsed: Duration::ZERO, notes: vec![note] })?;
         }
         Ok(self.ending)
     }

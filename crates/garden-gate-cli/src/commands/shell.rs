@@ -97,7 +97,7 @@ fn say(line: &str) -> Result<(), Trouble> {
 /// Undoes an open transaction, with its note.
 fn leave(session: &mut Session, output: &mut Output) -> Result<(), Trouble> {
     match session.roll_back() {
-        Some(note) => output.outcome(Outcome::Done { elapsed: Duration::ZERO, notes: vec![note] }),
+        Some(note) => output.outcome(Outcome::Done { what: String::new(), elapsed: Duration::ZERO, notes: vec![note] }),
         None => Ok(()),
     }
 }

@@ -14,7 +14,8 @@ pub(crate) fn verify(arguments: &Verify) -> Result<Ending, Trouble> {
     for check in &checks {
         let rows = if check.rows == 1 { "row" } else { "rows" };
         let state = if check.problem.is_some() { "not whole" } else { "whole" };
-        writeln!(out, "{}.{}: {} {rows}, {state}", check.schema, check.name, check.rows)?;
+        let (schema, name) = (view::visible(&check.schema), view::visible(&check.name));
+        writeln!(out, "{schema}.{name}: {} {rows}, {state}", check.rows)?;
     }
     let problems: Vec<_> = checks.iter().filter_map(|check| check.problem.as_ref()).collect();
     for problem in &problems {

@@ -100,6 +100,14 @@ pub(crate) fn bind_change(change: &ast::Change, source: &SourceText, around: &Su
     if let Some(with) = &change.with {
         binder.with(with)?;
     }
+    let every_row = match &change.kind {
+        ast::ChangeKind::Update { condition: None, .. } => Some("updated"),
+        ast::ChangeKind::Delete { condition: None, .. } => Some("deleted"),
+        _ => None,
+    };
+    if let Some(verb) = every_row {
+        binder.note_every_row(verb, &target.table.name, change.span);
+    }
     let (plan, output, meaning) = match &change.kind {
         ast::ChangeKind::Insert(insert) => binder.insert(insert, &target, change.span)?,
         ast::ChangeKind::Update { portion, set, condition } => {

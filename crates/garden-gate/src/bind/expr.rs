@@ -18,7 +18,10 @@ impl Binder<'_> {
             K::Literal(value, sql_type) => Expr::literal(value.clone(), *sql_type, span),
             K::Parameter(name) => self.parameter(name, span),
             K::Now(now) => self.now(*now, span),
-            K::And(terms) => Expr::and(self.conditions(terms, scope, clause)?, span),
+            K::And(terms) => {
+                self.note_contradiction(terms);
+                Expr::and(self.conditions(terms, scope, clause)?, span)
+            }
             K::Or(terms) => {
                 self.note_mixed_and_or(terms, span);
                 Expr::or(self.conditions(terms, scope, clause)?, span)
@@ -31,7 +34,12 @@ impl Binder<'_> {
             K::Between { operands, negated, symmetric } => {
                 self.between(operands, *symmetric, (scope, clause), span)?.negated(*negated)
             }
-            K::In { operand, list, negated } => self.in_list(operand, list, (scope, clause), span)?.negated(*negated),
+            K::In { operand, list, negated } => {
+                if *negated {
+                    self.note_null_in_list(operand, list, span);
+                }
+                self.in_list(operand, list, (scope, clause), span)?.negated(*negated)
+            }
             K::Like { operands, escape, negated } => {
                 self.like(operands, escape.as_deref(), (scope, clause), span)?.negated(*negated)
             }

@@ -47,6 +47,7 @@ impl Binder<'_> {
                 if names.is_empty() {
                     self.note_natural_without_names(join.span);
                 }
+                self.note_natural_columns(&names, join.span);
                 self.merged(join, (left, left_scope), (right, right_scope), (&names, None))
             }
         }

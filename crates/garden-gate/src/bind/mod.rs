@@ -79,6 +79,12 @@ use std::sync::Arc;
 /// Opens the file of `FROM FILE`; the session decides which files may be read.
 pub(crate) trait OpenFile {
     fn open(&self, path: &str, options: &FileOptions) -> Result<Arc<dyn TableSource>>;
+
+    /// What is wrong with a file that would be the table of this name.
+    fn broken(&self, schema: &str, name: &str) -> Option<Error> {
+        let _ = (schema, name);
+        None
+    }
 }
 
 /// The moment a statement began; every `CURRENT_…` in it means this one (clause 6.42).

@@ -1,7 +1,9 @@
 //! Notes on what is legal and probably not meant.
 
 use super::Binder;
+use crate::catalog::Table;
 use crate::diagnostic::{Note, Span};
+use crate::logical::Expr;
 use crate::syntax::ast::{self, CompareOp};
 use crate::types::{SqlType, Value};
 
@@ -52,6 +54,88 @@ impl Binder<'_> {
         self.note(Note::new("alias-is-column", message).at(alias.span).help(help));
     }
 
+    /// A file whose header has been read as one column, and is of several with another delimiter.
+    pub(super) fn note_header_in_one(&mut self, table: &Table) {
+        let [column] = table.source.columns() else { return };
+        let Some(delimiter) = [';', '\t', '|'].into_iter().find(|sign| column.name.contains(*sign)) else { return };
+        if table.definition.is_some() {
+            return;
+        }
+        let shown = if delimiter == '\t' { "\\t".to_owned() } else { delimiter.to_string() };
+        let count = column.name.split(delimiter).count();
+        let message = format!("the header of {} is read as one column: {:?}", table.name, column.name);
+        let help = format!("with the option (DELIMITER '{shown}') behind the name of the file it has {count} columns");
+        self.note(Note::new("one-column-header", message).help(help));
+    }
+
+    /// The bounds of BETWEEN, both constant and exchanged: no value lies between them.
+    pub(super) fn note_exchanged_bounds(&mut self, (low, high): (&Expr, &Expr), operands: &[ast::Expr; 3], span: Span) {
+        let (Some(a), Some(b)) = (low.constant(), high.constant()) else { return };
+        let greater = match (a, b) {
+            (Value::Integer(a), Value::Integer(b)) => a > b,
+            (Value::Numeric(a), Value::Numeric(b)) => a > b,
+            (Value::Date(a), Value::Date(b)) => a > b,
+            (Value::Timestamp(a), Value::Timestamp(b)) => a > b,
+            (Value::Time(a), Value::Time(b)) => a > b,
+            (Value::Double(a), Value::Double(b)) => a > b,
+            (Value::Text(a), Value::Text(b)) => a > b,
+            _ => false,
+        };
+        if !greater {
+            return;
+        }
+        let [operand, low, high] = [&operands[0], &operands[1], &operands[2]].map(|part| self.text(part.span));
+        let message = format!("nothing lies between {low} and {high}: the smaller bound comes first");
+        let help = format!("write {operand} BETWEEN {high} AND {low}, or BETWEEN SYMMETRIC");
+        self.note(Note::new("exchanged-bounds", message).at(span).help(help));
+    }
+
+    /// `NOT IN ('a', NULL)` is TRUE for no row (clause 8.4).
+    pub(super) fn note_null_in_list(&mut self, operand: &ast::Expr, list: &[ast::Expr], span: Span) {
+        if !list.iter().any(is_null_literal) {
+            return;
+        }
+        let others: Vec<&str> =
+            list.iter().filter(|item| !is_null_literal(item)).map(|item| self.text(item.span)).collect();
+        let operand = self.text(operand.span);
+        let help = if others.is_empty() {
+            format!("write {operand} IS NOT NULL")
+        } else {
+            format!("write {operand} NOT IN ({})", others.join(", "))
+        };
+        let message = "with a NULL in its list NOT IN is TRUE for no row: that other value might be it";
+        self.note(Note::new("not-in-null", message).at(span).help(help));
+    }
+
+    /// `a = 1 AND a = 2`: no row has both.
+    pub(super) fn note_contradiction(&mut self, terms: &[ast::Expr]) {
+        let mut seen: Vec<(&str, &Value, Span)> = Vec::new();
+        for term in terms {
+            let ast::ExprKind::Compare(CompareOp::Equal, sides) = &term.kind else { continue };
+            let found = match (&sides.0.kind, &sides.1.kind) {
+                (ast::ExprKind::Name(_), ast::ExprKind::Literal(value, _)) => (sides.0.span, value),
+                (ast::ExprKind::Literal(value, _), ast::ExprKind::Name(_)) => (sides.1.span, value),
+                _ => continue,
+            };
+            let (name, value) = (self.text(found.0), found.1);
+            let other = seen.iter().find(|(known, before, _)| known.eq_ignore_ascii_case(name) && *before != value);
+            if let Some((_, before, first)) = other.filter(|_| !value.is_null()) {
+                let message = format!("{name} can't be {before} and {value} in one row: no row is kept");
+                let help = format!("write {name} IN ({}, {})", self.value_text(*first), self.value_text(term.span));
+                let note = Note::new("contradiction", message).at(first.to(term.span)).help(help);
+                self.note(note);
+                return;
+            }
+            seen.push((name, value, term.span));
+        }
+    }
+
+    /// The right side of an equality as it is written.
+    fn value_text(&self, equality: Span) -> &str {
+        let text = self.text(equality);
+        text.split_once('=').map_or(text, |(_, value)| value.trim())
+    }
+
     /// A query of WITH that nothing reads.
     pub(super) fn note_unused_with(&mut self, name: &ast::Ident) {
         let message = format!("{} is never used", name.text);
@@ -64,6 +148,52 @@ impl Binder<'_> {
         let message = "the tables have no column name in common: every row is paired with every other";
         let note = Note::new("natural-without-columns", message).at(span);
         self.note(note.help("say what must be equal: JOIN … ON …"));
+    }
+
+    /// NATURAL JOIN compares all columns of one name, also those that have it by accident.
+    pub(super) fn note_natural_columns(&mut self, names: &[ast::Ident], span: Span) {
+        if names.len() < 2 {
+            return;
+        }
+        let names: Vec<String> = names.iter().map(|name| name.text.clone()).collect();
+        let message =
+            format!("NATURAL compares every column of one name: {}", crate::diagnostic::sentence_list(&names));
+        let help = format!("say which are meant: JOIN … USING ({})", names[0]);
+        self.note(Note::new("natural-columns", message).at(span).help(help));
+    }
+
+    /// EXISTS whose rows do not depend on the row around: it is TRUE for all rows, or for none.
+    pub(super) fn note_independent_exists(&mut self, query: &ast::Query, span: Span) {
+        let ast::QueryBody::Select(select) = &query.body else { return };
+        if select.from.is_empty() || self.outer.is_empty() && self.level.from == Span::default() {
+            return;
+        }
+        let message = "the query of EXISTS does not look at the row around: it is TRUE for every row or for none";
+        let help = "compare a column of the inner query with one of the outer: WHERE inner.key = outer.key";
+        self.note(Note::new("independent-exists", message).at(span).help(help));
+    }
+
+    /// LAST_VALUE over the default frame, which ends with the current row (clause 7.15).
+    pub(super) fn note_last_value(&mut self, span: Span) {
+        let text = self.text(span).trim_end();
+        let message = "the window ends with the current row: its last value is that of the current row, or of one that is sorted alike";
+        let frame = "ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING";
+        let help = match text.strip_suffix(')') {
+            Some(open) => format!("write {open} {frame})"),
+            None => format!("let the window have the frame {frame}"),
+        };
+        self.note(Note::new("last-value-frame", message).at(span).help(help));
+    }
+
+    /// UPDATE or DELETE of every row.
+    pub(super) fn note_every_row(&mut self, verb: &str, table: &str, span: Span) {
+        let message = format!("without WHERE all rows of {table} are {verb}");
+        self.note(
+            Note::new("every-row", message)
+                .at(span)
+                .help("WHERE says which; WHERE TRUE says that all are meant")
+                .style(),
+        );
     }
 
     /// Columns that stand under the same names in another order were probably mixed up (clause 7.17 goes by place).

@@ -79,6 +79,9 @@ impl Binder<'_> {
         let high = self.operand(&operands[2], at)?;
         let problems = self.problems.len();
         let forward = self.within(&operand, &low, &high, span);
+        if !symmetric {
+            self.note_exchanged_bounds((&low, &high), operands, span);
+        }
         if !symmetric || self.problems.len() > problems {
             return Ok(forward);
         }

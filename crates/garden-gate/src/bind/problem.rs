@@ -85,6 +85,8 @@ pub(crate) enum Problem {
     SubqueryWidth { expected: usize, found: usize },
     #[error("{found} is not cut to a {unit}")]
     NoStart { unit: &'static str, found: SqlType, text: String },
+    #[error("the file of table {name:?} can't be read: {}", file_problem(error))]
+    BrokenFile { name: String, error: Box<Error> },
     #[error("a scalar subquery gives one column, this one {found}")]
     ScalarWidth { found: usize },
     #[error("more than {most} grouping sets")]
@@ -211,6 +213,7 @@ impl Facts for Problem {
             Self::ParameterValue { .. } => SqlState::INVALID_CHARACTER_VALUE,
             Self::ScaleTooLarge { .. } => SqlState::NUMERIC_OUT_OF_RANGE,
             Self::BadCount { state, .. } => *state,
+            Self::BrokenFile { error, .. } => error.sqlstate(),
             _ => SqlState::SYNTAX_OR_RULE,
         }
     }
@@ -324,6 +327,7 @@ impl Problem {
                 Some("write ROWS BETWEEN 2 PRECEDING AND CURRENT ROW: the earlier bound first".into())
             }
             Self::NoStart { found, text, .. } => Some(start_help(*found, text)),
+            Self::BrokenFile { error, .. } => error.help().map(str::to_owned),
             Self::ScalarWidth { .. } => {
                 Some("select the one column whose value is meant; || or ROW makes one of several".into())
             }
@@ -380,6 +384,12 @@ fn start_help(found: SqlType, text: &str) -> String {
         other if other.is_text() => format!("CAST({operand} AS DATE) makes a day of the text"),
         _ => "days and timestamps are cut to YEAR, QUARTER, MONTH, WEEK, DAY, HOUR, MINUTE or SECOND".into(),
     }
+}
+
+/// What is wrong with a file, and in which line.
+fn file_problem(error: &Error) -> String {
+    let line = error.data_place().and_then(|place| place.line).map(|line| format!(", line {line}"));
+    format!("{}{}", error.message(), line.unwrap_or_default())
 }
 
 /// What the expression behind an alias is computed from, which says where a condition on it goes.

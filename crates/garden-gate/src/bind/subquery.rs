@@ -71,6 +71,9 @@ impl Binder<'_> {
 
     pub(super) fn exists(&mut self, query: &ast::Query, at: (&Scope, Clause), span: Span) -> Result<Expr> {
         let (plan, _) = self.inner_query(query, at)?;
+        if at.1 == Clause::Where && plan.free().is_empty() {
+            self.note_independent_exists(query, span);
+        }
         Ok(self.subquery(SubqueryTest::Exists, plan, SqlType::Boolean, span))
     }
 

@@ -250,6 +250,9 @@ impl<'a> Binder<'a> {
         let names: Vec<String> = schema.tables.iter().map(|table| table.name.clone()).collect();
         let elsewhere =
             catalog.schemas.iter().flat_map(|schema| schema.tables.iter().map(move |table| (schema, table)));
+        if let Some(error) = self.around.files.broken(&schema.name, &table_name.text) {
+            return Err(Problem::BrokenFile { name: table_name.text.clone(), error: Box::new(error) });
+        }
         Err(Problem::NoSuchTable {
             name: table_name.text.clone(),
             near: nearest(&table_name.text, names.iter().map(String::as_str)).map(str::to_owned),
@@ -262,6 +265,7 @@ impl<'a> Binder<'a> {
     }
 
     pub(super) fn scan(&mut self, table: &Table, schema: Option<String>, name: String) -> (LogicalPlan, Scope) {
+        self.note_header_in_one(table);
         let known = schema.as_deref().and_then(|schema| self.known_columns(schema, &table.name));
         let mut columns = Vec::new();
         let mut visible = Vec::new();

@@ -95,6 +95,9 @@ impl Binder<'_> {
                 | WindowFunction::Lead
                 | WindowFunction::Lag
         );
+        if matches!(function, WindowFunction::LastValue) && spec.frame.is_none() && !order.is_empty() {
+            self.note_last_value(span);
+        }
         if needs_order && order.is_empty() {
             return Ok(self.report(&Problem::WindowWithoutOrder { name: function.name() }, span));
         }

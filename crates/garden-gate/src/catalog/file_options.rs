@@ -1,6 +1,8 @@
 /// How a text file is laid out; what is not said is the file format's own default.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
 pub(crate) struct FileOptions {
+    /// What the file is, where its name does not tell or tells something else.
+    pub(crate) format: Option<FileFormat>,
     pub(crate) delimiter: Option<char>,
     pub(crate) quote: Option<char>,
     pub(crate) row_end: RowEnd,
@@ -19,6 +21,18 @@ pub(crate) struct FileOptions {
     /// Bytes that a row has at most.
     pub(crate) line_limit: Option<u64>,
     pub(crate) load: LoadOptions,
+}
+
+/// What a file holds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub(crate) enum FileFormat {
+    Csv,
+    Tsv,
+    /// One array of objects, or JSON lines.
+    Json,
+    JsonLines,
+    Parquet,
+    Arrow,
 }
 
 /// What ends a row of a text file.

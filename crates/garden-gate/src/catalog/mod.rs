@@ -15,7 +15,7 @@ pub(crate) use definition::{
     CheckConstraint, ColumnDefinition, Filled, ForeignKey, Identity, Index, IndexKey, IndexPart, KeyConstraint,
     KnownColumns, ReferentialAction, TableDefinition, Temporary, Timing, View, ViewCheck, Written,
 };
-pub(crate) use file_options::{ErrorFile, FileOptions, LoadOptions, RowEnd};
+pub(crate) use file_options::{ErrorFile, FileFormat, FileOptions, LoadOptions, RowEnd};
 pub(crate) use objects::{Comment, Domain, Named, Numbers, Sequence, TableFunction, named, subject};
 pub(crate) use period::{FOREVER, HistoryRule, Period, Roll, SYSTEM_TIME, SystemTime, WhenFull};
 pub(crate) use sample::of_segments;

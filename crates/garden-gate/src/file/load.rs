@@ -75,13 +75,13 @@ impl Loader {
     /// # Errors
     /// As [`super::open`].
     pub(crate) fn open(at: &Location, options: &FileOptions, threads: Option<&ThreadPool>) -> Result<Option<Self>> {
-        let (kind, file, names) = match format(&Packing::of(at.path()).1) {
+        let (kind, file, names) = match format_of(at.path(), options) {
             Some(Format::Csv { delimiter }) => {
                 let csv = Csv::new(at, delimiter, options)?;
                 let (file, names) = csv.open()?;
                 (Kind::Csv(csv), file, names)
             }
-            Some(Format::JsonLines) => {
+            Some(Format::Json | Format::JsonLines) => {
                 let json = JsonLines::new(at, options)?;
                 let names = json.columns(threads)?.into_iter().map(|(name, _)| name).collect();
                 (Kind::JsonLines(json.clone()), json.open()?, names)

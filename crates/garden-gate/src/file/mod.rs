@@ -8,6 +8,7 @@ mod column_builder;
 mod csv;
 mod formats;
 mod infer;
+mod json_array;
 mod json_lines;
 mod load;
 mod location;
@@ -19,7 +20,7 @@ mod records;
 mod text_file;
 mod write;
 
-use crate::catalog::{Column, FileOptions, Segment};
+use crate::catalog::{Column, FileFormat, FileOptions, Segment};
 use crate::diagnostic::{Error, Result};
 use arrow::array::ArrayRef;
 pub(crate) use load::{BadRow, Loaded, Loader};
@@ -71,6 +72,7 @@ pub(crate) struct FileTable {
 const ENDINGS: &[(&str, Format)] = &[
     ("csv", Format::Csv { delimiter: b',' }),
     ("tsv", Format::Csv { delimiter: b'\t' }),
+    ("json", Format::Json),
     ("jsonl", Format::JsonLines),
     ("ndjson", Format::JsonLines),
     ("parquet", Format::Parquet),
@@ -80,7 +82,11 @@ const ENDINGS: &[(&str, Format)] = &[
 
 #[derive(Clone, Copy, Debug)]
 enum Format {
-    Csv { delimiter: u8 },
+    Csv {
+        delimiter: u8,
+    },
+    /// One array of objects, or JSON lines.
+    Json,
     JsonLines,
     Parquet,
     ArrowIpc,
@@ -91,11 +97,24 @@ fn format(path: &Path) -> Option<Format> {
     ENDINGS.iter().find(|(known, _)| ending.eq_ignore_ascii_case(known)).map(|(_, format)| *format)
 }
 
+/// What a file is: as the options say, else by its name.
+fn format_of(path: &Path, options: &FileOptions) -> Option<Format> {
+    match options.format {
+        Some(FileFormat::Csv) => Some(Format::Csv { delimiter: b',' }),
+        Some(FileFormat::Tsv) => Some(Format::Csv { delimiter: b'\t' }),
+        Some(FileFormat::Json) => Some(Format::Json),
+        Some(FileFormat::JsonLines) => Some(Format::JsonLines),
+        Some(FileFormat::Parquet) => Some(Format::Parquet),
+        Some(FileFormat::Arrow) => Some(Format::ArrowIpc),
+        None => format(&Packing::of(path).1),
+    }
+}
+
 /// Whether a file's name says that it can be read as a table.
 pub(crate) fn is_table_file(path: &Path) -> bool {
     let (packing, inner) = Packing::of(path);
     match format(&inner) {
-        Some(Format::Csv { .. } | Format::JsonLines) => true,
+        Some(Format::Csv { .. } | Format::Json | Format::JsonLines) => true,
         Some(_) => packing == Packing::None,
         None => false,
     }
@@ -113,10 +132,14 @@ pub(crate) fn table_name(path: &Path) -> String {
 /// 58030 when it cannot be opened, 22000 when it is not what its ending says, 22018 for text that is not UTF-8; each with the
 /// file and, where there is one, the line.
 pub(crate) fn open(at: &Location, options: &FileOptions, threads: Option<&ThreadPool>) -> Result<FileTable> {
-    let (packing, inner) = Packing::of(at.path());
-    match format(&inner) {
+    let packing = Packing::of(at.path()).0;
+    // What is not there is not said to be of no format.
+    if let Err(error) = at.path().metadata() {
+        return Err(unreadable(at.path(), error));
+    }
+    match format_of(at.path(), options) {
         Some(Format::Csv { delimiter }) => csv::read(at, delimiter, options, threads),
-        Some(Format::JsonLines) => json_lines::read(at, options, threads),
+        Some(Format::Json | Format::JsonLines) => json_lines::read(at, options, threads),
         Some(Format::Parquet) if packing == Packing::None => parquet::open(at),
         Some(Format::ArrowIpc) if packing == Packing::None => arrow_ipc::read(at),
         _ => Err(Error::from_facts(&Problem::UnknownEnding).in_file(at.path(), None)),
@@ -124,5 +147,21 @@ pub(crate) fn open(at: &Location, options: &FileOptions, threads: Option<&Thread
 }
 
 fn unreadable(path: &Path, error: std::io::Error) -> Error {
+    if error.kind() == std::io::ErrorKind::NotFound {
+        let near = near(path);
+        return Error::from_facts(&Problem::NotThere { near }).caused_by(error).in_file(path, None);
+    }
     Error::from_facts(&Problem::Unreadable(error.to_string())).caused_by(error).in_file(path, None)
+}
+
+/// The name of a file in the folder that a missing one is misspelt from.
+fn near(path: &Path) -> Option<String> {
+    let wanted = path.file_name()?.to_str()?;
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let names: Vec<String> = std::fs::read_dir(folder)
+        .ok()?
+        .filter_map(|entry| entry.ok()?.file_name().into_string().ok())
+        .take(1000)
+        .collect();
+    crate::diagnostic::nearest(wanted, names.iter().map(String::as_str)).map(str::to_owned)
 }

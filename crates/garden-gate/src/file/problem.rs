@@ -6,6 +6,8 @@ use crate::types::SqlType;
 pub(crate) enum Problem {
     #[error("the file cannot be read: {0}")]
     Unreadable(String),
+    #[error("there is no such file")]
+    NotThere { near: Option<String> },
     #[error("this is a pipe, a device or a folder, not a file of rows")]
     NotRegular,
     #[error("this session may not read files there")]
@@ -56,6 +58,7 @@ impl Facts for Problem {
     fn state(&self) -> SqlState {
         match self {
             Self::Unreadable(_)
+            | Self::NotThere { .. }
             | Self::UnknownEnding
             | Self::Unwritable(_)
             | Self::NotRegular
@@ -79,7 +82,8 @@ impl Facts for Problem {
 
     fn help(&self) -> Option<String> {
         Some(match self {
-            Self::UnknownEnding => "files end in .csv, .tsv, .jsonl, .ndjson, .parquet, .arrow or .ipc; text files also in .csv.gz or .csv.zst".into(),
+            Self::NotThere { near } => return near.as_ref().map(|near| format!("did you mean {near}?")),
+            Self::UnknownEnding => "files end in .csv, .tsv, .json, .jsonl, .ndjson, .parquet, .arrow or .ipc, text files also in .csv.gz or .csv.zst; the option (FORMAT CSV) says what another one is".into(),
             Self::Binary => "is it a spreadsheet or a compressed file? export it as CSV".into(),
             Self::RowTooLong { .. } => "SET line_limit = '…' allows longer rows; is it text at all?".into(),
             Self::Utf16 => "save the file as UTF-8, or say (ENCODING 'UTF-16LE')".into(),

@@ -1,6 +1,7 @@
 //! Text files read piece by piece: unpacked and decoded on the way, and cut where rows end, so that the pieces can be read side by
 //! side and a file of any size needs little memory.
 
+use super::json_array::Elements;
 use super::location::Location;
 use super::problem::Problem;
 use super::records::Dialect;
@@ -108,6 +109,10 @@ impl TextFile {
                 let decoder = encoding_rs_io::DecodeReaderBytesBuilder::new().encoding(Some(encoding)).build(reader);
                 Box::new(decoder)
             }
+        };
+        let reader: Box<dyn Read + Send> = match super::format_of(path, options) {
+            Some(super::Format::Json) => Box::new(Elements::new(reader)),
+            _ => reader,
         };
         let limit = usize::try_from(options.line_limit.unwrap_or(LINE_LIMIT)).unwrap_or(usize::MAX);
         let path_owned = path.to_owned();

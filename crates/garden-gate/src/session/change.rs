@@ -41,7 +41,12 @@ impl Session {
         let elapsed = call.started.elapsed();
         Ok(match changed.returned {
             Some(rows) => Outcome::Rows(ResultSet { elapsed, affected: Some(changed.affected), ..rows }),
-            None => Outcome::Changed { affected: changed.affected, elapsed, notes: changed.notes },
+            None => Outcome::Changed {
+                what: super::words::of_change(change, changed.affected),
+                affected: changed.affected,
+                elapsed,
+                notes: changed.notes,
+            },
         })
     }
 

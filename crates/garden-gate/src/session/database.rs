@@ -4,7 +4,7 @@ use super::files::FileCache;
 use super::temporary::SharedTables;
 use super::versioning::committed;
 use super::writer::Writers;
-use crate::catalog::{Catalog, Column, FileOptions, Segment, TableSource};
+use crate::catalog::{Catalog, Column, DEFAULT_SCHEMA, FileOptions, Segment, TableSource};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::file::Location;
 use crate::storage::{FileAccess, FileSize, MemoryTable, Store, conforming, table_of};
@@ -47,6 +47,8 @@ pub(super) struct Shared {
     pub(super) writers: Arc<Writers>,
     pub(super) files: FileCache,
     pub(super) temporary: SharedTables,
+    /// Files of folders that are no tables, by schema and name, each with what is wrong with it.
+    broken: Mutex<Vec<(String, String, Error)>>,
     /// Files whose rows are tables, without links in their paths.
     table_files: Mutex<Vec<PathBuf>>,
     /// The file of a durable database.
@@ -61,6 +63,13 @@ impl Shared {
 }
 
 impl Shared {
+    /// What is wrong with a file that would be the table of this name.
+    pub(super) fn broken_file(&self, schema: &str, name: &str) -> Option<Error> {
+        let broken = self.broken.lock().unwrap_or_else(PoisonError::into_inner);
+        let is_it = |(known, stem, _): &&(String, String, Error)| known == schema && stem.eq_ignore_ascii_case(name);
+        broken.iter().find(is_it).map(|(.., error)| error.clone())
+    }
+
     /// What the database needs a file for that is not to be written over.
     pub(super) fn use_of(&self, path: &Path) -> Option<&'static str> {
         let Ok(real) = path.canonicalize() else { return None };
@@ -209,7 +218,22 @@ impl Database {
     /// # Errors
     /// As [`Database::add_source`]; 58030, 22000 or 22018 when the file cannot be read.
     pub fn add_file(&self, name: &str, path: impl AsRef<Path>) -> Result<()> {
-        self.add_file_as(TableName::parse(name)?, path.as_ref(), MissingSchema::Refuse)
+        let file = (path.as_ref(), &FileOptions::default());
+        self.add_file_as(TableName::parse(name)?, file, MissingSchema::Refuse)
+    }
+
+    /// As [`Database::add_file_to`], with options as they stand in parentheses behind FROM FILE: `FORMAT CSV, DELIMITER ';'`.
+    ///
+    /// # Errors
+    /// As [`Database::add_file`]; 42000 for options that are none.
+    pub fn add_file_with(
+        &self,
+        schema: Option<&str>,
+        table: &str,
+        (path, options): (impl AsRef<Path>, &str),
+    ) -> Result<()> {
+        let options = crate::syntax::file_options_of(options)?;
+        self.add_file_as(TableName::exact(schema, table), (path.as_ref(), &options), MissingSchema::Make)
     }
 
     /// As [`Database::add_file`], for a table whose name may hold dots; a schema that is missing is made.
@@ -217,14 +241,19 @@ impl Database {
     /// # Errors
     /// As [`Database::add_file`].
     pub fn add_file_to(&self, schema: Option<&str>, table: &str, path: impl AsRef<Path>) -> Result<()> {
-        self.add_file_as(TableName::exact(schema, table), path.as_ref(), MissingSchema::Make)
+        let file = (path.as_ref(), &FileOptions::default());
+        self.add_file_as(TableName::exact(schema, table), file, MissingSchema::Make)
     }
 
-    fn add_file_as(&self, name: TableName, path: &Path, missing: MissingSchema) -> Result<()> {
+    fn add_file_as(
+        &self,
+        name: TableName,
+        (path, options): (&Path, &FileOptions),
+        missing: MissingSchema,
+    ) -> Result<()> {
         let is_large = path.metadata().is_ok_and(|metadata| metadata.len() > PARALLEL_BYTES);
         let threads = if is_large { rayon::ThreadPoolBuilder::new().build().ok() } else { None };
-        let source =
-            table_of(crate::file::open(&Location::anywhere(path), &FileOptions::default(), threads.as_ref())?)?;
+        let source = table_of(crate::file::open(&Location::anywhere(path), options, threads.as_ref())?)?;
         self.0.add_table(name, source, missing)?;
         if let Ok(real) = path.canonicalize() {
             self.0.table_files.lock().unwrap_or_else(PoisonError::into_inner).push(real);
@@ -258,9 +287,20 @@ impl Database {
             );
         }
         let mut names = Vec::new();
+        let count = files.len();
         for file in files {
             let stem = crate::file::table_name(&file);
-            self.add_file_as(TableName::exact(schema, &stem), &file, MissingSchema::Make)?;
+            if let Err(error) =
+                self.add_file_as(TableName::exact(schema, &stem), (&file, &FileOptions::default()), MissingSchema::Make)
+            {
+                // One bad file among many is told of by the statement that asks for it.
+                if count == 1 || error.sqlstate() == SqlState::TABLE_EXISTS {
+                    return Err(error);
+                }
+                let mut broken = self.0.broken.lock().unwrap_or_else(PoisonError::into_inner);
+                broken.push((schema.unwrap_or(DEFAULT_SCHEMA).to_owned(), stem, error));
+                continue;
+            }
             names.push(schema.map_or_else(|| stem.clone(), |schema| format!("{schema}.{stem}")));
         }
         Ok(names)

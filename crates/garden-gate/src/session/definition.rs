@@ -6,6 +6,7 @@ use super::objects::drop_stale_comments;
 use super::session::Call;
 use super::table_definition::{Maker, names};
 use super::versioning::{fill_system_time, pending_time};
+use super::words::of_definition;
 use super::{Outcome, Session};
 use crate::bind::{MissingParameters, Surroundings, bind_query, check_definition, check_view_option, columns_known_to};
 use crate::catalog::{
@@ -31,8 +32,11 @@ impl Session {
         })?;
         let elapsed = call.started.elapsed();
         Ok(match affected {
-            Some(affected) => Outcome::Changed { affected, elapsed, notes: Vec::new() },
-            None => Outcome::Done { elapsed, notes: Vec::new() },
+            Some(affected) => {
+                let what = format!("{}, {}", of_definition(definition), super::words::rows(affected));
+                Outcome::Changed { what, affected, elapsed, notes: Vec::new() }
+            }
+            None => Outcome::Done { what: of_definition(definition), elapsed, notes: Vec::new() },
         })
     }
 

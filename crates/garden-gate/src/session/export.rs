@@ -20,7 +20,8 @@ impl Session {
         let rows = self.query_rows(&export.query, call)?;
         rows.write(&path, &export.options).map_err(at)?;
         let affected = rows.row_count() as u64;
-        Ok(Outcome::Changed { affected, elapsed: call.started.elapsed(), notes: rows.notes })
+        let what = format!("{}: {} written", export.path, super::words::rows(affected));
+        Ok(Outcome::Changed { what, affected, elapsed: call.started.elapsed(), notes: rows.notes })
     }
 }
 

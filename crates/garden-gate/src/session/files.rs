@@ -108,6 +108,10 @@ impl OpenFile for Files<'_> {
         self.cache.put(key, Arc::clone(&table));
         Ok(table)
     }
+
+    fn broken(&self, schema: &str, name: &str) -> Option<Error> {
+        self.shared.broken_file(schema, name)
+    }
 }
 
 fn refused(path: &Path, why: &str, call: &str) -> Error {

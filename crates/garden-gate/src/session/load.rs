@@ -133,7 +133,12 @@ impl Session {
                 let notes = [rows.notes.clone(), report.notes].concat();
                 Outcome::Rows(ResultSet { elapsed, affected: Some(report.affected), notes, ..rows })
             }
-            None => Outcome::Changed { affected: report.affected, elapsed, notes: report.notes },
+            None => Outcome::Changed {
+                what: super::words::of_change(change, report.affected),
+                affected: report.affected,
+                elapsed,
+                notes: report.notes,
+            },
         })
     }
 

@@ -49,6 +49,7 @@ mod transaction;
 mod unique_index;
 mod verify;
 mod versioning;
+mod words;
 mod writer;
 
 pub use database::Database;

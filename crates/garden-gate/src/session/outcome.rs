@@ -10,6 +10,8 @@ pub enum Outcome {
     Rows(ResultSet),
     /// Rows were changed.
     Changed {
+        /// What was done, in words: `bed: 3 rows inserted`.
+        what: String,
         /// How many.
         affected: u64,
         /// From the statement's text to its end.
@@ -19,6 +21,8 @@ pub enum Outcome {
     },
     /// A statement without rows, such as SET.
     Done {
+        /// What was done, in words: `table bed created`; nothing for a statement that leaves no trace.
+        what: String,
         /// From the statement's text to its end.
         elapsed: Duration,
         /// What is worth knowing about it.

@@ -114,7 +114,11 @@ impl Session {
         if let Some(direct) = &prepared.direct
             && let Some(affected) = self.insert_directly(direct, &call)?
         {
-            return Ok(Outcome::Changed { affected, elapsed: call.started.elapsed(), notes: Vec::new() });
+            let what = match &prepared.statement.kind {
+                crate::syntax::ast::StatementKind::Change(change) => super::words::of_change(change, affected),
+                _ => super::words::rows(affected),
+            };
+            return Ok(Outcome::Changed { what, affected, elapsed: call.started.elapsed(), notes: Vec::new() });
         }
         if let Some(rows) = self.rows_directly(prepared, &call)? {
             return Ok(Outcome::Rows(rows));

@@ -272,7 +272,7 @@ impl Session {
                     let plan = measured.take().ok_or_else(|| no_query().at(last.span))?;
                     let rows = match outcome {
                         Outcome::Rows(rows) => rows,
-                        Outcome::Changed { affected, elapsed, notes } => {
+                        Outcome::Changed { affected, elapsed, notes, .. } => {
                             ResultSet { affected: Some(affected), elapsed, notes, ..ResultSet::default() }
                         }
                         Outcome::Done { .. } => ResultSet::default(),
@@ -310,7 +310,7 @@ impl Session {
             let _entered = self.enter_statement();
             self.last.forget();
             let started = call.started;
-            let done = |notes| Ok(Outcome::Done { elapsed: started.elapsed(), notes });
+            let done = |notes| Ok(Outcome::Done { what: String::new(), elapsed: started.elapsed(), notes });
             match &statement.kind {
                 ast::StatementKind::Change(change) => self.change(change, call),
                 ast::StatementKind::Export(export) => self.export(export, call),

@@ -3,10 +3,10 @@
 use super::ast::FileOptions;
 use super::lexer::Symbol;
 use super::parser::Parser;
-use crate::catalog::{ErrorFile, LoadOptions, RowEnd};
+use crate::catalog::{ErrorFile, FileFormat, LoadOptions, RowEnd};
 use crate::diagnostic::Result;
 
-const OPTIONS: &str = "a file option: DELIMITER, QUOTE, ROW END, NO HEADER, COLUMNS, SKIP, NULL TEXT, ENCODING, DECIMAL MARK, \
+const OPTIONS: &str = "a file option: FORMAT, DELIMITER, QUOTE, ROW END, NO HEADER, COLUMNS, SKIP, NULL TEXT, ENCODING, DECIMAL MARK, \
      DATE FORMAT, TIME FORMAT, TIMESTAMP FORMAT; to load also BATCH, ERROR LIMIT, ERRORS INTO, CHECKS";
 
 impl Parser<'_> {
@@ -57,7 +57,9 @@ impl Parser<'_> {
     }
 
     fn file_option(&mut self, options: &mut FileOptions) -> Result<()> {
-        if self.accept_word("DELIMITER") {
+        if self.accept_word("FORMAT") {
+            options.format = Some(self.file_format()?);
+        } else if self.accept_word("DELIMITER") {
             options.delimiter = Some(self.character("as the delimiter")?);
         } else if self.accept_word("QUOTE") {
             options.quote = Some(self.character("as the quote")?);
@@ -106,6 +108,28 @@ impl Parser<'_> {
             return Err(self.expected(OPTIONS));
         }
         Ok(())
+    }
+
+    fn file_format(&mut self) -> Result<FileFormat> {
+        if self.accept_words(&["JSON", "LINES"]) {
+            return Ok(FileFormat::JsonLines);
+        }
+        let formats = [
+            ("CSV", FileFormat::Csv),
+            ("TSV", FileFormat::Tsv),
+            ("JSON", FileFormat::Json),
+            ("JSONL", FileFormat::JsonLines),
+            ("NDJSON", FileFormat::JsonLines),
+            ("PARQUET", FileFormat::Parquet),
+            ("ARROW", FileFormat::Arrow),
+        ];
+        match formats.into_iter().find(|(word, _)| self.at_word(word)) {
+            Some((_, format)) => {
+                self.advance();
+                Ok(format)
+            }
+            None => Err(self.expected("CSV, TSV, JSON, JSON LINES, PARQUET or ARROW")),
+        }
     }
 
     fn row_end(&mut self) -> Result<RowEnd> {

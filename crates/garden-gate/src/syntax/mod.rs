@@ -28,4 +28,4 @@ mod walk;
 
 pub use complete::Typed;
 pub(crate) use lexer::words;
-pub(crate) use parser::{Script, expression_of, type_of, with_name_for};
+pub(crate) use parser::{Script, expression_of, file_options_of, type_of, with_name_for};

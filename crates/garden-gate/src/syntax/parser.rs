@@ -148,6 +148,22 @@ pub(crate) fn with_name_for(source: &SourceText, word: &str, name: &str) -> Resu
     Ok(text)
 }
 
+/// The options that stand in parentheses behind the path of a file, without them.
+pub(crate) fn file_options_of(text: &str) -> Result<super::ast::FileOptions> {
+    let source = SourceText::new(format!("({text})"));
+    let read = || {
+        let tokens = Script::new(Arc::clone(&source)).tokens_to_semicolon()?;
+        let mut parser = Parser::new(source.text(), tokens);
+        let options = parser.file_options()?;
+        if parser.current().kind == TokenKind::End {
+            Ok(options)
+        } else {
+            Err(parser.expected("the end of the options"))
+        }
+    };
+    read().map_err(|error: Error| error.in_source(&source))
+}
+
 /// The type that a text names.
 pub(crate) fn type_of(text: &str) -> Result<crate::types::DeclaredType> {
     let source = SourceText::new(text);

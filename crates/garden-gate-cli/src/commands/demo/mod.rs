@@ -65,7 +65,7 @@ pub(crate) fn demo(arguments: &Demo) -> Result<Ending, Trouble> {
     let look = look.wide(look.width.unwrap_or(READABLE).min(READABLE));
     writeln!(out, "Garden Gate: {}. All of it is made up.", walk.title)?;
     for (number, step) in walk.steps.iter().enumerate() {
-        writeln!(out, "\n{}\n{}\n", look.strong(format!("{}. {}", number + 1, step.title)), step.words)?;
+        writeln!(out, "\n{}\n{}\n", look.heading(format!("{}. {}", number + 1, step.title)), step.words)?;
         for line in step.sql.lines() {
             writeln!(out, "{}", format!("    {line}").trim_end())?;
         }
