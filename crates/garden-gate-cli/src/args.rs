@@ -44,7 +44,7 @@ pub(crate) struct Common {
     /// options of a file stand behind it: 'bed=beds.txt(FORMAT CSV, DELIMITER ;)'
     #[arg(long, value_name = "[NAME=]PATH[(OPTIONS)]")]
     pub(crate) data: Vec<String>,
-    /// A value for the parameter :NAME, typed by where it is used
+    /// A value for the parameter :NAME, typed by where it is used; nothing behind = is NULL, '' the empty text
     #[arg(long, value_name = "NAME=VALUE")]
     pub(crate) param: Vec<String>,
     /// A setting; SHOW SETTINGS lists them

@@ -39,14 +39,22 @@ pub(crate) fn error_look() -> Look {
     if may_colour() { look.coloured() } else { look }
 }
 
+/// What was written last, on which it depends whether a blank line follows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Written {
+    Nothing,
+    /// Rows, or an error.
+    Rows,
+    /// A line that says what a statement did: such lines stand together.
+    Done,
+}
+
 /// Writes outcomes in one format to standard output or a file.
 pub(crate) struct Output {
     writer: Destination,
     format: Format,
     look: Look,
-    blank_line: bool,
-    /// Whether the last line says what a statement did: such lines stand together.
-    told: bool,
+    last: Written,
     /// The file of a format that is no text, until it is written.
     whole: Option<PathBuf>,
 }
@@ -57,14 +65,7 @@ impl Output {
         let format = format.or_else(|| to.and_then(Format::of_ending)).unwrap_or(Format::Table);
         let look = if to.is_some() { Look::plain() } else { look() };
         let whole = if is_whole(format) { to.map(Path::to_owned) } else { None };
-        Self {
-            writer: Destination::of(to.filter(|_| whole.is_none())),
-            format,
-            look,
-            blank_line: false,
-            told: false,
-            whole,
-        }
+        Self { writer: Destination::of(to.filter(|_| whole.is_none())), format, look, last: Written::Nothing, whole }
     }
 
     /// Whether a format that is no text has a file to go to.
@@ -87,7 +88,7 @@ impl Output {
 
     /// Output to standard output as a person reads it.
     pub(crate) fn table(look: Look) -> Self {
-        Self { writer: Destination::of(None), format: Format::Table, look, blank_line: false, told: false, whole: None }
+        Self { writer: Destination::of(None), format: Format::Table, look, last: Written::Nothing, whole: None }
     }
 
     /// Ends the output: a file takes its name.
@@ -106,10 +107,9 @@ impl Output {
                 match self.format {
                     Format::Json => write!(self.writer, "{}", view::changed_json((&what, affected), elapsed, &notes))?,
                     Format::Table => {
-                        if std::mem::replace(&mut self.blank_line, true) && !self.told {
+                        if std::mem::replace(&mut self.last, Written::Done) == Written::Rows {
                             writeln!(self.writer)?;
                         }
-                        self.told = true;
                         write!(self.writer, "{}", view::done(&what, elapsed))?;
                     }
                     // The other formats hold rows and nothing else.
@@ -122,10 +122,9 @@ impl Output {
                 match self.format {
                     Format::Json => write!(self.writer, "{}", view::done_json(&what, elapsed, &notes))?,
                     Format::Table if !what.is_empty() => {
-                        if std::mem::replace(&mut self.blank_line, true) && !self.told {
+                        if std::mem::replace(&mut self.last, Written::Done) == Written::Rows {
                             writeln!(self.writer)?;
                         }
-                        self.told = true;
                         write!(self.writer, "{}", view::done(&what, elapsed))?;
                     }
                     // The other formats hold rows and nothing else.
@@ -145,12 +144,11 @@ impl Output {
             };
             return Ok(rows.save(path)?);
         }
-        if self.format == Format::Html && !self.blank_line {
+        if self.format == Format::Html && self.last == Written::Nothing {
             write!(self.writer, "{}", view::rows_html_head())?;
         }
-        self.told = false;
         let separate = !matches!(self.format, Format::Json | Format::Jsonl);
-        if std::mem::replace(&mut self.blank_line, true) && separate {
+        if std::mem::replace(&mut self.last, Written::Rows) != Written::Nothing && separate {
             writeln!(self.writer)?;
         }
         // Row by row: the text of a large result is larger than its rows.
@@ -184,8 +182,8 @@ impl Output {
             write!(self.writer, "{}", view::error_json(error))?;
             return Ok(self.writer.flush()?);
         }
-        self.told = false;
-        let blank = if std::mem::replace(&mut self.blank_line, true) { "\n" } else { "" };
+        let first = std::mem::replace(&mut self.last, Written::Rows) == Written::Nothing;
+        let blank = if first { "" } else { "\n" };
         Ok(write!(io::stderr().lock(), "{blank}{}", view::error(error, error_look()))?)
     }
 }

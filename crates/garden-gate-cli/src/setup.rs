@@ -138,7 +138,12 @@ pub(crate) fn settings(common: &Common) -> Result<Vec<(String, Value)>, Trouble>
 pub(crate) fn parameters(common: &Common) -> Result<Parameters, Trouble> {
     let mut parameters = Parameters::new();
     for (name, value) in pairs(&common.param, "--param")? {
-        parameters = parameters.set(name.trim_start_matches(':'), Value::Untyped(value.to_owned()));
+        let value = match value {
+            "" => Value::Null,
+            "''" => Value::Untyped(String::new()),
+            text => Value::Untyped(text.to_owned()),
+        };
+        parameters = parameters.set(name.trim_start_matches(':'), value);
     }
     Ok(parameters)
 }

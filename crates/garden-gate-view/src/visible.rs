@@ -68,15 +68,6 @@ pub fn visible(text: &str) -> Cow<'_, str> {
     Cow::Owned(text.chars().map(sign).collect())
 }
 
-/// A text that may have lines, as [`visible`] otherwise.
-pub(crate) fn visible_lines(text: &str) -> Cow<'_, str> {
-    let kept = |character: char| if matches!(character, '\n' | '\t') { character } else { sign(character) };
-    if text.chars().all(|character| kept(character) == character) {
-        return Cow::Borrowed(text);
-    }
-    Cow::Owned(text.chars().map(kept).collect())
-}
-
 /// A whole output as it goes to a terminal: marks have become styles, and nothing else in it is a control character.
 pub(crate) fn finished(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
@@ -152,7 +143,6 @@ mod tests {
     #[test]
     fn nothing_unseen_gets_through() {
         assert_eq!(visible("a\u{1b}[31m\nb\u{202e}c\u{9b}"), "a·[31m↵b·c·");
-        assert_eq!(visible_lines("a\n\u{7}"), "a\n·");
         let marked = Paint::Strong.mark("x\u{1b}[2J\u{FDD1}");
         assert_eq!(finished(&format!("{marked}\u{1b}c\n")), "\u{1b}[1mx·[2J·\u{1b}[0m·c\n");
         assert_eq!(wrapped("one two three", Some(8), "  "), "one two\n  three");

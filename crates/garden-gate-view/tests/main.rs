@@ -148,8 +148,8 @@ fn json_keeps_all_digits_and_types() {
 
 #[test]
 fn json_of_statements_without_rows_notes_and_errors() {
-    let done = json(&done_json(Duration::from_micros(1500), &[]));
-    assert_eq!(done, serde_json::json!({"kind": "done", "elapsed_ms": 1.5, "notes": []}));
+    let done = json(&done_json("table bed created", Duration::from_micros(1500), &[]));
+    assert_eq!(done, serde_json::json!({"kind": "done", "what": "table bed created", "elapsed_ms": 1.5, "notes": []}));
     let noted = json(&rows_json(&query("SELECT 1\n  , 7 / 2")));
     let note = &noted["notes"][0];
     assert_eq!((&note["code"], &note["line"], &note["column"]), (&"integer-division".into(), &2.into(), &5.into()));
@@ -183,8 +183,11 @@ fn json_and_text_of_changes_and_of_arrays() {
     let object = json(&rows_json(&returned));
     assert_eq!((&object["affected"], &object["rows"]), (&2.into(), &serde_json::json!([[1], [2]])));
     assert!(table(&returned, Look::plain()).contains("2 rows changed, "));
-    let changed = json(&changed_json(1, Duration::from_micros(250), &[]));
-    assert_eq!(changed, serde_json::json!({"kind": "changed", "affected": 1, "elapsed_ms": 0.25, "notes": []}));
+    let changed = json(&changed_json(("t: 1 row inserted", 1), Duration::from_micros(250), &[]));
+    assert_eq!(
+        changed,
+        serde_json::json!({"kind": "changed", "what": "t: 1 row inserted", "affected": 1, "elapsed_ms": 0.25, "notes": []})
+    );
     assert_eq!(
         garden_gate_view::done("bed: 1 row inserted", Duration::from_micros(250)),
         "bed: 1 row inserted, 0.2 ms\n"

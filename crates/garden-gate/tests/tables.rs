@@ -482,7 +482,7 @@ fn words_that_do_not_make_a_definition_or_a_change() {
         ("INSERT INTO bed", "!42000 expected VALUES, a query, DEFAULT VALUES or FROM FILE"),
         ("INSERT INTO bed VALUES", "!42000"),
         ("UPDATE bed SET id 1", "!42000 expected ="),
-        ("UPDATE bed SET id = 1 FROM task", "!0A000 FROM in UPDATE"),
+        ("UPDATE bed SET id = 1 FROM task", "!42S02 no table \"task\""),
         ("UPDATE bed SET (id, name) = (1)", "!42000 1 value for 2 columns"),
         ("DELETE bed", "!42000 expected FROM"),
         ("DELETE FROM bed WHERE", "!42000"),

@@ -178,7 +178,7 @@ fn statements_clauses_and_signs() {
         ("SELECT TRUNCATE(b TO MONTH) FROM w", "CAST(b AS DATE)"),
         ("SELECT a FROM w WHERE a = (SELECT a, b FROM w)", "select the one column"),
         ("SELECT (SELECT a, b FROM w) FROM w", "select the one column"),
-        ("SELECT b + 'x' FROM w", "|| joins texts"),
+        ("SELECT b + 'x' FROM w", "write b || 'x'"),
         ("SELECT CAST(a AS TEXT) FROM w", "write VARCHAR(200)"),
         ("SELECT a FROM w WHERE d = s", "CAST(s AS DATE) is the day of it, CAST(d AS TIMESTAMP) the first moment"),
         ("SELECT a FROM w WHERE d > 2023-05-01", "write the day as DATE '2023-05-01'"),

@@ -125,6 +125,22 @@ impl Binder<'_> {
         self.report(&Problem::WrongType { what: function.name().into(), expected, found }, span)
     }
 
+    /// The template by which the texts of a stored column are days, as far as its statistics and a sample tell.
+    fn template_of(&self, operand: &Expr) -> Option<(&'static str, T)> {
+        let ExprKind::Column(id) = operand.kind() else { return None };
+        let (source, place) = self.columns.get(*id).origin.as_ref()?;
+        let known = source.statistics(*place).ok()?;
+        let ends = [&known.min, &known.max].into_iter().chain(known.most_common.iter().map(|common| &common.value));
+        let mut texts: Vec<String> = ends.filter(|value| !value.is_null()).map(ToString::to_string).collect();
+        if let Ok(Some(sample)) = source.sample(&[*place], 1000)
+            && let Some(column) =
+                sample.columns.first().and_then(|column| arrow::array::AsArray::as_string_view_opt(column.as_ref()))
+        {
+            texts.extend(column.iter().flatten().map(str::to_owned));
+        }
+        Template::fitting(&texts.iter().map(String::as_str))
+    }
+
     /// The result type; arguments that must agree are brought together.
     fn call_type(&mut self, function: Function, args: Vec<Expr>, span: Span) -> Option<(Vec<Expr>, T)> {
         use Function as F;
@@ -169,7 +185,8 @@ impl Binder<'_> {
             }
             F::Extract(field) => {
                 let Some(sql_type) = extracted(field, first) else {
-                    self.report(&Problem::NoField { field: field.name(), found: first }, span);
+                    let (text, template) = (self.text(args[0].span()).to_owned(), self.template_of(&args[0]));
+                    self.report(&Problem::NoField { field: field.name(), found: first, text, template }, span);
                     return None;
                 };
                 (args, sql_type)

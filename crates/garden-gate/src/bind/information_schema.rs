@@ -77,7 +77,17 @@ const VIEWS: &[View] = &[
     ),
     (
         "REFERENTIAL_CONSTRAINTS",
-        &["CONSTRAINT_CATALOG", "CONSTRAINT_SCHEMA", "CONSTRAINT_NAME", "UNIQUE_CONSTRAINT_NAME", "MATCH_OPTION"],
+        &[
+            "CONSTRAINT_CATALOG",
+            "CONSTRAINT_SCHEMA",
+            "CONSTRAINT_NAME",
+            "UNIQUE_CONSTRAINT_CATALOG",
+            "UNIQUE_CONSTRAINT_SCHEMA",
+            "UNIQUE_CONSTRAINT_NAME",
+            "MATCH_OPTION",
+            "UPDATE_RULE",
+            "DELETE_RULE",
+        ],
         references,
     ),
     (
@@ -326,9 +336,17 @@ fn references(catalog: &Catalog) -> Rows {
             let target =
                 catalog.table(&reference.table.0, &reference.table.1).and_then(|table| table.definition.as_ref());
             let key = target.and_then(|target| target.keys.iter().find(|key| reference.means(key)));
-            let key = key.map_or(Value::Null, |key| key.name.as_str().into());
+            let unique = match key {
+                Some(key) => [CATALOG.into(), reference.table.0.as_str().into(), key.name.as_str().into()],
+                None => [Value::Null, Value::Null, Value::Null],
+            };
             let option = if reference.full { "FULL" } else { "NONE" };
-            rows.push(vec![CATALOG.into(), schema.into(), reference.name.as_str().into(), key, option.into()]);
+            let rules = [reference.on_update.name(), reference.on_delete.name()];
+            let mut row: Vec<Value> = vec![CATALOG.into(), schema.into(), reference.name.as_str().into()];
+            row.extend(unique);
+            row.push(option.into());
+            row.extend(rules.map(Value::from));
+            rows.push(row);
         }
     }
     rows

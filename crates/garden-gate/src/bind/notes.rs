@@ -73,7 +73,10 @@ impl Binder<'_> {
         let (Some(a), Some(b)) = (low.constant(), high.constant()) else { return };
         let greater = match (a, b) {
             (Value::Integer(a), Value::Integer(b)) => a > b,
-            (Value::Numeric(a), Value::Numeric(b)) => a > b,
+            (Value::Numeric(_), Value::Numeric(_)) => {
+                let number = |value: &Value| value.to_string().parse::<f64>().unwrap_or_default();
+                number(a) > number(b)
+            }
             (Value::Date(a), Value::Date(b)) => a > b,
             (Value::Timestamp(a), Value::Timestamp(b)) => a > b,
             (Value::Time(a), Value::Time(b)) => a > b,
@@ -173,7 +176,7 @@ impl Binder<'_> {
         self.note(Note::new("independent-exists", message).at(span).help(help));
     }
 
-    /// LAST_VALUE over the default frame, which ends with the current row (clause 7.15).
+    /// `LAST_VALUE` over the default frame, which ends with the current row (clause 7.15).
     pub(super) fn note_last_value(&mut self, span: Span) {
         let text = self.text(span).trim_end();
         let message = "the window ends with the current row: its last value is that of the current row, or of one that is sorted alike";

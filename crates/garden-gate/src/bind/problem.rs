@@ -1,5 +1,5 @@
 use super::scope::Clause;
-use crate::diagnostic::{Facts, SqlState, counted, sentence_list};
+use crate::diagnostic::{Error, Facts, SqlState, counted, sentence_list};
 use crate::types::SqlType;
 
 /// What can be wrong with the meaning of a statement.
@@ -152,7 +152,7 @@ pub(crate) enum Problem {
     #[error("the row has no field {name:?}")]
     NoSuchField { name: String, known: Vec<String> },
     #[error("{found} has no {field}")]
-    NoField { field: &'static str, found: SqlType },
+    NoField { field: &'static str, found: SqlType, text: String, template: Option<(&'static str, SqlType)> },
     #[error("the template of FORMAT is wrong: {what}")]
     BadTemplate { what: String },
 }
@@ -327,6 +327,7 @@ impl Problem {
                 Some("write ROWS BETWEEN 2 PRECEDING AND CURRENT ROW: the earlier bound first".into())
             }
             Self::NoStart { found, text, .. } => Some(start_help(*found, text)),
+            Self::NoField { field, found, text, template } => field_help(field, *found, (text, *template)),
             Self::BrokenFile { error, .. } => error.help().map(str::to_owned),
             Self::ScalarWidth { .. } => {
                 Some("select the one column whose value is meant; || or ROW makes one of several".into())
@@ -383,6 +384,23 @@ fn start_help(found: SqlType, text: &str) -> String {
         SqlType::Time | SqlType::TimeTz => "a time of day has HOUR, MINUTE and SECOND".into(),
         other if other.is_text() => format!("CAST({operand} AS DATE) makes a day of the text"),
         _ => "days and timestamps are cut to YEAR, QUARTER, MONTH, WEEK, DAY, HOUR, MINUTE or SECOND".into(),
+    }
+}
+
+/// Help for EXTRACT from a text: the CAST that makes a day of it.
+fn field_help(
+    field: &str,
+    found: SqlType,
+    (text, template): (&str, Option<(&'static str, SqlType)>),
+) -> Option<String> {
+    match (found.is_text(), template) {
+        (true, Some((template, sql_type))) => {
+            Some(format!("write EXTRACT({field} FROM CAST({text} AS {sql_type} FORMAT '{template}'))"))
+        }
+        (true, None) => Some(format!(
+            "CAST({text} AS DATE FORMAT 'DD.MM.YYYY') makes a day of a text that is written so; {text} is no day throughout"
+        )),
+        (false, _) => None,
     }
 }
 

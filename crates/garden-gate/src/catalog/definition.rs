@@ -237,6 +237,19 @@ pub(crate) enum ReferentialAction {
     SetDefault,
 }
 
+impl ReferentialAction {
+    /// Its words.
+    pub(crate) fn name(self) -> &'static str {
+        match self {
+            Self::NoAction => "NO ACTION",
+            Self::Restrict => "RESTRICT",
+            Self::Cascade => "CASCADE",
+            Self::SetNull => "SET NULL",
+            Self::SetDefault => "SET DEFAULT",
+        }
+    }
+}
+
 /// CREATE INDEX
 #[derive(Clone, Debug)]
 pub(crate) struct Index {

@@ -6,8 +6,9 @@ use crate::catalog::{
     Catalog, ColumnStatistics, Filled, ForeignKey, Index, ReferentialAction, Table, TableDefinition, Timing, View,
     ViewCheck, subject,
 };
-use crate::diagnostic::{Error, Result, SqlState, suggestion};
+use crate::diagnostic::{Error, Result, Span, SqlState, suggestion};
 use crate::storage::StoredTable;
+use crate::syntax::ast;
 use crate::types::SqlType;
 use std::sync::Arc;
 
@@ -72,6 +73,19 @@ pub struct ConstraintFacts {
     pub text: String,
 }
 
+/// Schema and table of a name as SQL writes it, `north."wet bed"`; what is no such name is that of a table as it stands.
+fn name_parts(name: &str) -> (Option<ast::Ident>, Option<ast::Ident>) {
+    let ident = |text: &str| ast::Ident { text: text.to_owned(), quoted: false, span: Span::default() };
+    match crate::syntax::name_of(name).map(<[ast::Ident; 2]>::try_from) {
+        Ok(Ok([schema, table])) => (Some(schema), Some(table)),
+        Ok(Err(mut parts)) if parts.len() == 1 => (None, parts.pop()),
+        _ => match name.split_once('.') {
+            Some((schema, table)) => (Some(ident(schema)), Some(ident(table))),
+            None => (None, Some(ident(name))),
+        },
+    }
+}
+
 impl Session {
     /// Describes one table or view, or all of them. Working out statistics reads the columns: O(rows).
     ///
@@ -80,17 +94,15 @@ impl Session {
     pub fn describe(&self, name: Option<&str>) -> Result<Vec<TableFacts>> {
         crate::control::large_stack(|| {
             let catalog = self.catalog();
-            let (schema, wanted) = match name.and_then(|name| name.split_once('.')) {
-                Some((schema, table)) => (Some(schema), Some(table)),
-                None => (None, name),
-            };
+            let (schema, table) = name.map_or((None, None), name_parts);
+            let wanted = table.as_ref().map(|table| table.text.as_str());
             let mut found = Vec::new();
             let mut known = Vec::new();
             for here in
-                catalog.schemas.iter().filter(|known| schema.is_none_or(|name| known.name.eq_ignore_ascii_case(name)))
+                catalog.schemas.iter().filter(|known| schema.as_ref().is_none_or(|name| name.matches(&known.name)))
             {
                 known.extend(here.names().map(str::to_owned));
-                let is_wanted = |name: &str| wanted.is_none_or(|wanted| wanted.eq_ignore_ascii_case(name));
+                let is_wanted = |name: &str| table.as_ref().is_none_or(|table| table.matches(name));
                 for table in here.tables.iter().filter(|table| is_wanted(&table.name)) {
                     let mut facts = described(&catalog, &here.name, table)?;
                     add_comments(&catalog, &mut facts, "TABLE");
@@ -271,14 +283,10 @@ fn view_text(view: &View) -> String {
 }
 
 fn action_words(event: &str, action: ReferentialAction) -> String {
-    let words = match action {
-        ReferentialAction::NoAction => return String::new(),
-        ReferentialAction::Restrict => "RESTRICT",
-        ReferentialAction::Cascade => "CASCADE",
-        ReferentialAction::SetNull => "SET NULL",
-        ReferentialAction::SetDefault => "SET DEFAULT",
-    };
-    format!("{event} {words}")
+    match action {
+        ReferentialAction::NoAction => String::new(),
+        other => format!("{event} {}", other.name()),
+    }
 }
 
 fn timing_words(timing: Timing) -> &'static str {

@@ -44,11 +44,11 @@ impl Files<'_> {
     pub(super) fn readable(&self, path: &str) -> Result<(Location, PathBuf)> {
         let path = Path::new(path);
         if self.folders.is_empty() {
-            return Err(refused(path, "this session may not read files", "allow_folder"));
+            return Err(refused(path, "this session may not read files", self.folders));
         }
         let real = path.canonicalize().map_err(|error| unreadable(path, error))?;
         if !self.folders.iter().any(|folder| real.starts_with(folder)) {
-            return Err(refused(path, "this session may not read files there", "allow_folder"));
+            return Err(refused(path, "this session may not read files there", self.folders));
         }
         Ok((Location::within(path, self.folders), real))
     }
@@ -60,16 +60,16 @@ impl Files<'_> {
     pub(super) fn writable(&self, path: &str, (replace, help): (bool, &str)) -> Result<PathBuf> {
         let path = Path::new(path);
         if self.writable.is_empty() {
-            return Err(refused(path, "this session may not write files", "allow_writing"));
+            return Err(refused(path, "this session may not write files", self.writable));
         }
-        let name = path.file_name().ok_or_else(|| refused(path, "this is no name of a file", "allow_writing"))?;
+        let name = path.file_name().ok_or_else(|| refused(path, "this is no name of a file", self.writable))?;
         let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
         let folder = folder.canonicalize().map_err(|error| unreadable(path, error))?;
         // A link that is there already leads elsewhere.
         let real = folder.join(name);
         let real = if real.is_symlink() { real.canonicalize().map_err(|error| unreadable(path, error))? } else { real };
         if !self.writable.iter().any(|folder| real.starts_with(folder)) {
-            return Err(refused(path, "this session may not write files there", "allow_writing"));
+            return Err(refused(path, "this session may not write files there", self.writable));
         }
         let refuse =
             |why: &str, help: &str| Err(Error::new(SqlState::FILE_ACCESS, why).with_help(help).in_file(path, None));
@@ -114,10 +114,13 @@ impl OpenFile for Files<'_> {
     }
 }
 
-fn refused(path: &Path, why: &str, call: &str) -> Error {
-    Error::new(SqlState::FILE_ACCESS, why)
-        .with_help(format!("the program that opened the session allows folders with {call}"))
-        .in_file(path, None)
+fn refused(path: &Path, why: &str, folders: &[PathBuf]) -> Error {
+    let folders: Vec<String> = folders.iter().map(|folder| folder.display().to_string()).collect();
+    let help = match folders.as_slice() {
+        [] => "the program that opened the session says which folders it may use".to_owned(),
+        folders => format!("it may use {} and what is below", crate::diagnostic::sentence_list(folders)),
+    };
+    Error::new(SqlState::FILE_ACCESS, why).with_help(help).in_file(path, None)
 }
 
 impl FileCache {

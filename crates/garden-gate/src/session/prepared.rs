@@ -115,7 +115,7 @@ impl Session {
             && let Some(affected) = self.insert_directly(direct, &call)?
         {
             let what = match &prepared.statement.kind {
-                crate::syntax::ast::StatementKind::Change(change) => super::words::of_change(change, affected),
+                ast::StatementKind::Change(change) => super::words::of_change(change, affected),
                 _ => super::words::rows(affected),
             };
             return Ok(Outcome::Changed { what, affected, elapsed: call.started.elapsed(), notes: Vec::new() });

@@ -268,7 +268,7 @@ impl Session {
                         Ok((rows, prepared.describe(Some(&measures))))
                     })
                 }
-                ast::StatementKind::Change(change) => self.change(change, &call).and_then(|outcome| {
+                ast::StatementKind::Change(change) => self.change_undone(change, &call).and_then(|outcome| {
                     let plan = measured.take().ok_or_else(|| no_query().at(last.span))?;
                     let rows = match outcome {
                         Outcome::Rows(rows) => rows,
@@ -283,6 +283,20 @@ impl Session {
             };
             outcome.map_err(|error| error.in_source(source))
         })
+    }
+
+    /// Makes a change to see what it does, and takes it back.
+    fn change_undone(&mut self, change: &ast::Change, call: &Call<'_>) -> Result<Outcome> {
+        let before = self.transaction.as_ref().map(|transaction| Arc::clone(&transaction.work));
+        if before.is_none() {
+            self.transact(&ast::Transaction::Start { read_only: false })?;
+        }
+        let outcome = self.change(change, call);
+        match (before, &mut self.transaction) {
+            (Some(work), Some(transaction)) => transaction.work = work,
+            _ => self.transaction = None,
+        }
+        outcome
     }
 
     /// Runs all statements but the last.

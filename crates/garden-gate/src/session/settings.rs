@@ -4,7 +4,7 @@ use super::result_set::{ResultColumn, ResultSet};
 use crate::catalog::FileOptions;
 use crate::choose::Factors;
 use crate::control::Limits;
-use crate::diagnostic::{Error, Result, SqlState, suggestion};
+use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::{Batch, array_of};
 use crate::types::{SqlType, Value, approximate};
 use std::time::{Duration, Instant};
@@ -217,6 +217,14 @@ impl Default for Settings {
     }
 }
 
+/// A value as it is written in a statement.
+fn shown(value: &Value) -> String {
+    match value {
+        Value::Text(text) | Value::Untyped(text) => format!("'{}'", text.replace('\'', "''")),
+        other => other.to_string(),
+    }
+}
+
 impl Settings {
     /// Changes one setting.
     ///
@@ -225,7 +233,15 @@ impl Settings {
     pub(crate) fn set(&mut self, name: &str, value: &Value) -> Result<()> {
         let Some(setting) = SETTINGS.iter().find(|setting| setting.name.eq_ignore_ascii_case(name)) else {
             let names: Vec<&str> = SETTINGS.iter().map(|setting| setting.name).collect();
-            let help = suggestion(name, &names, "the settings are");
+            let near = crate::diagnostic::nearest(name, names.iter().copied());
+            let help = match near {
+                Some(near) => format!("did you mean {near}?"),
+                None => format!(
+                    "LET {name} = {} makes a variable, :{name} reads it; the settings are {}",
+                    shown(value),
+                    names.join(", ")
+                ),
+            };
             return Err(Error::new(SqlState::SYNTAX_OR_RULE, format!("no setting {name:?}")).with_help(help));
         };
         (setting.set)(self, value).ok_or_else(|| {

@@ -110,7 +110,12 @@ impl Maker<'_> {
     }
 
     fn new_name(&self, made: &TableDefinition, name: &ast::Ident) -> Result<()> {
-        if made.columns.iter().any(|known| known.name.eq_ignore_ascii_case(&name.text)) {
+        // Names in quotes are exact: "aA" may stand beside "Aa".
+        let is_taken = |known: &ColumnDefinition| match name.quoted {
+            true => known.name == name.text,
+            false => known.name.eq_ignore_ascii_case(&name.text),
+        };
+        if made.columns.iter().any(is_taken) {
             let message = format!("two columns of table {:?} are called {:?}", self.table.text, name.text);
             return Err(Error::new(SqlState::COLUMN_EXISTS, message).at(name.span));
         }

@@ -415,6 +415,9 @@ impl Parser<'_> {
             on_update: ReferentialAction::default(),
         };
         loop {
+            if self.at_words(&["MATCH", "PARTIAL"]) {
+                return Err(self.not_supported("MATCH PARTIAL of a foreign key"));
+            }
             if self.accept_words(&["MATCH", "FULL"]) {
                 element.full = true;
             } else if self.accept_words(&["MATCH", "SIMPLE"]) {

@@ -5,6 +5,21 @@ use super::problem::Problem;
 use crate::diagnostic::{Error, Result, Span};
 use crate::types::{Field, SqlType, TypeLimit, Value};
 
+/// How two operands become one expression.
+type Make = fn(Box<(Expr, Expr)>) -> ExprKind;
+
+/// Operands of a chain of `+` or `||` that are nested in one another.
+const CHAIN_BLOCK: u16 = 256;
+
+fn make_of(symbol: Symbol) -> Option<Make> {
+    match symbol {
+        Symbol::Plus => Some(|pair| ExprKind::Arithmetic(ArithmeticOp::Add, pair)),
+        Symbol::Minus => Some(|pair| ExprKind::Arithmetic(ArithmeticOp::Subtract, pair)),
+        Symbol::Concat => Some(ExprKind::Concat),
+        _ => None,
+    }
+}
+
 impl Parser<'_> {
     /// Any value expression; the entry of the grammar of clause 6.28.
     pub(super) fn expression(&mut self) -> Result<Expr> {
@@ -50,19 +65,41 @@ impl Parser<'_> {
 
     pub(super) fn additive(&mut self) -> Result<Expr> {
         let mut left = self.multiplicative()?;
+        // Blocks of a long chain of one operator, which are put together last: a chain of any length is nested no deeper than a block of it
+        // and their number. + and || may be taken together in any order.
+        let mut blocks: Vec<Expr> = Vec::new();
+        let mut chain: Option<(Symbol, Make)> = None;
         loop {
-            let symbol = self.current().kind;
-            let make: fn(Box<(Expr, Expr)>) -> ExprKind = match symbol {
-                TokenKind::Symbol(Symbol::Plus) => |pair| ExprKind::Arithmetic(ArithmeticOp::Add, pair),
-                TokenKind::Symbol(Symbol::Minus) => |pair| ExprKind::Arithmetic(ArithmeticOp::Subtract, pair),
-                TokenKind::Symbol(Symbol::Concat) => ExprKind::Concat,
-                _ => return Ok(left),
+            let next = match self.current().kind {
+                TokenKind::Symbol(symbol) => make_of(symbol).map(|make| (symbol, make)),
+                _ => None,
             };
-            self.advance();
-            let right = self.multiplicative()?;
-            let span = left.span.to(right.span);
-            left = self.node(make(Box::new((left, right))), span)?;
+            let goes_on = chain.is_none() || matches!((chain, next), (Some((a, _)), Some((b, _))) if a == b);
+            if !goes_on && let Some((_, make)) = chain {
+                left = self.joined(std::mem::take(&mut blocks), left, make)?;
+            }
+            let Some((symbol, make)) = next else { return Ok(left) };
+            if goes_on && left.depth >= CHAIN_BLOCK && symbol != Symbol::Minus {
+                self.advance();
+                blocks.push(std::mem::replace(&mut left, self.multiplicative()?));
+            } else {
+                self.advance();
+                let right = self.multiplicative()?;
+                let span = left.span.to(right.span);
+                left = self.node(make(Box::new((left, right))), span)?;
+            }
+            chain = Some((symbol, make));
         }
+    }
+
+    /// The blocks of a chain and its last part as one expression.
+    fn joined(&self, blocks: Vec<Expr>, last: Expr, make: Make) -> Result<Expr> {
+        let mut parts = blocks.into_iter().chain([last]);
+        let Some(first) = parts.next() else { return Err(self.expected("an expression")) };
+        parts.try_fold(first, |left, right| {
+            let span = left.span.to(right.span);
+            self.node(make(Box::new((left, right))), span)
+        })
     }
 
     fn multiplicative(&mut self) -> Result<Expr> {

@@ -10,6 +10,7 @@ const RESERVED: &[&str] = &[
     "BY",
     "CASE",
     "CAST",
+    "CREATE",
     "CROSS",
     "CURRENT_DATE",
     "CURRENT_TIME",

@@ -167,7 +167,7 @@ impl<'a> Lexer<'a> {
             let sign = usize::from(matches!(self.peek(1), Some(b'+' | b'-')));
             if self.peek(1 + sign).is_some_and(|byte| byte.is_ascii_digit()) {
                 self.at += 1 + sign;
-                self.take_while(|c| c.is_ascii_digit());
+                self.take_while(is_digit);
             }
         }
         let end = self.at;

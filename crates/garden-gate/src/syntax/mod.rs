@@ -15,6 +15,7 @@ mod guide;
 mod keyword;
 mod lexer;
 mod literal;
+mod match_predicate;
 mod objects;
 mod parser;
 mod period;
@@ -28,4 +29,4 @@ mod walk;
 
 pub use complete::Typed;
 pub(crate) use lexer::words;
-pub(crate) use parser::{Script, expression_of, file_options_of, type_of, with_name_for};
+pub(crate) use parser::{Script, expression_of, file_options_of, name_of, type_of, with_name_for};

@@ -148,6 +148,15 @@ pub(crate) fn with_name_for(source: &SourceText, word: &str, name: &str) -> Resu
     Ok(text)
 }
 
+/// The parts of a name that stands alone.
+pub(crate) fn name_of(text: &str) -> Result<Vec<Ident>> {
+    let source = SourceText::new(text);
+    let tokens = Script::new(Arc::clone(&source)).tokens_to_semicolon()?;
+    let mut parser = Parser::new(source.text(), tokens);
+    let parts = parser.qualified_name("a name")?;
+    if parser.current().kind == TokenKind::End { Ok(parts) } else { Err(parser.expected("the end of the name")) }
+}
+
 /// The options that stand in parentheses behind the path of a file, without them.
 pub(crate) fn file_options_of(text: &str) -> Result<super::ast::FileOptions> {
     let source = SourceText::new(format!("({text})"));

@@ -49,11 +49,20 @@ impl Parser<'_> {
         } else if let Some(op) = self.period_op(left) {
             let right = self.additive()?;
             ExprKind::PeriodTest(op, Box::new((left.clone(), right)))
+        } else if self.at_word("MATCH") && self.match_follows() {
+            self.advance();
+            self.match_predicate(left)?
         } else if self.at_word("OVERLAPS") {
             self.overlaps(left)?
         } else {
             return Ok(None);
         }))
+    }
+
+    /// Whether MATCH begins the predicate, and is no misspelt operator.
+    fn match_follows(&self) -> bool {
+        ["UNIQUE", "SIMPLE", "PARTIAL", "FULL"].iter().any(|word| self.is_word_at(1, word))
+            || self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen)
     }
 
     pub(super) fn compare_op(&self) -> Option<CompareOp> {

@@ -51,12 +51,11 @@ const BEHIND: &[(&[&str], &str)] = &[
     (&["order", "sort"], "one ORDER BY stands at the end of the query"),
 ];
 
-/// What is written for a statement that begins with `first`.
 /// The field of EXTRACT that a plain word means.
 pub(super) fn for_field(word: &str) -> Option<String> {
     const FIELDS: &[(&[&str], &str)] = &[
-        (&["WEEKDAY", "DAYOFWEEK", "DAY_NAME", "DOW", "ISODOW"], "DAY_OF_WEEK, from 1 for Monday to 7 for Sunday"),
-        (&["DAYOFYEAR", "DOY", "YEARDAY"], "DAY_OF_YEAR"),
+        (&["WEEKDAY", "DAYOFWEEK", "DAY_NAME"], "DAY_OF_WEEK, from 1 for Monday to 7 for Sunday"),
+        (&["DAYOFYEAR", "YEARDAY"], "DAY_OF_YEAR"),
         (&["ISOWEEK", "WEEKOFYEAR", "WEEK_OF_YEAR"], "WEEK, of ISO 8601"),
         (&["ISOYEAR", "YEAROFWEEK"], "WEEK_YEAR"),
         (&["MON", "MONTHS"], "MONTH"),
@@ -70,6 +69,7 @@ pub(super) fn for_field(word: &str) -> Option<String> {
     Some(format!("write {}", found.1))
 }
 
+/// What is written for a statement that begins with `first`.
 pub(super) fn for_statement(first: &str, second: &str) -> Option<String> {
     let second = if second.is_empty() { "name" } else { second };
     found(STATEMENTS, first).map(|help| help.replace("{}", second))

@@ -1,4 +1,4 @@
-//! Templates of `CAST … FORMAT` (clause 9.52): YYYY to Y, RRRR, RR, MM, DD, DDD, HH24, HH12, MI, SS, FF1 to FF6, A.M., with marks
+//! Templates of `CAST … FORMAT` (clause 9.52): YYYY to Y, RRRR, RR, MM (of our own: MON and MONTH for its English name), DD, DDD, HH24, HH12, MI, SS, FF1 to FF6, A.M., with marks
 //! between them.
 
 use super::{MICROS_PER_DAY, SqlType, date_parts, parse_date};
@@ -12,6 +12,10 @@ enum Part {
     /// Two digits of the year nearest to the current one, by the rule of its half century.
     RoundedYear,
     Month,
+    /// The English name of the month, its first three letters or all of it.
+    MonthName {
+        whole: bool,
+    },
     Day,
     DayOfYear,
     Hour24,
@@ -40,6 +44,8 @@ const PARTS: &[(&str, Part)] = &[
     ("FF4", Part::Fraction(4)),
     ("FF5", Part::Fraction(5)),
     ("FF6", Part::Fraction(6)),
+    ("MONTH", Part::MonthName { whole: true }),
+    ("MON", Part::MonthName { whole: false }),
     ("MM", Part::Month),
     ("DD", Part::Day),
     ("HH", Part::Hour12),
@@ -50,6 +56,21 @@ const PARTS: &[(&str, Part)] = &[
     ("Y", Part::Year(1)),
 ];
 
+const MONTHS: [&str; 12] = [
+    "January",
+    "February",
+    "March",
+    "April",
+    "May",
+    "June",
+    "July",
+    "August",
+    "September",
+    "October",
+    "November",
+    "December",
+];
+
 /// How a day or time is written.
 #[derive(Clone, Debug)]
 pub(crate) struct Template(Vec<Part>);
@@ -58,6 +79,49 @@ impl Template {
     /// Reads a template; else says what is wrong with it.
     pub(crate) fn parse(template: &str) -> Result<Self, String> {
         parse(template).map(Self)
+    }
+
+    /// The template, of the usual ones, by which all of these texts are days, or days with a time: with the type that they have. Where days and
+    /// months can't be told apart, the day comes first.
+    pub(crate) fn fitting<'t>(texts: &(impl Iterator<Item = &'t str> + Clone)) -> Option<(&'static str, SqlType)> {
+        const DAYS: [&str; 15] = [
+            "YYYY-MM-DD",
+            "YYYY/MM/DD",
+            "YYYY.MM.DD",
+            "DD.MM.YYYY",
+            "DD/MM/YYYY",
+            "DD-MM-YYYY",
+            "MM/DD/YYYY",
+            "MM-DD-YYYY",
+            "YYYYMMDD",
+            "DD MON YYYY",
+            "DD-MON-YYYY",
+            "MON DD YYYY",
+            "MON DD, YYYY",
+            "DD MONTH YYYY",
+            "MONTH DD, YYYY",
+        ];
+        const MOMENTS: [&str; 9] = [
+            "YYYY/MM/DD HH24:MI:SS",
+            "YYYY-MM-DD HH24:MI",
+            "YYYY/MM/DD HH24:MI",
+            "DD.MM.YYYY HH24:MI:SS",
+            "DD.MM.YYYY HH24:MI",
+            "DD/MM/YYYY HH24:MI:SS",
+            "DD/MM/YYYY HH24:MI",
+            "MM/DD/YYYY HH24:MI:SS",
+            "MM/DD/YYYY HH24:MI",
+        ];
+        texts.clone().next()?;
+        let fits = |template: &&&str, sql_type| {
+            Self::parse(template)
+                .is_ok_and(|template| texts.clone().all(|text| template.read(text.trim(), sql_type, 2000).is_some()))
+        };
+        let day = DAYS.iter().find(|template| fits(template, SqlType::Date)).map(|template| (*template, SqlType::Date));
+        day.or_else(|| {
+            let found = MOMENTS.iter().find(|template| fits(template, SqlType::Timestamp));
+            found.map(|template| (*template, SqlType::Timestamp))
+        })
     }
 
     /// A day, time or timestamp, given as its lane, as text.
@@ -114,6 +178,10 @@ fn write(value: i64, sql_type: SqlType, parts: &[Part]) -> String {
             Part::Year(digits) => format!("{year:04}")[4 - *digits..].to_owned(),
             Part::RoundedYear => format!("{:02}", year % 100),
             Part::Month => format!("{month:02}"),
+            Part::MonthName { whole } => {
+                let name = MONTHS.get(month as usize - 1).copied().unwrap_or_default();
+                if *whole { name } else { &name[..name.len().min(3)] }.to_owned()
+            }
             Part::Day => format!("{day:02}"),
             Part::DayOfYear => format!("{:03}", days - first + 1),
             Part::Hour24 => format!("{hour:02}"),
@@ -149,6 +217,14 @@ fn read(text: &str, target: SqlType, parts: &[Part], current: i64) -> Option<i64
             }
             Part::RoundedYear => year = rounded_year(number(2)?, current),
             Part::Month => month = number(2)?,
+            Part::MonthName { whole } => {
+                let at = MONTHS.iter().position(|name| {
+                    let letters = if *whole { name } else { &name[..3] };
+                    rest.get(..letters.len()).is_some_and(|start| start.eq_ignore_ascii_case(letters))
+                })?;
+                month = i64::try_from(at).ok()? + 1;
+                rest = &rest[if *whole { MONTHS[at].len() } else { 3 }..];
+            }
             Part::Day => day = number(2)?,
             Part::DayOfYear => day_of_year = Some(number(3)?),
             Part::Hour24 | Part::Hour12 => hour = number(2)?,
@@ -226,6 +302,8 @@ mod tests {
             ("YYYY-MM-DD HH24:MI:SS.FF2", "2024-02-29 13:05:09.25"),
             ("DD.MM.YYYY HH12:MI:SS.FF3 A.M.", "29.02.2024 01:05:09.250 P.M."),
             ("YYYY-DDD SSSSS.FF6", "2024-060 47109.250000"),
+            ("MON DD, YYYY SSSSS.FF6", "Feb 29, 2024 47109.250000"),
+            ("DD MONTH YYYY SSSSS.FF6", "29 February 2024 47109.250000"),
         ] {
             let parts = parse(template).unwrap();
             assert_eq!(write(moment, SqlType::Timestamp, &parts), text, "{template}");
@@ -247,6 +325,18 @@ mod tests {
             let first = parse_date(&format!("{year:04}-01-01")).map(i64::from);
             assert_eq!(read(text, SqlType::Date, &parts, current), first, "{template} in {current}");
             assert_eq!(write(first.unwrap(), SqlType::Date, &parts), text, "{template}");
+        }
+        for (texts, wanted) in [
+            (&["2012/01/01", "2012/12/31"][..], Some("YYYY/MM/DD")),
+            (&["Jan 1 2000", "dec 31 1999"], Some("MON DD YYYY")),
+            (&["01.02.2012"], Some("DD.MM.YYYY")),
+            (&["01/02/2012", "02/13/2012"], Some("MM/DD/YYYY")),
+            (&["31/12/2012 23:59"], Some("DD/MM/YYYY HH24:MI")),
+            (&["1 May 2001", "3 June 2001"], Some("DD MONTH YYYY")),
+            (&["yes"], None),
+            (&[], None),
+        ] {
+            assert_eq!(Template::fitting(&texts.iter().copied()).map(|(template, _)| template), wanted, "{texts:?}");
         }
         assert!(parse("YY RR").is_err());
         assert!(parse("YYYY YYYY").is_err() && parse("day").is_err());

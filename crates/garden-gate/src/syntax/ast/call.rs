@@ -19,6 +19,25 @@ pub(crate) struct Call {
     pub(crate) over: Option<Over>,
 }
 
+impl Call {
+    /// `name(*)` and nothing more.
+    pub(crate) fn of_all(name: Ident) -> Self {
+        Self {
+            name,
+            star: true,
+            distinct: false,
+            args: Vec::new(),
+            order: Vec::new(),
+            within_group: false,
+            overflow: None,
+            filter: None,
+            from_last: false,
+            ignore_nulls: None,
+            over: None,
+        }
+    }
+}
+
 /// `ON OVERFLOW {ERROR | TRUNCATE [filler] {WITH | WITHOUT} COUNT}` of LISTAGG
 #[derive(Clone, Debug)]
 pub(crate) enum Overflow {
