@@ -1,4 +1,4 @@
-//! What can be typed; what it means is worked out in `setup` and the commands.
+//! What can be typed; what it means is computed in `setup` and the commands.
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::path::PathBuf;

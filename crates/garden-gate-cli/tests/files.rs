@@ -172,3 +172,120 @@ fn only_regular_files_are_replaced() {
     }
     assert_eq!(names(folder.path()), ["pipe.csv"]);
 }
+
+#[test]
+fn formats_are_said_where_names_do_not_tell_them() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = |name: &str| folder.path().join(name).to_str().unwrap().to_owned();
+    let write = |name: &str, text: &str| fs::write(path(name), text).unwrap();
+    write("beds.txt", "id;name\n1;Fern\n2;Bog\n");
+    write("tabs.dat", "id\tname\n3\tScree\n");
+    write("all.json", "[\n {\"id\": 1, \"name\": \"a,\\\"[\"},\n {\"id\": 2,\n  \"name\": null}\n]");
+    write("lines.json", "{\"id\": 7}\n");
+    write("bad.csv", "a,b\n1\n");
+    write("wide.csv", "id;name\n1;Fern\n");
+    write("days.csv", "id,day\n1,2012/01/31\n2,2013/12/01\n");
+    for (data, query, wanted) in [
+        ("bed=beds.txt(FORMAT CSV, DELIMITER ;)", "SELECT COUNT(*), MAX(name) FROM bed", "2,Fern"),
+        ("beds.txt(FORMAT CSV, DELIMITER ';', NO HEADER)", "SELECT COUNT(*) FROM beds", "3"),
+        ("t=tabs.dat (FORMAT TSV)", "SELECT name FROM t", "Scree"),
+        ("t=tabs.dat(FORMAT CSV, DELIMITER \\t)", "SELECT id FROM t", "3"),
+        ("all.json", "SELECT COUNT(*), MAX(name) FROM \"all\"", "2,\"a,\"\"[\""),
+        ("lines.json", "SELECT id FROM lines", "7"),
+        ("days.csv(DATE FORMAT 'YYYY/MM/DD')", "SELECT EXTRACT(YEAR FROM day) FROM days WHERE id = 2", "2013"),
+        (".", "SELECT name FROM FILE 'beds.txt' (FORMAT CSV, DELIMITER ';') WHERE id = 2", "Bog"),
+        // A file of a folder that is no table troubles nobody who does not ask for it.
+        (".", "SELECT id FROM lines", "7"),
+    ] {
+        let ran = command(&["run", "--data", data, "-e", query, "--output", "csv"])
+            .current_dir(folder.path())
+            .output()
+            .unwrap();
+        let (out, err) = (String::from_utf8(ran.stdout).unwrap(), String::from_utf8(ran.stderr).unwrap());
+        assert_eq!(out.lines().nth(1), Some(wanted), "{data}: {query}\n{err}");
+    }
+    for (data, query, words) in [
+        (".", "SELECT * FROM bad", "1 fields, the header has 2, line 2"),
+        ("beds.txt", "SELECT 1", "(FORMAT CSV)"),
+        ("bed.csv", "SELECT 1", "there is no such file"),
+        ("bads.csv", "SELECT 1", "did you mean bad.csv?"),
+        ("t=tabs.dat(FORMAT XLS)", "SELECT 1", "expected CSV, TSV, JSON"),
+        ("wide.csv", "SELECT * FROM wide", "note[one-column-header]"),
+        ("wide.csv", "SELECT * FROM wide", "(DELIMITER ';')"),
+        (
+            "days.csv",
+            "SELECT EXTRACT(YEAR FROM day) FROM days",
+            "write EXTRACT(YEAR FROM CAST(day AS DATE FORMAT 'YYYY/MM/DD'))",
+        ),
+    ] {
+        let ran = command(&["run", "--data", data, "-e", query]).current_dir(folder.path()).output().unwrap();
+        let err = String::from_utf8(ran.stderr).unwrap();
+        assert!(err.contains(words), "{data}: {query}\n{err}");
+    }
+}
+
+#[test]
+fn a_database_file_is_compacted_and_its_damage_named() {
+    let folder = tempfile::tempdir().unwrap();
+    let db = folder.path().join("q.db");
+    let name = db.to_str().unwrap();
+    let script = "CREATE TABLE bed (id INTEGER, note VARCHAR(40)); INSERT INTO bed SELECT n, 'note ' || CAST(n * 7919 AS VARCHAR(12)) FROM SERIES(1, 20000) AS s (n); CREATE TABLE other (a INTEGER); INSERT INTO other VALUES (1)";
+    let ran = tool(&["run", "--db", name, "-e", script]);
+    assert_eq!(ran.status, 0, "{}", ran.err);
+    for words in ["table bed created, ", "bed: 20000 rows inserted, ", "other: 1 row inserted, "] {
+        assert!(ran.out.contains(words), "{words}: {}", ran.out);
+    }
+    let ran = tool(&["compact", "--db", name]);
+    assert!(ran.status == 0 && ran.out.contains(", before "), "{}{}", ran.out, ran.err);
+    assert_eq!(tool(&["compact", "--db", "no/such.db"]).status, 2);
+    assert_eq!(tool(&["verify", "--db", name]).status, 0);
+    // Somewhere in the texts of the notes a byte changes.
+    let mut bytes = fs::read(&db).unwrap();
+    let at = bytes.len() / 2;
+    let changed = (at..bytes.len()).find(|at| bytes[*at..*at + 64].iter().all(|byte| *byte != 0)).unwrap();
+    bytes[changed + 32] ^= 0xFF;
+    fs::write(&db, &bytes).unwrap();
+    let ran = tool(&["verify", "--db", name]);
+    assert!(ran.out.contains("home.other: 1 row, whole"), "{}{}", ran.out, ran.err);
+    assert!(
+        ran.status == 0 || ran.err.contains("table \"bed\", column ") || ran.err.contains("an index"),
+        "{}{}",
+        ran.out,
+        ran.err
+    );
+}
+
+#[test]
+fn nothing_in_data_or_names_is_obeyed_by_a_terminal() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("evil.csv");
+    fs::write(&path, "\"a\u{1b}[31m\",b\nx\u{1b}]0;title\u{7}\u{202e}y,<b>|bold|</b>\n").unwrap();
+    let data = format!("evil={}", path.display());
+    let query = "SELECT * FROM evil";
+    for arguments in [
+        &["run", "-e", query][..],
+        &["run", "--output", "markdown", "-e", query],
+        &["describe", "evil"],
+        &["describe"],
+        &["plan", "-e", "SELECT * FROM evil WHERE b = 'c\u{1b}[2J'"],
+        &[
+            "plan",
+            "--measure",
+            "--considered",
+            "--rewrites",
+            "-e",
+            "SELECT * FROM evil AS \"e\u{9b}31m\" WHERE b = 'c\u{1b}[2J'",
+        ],
+        &["sweep", "-e", "SELECT * FROM evil WHERE b = :x", "--over", "x=c\u{1b}[2J,d"],
+        &["compare", "-e", query, "-e", "SELECT b, b FROM evil"],
+        &["steps", "-e", "WITH \"w\u{1b}[1m\" AS (SELECT * FROM evil) SELECT * FROM \"w\u{1b}[1m\""],
+        &["run", "-e", "SELECT \"no\u{1b}[31m\u{202e}such\" FROM evil"],
+        &["run", "-e", "SELECT * FROM \"no\u{1b}[31m\""],
+    ] {
+        let ran = tool(&[arguments, &["--data", &data]].concat());
+        let all = ran.out + &ran.err;
+        let unseen = |c: &char| c.is_control() && !matches!(c, '\n' | '\t') || ('\u{202a}'..='\u{202e}').contains(c);
+        assert_eq!(all.chars().find(unseen), None, "{arguments:?}\n{all:?}");
+        assert!(!arguments.contains(&"markdown") || all.contains("&lt;b>\\|bold\\|"), "{all}");
+    }
+}

@@ -124,9 +124,12 @@ fn steps_show_a_sample_of_each() {
     let sql = "WITH a AS (SELECT value AS n FROM SERIES(1, 30)) SELECT COUNT(*) AS c FROM a WHERE n > 10";
     let ran = tool(&["steps", "-e", sql, "--sample", "2", "--clauses"]);
     assert_eq!((ran.status, ran.err.as_str()), (0, ""), "{}", ran.out);
-    for words in
-        ["a  a query of WITH: 30 rows", "… 28 more", "WHERE  kept by WHERE: 20 rows", "result  the whole query: 1 row"]
-    {
+    for words in [
+        "a  a common table expression: 30 rows",
+        "… 28 more",
+        "WHERE  kept by WHERE: 20 rows",
+        "result  the whole query: 1 row",
+    ] {
         assert!(ran.out.contains(words), "{words}: {}", ran.out);
     }
     let ran = tool(&["steps", "-e", sql, "--only", "a", "--sample", "1", "--output", "json"]);

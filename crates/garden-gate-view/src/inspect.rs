@@ -244,12 +244,12 @@ pub fn sweep_json(found: &Sweep) -> String {
     found.points.iter().enumerate().map(point).collect()
 }
 
-/// What a step is, in words: `even, a query of WITH: 3 rows`.
+/// What a step is, in words: `even, a common table expression: 3 rows`.
 fn step_title(step: &Step) -> String {
     let what = match (step.part, step.round) {
         (StepPart::Recursion, Some(0)) => "the anchor of the recursion".to_owned(),
         (StepPart::Recursion, Some(round)) => format!("round {round}"),
-        (StepPart::With, _) => "a query of WITH".to_owned(),
+        (StepPart::With, _) => "a common table expression".to_owned(),
         (StepPart::Derived, _) => "a query in FROM".to_owned(),
         (StepPart::Subquery, _) => "a query in an expression".to_owned(),
         (StepPart::Operand, _) => "an operand".to_owned(),

@@ -76,8 +76,10 @@ fn write_lines(rows: &ResultSet, most: usize, look: Look, out: &mut dyn fmt::Wri
     }
     let left = names[count..].join(", ");
     let more = names.len() - count;
-    let omitted = format!("{more} more column{} not shown: {left}", plural(more));
-    let omitted = look.warn(cut(&omitted, look.width.unwrap_or(usize::MAX)));
+    let count = format!("{more} more column{} not shown: ", plural(more));
+    // The names give way before the count of them does.
+    let room = look.width.map_or(usize::MAX, |width| width.max(count.width() + 1));
+    let omitted = look.warn(cut(&format!("{count}{left}"), room));
     Ok(format!("{omitted}\n"))
 }
 

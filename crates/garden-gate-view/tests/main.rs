@@ -119,7 +119,7 @@ fn markdown_tables() {
     let shown = markdown(&query("SELECT bed_id, name FROM bed WHERE bed_id IN (1, 5, 20)"));
     assert_eq!(
         shown,
-        "| bed_id | name |\n| ---: | --- |\n| 1 | Fern gully |\n| 20 |  |\n| 5 | two<br>lines, a \"quote\"\tand \\| bars |\n"
+        "| bed_id | name |\n| ---: | --- |\n| 1 | Fern gully |\n| 20 |  |\n| 5 | two<br>lines, a \"quote\"→and \\| bars |\n"
     );
 }
 

@@ -71,17 +71,23 @@ fn a_change_has_a_plan_and_is_not_carried_out() {
 }
 
 #[test]
-fn a_measured_change_is_carried_out() {
+fn a_measured_change_is_taken_back() {
     let mut session = garden();
     let (rows, plan) = session.measure("DELETE FROM bed WHERE bed_id <= 10", ()).unwrap();
     assert_eq!((rows.affected(), plan.root.actual_rows), (Some(10), Some(10)));
     assert_eq!(
         run(&mut session, "SELECT (SELECT COUNT(*) FROM bed), (SELECT COUNT(*) FROM planting)").unwrap(),
-        "890|890"
+        "900|900"
     );
-    let (rows, _) = session.measure("UPDATE bed SET area = 1 WHERE bed_id < 13 RETURNING bed_id", ()).unwrap();
+    let (rows, _) = session.measure("UPDATE bed SET area = 1 WHERE bed_id < 3 RETURNING bed_id", ()).unwrap();
     assert_eq!((rows.affected(), rows.row_count()), (Some(2), 2));
     assert_eq!(session.measure("INSERT INTO bed VALUES (11, 'x', 1)", ()).unwrap_err().sqlstate().as_str(), "23000");
+    // Inside a transaction the changes made before it stay.
+    run(&mut session, "START TRANSACTION").unwrap();
+    run(&mut session, "UPDATE bed SET area = 0.5 WHERE bed_id = 1").unwrap();
+    session.measure("UPDATE bed SET area = 7", ()).unwrap();
+    run(&mut session, "COMMIT").unwrap();
+    assert_eq!(run(&mut session, "SELECT SUM(area) FROM bed").unwrap(), "405449.50");
     assert_eq!(session.plan("DROP TABLE bed", ()).unwrap_err().sqlstate().as_str(), "42000");
 }
 

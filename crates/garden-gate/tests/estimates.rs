@@ -118,7 +118,7 @@ fn conditions_on_aggregates_go_by_their_spread() {
     assert!((0.4..2.5).contains(&(plan.root.estimated_rows / rows)), "{} for {rows}", plan.root.estimated_rows);
 }
 
-/// Each use of a query of WITH knows what its conditions left, and that a grouping gives a value a group.
+/// Each use of a common table expression knows what its conditions left, and that a grouping gives a value a group.
 #[test]
 fn uses_of_a_step_know_its_values() {
     let mut session = table(&mut Draw::new(77));

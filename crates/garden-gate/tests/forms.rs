@@ -6,7 +6,7 @@ use crate::support::{check_problems, check_rows};
 #[test]
 fn literals() {
     check_rows(&[
-        ("SELECT 0xFF, 0XfF, 0o17, 0b1_01, 1_000_000, 1_0.2_5, 1_0e0_1", "255|255|15|5|1000000|10.25|1E2"),
+        ("SELECT 0xFF, 0XfF, 0o17, 0b1_01, 1_000_000, 1_0.2_5, 1_0e0_1", "255|255|15|5|1000000|10.25|100.0"),
         (
             "SELECT N'na', n'x', U&'caf\\00e9', U&'\\+01F33F', u&'d!0061t' UESCAPE '!', U&'a\\\\b'",
             "na|x|café|🌿|dat|a\\b",
@@ -225,5 +225,52 @@ fn fields_of_rows_by_the_name_of_their_table() {
         ("SELECT r.x, home.t.r.p FROM t", "=1|(2, 3)"),
         ("SELECT (SELECT MAX(o.r.x + n) FROM SERIES(1, 2) AS s (n)) FROM t AS o", "=3"),
         ("SELECT t.r.w FROM t", "!42S22 \"w\""),
+    ]);
+}
+
+#[test]
+fn foreign_keys_between_exact_numbers() {
+    tell(&[
+        (
+            "CREATE TABLE p (a BIGINT PRIMARY KEY); CREATE TABLE c (a INTEGER REFERENCES p ON UPDATE CASCADE ON DELETE SET NULL, n INTEGER)",
+            "",
+        ),
+        ("CREATE TABLE d (a NUMERIC(6,2) REFERENCES p)", ""),
+        ("INSERT INTO p VALUES (1), (2), (5000000000)", "3"),
+        ("INSERT INTO c VALUES (1, 1), (2, 2), (NULL, 3)", "3"),
+        ("INSERT INTO c VALUES (3, 4)", "!23000 is not in table \"p\""),
+        ("INSERT INTO d VALUES (1), (2.00)", "2"),
+        ("INSERT INTO d VALUES (1.5)", "!23000 is not in table \"p\""),
+        ("DELETE FROM d WHERE a = 1", "1"),
+        ("UPDATE p SET a = a + 10 WHERE a = 1", "1"),
+        ("DELETE FROM p WHERE a = 5000000000", "1"),
+        ("DELETE FROM p WHERE a = 2", "!23000 \"d\""),
+        ("DELETE FROM d", "1"),
+        ("DELETE FROM p WHERE a = 2", "1"),
+        ("SELECT a, n FROM c ORDER BY n", "=11|1; NULL|2; NULL|3"),
+        ("UPDATE p SET a = 6000000000", "!22003 "),
+        ("CREATE TABLE e (a DOUBLE PRECISION REFERENCES p)", "!42000 types of exact numbers"),
+    ]);
+}
+
+#[test]
+fn zones_by_their_names() {
+    // Clocks in Vienna are two hours ahead of UTC in July, one in January; New York is four and five behind.
+    check_rows(&[(
+        "SELECT CAST(t AT TIME ZONE 'Europe/Vienna' AS TIMESTAMP), EXTRACT(HOUR FROM t AT TIME ZONE 'America/New_York'), CAST(t AT TIME ZONE z AS TIMESTAMP) FROM (VALUES (TIMESTAMP '2024-07-01 12:00:00+00:00', 'UTC'), (TIMESTAMP '2024-01-01 12:00:00+00:00', '+05:30')) AS v (t, z)",
+        "2024-07-01 14:00:00|8|2024-07-01 12:00:00; 2024-01-01 13:00:00|7|2024-01-01 17:30:00",
+    )]);
+    check_problems(&[(
+        "SELECT CAST(CURRENT_TIMESTAMP AT TIME ZONE 'Europe/Nowhere' AS TIMESTAMP)",
+        "22009",
+        "CURRENT_TIMESTAMP AT TIME ZONE 'Europe/Nowhere'",
+        "'Europe/Nowhere' is no time zone",
+    )]);
+    tell(&[
+        ("SET TIME ZONE LOCAL", ""),
+        ("SET TIME ZONE 'UTC'", ""),
+        ("SET TIME ZONE 'Europe/Vienna'", "!0A000 another zone than UTC"),
+        ("CREATE TABLE t (a INTEGER ARRAY[3])", ""),
+        ("UPDATE t SET a[2] = 9", "!0A000 an assignment to a part of a column"),
     ]);
 }

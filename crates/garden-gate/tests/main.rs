@@ -68,6 +68,7 @@ mod sessions;
 mod set_operators;
 mod sorted_groups;
 mod spilling;
+mod stored_indexes;
 mod story;
 mod subqueries;
 mod support;

@@ -331,3 +331,116 @@ fn views_keep_their_notes_to_themselves() {
         .unwrap();
     assert_eq!(notes(&mut session, "SELECT * FROM v"), []);
 }
+
+#[test]
+fn conditions_that_keep_no_row() {
+    check(
+        "not-in-null",
+        &[
+            ("SELECT 1 FROM bed WHERE name NOT IN ('a', NULL)", "name NOT IN ('a', NULL)", "name NOT IN ('a')"),
+            ("SELECT 1 FROM bed WHERE name NOT IN (NULL)", "name NOT IN (NULL)", "name IS NOT NULL"),
+        ],
+        &["SELECT 1 FROM bed WHERE name IN ('a', NULL)", "SELECT 1 FROM bed WHERE name NOT IN ('a', 'b')"],
+    );
+    check(
+        "exchanged-bounds",
+        &[
+            ("SELECT 1 FROM bed WHERE bed_id BETWEEN 9 AND 2", "bed_id BETWEEN 9 AND 2", "bed_id BETWEEN 2 AND 9"),
+            (
+                "SELECT 1 FROM task WHERE day BETWEEN DATE '2026-02-01' AND DATE '2026-01-01'",
+                "day BETWEEN DATE '2026-02-01' AND DATE '2026-01-01'",
+                "BETWEEN SYMMETRIC",
+            ),
+            (
+                "SELECT 1 FROM task WHERE hours NOT BETWEEN 2.5 AND 1",
+                "hours NOT BETWEEN 2.5 AND 1",
+                "hours BETWEEN 1 AND 2.5",
+            ),
+        ],
+        &[
+            "SELECT 1 FROM bed WHERE bed_id BETWEEN 2 AND 9",
+            "SELECT 1 FROM bed WHERE bed_id BETWEEN SYMMETRIC 9 AND 2",
+            "SELECT 1 FROM bed WHERE bed_id BETWEEN 2 AND 2",
+        ],
+    );
+    check(
+        "contradiction",
+        &[
+            ("SELECT 1 FROM bed WHERE bed_id = 1 AND bed_id = 2", "bed_id = 1 AND bed_id = 2", "bed_id IN (1, 2)"),
+            (
+                "SELECT 1 FROM bed WHERE sun = 'a' AND name = 'x' AND 'b' = sun",
+                "sun = 'a' AND name = 'x' AND 'b' = sun",
+                "sun IN (",
+            ),
+        ],
+        &[
+            "SELECT 1 FROM bed WHERE bed_id = 1 OR bed_id = 2",
+            "SELECT 1 FROM bed WHERE bed_id = 1 AND bed_id = 1",
+            "SELECT 1 FROM bed b, task t WHERE b.bed_id = 1 AND t.bed_id = 2",
+        ],
+    );
+}
+
+#[test]
+fn joins_and_subqueries_that_say_other_than_it_looks() {
+    check(
+        "natural-columns",
+        &[(
+            "SELECT 1 FROM task a NATURAL JOIN (SELECT bed_id, hours FROM task) b",
+            "NATURAL JOIN",
+            "JOIN … USING (bed_id)",
+        )],
+        &["SELECT 1 FROM bed NATURAL JOIN task", "SELECT 1 FROM task a JOIN task b USING (bed_id, hours)"],
+    );
+    check(
+        "independent-exists",
+        &[
+            (
+                "SELECT 1 FROM bed WHERE EXISTS (SELECT 1 FROM task WHERE hours > 1)",
+                "EXISTS (SELECT 1 FROM task WHERE hours > 1)",
+                "inner.key = outer.key",
+            ),
+            (
+                "SELECT 1 FROM bed b WHERE NOT EXISTS (SELECT 1 FROM task t WHERE t.bed_id = t.task_id)",
+                "EXISTS (SELECT 1 FROM task t WHERE t.bed_id = t.task_id)",
+                "WHERE",
+            ),
+        ],
+        &[
+            "SELECT 1 FROM bed b WHERE EXISTS (SELECT 1 FROM task t WHERE t.bed_id = b.bed_id)",
+            "SELECT EXISTS (SELECT 1 FROM task)",
+        ],
+    );
+    check(
+        "last-value-frame",
+        &[(
+            "SELECT LAST_VALUE(name) OVER (ORDER BY bed_id) FROM bed",
+            "LAST_VALUE(name) OVER (ORDER BY bed_id)",
+            "LAST_VALUE(name) OVER (ORDER BY bed_id ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING)",
+        )],
+        &[
+            "SELECT FIRST_VALUE(name) OVER (ORDER BY bed_id) FROM bed",
+            "SELECT LAST_VALUE(name) OVER (PARTITION BY sun) FROM bed",
+            "SELECT LAST_VALUE(name) OVER (ORDER BY bed_id ROWS BETWEEN CURRENT ROW AND UNBOUNDED FOLLOWING) FROM bed",
+        ],
+    );
+}
+
+#[test]
+fn changes_of_every_row() {
+    let mut session = garden();
+    for (sql, noted) in [
+        ("DELETE FROM task", true),
+        ("UPDATE task SET hours = 1", true),
+        ("DELETE FROM task WHERE TRUE", false),
+        ("UPDATE task SET hours = 1 WHERE bed_id = 1", false),
+        ("TRUNCATE TABLE task", false),
+    ] {
+        let found = notes(&mut session, sql);
+        assert_eq!(found.iter().any(|note| note.code == "every-row" && note.style), noted, "{sql}: {found:?}");
+    }
+    // To measure a change is not to make it.
+    let (_, plan) = session.measure("DELETE FROM task WHERE bed_id = 1", ()).unwrap();
+    assert_eq!((plan.root.operator, plan.root.actual_rows), ("delete", Some(167)));
+    assert_eq!(session.query("SELECT COUNT(*) FROM task", ()).unwrap().rows().next().unwrap().value(0), 500.into());
+}

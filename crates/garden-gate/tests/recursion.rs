@@ -196,7 +196,7 @@ fn the_limit_tells_what_grows_and_what_comes_back() {
         ),
     ];
     for (sql, words) in &cases {
-        check_problems(&[(sql, "R0001", "", words)]);
+        check_problems(&[(sql, "R0001", "r", words)]);
     }
     let mut session = session();
     session.set("recursion_limit", 5).unwrap();

@@ -100,7 +100,7 @@ fn what_can_be_wrong_with_a_moment() {
             "SELECT * FROM plain FOR SYSTEM_TIME ALL",
             "!42000 keeps no history … ALTER TABLE plain ADD SYSTEM VERSIONING",
         ),
-        ("WITH w AS (SELECT 1 AS a) SELECT * FROM w FOR SYSTEM_TIME ALL", "!42000 a query of WITH"),
+        ("WITH w AS (SELECT 1 AS a) SELECT * FROM w FOR SYSTEM_TIME ALL", "!42000 a common table expression"),
         ("CREATE VIEW seen AS SELECT * FROM price", ""),
         ("SELECT * FROM seen FOR SYSTEM_TIME ALL", "!42000 is a view"),
         ("SELECT * FROM CHANGES OF plain BETWEEN COMMIT 1 AND COMMIT 2", "!42000 keeps no history"),

@@ -118,7 +118,7 @@ impl Binder<'_> {
         Ok(Some(self.condition(bound, "FILTER")))
     }
 
-    /// Brings the arguments to the types that the function is worked out in.
+    /// Brings the arguments to the types that the function is computed in.
     fn aggregate_arguments(
         &mut self,
         function: AggregateFunction,
@@ -194,7 +194,7 @@ impl Binder<'_> {
         true
     }
 
-    /// The column that holds the aggregate's result; the same aggregate written twice is worked out once.
+    /// The column that holds the aggregate's result; the same aggregate written twice is computed once.
     fn add_aggregate(&mut self, aggregate: Aggregate, outside: Option<usize>, span: Span) -> Expr {
         let sql_type = aggregate.sql_type;
         let level = match outside {

@@ -61,7 +61,7 @@ pub(super) struct Target<'a> {
     pub(super) definition: &'a TableDefinition,
     /// The views through which it is changed, the lowest first.
     pub(super) levels: Levels<'a>,
-    /// The columns as the change names them, with their places in the table; one that is worked out has none.
+    /// The columns as the change names them, with their places in the table; one that is computed has none.
     pub(super) shown: Vec<(String, Option<usize>)>,
 }
 

@@ -10,7 +10,7 @@ pub(crate) enum ChangeProblem {
     IsView { name: String, what: &'static str },
     #[error("rows can't be changed through view {name:?}: {reason}")]
     NotUpdatable { name: String, reason: &'static str },
-    #[error("column {column:?} of view {view:?} is worked out from others")]
+    #[error("column {column:?} of view {view:?} is computed from others")]
     ComputedColumn { column: String, view: String },
     #[error("{} for {}", counted(*given, "value"), counted(*wanted, "column"))]
     Width { given: usize, wanted: usize, columns: Vec<String> },
@@ -61,7 +61,7 @@ impl Facts for ChangeProblem {
             Self::PortionEnd { .. } => {
                 "leave the column out of SET; FROM and TO say where the changed row starts and ends".into()
             }
-            Self::Generated { .. } => "leave the column out: it is worked out from the others".into(),
+            Self::Generated { .. } => "leave the column out: it is computed from the others".into(),
             Self::FileColumns { wanted, .. } => {
                 format!("name the columns in the order of the file: INSERT INTO t ({}) FROM FILE …", wanted.join(", "))
             }

@@ -1,4 +1,4 @@
-//! GROUPING SETS, ROLLUP and CUBE (clause 7.13): one grouping for each set of keys, over rows that are worked out once.
+//! GROUPING SETS, ROLLUP and CUBE (clause 7.13): one grouping for each set of keys, over rows that are computed once.
 
 use super::group::Grouping;
 use super::scope::Scope;

@@ -138,7 +138,7 @@ pub(crate) struct Bound {
     pub(crate) notes: Vec<Note>,
     /// Whether a parameter lacks its value.
     pub(crate) generic: bool,
-    /// The queries of WITH, in an order in which each uses earlier ones only.
+    /// The common table expressions, in an order in which each uses earlier ones only.
     pub(crate) steps: Vec<StepDefinition>,
     /// What GUIDE demands.
     pub(crate) guide: Guide,

@@ -73,7 +73,7 @@ impl Binder<'_> {
         let (Some(a), Some(b)) = (low.constant(), high.constant()) else { return };
         let greater = match (a, b) {
             (Value::Integer(a), Value::Integer(b)) => a > b,
-            (Value::Numeric(_), Value::Numeric(_)) => {
+            (Value::Numeric(_) | Value::Integer(_), Value::Numeric(_) | Value::Integer(_)) => {
                 let number = |value: &Value| value.to_string().parse::<f64>().unwrap_or_default();
                 number(a) > number(b)
             }
@@ -139,7 +139,7 @@ impl Binder<'_> {
         text.split_once('=').map_or(text, |(_, value)| value.trim())
     }
 
-    /// A query of WITH that nothing reads.
+    /// A common table expression that nothing reads.
     pub(super) fn note_unused_with(&mut self, name: &ast::Ident) {
         let message = format!("{} is never used", name.text);
         let help = format!("take it away, or read it: SELECT * FROM {}", name.text);

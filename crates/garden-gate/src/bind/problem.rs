@@ -99,7 +99,7 @@ pub(crate) enum Problem {
     NeedsOver { name: &'static str },
     #[error("window function {text} inside of a window function or an aggregate")]
     NestedWindow { text: String },
-    #[error("window function {text} can't be used in {clause}: windows are worked out after it")]
+    #[error("window function {text} can't be used in {clause}: windows are computed after it")]
     WindowMisplaced { text: String, clause: Clause, rewritten: String },
     #[error("{name} needs ORDER BY in its window")]
     WindowWithoutOrder { name: &'static str },
@@ -135,7 +135,7 @@ pub(crate) enum Problem {
     SetColumns { what: &'static str, odd: usize, lists: [Vec<(String, SqlType)>; 2], at: Option<usize> },
     #[error("CORRESPONDING finds no column of the same name in both queries")]
     NothingCorresponds { lists: [Vec<(String, SqlType)>; 2] },
-    #[error("two queries of WITH are called {name:?}")]
+    #[error("two common table expressions are called {name:?}")]
     DuplicateWith { name: String },
     #[error("{name} uses its own name, and WITH does not say RECURSIVE")]
     RecursiveMissing { name: String },

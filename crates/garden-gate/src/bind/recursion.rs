@@ -221,8 +221,14 @@ impl Binder<'_> {
         let branches = branches.into_iter().map(|rows| self.as_types(rows, types, span)).collect::<Vec<_>>();
         let (anchors, branches) = self.with_search(part.element, &mut output, (anchors, branches))?;
         let columns: Vec<ColumnId> = output.iter().map(|column| column.id).collect();
-        let member =
-            Member { name: part.element.name.text.clone(), columns, anchors, branches, distinct: part.distinct };
+        let member = Member {
+            name: part.element.name.text.clone(),
+            span: (self.views == 0).then_some(part.element.name.span),
+            columns,
+            anchors,
+            branches,
+            distinct: part.distinct,
+        };
         Ok((member, output))
     }
 }

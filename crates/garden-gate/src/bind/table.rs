@@ -151,7 +151,7 @@ impl<'a> Binder<'a> {
             && let Some(found) = self.with_reference(bare, alias)?
         {
             return match system_time {
-                Some(clause) => Err(no_table("a query of WITH", &bare.text).at(clause.span)),
+                Some(clause) => Err(no_table("a common table expression", &bare.text).at(clause.span)),
                 None => Ok(found),
             };
         }

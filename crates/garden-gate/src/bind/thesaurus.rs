@@ -18,7 +18,7 @@ const WORDS: &[(&str, &[&str])] = &[
     ("MINUTE", &["minute", "minutes", "min"]),
     ("SECOND", &["second", "seconds", "sec"]),
     ("week", &["week", "weeks"]),
-    ("weekday", &["weekday", "dow"]),
+    ("weekday", &["weekday"]),
     ("quarter", &["quarter", "quarters"]),
     ("now", &["now"]),
     ("today", &["today"]),
@@ -74,11 +74,7 @@ const FILLERS: [&str; 5] = ["of", "date", "time", "text", "current"];
 /// What has any number of arguments.
 const ANY: usize = usize::MAX;
 
-const START_OF_MONTH: &str = "{1} - (EXTRACT(DAY FROM {1}) - 1) * INTERVAL '1' DAY";
-const END_OF_MONTH: &str =
-    "{1} - (EXTRACT(DAY FROM {1}) - 1) * INTERVAL '1' DAY + INTERVAL '1' MONTH - INTERVAL '1' DAY";
-const START_OF_YEAR: &str =
-    "{1} - (EXTRACT(DAY FROM {1}) - 1) * INTERVAL '1' DAY - (EXTRACT(MONTH FROM {1}) - 1) * INTERVAL '1' MONTH";
+const END_OF_MONTH: &str = "TRUNCATE({1} TO MONTH) + INTERVAL '1' MONTH - INTERVAL '1' DAY";
 
 /// Senses, the number of arguments, and what is written for them. `unit` is any one field of a datetime.
 const FORMS: &[(&[&str], usize, &str)] = &[
@@ -89,16 +85,20 @@ const FORMS: &[(&[&str], usize, &str)] = &[
     (&["current", "time"], 0, "CURRENT_TIME"),
     (&["unit"], 1, "EXTRACT({unit} FROM {1})"),
     (&["part", "unit"], 1, "EXTRACT({unit} FROM {1})"),
-    (&["quarter"], 1, "(EXTRACT(MONTH FROM {1}) + 2) / 3"),
-    (&["DAY", "week"], 1, "MOD(CAST(({1} - DATE '0001-01-01') DAY AS INTEGER), 7) + 1, which is 1 on Mondays"),
-    (&["weekday"], 1, "MOD(CAST(({1} - DATE '0001-01-01') DAY AS INTEGER), 7) + 1, which is 1 on Mondays"),
-    (&["DAY", "YEAR"], 1, "CAST({1} AS VARCHAR(3) FORMAT 'DDD')"),
+    (&["quarter"], 1, "EXTRACT(QUARTER FROM {1})"),
+    (&["week"], 1, "EXTRACT(WEEK FROM {1})"),
+    (&["week", "YEAR"], 1, "EXTRACT(WEEK FROM {1})"),
+    (&["DAY", "week"], 1, "EXTRACT(DAY_OF_WEEK FROM {1}), which is 1 on Mondays"),
+    (&["weekday"], 1, "EXTRACT(DAY_OF_WEEK FROM {1}), which is 1 on Mondays"),
+    (&["DAY", "YEAR"], 1, "EXTRACT(DAY_OF_YEAR FROM {1})"),
     (&["start", "DAY"], 1, "CAST({1} AS DATE)"),
     (&["start", "date"], 1, "CAST({1} AS DATE)"),
-    (&["start", "MONTH"], 1, START_OF_MONTH),
-    (&["first", "DAY"], 1, START_OF_MONTH),
-    (&["first", "DAY", "MONTH"], 1, START_OF_MONTH),
-    (&["start", "YEAR"], 1, START_OF_YEAR),
+    (&["start", "week"], 1, "TRUNCATE({1} TO WEEK)"),
+    (&["start", "quarter"], 1, "TRUNCATE({1} TO QUARTER)"),
+    (&["start", "MONTH"], 1, "TRUNCATE({1} TO MONTH)"),
+    (&["first", "DAY"], 1, "TRUNCATE({1} TO MONTH)"),
+    (&["first", "DAY", "MONTH"], 1, "TRUNCATE({1} TO MONTH)"),
+    (&["start", "YEAR"], 1, "TRUNCATE({1} TO YEAR)"),
     (&["last", "DAY"], 1, END_OF_MONTH),
     (&["last", "MONTH"], 1, END_OF_MONTH),
     (&["last", "DAY", "MONTH"], 1, END_OF_MONTH),

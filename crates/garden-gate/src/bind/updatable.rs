@@ -26,7 +26,7 @@ pub(super) struct Level<'a> {
     below: String,
 }
 
-/// A column of a view, and which column of the table it is; `None` for one that is worked out.
+/// A column of a view, and which column of the table it is; `None` for one that is computed.
 #[derive(Clone, Debug)]
 pub(super) struct ViewColumn {
     pub(super) name: String,
@@ -40,7 +40,7 @@ pub(super) struct Seen {
     pub(super) columns: Vec<ViewColumn>,
     /// For each view its condition, over columns of the table.
     pub(super) conditions: Vec<Option<Expr>>,
-    /// Columns that are worked out, over columns of the table.
+    /// Columns that are computed, over columns of the table.
     pub(super) computed: HashMap<ColumnId, Expr>,
 }
 

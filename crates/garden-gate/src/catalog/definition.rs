@@ -35,6 +35,11 @@ pub(crate) struct Temporary {
 }
 
 impl TableDefinition {
+    /// The types of these columns.
+    pub(crate) fn types_of<'d>(&'d self, columns: &'d [usize]) -> impl Iterator<Item = SqlType> + 'd {
+        columns.iter().map(|at| self.columns[*at].sql_type)
+    }
+
     /// The keys whose columns are never NULL, and that hold at every moment: of these no two rows have the same values.
     pub(crate) fn certain_keys(&self) -> Vec<Vec<usize>> {
         let never_null = |key: &&KeyConstraint| {

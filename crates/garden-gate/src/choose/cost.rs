@@ -13,7 +13,7 @@ const READ_VALUE: f64 = 0.5;
 const EVALUATE: f64 = 1.0;
 /// One comparison of numbers, days or times; of texts one more.
 const COMPARE: f64 = 0.5;
-/// A pattern tried, or a function worked out.
+/// A pattern tried, or a function computed.
 const CALL: f64 = 14.0;
 /// One row put into a hash table that is being built.
 const BUILD_ROW: f64 = 30.0;

@@ -129,7 +129,7 @@ fn join_reason(plan: &PhysicalPlan, columns: &Columns, tables: &[String; 2], by:
                 if kind == JoinKind::Left { "outer" } else { kind.name() }
             )
         }
-        _ => format!("this {} join has to be worked out by {}", kind.name(), method(node)),
+        _ => format!("this {} join has to be computed by {}", kind.name(), method(node)),
     }
 }
 

@@ -205,6 +205,7 @@ impl Builder<'_> {
         let columns = |operands: &[SetOperand]| operands.iter().map(|operand| operand.columns.clone()).collect();
         MemberSpec {
             name: member.name.clone(),
+            span: member.span,
             columns: member.columns.iter().map(info).collect(),
             anchors: columns(&member.anchors),
             branches: columns(&member.branches),
@@ -243,7 +244,7 @@ fn expanded(expand: &Expand) -> f64 {
     }
 }
 
-/// Whether a node gives rows of the round before, or is worked out from them.
+/// Whether a node gives rows of the round before, or is computed from them.
 pub(super) fn is_recursive(node: &Node) -> bool {
     let mut found = false;
     node.walk(&mut |node| found |= matches!(node.operator, Operator::RecursionInput { .. }));

@@ -23,7 +23,7 @@ use truth::Truth;
 /// A column whose order the rows follow more closely than this lies together.
 const IN_ORDER: f64 = 0.95;
 
-/// What is known of columns behind the conditions of their tables: worked out when somebody asks, since it may mean to read a column.
+/// What is known of columns behind the conditions of their tables: computed when somebody asks, since it may mean to read a column.
 #[derive(Debug, Default)]
 pub(crate) struct Narrowed {
     known: RefCell<HashMap<ColumnId, Arc<ColumnStatistics>>>,

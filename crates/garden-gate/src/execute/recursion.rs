@@ -249,7 +249,7 @@ fn streams_from(node: &Node, id: usize) -> Option<(usize, Vec<usize>)> {
     }
 }
 
-/// Whether a node is worked out from the rows of a round.
+/// Whether a node is computed from the rows of a round.
 pub(super) fn depends(node: &Node) -> bool {
     let mut found = false;
     node.walk(&mut |node| found |= matches!(node.operator, Operator::RecursionInput { .. }));

@@ -26,7 +26,7 @@ pub(super) fn too_deep(member: &MemberSpec, all: &[Batch], last: &[Batch], round
     let shown = last_rows(member, last);
     let message = format!("the recursion of {} has not ended after {rounds} rounds{shown}", member.name);
     let help = way_out(member, all, last, "recursion_limit = … allows more rounds")?;
-    Ok(Error::new(SqlState::RECURSION_LIMIT, message).with_help(help))
+    Ok(placed(Error::new(SqlState::RECURSION_LIMIT, message).with_help(help), member))
 }
 
 /// The rows outgrew the memory in the round behind the `last` one, whose number is given; `error` says what the limit is.
@@ -41,7 +41,15 @@ pub(super) fn too_large(
     let shown = last_rows(member, last);
     let message = format!("{limit}: the recursion of {name} had found {rows} rows in round {round}{shown}");
     let help = way_out(member, all, last, "memory_limit = '…' allows more memory")?;
-    Ok(Error::new(SqlState::MEMORY, message).with_help(help).caused_by(error))
+    Ok(placed(Error::new(SqlState::MEMORY, message).with_help(help).caused_by(error), member))
+}
+
+/// The error at the name of the recursion.
+fn placed(error: Error, member: &MemberSpec) -> Error {
+    match member.span {
+        Some(span) => error.at(span),
+        None => error,
+    }
 }
 
 fn way_out(member: &MemberSpec, all: &[Batch], last: &[Batch], setting: &str) -> Result<String> {

@@ -102,7 +102,7 @@ impl<'a> Compiler<'a> {
     }
 }
 
-/// What is worked out, over the columns of the input.
+/// What is computed, over the columns of the input.
 struct Spec {
     partition: Vec<Expr>,
     order: Vec<SortKey>,

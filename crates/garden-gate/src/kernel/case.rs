@@ -1,4 +1,4 @@
-//! CASE and COALESCE: a branch is worked out only for the rows that take it (clause 6.12).
+//! CASE and COALESCE: a branch is computed only for the rows that take it (clause 6.12).
 
 use super::evaluate::evaluate;
 use super::logic::{condition, kept};

@@ -28,7 +28,7 @@ fn false_bits(condition: &BooleanArray) -> BooleanBuffer {
     condition.nulls().map_or(values.clone(), |nulls| &values & nulls.inner())
 }
 
-/// Terms in the order they are written. A term that can fail is worked out only for rows not settled before it, so that
+/// Terms in the order they are written. A term that can fail is computed only for rows not settled before it, so that
 /// `b <> 0 AND a / b > 1` never divides by zero.
 pub(super) fn and(terms: &[Expr], batch: &Batch) -> Result<Lane> {
     fold(terms, batch, |sofar, next| Ok(compute::and_kleene(sofar, next)?), |sofar| !&false_bits(sofar))
@@ -60,14 +60,14 @@ fn fold(
     Ok(Lane::Array(Arc::new(result)))
 }
 
-/// The value of `expr` for the rows of `mask`, NULL for the others, which are not worked out.
+/// The value of `expr` for the rows of `mask`, NULL for the others, which are not computed.
 pub(super) fn evaluate_where(expr: &Expr, batch: &Batch, mask: &BooleanArray) -> Result<ArrayRef> {
     let count = mask.values().count_set_bits();
     if count == batch.rows {
         return evaluate_array(expr, batch);
     }
     if count == 0 {
-        // Not even a constant part is worked out for rows that are not there: 1 / 0 would fail.
+        // Not even a constant part is computed for rows that are not there: 1 / 0 would fail.
         return Ok(new_null_array(&expr.sql_type().arrow(), batch.rows));
     }
     let dense = evaluate_array(expr, &batch.filter(mask, count)?)?;

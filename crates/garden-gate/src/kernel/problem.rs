@@ -59,7 +59,7 @@ pub(crate) enum Problem {
     NoElement { place: i64, count: usize },
     #[error("the array has {count} elements, and may have {most}")]
     ArrayTooLong { count: usize, most: i64 },
-    #[error("'{zone}' is no offset from UTC")]
+    #[error("'{zone}' is no time zone")]
     NoSuchZone { zone: String },
     #[error("the share {share} does not lie between 0 and 1")]
     BadShare { share: String },
@@ -139,7 +139,7 @@ impl Facts for Problem {
             Self::NoTransliteration { .. } => Some("there is WITHOUT_MARKS, which takes accents off letters".into()),
             Self::BadRegexFlag { .. } => Some("the flags are i, m, s, x and q".into()),
             Self::ListTooLong { .. } => Some("ON OVERFLOW TRUNCATE '…' WITH COUNT cuts it".into()),
-            Self::NoSuchZone { .. } => Some("write it as '+02:00' or INTERVAL '2' HOUR".into()),
+            Self::NoSuchZone { .. } => Some("write it as '+02:00', 'Europe/Vienna' or INTERVAL '2' HOUR".into()),
             Self::NoElement { .. } => Some("CARDINALITY tells how many elements there are; the first is 1".into()),
             Self::ArrayTooLong { .. } => Some("TRIM_ARRAY takes off the last elements".into()),
             Self::Overflow(SqlType::BigInt) => Some("CAST an operand to NUMERIC".into()),

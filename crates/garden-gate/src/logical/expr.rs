@@ -4,7 +4,7 @@ use crate::types::{SqlType, Value};
 
 /// A typed expression.
 #[derive(Clone, Debug)]
-#[expect(clippy::struct_excessive_bools, reason = "properties that are worked out once")]
+#[expect(clippy::struct_excessive_bools, reason = "properties that are computed once")]
 pub(crate) struct Expr {
     kind: ExprKind,
     sql_type: SqlType,

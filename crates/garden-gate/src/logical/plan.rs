@@ -48,11 +48,11 @@ impl SortKey {
     }
 }
 
-/// The place of a query of WITH among those that are run once.
+/// The place of a common table expression among those that are run once.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub(crate) struct StepId(pub(crate) usize);
 
-/// A query of WITH, or another one whose rows are used in several places.
+/// A common table expression, or another one whose rows are used in several places.
 #[derive(Debug)]
 pub(crate) struct StepDefinition {
     pub(crate) name: String,
@@ -61,7 +61,7 @@ pub(crate) struct StepDefinition {
     pub(crate) uses: usize,
 }
 
-/// A use of a query of WITH.
+/// A use of a common table expression.
 #[derive(Clone, Debug)]
 pub(crate) struct Step {
     pub(crate) id: StepId,
@@ -85,7 +85,7 @@ pub(crate) struct SideJoin {
     /// The truth value of a mark join; of a single join, whether there was more than one partner.
     pub(crate) mark: Option<ColumnId>,
     pub(crate) dependent: bool,
-    /// The right side is worked out only for left rows for which this is TRUE; the others have no partner.
+    /// The right side is computed only for left rows for which this is TRUE; the others have no partner.
     pub(crate) guard: Vec<Expr>,
     /// Of an outer join that somebody wrote, where it stands.
     pub(crate) written: Option<Span>,
@@ -169,6 +169,8 @@ pub(crate) struct Recursion {
 #[derive(Clone, Debug)]
 pub(crate) struct Member {
     pub(crate) name: String,
+    /// Where its name stands; nothing for one of a view.
+    pub(crate) span: Option<Span>,
     pub(crate) columns: Vec<ColumnId>,
     /// Queries without recursion.
     pub(crate) anchors: Vec<SetOperand>,

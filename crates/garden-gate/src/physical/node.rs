@@ -1,4 +1,5 @@
 use super::{BuiltIndex, Considered, IndexAccess, JoinMethod};
+use crate::diagnostic::Span;
 use crate::logical::{
     Aggregate, AnyTest, ColumnId, Expand, Expr, JoinKind, RewriteNote, Scan, ScanIndex, SetOp, SortKey, StepId,
     WindowCall,
@@ -64,7 +65,7 @@ pub(crate) enum Operator {
         made: Vec<(ColumnId, SqlType)>,
         ordinality: Option<ColumnId>,
     },
-    /// Rows that are worked out once for several places; the first of them has the plan as its input.
+    /// Rows that are computed once for several places; the first of them has the plan as its input.
     SharedStep {
         id: StepId,
         name: String,
@@ -170,6 +171,8 @@ pub(crate) struct RecursionSpec {
 #[derive(Clone, Debug)]
 pub(crate) struct MemberSpec {
     pub(crate) name: String,
+    /// Where its name stands.
+    pub(crate) span: Option<Span>,
     pub(crate) columns: Vec<(String, SqlType)>,
     /// For each anchor, then each branch, its columns in the order of the member's.
     pub(crate) anchors: Vec<Vec<ColumnId>>,

@@ -173,7 +173,7 @@ pub struct Candidate {
     pub reason: Option<String>,
 }
 
-/// The way a join is worked out.
+/// The way a join is computed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum JoinMethod {

@@ -11,7 +11,7 @@ use crate::diagnostic::Span;
 use crate::logical::{ColumnId, Expr, LogicalPlan, RewriteNote, Step, StepDefinition, StepId};
 use std::collections::HashMap;
 
-/// Puts queries of WITH in the place of their uses where that is cheaper.
+/// Puts common table expressions in the place of their uses where that is cheaper.
 pub(super) fn inline(plan: LogicalPlan, context: &mut RuleContext<'_>) -> LogicalPlan {
     let uses = count_uses(&plan, &context.steps);
     let keep: Vec<bool> = context
@@ -23,13 +23,13 @@ pub(super) fn inline(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Logica
     for (at, step) in context.steps.iter().enumerate() {
         let (change, why) = match (uses[at], keep[at]) {
             (0, _) => continue,
-            (1, _) => (format!("{} is worked out where it is used", step.name), "it is used once"),
+            (1, _) => (format!("{} is computed where it is used", step.name), "it is used once"),
             (count, true) => (
                 format!("{} is run once for its {count} uses", step.name),
                 "its rows are the same for all of them, and keeping them is cheaper than working them out again",
             ),
             (count, false) => (
-                format!("{} is worked out in each of its {count} uses", step.name),
+                format!("{} is computed in each of its {count} uses", step.name),
                 "it only reads, filters and computes: keeping its rows would cost as much",
             ),
         };

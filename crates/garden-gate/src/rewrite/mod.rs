@@ -52,7 +52,7 @@ trait Rule {
 /// All rules, in the order they run: queries inside of expressions become joins before anything is moved; then constants, since a
 /// folded condition may vanish or empty its input; then filters move down to where the fewest rows meet them, and from one side of a join
 /// to the other. With all conditions in their places it shows which joins, orders and DISTINCTs are for nothing, which conditions say the
-/// same or exclude each other, and at last what is left to be worked out once instead of twice.
+/// same or exclude each other, and at last what is left to be computed once instead of twice.
 const RULES: &[(&str, &dyn Rule)] = &[
     ("unnest query", &unnest::Unnest),
     ("mark to semi join", &marks_to_semi::MarksToSemi),
@@ -72,7 +72,7 @@ const RULES: &[(&str, &dyn Rule)] = &[
 ];
 
 /// The rules that can be left out. Without `unnest query` dependent queries are joined by the general method only; without
-/// `inline step` a query of WITH that is used is run once.
+/// `inline step` a common table expression that is used is run once.
 pub(crate) const NAMES: &[&str] = &[
     "inline step",
     "unnest query",

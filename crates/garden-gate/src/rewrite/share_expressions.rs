@@ -4,8 +4,8 @@
 //! SUM(p * (1 - d)), SUM(p * (1 - d) * (1 + t))   →   x := p * (1 - d)     SUM(x), SUM(x * (1 + t))
 //! ```
 //! Condition: the expression stands at least twice among the arguments and grouping columns of one grouping, or the columns of one SELECT,
-//! where each of them is worked out for every row: not in a branch of CASE, behind AND or OR, or under FILTER. It has the same value, and
-//! fails for the same rows, wherever it is worked out.
+//! where each of them is computed for every row: not in a branch of CASE, behind AND or OR, or under FILTER. It has the same value, and
+//! fails for the same rows, wherever it is computed.
 
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
@@ -20,7 +20,7 @@ impl Rule for ShareExpressions {
             let text = Printer::new(context.columns).expr(&shared);
             let info = ColumnInfo::computed(text.clone(), shared.sql_type());
             let id = context.columns.add(info);
-            let change = format!("{text} is worked out once");
+            let change = format!("{text} is computed once");
             context.log.push(RewriteNote { rule: "share expressions", change, why: "it stands there more than once" });
             plan = with_column(plan, id, &shared)?;
         }
@@ -28,7 +28,7 @@ impl Rule for ShareExpressions {
     }
 }
 
-/// The expressions of a node that are worked out for every row.
+/// The expressions of a node that are computed for every row.
 fn always(plan: &LogicalPlan) -> Vec<&Expr> {
     match plan {
         LogicalPlan::Aggregate { keys, aggregates, .. } => {
@@ -67,7 +67,7 @@ fn size_of(expr: &Expr) -> usize {
     size
 }
 
-/// Calls `found` for each part that is worked out whenever the whole is.
+/// Calls `found` for each part that is computed whenever the whole is.
 fn visit<'e>(expr: &'e Expr, found: &mut impl FnMut(&'e Expr)) {
     match expr.kind() {
         ExprKind::Arithmetic(_, sides) | ExprKind::Concat(sides) => {

@@ -50,7 +50,7 @@ fn join_domains(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<Logi
                 return Err(Error::new(SqlState::TOO_COMPLEX, message).with_help(help));
             }
             let outer = columns_from_left(&join);
-            log(context, "it is worked out for all different values it needs at once, and joined");
+            log(context, "it is computed for all different values it needs at once, and joined");
             let mut join = Domain::join(*join, &outer, context);
             join.right = join_domains(join.right, context)?;
             Ok(finish(join))
@@ -87,7 +87,7 @@ fn without_domain(mut join: SideJoin, context: &mut RuleContext<'_>) -> LogicalP
     if join.kind == JoinKind::Left
         && let Some(plan) = scalar_aggregate(&join, &outer, context)
     {
-        log(context, "its grouping is worked out for all values at once, and joined");
+        log(context, "its grouping is computed for all values at once, and joined");
         return plan;
     }
     join.into_plan()

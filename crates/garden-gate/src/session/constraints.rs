@@ -3,6 +3,7 @@
 
 use super::change::stored;
 use super::deferred::Deferral;
+use super::key_types::keys_as;
 use super::period_keys::{check_apart, check_overlaps, check_periods};
 use super::referential::Actions;
 use super::unique_index::{check_unique, is_kept};
@@ -217,9 +218,10 @@ impl<'a> Changer<'a> {
             return self.check_covered((name, definition), reference, rows);
         }
         let keys = key_arrays(rows, &reference.columns);
-        let (parent, _) = stored(&self.catalog, &reference.table.0, &reference.table.1)?;
+        let (parent, parent_definition) = stored(&self.catalog, &reference.table.0, &reference.table.1)?;
         let mut known = vec![false; rows.rows];
-        parent.find((&reference.referred, false), (&keys, rows.rows), |row, _| {
+        let sought = keys_as(keys.clone(), parent_definition.types_of(&reference.referred))?;
+        parent.find((&reference.referred, false), (&sought, rows.rows), |row, _| {
             known[row as usize] = true;
             Ok(())
         })?;

@@ -106,7 +106,7 @@ impl DirectInsert {
 
 fn given(expr: &ast::Expr, column: &ColumnDefinition) -> Option<Cell> {
     match &expr.kind {
-        // What a column asks besides its type is worked out the usual way.
+        // What a column asks besides its type is computed the usual way.
         _ if column.limit.is_some() => None,
         ast::ExprKind::Parameter(name) => Some(Cell::Parameter(name.clone())),
         ast::ExprKind::Literal(literal, _) => value(literal, column.sql_type).map(Cell::Constant),

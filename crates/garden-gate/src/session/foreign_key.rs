@@ -1,11 +1,11 @@
 //! FOREIGN KEY in definitions (clause 11.8).
 
 use super::definition::no_table;
+use super::key_types::are_comparable;
 use super::table_definition::{Maker, no_column, period_of};
 use crate::catalog::{ForeignKey, LOCAL_SCHEMA, ReferentialAction, TableDefinition, Timing};
 use crate::diagnostic::{Error, Result, Span, SqlState, counted};
 use crate::syntax::ast;
-use crate::types::SqlType;
 
 /// Columns in which a period of a row, and those of the rows it refers to, start and end.
 type Periods = Option<[(usize, usize); 2]>;
@@ -51,7 +51,8 @@ impl Maker<'_> {
         let (timing, unproven, table) = (Timing::AtOnce, false, (schema, parent_name.clone()));
         let key = ForeignKey { name, columns, table, referred, on_delete, on_update, full, timing, unproven, periods };
         check_parent_key((parent, &parent_name), &key).map_err(|error| error.at(span))?;
-        check_types((made, &key.columns), (parent, &key.referred, &parent_name)).map_err(|error| error.at(span))?;
+        check_types((made, &key.columns), (parent, &key.referred, &parent_name), foreign.period.is_some())
+            .map_err(|error| error.at(span))?;
         Ok(key)
     }
 
@@ -133,6 +134,7 @@ fn check_parent_key((parent, parent_name): (&TableDefinition, &str), reference: 
 fn check_types(
     (made, columns): (&TableDefinition, &[usize]),
     (parent, referred, parent_name): (&TableDefinition, &[usize], &str),
+    strict: bool,
 ) -> Result<()> {
     if columns.len() != referred.len() {
         let message = format!("{} can't refer to {}", counted(columns.len(), "column"), referred.len());
@@ -140,12 +142,12 @@ fn check_types(
     }
     for (at, other) in columns.iter().zip(referred) {
         let (a, b) = (&made.columns[*at], &parent.columns[*other]);
-        let fixed = |sql_type| matches!(sql_type, SqlType::Char(_) | SqlType::Binary(_));
-        let padded_alike = a.sql_type == b.sql_type || !fixed(a.sql_type) && !fixed(b.sql_type);
-        if a.sql_type.arrow() != b.sql_type.arrow() || !padded_alike {
+        let fits = are_comparable(a.sql_type, b.sql_type) && (!strict || a.sql_type.arrow() == b.sql_type.arrow());
+        if !fits {
             let message =
                 format!("{:?} is {}, {:?} of table {parent_name:?} is {}", a.name, a.sql_type, b.name, b.sql_type);
-            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).with_help("give both the same type"));
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message)
+                .with_help("give both the same type, or types of exact numbers"));
         }
     }
     Ok(())

@@ -27,6 +27,7 @@ mod export;
 mod files;
 mod foreign_key;
 mod index;
+mod key_types;
 mod last_query;
 mod load;
 mod objects;

@@ -84,7 +84,7 @@ fn hidden(term: &Expr, scan: &Scan, index: &ScanIndex, columns: &Columns) -> Opt
                 _ => {
                     let text = printer.expr(written(around));
                     let message = format!(
-                        "{text} is worked out for every row, which keeps index {} on {name} from being used",
+                        "{text} is computed for every row, which keeps index {} on {name} from being used",
                         index.name
                     );
                     let help = rewritten((op, around, value), *id, printer).map_or_else(

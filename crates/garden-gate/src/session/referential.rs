@@ -9,6 +9,7 @@
 
 use super::change::stored;
 use super::constraints::{Changer, Delta, encoded_keys, key_arrays, repeat, shown_row, shown_values};
+use super::key_types::keys_as;
 use super::period_keys::rows_that_refer;
 use crate::bind::default_value;
 use crate::catalog::{Catalog, ForeignKey, ReferentialAction, TableDefinition};
@@ -291,6 +292,7 @@ impl<'c, 'a> Actions<'c, 'a> {
     /// The rows that referred to those of an event before the statement, and whose reference the statement has not changed otherwise.
     fn matching(&mut self, event: &Event, table: usize, reference: &ForeignKey) -> Result<Matching> {
         let keys = key_arrays(&event.before, &reference.referred);
+        let keys = keys_as(keys, self.tables[table].definition.types_of(&reference.columns))?;
         let mut found: Matching = Vec::new();
         let old = Arc::clone(&self.tables[table].old);
         old.find((&reference.columns, false), (&keys, event.before.rows), |row, place| {
@@ -346,6 +348,7 @@ impl Settlement {
                 Ok(())
             })?;
             let (child_rows, definition) = stored(&changer.catalog, &child.0, &child.1)?;
+            let keys = keys_as(keys, definition.types_of(&reference.columns))?;
             child_rows.find((&reference.columns, false), (&keys, before.rows), |row, place| {
                 if there[row as usize] {
                     return Ok(());

@@ -349,6 +349,7 @@ impl Session {
                     self.variables.put(ParameterName::Named(name.text.clone()), value);
                     done(notes)
                 }
+                ast::StatementKind::SetZone => done(Vec::new()),
                 ast::StatementKind::LetQuery { name, query } => {
                     let rows = self.query_rows(query, call)?;
                     let value = single(&rows).map_err(|error| error.at(query.span))?;

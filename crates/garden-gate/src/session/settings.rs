@@ -61,7 +61,7 @@ const SETTINGS: &[Setting] = &[
     },
     Setting {
         name: "keep_statistics",
-        meaning: "whether plans go by old statistics until ANALYZE, FALSE (worked out anew when a fifth has changed) or TRUE",
+        meaning: "whether plans go by old statistics until ANALYZE, FALSE (computed anew when a fifth has changed) or TRUE",
         show: |settings| Value::Boolean(settings.keep_statistics),
         set: |settings, value| truth(value).map(|keep| settings.keep_statistics = keep),
     },
@@ -235,7 +235,7 @@ impl Settings {
             let names: Vec<&str> = SETTINGS.iter().map(|setting| setting.name).collect();
             let near = crate::diagnostic::nearest(name, names.iter().copied());
             let help = match near {
-                Some(near) => format!("did you mean {near}?"),
+                Some(near) => format!("did you mean {near:?}?"),
                 None => format!(
                     "LET {name} = {} makes a variable, :{name} reads it; the settings are {}",
                     shown(value),

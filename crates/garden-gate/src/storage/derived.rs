@@ -1,4 +1,4 @@
-//! What is worked out from the columns of a part and can be worked out again: rows by their keys, sorted rows, columns without deleted
+//! What is computed from the columns of a part and can be computed again: rows by their keys, sorted rows, columns without deleted
 //! rows. Of parts in memory all of it is kept; of parts in a database file as much as there is room for, the oldest going first.
 
 use std::collections::VecDeque;

@@ -1,4 +1,4 @@
-//! Tables in memory: lists of segments, read column by column, with statistics worked out when they are first asked for.
+//! Tables in memory: lists of segments, read column by column, with statistics computed when they are first asked for.
 
 mod append;
 mod aside;

@@ -20,9 +20,9 @@ pub(super) struct Part {
     /// Which rows are left; `None` for all.
     live: Option<BooleanBuffer>,
     left: usize,
-    /// The columns without the deleted rows, worked out when they are first read.
+    /// The columns without the deleted rows, computed when they are first read.
     dense: Arc<Derived<usize, ArrayRef>>,
-    /// Rows by the values of some columns, worked out when they are first looked up; shared by all versions of the part.
+    /// Rows by the values of some columns, computed when they are first looked up; shared by all versions of the part.
     lookups: Arc<Lookups>,
     /// How the values of columns lie, where it is known; likewise.
     order: Arc<Vec<OnceLock<ColumnOrder>>>,
@@ -165,7 +165,7 @@ impl Part {
         }
     }
 
-    /// [`Part::note`] for all that was worked out while the part was in memory only.
+    /// [`Part::note`] for all that was computed while the part was in memory only.
     pub(super) fn note_all(&self) {
         self.note(&self.dense, self.dense.bytes());
         self.note(&self.lookups, self.lookups.bytes());

@@ -42,7 +42,7 @@ enum Age {
     Fresh,
     /// Some rows have changed, too few to matter.
     Worn,
-    /// So many have changed that the statistics are to be worked out again.
+    /// So many have changed that the statistics are to be computed again.
     Stale,
 }
 

@@ -29,7 +29,7 @@ const FORMAT: u32 = 6;
 
 /// The oldest version that is still read.
 const OLDEST_FORMAT: u32 = 2;
-/// Bytes kept of what was worked out from them: rows by their keys, sorted rows, columns without deleted rows.
+/// Bytes kept of what was computed from them: rows by their keys, sorted rows, columns without deleted rows.
 const DERIVED_BYTES: usize = 512 << 20;
 
 pub(super) const FACTS: TableDefinition<'_, &str, &[u8]> = TableDefinition::new("facts");
@@ -51,7 +51,7 @@ pub(crate) struct Store {
     access: FileAccess,
     pub(super) state: Mutex<State>,
     cache: Mutex<ColumnCache>,
-    /// For what is worked out from columns.
+    /// For what is computed from columns.
     room: Room,
     /// Bytes of columns and indexes written since it was opened.
     pub(super) written: AtomicU64,

@@ -16,13 +16,13 @@ use arrow::datatypes::Int64Type;
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex, OnceLock};
 
-/// Share of the rows that may change before the statistics of a column are worked out again.
+/// Share of the rows that may change before the statistics of a column are computed again.
 const STALE_SHARE: f64 = 0.2;
 
 /// Where a row lies: the part above, the row in it below. Only of use for the version it was read from.
 pub(crate) type Place = i64;
 
-/// Statistics of a column, and how many rows have changed since they were worked out.
+/// Statistics of a column, and how many rows have changed since they were computed.
 pub(super) type KnownStatistics = (Arc<ColumnStatistics>, u64);
 
 #[derive(Debug)]
@@ -393,7 +393,7 @@ impl TableSource for StoredTable {
     }
 }
 
-/// Whether so many rows have changed that statistics are to be worked out again.
+/// Whether so many rows have changed that statistics are to be computed again.
 pub(super) fn is_stale(known: &ColumnStatistics, changed: u64) -> bool {
     approximate(changed) > STALE_SHARE * approximate(known.rows)
 }

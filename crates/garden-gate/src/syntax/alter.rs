@@ -43,7 +43,13 @@ impl Parser<'_> {
             self.expect_word("TO")?;
             return Ok(AlterTable::RenameColumn { name, to: self.name("the new name")? });
         }
-        self.expect_either("ALTER", "ADD, DROP, RENAME, ALTER, SET HISTORY or CHECK CONSTRAINTS")?;
+        if !self.accept_word("ALTER") {
+            let error = self.expected("ADD, DROP, RENAME, ALTER, SET HISTORY or CHECK CONSTRAINTS");
+            let next = usize::from(self.is_word_at(1, "COLUMN")) + 1;
+            let column = self.raw(self.ahead(next));
+            let help = super::thesaurus::for_alteration(self.raw(self.current()), column);
+            return Err(help.into_iter().fold(error, |error, help| error.with_help(help)));
+        }
         self.alter_column()
     }
 

@@ -264,6 +264,10 @@ impl Parser<'_> {
     fn assignment(&mut self) -> Result<Assignment> {
         if !self.at_symbol(Symbol::LeftParen) {
             let column = self.name("a column")?;
+            if self.at_symbol(Symbol::LeftBracket) || self.at_symbol(Symbol::Dot) {
+                let help = format!("give the column as a whole: {} = …", column.text);
+                return Err(self.not_supported("an assignment to a part of a column").with_help(help));
+            }
             self.expect_symbol(Symbol::Equal, "=")?;
             return Ok(Assignment { columns: vec![column], values: Assigned::Each(vec![self.given()?]) });
         }

@@ -159,6 +159,9 @@ pub(crate) fn name_of(text: &str) -> Result<Vec<Ident>> {
 
 /// The options that stand in parentheses behind the path of a file, without them.
 pub(crate) fn file_options_of(text: &str) -> Result<super::ast::FileOptions> {
+    if text.trim().is_empty() {
+        return Ok(super::ast::FileOptions::default());
+    }
     let source = SourceText::new(format!("({text})"));
     let read = || {
         let tokens = Script::new(Arc::clone(&source)).tokens_to_semicolon()?;
@@ -298,7 +301,8 @@ impl<'a> Parser<'a> {
         }
         // One that is closed further on has something in it that does not belong there.
         if self.is_closed_later() {
-            return Err(self.expected(")"));
+            let help = super::thesaurus::for_word_inside(self.raw(self.current()));
+            return Err(help.into_iter().fold(self.expected(")"), Error::with_help));
         }
         let problem = Problem::UnclosedParenthesis { found: self.found() };
         Err(Error::from_facts(&problem).at(open).with_label(self.span(), "expected ) before this"))

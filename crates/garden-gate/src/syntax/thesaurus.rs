@@ -51,6 +51,36 @@ const BEHIND: &[(&[&str], &str)] = &[
     (&["order", "sort"], "one ORDER BY stands at the end of the query"),
 ];
 
+/// Words among those of a column or in other parentheses.
+const INSIDE: &[(&[&str], &str)] = &[
+    (
+        &["auto", "automatic", "autonumber", "auto_increment", "autoincrement", "serial", "counter", "identity"],
+        "write GENERATED ALWAYS AS IDENTITY for numbers that the database gives",
+    ),
+    (&["comment"], "COMMENT ON COLUMN table.column IS 'text' says something of a column"),
+    (&["null"], "a column may be NULL if NOT NULL is not said"),
+    (&["index", "key"], "PRIMARY KEY (…) or UNIQUE (…) stands among the columns; CREATE INDEX makes an index"),
+    (&["computed", "virtual", "stored"], "write GENERATED ALWAYS AS (expression)"),
+    (&["limit", "top", "first"], "FETCH FIRST 5 ROWS ONLY stands at the end of the query"),
+];
+
+/// What is written for a word that stands where a parenthesis should be closed.
+pub(super) fn for_word_inside(word: &str) -> Option<&'static str> {
+    found(INSIDE, word)
+}
+
+/// What is written for a word behind ALTER TABLE and the name of a table.
+pub(super) fn for_alteration(word: &str, column: &str) -> Option<String> {
+    const ALTERATIONS: &[(&[&str], &str)] = &[
+        (&["modify", "change", "retype", "type"], "write ALTER COLUMN {} SET DATA TYPE and the type"),
+        (&["rename_column"], "write RENAME COLUMN {} TO and the new name"),
+        (&["remove", "delete"], "write DROP COLUMN {}"),
+        (&["insert", "append"], "write ADD COLUMN {} and the type"),
+        (&["set"], "write ALTER COLUMN and the column before SET"),
+    ];
+    found(ALTERATIONS, word).map(|help| help.replace("{}", column))
+}
+
 /// The field of EXTRACT that a plain word means.
 pub(super) fn for_field(word: &str) -> Option<String> {
     const FIELDS: &[(&[&str], &str)] = &[

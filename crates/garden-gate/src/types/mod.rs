@@ -21,7 +21,7 @@ pub use composite::RowField;
 pub(crate) use date::{FIRST_DAY, LAST_DAY, MICROS_PER_DAY};
 pub(crate) use date::{
     add_months, calendar_parts, date_parts, format_date, format_time, format_timestamp, month_start, parse_date,
-    parse_instant, parse_offset, parse_time, parse_time_of_zone, parse_timestamp,
+    parse_instant, parse_offset, parse_time, parse_time_of_zone, parse_timestamp, zone_offset,
 };
 pub use decimal::Decimal;
 pub(crate) use decimal::{divide_rounded, power_of_ten, rescale};

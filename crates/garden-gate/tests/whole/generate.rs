@@ -137,7 +137,7 @@ impl<'d> Generator<'d> {
         Body::Select(Box::new(self.select(kinds, outer)))
     }
 
-    /// A table or a query of WITH.
+    /// A table or a common table expression.
     fn table(&mut self) -> (From, Vec<Known>) {
         let alias = self.alias();
         if !self.with.is_empty() && self.draw.coin() {

@@ -108,7 +108,7 @@ pub(crate) enum Bound {
 
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) enum From {
-    /// A table or a query of WITH.
+    /// A table or a common table expression.
     Table(String, String),
     Derived(Box<Query>, String, bool),
     /// `SERIES(expr, expr)`

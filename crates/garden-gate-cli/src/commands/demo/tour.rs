@@ -35,7 +35,7 @@ pub(super) const TOUR: &[Step] = &[
     },
     Step {
         title: "Ask for the plan before it runs",
-        words: "The same question with a gardener's name: how will it be worked out, and what should it cost?",
+        words: "The same question with a gardener's name: how will it be evaluated, and what should it cost?",
         sql: "SELECT g.name, COUNT(*) AS tasks, SUM(t.hours) AS hours\nFROM task AS t\nJOIN gardener AS g ON g.gardener_id = t.gardener_id\nJOIN bed AS b ON b.bed_id = t.bed_id\nWHERE b.bed_id = 7 AND t.kind = 'weeding'\nGROUP BY g.name\nORDER BY hours DESC\nFETCH FIRST 3 ROWS ONLY",
         show: Show::Plan,
     },

@@ -1,4 +1,4 @@
-//! The steps of a query: each query of WITH, derived table, query inside of an expression, operand of a set operator and round of a
+//! The steps of a query: each common table expression, derived table, query inside of an expression, operand of a set operator and round of a
 //! recursion, run by itself.
 
 mod around;
@@ -16,7 +16,7 @@ use std::time::Instant;
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum StepPart {
-    /// A query of WITH.
+    /// A common table expression.
     With,
     /// A query in FROM.
     Derived,

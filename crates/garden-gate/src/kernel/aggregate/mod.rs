@@ -80,7 +80,7 @@ pub(crate) trait Accumulator: Send + Sync {
     fn bytes(&self) -> usize;
 }
 
-/// What an aggregate is worked out from: its arguments, then what its rows are ordered by.
+/// What an aggregate is computed from: its arguments, then what its rows are ordered by.
 ///
 /// # Errors
 /// What evaluating them raises.

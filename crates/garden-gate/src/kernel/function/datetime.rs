@@ -3,7 +3,9 @@
 use super::{Arguments, Problem};
 use crate::kernel::keys::{from_integer_lanes, integer_lanes};
 use crate::logical::Function as F;
-use crate::types::{ExtractField as X, MICROS_PER_DAY, SqlType, calendar_parts, date_parts, month_start, parse_offset};
+use crate::types::{
+    ExtractField as X, MICROS_PER_DAY, SqlType, calendar_parts, date_parts, month_start, parse_offset, zone_offset,
+};
 use arrow::array::{Array, ArrayRef, AsArray};
 use arrow::datatypes::DurationMicrosecondType;
 
@@ -159,7 +161,7 @@ pub(super) fn at_zone(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef
     let mut values = Vec::with_capacity(lanes.len());
     let mut valid = Vec::with_capacity(lanes.len());
     for (row, value) in lanes.iter().enumerate() {
-        let offset = if function == F::AtLocal { Some(0) } else { offset(arguments, row)? };
+        let offset = if function == F::AtLocal { Some(0) } else { offset(arguments, row, *value)? };
         valid.push(array.is_valid(row) && offset.is_some());
         let offset = if shows_local { offset.unwrap_or(0) } else { 0 };
         let moved = value.checked_add(offset).ok_or(Problem::OutsideCalendar)?;
@@ -168,11 +170,15 @@ pub(super) fn at_zone(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef
     Ok(from_integer_lanes(values, Some(valid.into()), &arguments.result.arrow()))
 }
 
-/// The offset from UTC in microseconds that a row asks for.
-fn offset(arguments: &Arguments<'_>, row: usize) -> Result<Option<i64>, Problem> {
+/// The offset from UTC in microseconds that a row asks for; that of a named zone depends on the moment.
+fn offset(arguments: &Arguments<'_>, row: usize, moment: i64) -> Result<Option<i64>, Problem> {
     if arguments.types[1].is_text() {
         let Some(text) = arguments.text(1).get(row) else { return Ok(None) };
-        let seconds = if text.eq_ignore_ascii_case("UTC") { Some(0) } else { parse_offset(text.trim()) };
+        let seconds = if text.eq_ignore_ascii_case("UTC") {
+            Some(0)
+        } else {
+            parse_offset(text.trim()).or_else(|| zone_offset(text.trim(), moment))
+        };
         return seconds
             .map(|seconds| Some(seconds * MICROS_PER_SECOND))
             .ok_or(Problem::NoSuchZone { zone: text.into() });

@@ -1,4 +1,4 @@
-//! Numeric functions (clause 6.30). Exact numbers stay exact; the others are worked out in 64-bit floating point.
+//! Numeric functions (clause 6.30). Exact numbers stay exact; the others are computed in 64-bit floating point.
 
 use super::{Arguments, Problem};
 use crate::kernel::{evaluate, keys::integer_lanes};

@@ -1,6 +1,6 @@
-//! Aggregates over frames. A frame that is a whole partition is worked out once; other frames are put together from a tree whose nodes
+//! Aggregates over frames. A frame that is a whole partition is computed once; other frames are put together from a tree whose nodes
 //! hold the partial results of 16 nodes below: at most 30 of them a level. DISTINCT and the aggregates that need the order of their
-//! rows have no partial results: their frames are worked out one by one.
+//! rows have no partial results: their frames are computed one by one.
 
 use super::Layout;
 use super::frame::Frame;
@@ -58,7 +58,7 @@ fn only_where_kept(aggregate: &Aggregate) -> Cow<'_, Aggregate> {
     Cow::Owned(Aggregate { arguments, ..aggregate.clone() })
 }
 
-/// What the aggregate is worked out from, row by row.
+/// What the aggregate is computed from, row by row.
 struct Rows<'a> {
     aggregate: &'a Aggregate,
     inputs: Vec<ArrayRef>,
@@ -79,7 +79,7 @@ impl Rows<'_> {
     }
 }
 
-/// Each frame by itself; a frame that is the same as that of the row before is not worked out again.
+/// Each frame by itself; a frame that is the same as that of the row before is not computed again.
 fn one_by_one(rows: &Rows<'_>, frames: &[Frame]) -> Result<ArrayRef> {
     let mut different: Vec<&Frame> = Vec::new();
     let mut which = Vec::with_capacity(frames.len());

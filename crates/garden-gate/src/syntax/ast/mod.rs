@@ -81,6 +81,8 @@ pub(crate) enum StatementKind {
         name: Ident,
         value: Expr,
     },
+    /// `SET TIME ZONE` to the one that a session has anyway.
+    SetZone,
     /// `LET name = (SELECT …)`
     LetQuery {
         name: Ident,
