@@ -169,13 +169,13 @@ impl Estimator<'_> {
         first: Ask<'_>,
         (conjuncts, done): (&[Expr], &mut [bool]),
     ) -> Result<Option<f64>> {
+        let Some(known) = self.statistics(id)? else { return Ok(None) };
         let others: Vec<usize> = (0..conjuncts.len())
             .filter(|at| !done[*at] && asked(&conjuncts[*at]).is_some_and(|(of, _)| of == id))
             .collect();
         if others.is_empty() {
             return Ok(None);
         }
-        let Some(known) = self.statistics(id)? else { return Ok(None) };
         others.iter().for_each(|at| done[*at] = true);
         let more = others.iter().filter_map(|at| asked(&conjuncts[*at]).map(|(_, ask)| ask));
         Ok(Some(self.all_asked(&known, std::iter::once(first).chain(more).collect())))

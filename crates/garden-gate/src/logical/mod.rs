@@ -10,6 +10,7 @@ mod expr;
 mod function;
 mod guide;
 mod index;
+mod known_exprs;
 pub(crate) mod nullable;
 mod plan;
 mod print;
@@ -24,6 +25,7 @@ pub(crate) use expr::{Expr, ExprKind};
 pub(crate) use function::{FUNCTIONS, Function};
 pub(crate) use guide::{Demand, Directive, Guide, GuidedJoin, GuidedRead};
 pub(crate) use index::ScanIndex;
+pub(crate) use known_exprs::KnownExprs;
 pub(crate) use plan::{
     AnyTest, EarlyGroups, Expand, LogicalPlan, Member, Recursion, RecursionInput, RewriteNote, Rewritten, Scan,
     ScanReference, SetOperand, SideJoin, Sides, SortKey, Step, StepDefinition, StepId,

@@ -12,8 +12,9 @@
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
 use crate::kernel::evaluate_constant;
-use crate::logical::{CompareOp, Expr, ExprKind, LogicalPlan, Printer, RewriteNote};
+use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, KnownExprs, LogicalPlan, Printer, RewriteNote};
 use crate::types::{SqlType, Value};
+use std::collections::HashMap;
 
 pub(super) struct TidyConditions;
 
@@ -117,41 +118,93 @@ fn relation((op, value): (CompareOp, &Expr), (other, bound): (CompareOp, &Expr))
 fn tidied(conjuncts: Vec<Expr>, context: &mut RuleContext<'_>) -> Option<Vec<Expr>> {
     let conjuncts: Vec<Expr> = conjuncts.into_iter().map(|term| or_to_in(term, context)).collect();
     let mut dropped = vec![false; conjuncts.len()];
+    drop_repeated(&conjuncts, &mut dropped);
+    drop_implied(&conjuncts, &mut dropped, context)?;
+    Some(conjuncts.into_iter().zip(dropped).filter(|(_, dropped)| !dropped).map(|(term, _)| term).collect())
+}
+
+/// Drops terms that say the same as another; the one that was written stays.
+fn drop_repeated(conjuncts: &[Expr], dropped: &mut [bool]) {
+    let mut known = KnownExprs::default();
     for (at, term) in conjuncts.iter().enumerate() {
-        for (other_at, other) in conjuncts.iter().enumerate() {
-            if at == other_at || dropped[at] || dropped[other_at] {
-                continue;
-            }
-            if term.same_as(other) && !term.can_raise() {
-                // The one that was written stays.
-                let twice = if term.is_implied() && !other.is_implied() { at } else { other_at };
-                dropped[twice] = true;
-                continue;
-            }
-            let (Some((column, op, value)), Some((same, other_op, bound))) = (comparison(term), comparison(other))
-            else {
-                continue;
-            };
-            if !column.same_as(same) {
-                continue;
-            }
-            let printer = Printer::new(context.columns);
-            match relation((op, value), (other_op, bound)) {
+        let Some(first) = known.place_of(conjuncts, at).filter(|_| !term.can_raise()) else { continue };
+        if conjuncts[first].is_implied() && !term.is_implied() && !dropped[first] {
+            dropped[first] = true;
+            known.replace(conjuncts, first, at);
+        } else {
+            dropped[at] = true;
+        }
+    }
+}
+
+/// A comparison of a column with a constant, and its place among the terms.
+type Compared<'e> = (usize, (CompareOp, &'e Expr));
+
+/// Drops comparisons that follow from others of the same column; `None` when two are never TRUE together. Comparisons by `<>` tell
+/// nothing of each other, and of the others few are left, so that each term is compared with few.
+fn drop_implied(conjuncts: &[Expr], dropped: &mut [bool], context: &mut RuleContext<'_>) -> Option<()> {
+    let mut kept: HashMap<ColumnId, Vec<Compared<'_>>> = HashMap::new();
+    let mut unequal: Vec<(ColumnId, Compared<'_>)> = Vec::new();
+    for (at, term) in conjuncts.iter().enumerate().filter(|(at, _)| !dropped[*at]).collect::<Vec<_>>() {
+        let Some((column, op, value)) = comparison(term) else { continue };
+        let ExprKind::Column(id) = column.kind() else { continue };
+        if op == CompareOp::NotEqual {
+            unequal.push((*id, (at, (op, value))));
+            continue;
+        }
+        let kept = kept.entry(*id).or_default();
+        let mut number = 0;
+        while let Some((other, known)) = kept.get(number).copied() {
+            match relation(known, (op, value)) {
+                Some(Relation::Excludes) => return excluded(conjuncts, (other, at), context),
                 Some(Relation::Implies) => {
-                    let change = format!("{} was dropped beside {}", printer.expr(other), printer.expr(term));
-                    context.log.push(RewriteNote { rule: NAME, change, why: "it follows from it" });
-                    dropped[other_at] = true;
+                    implied(conjuncts, (other, at), context);
+                    dropped[at] = true;
+                    break;
                 }
-                Some(Relation::Excludes) => {
-                    let change = format!("{} AND {} leave no rows", printer.expr(term), printer.expr(other));
-                    context.log.push(RewriteNote { rule: NAME, change, why: "they are never TRUE together" });
-                    return None;
+                Some(Relation::Neither) | None => {}
+            }
+            match relation((op, value), known) {
+                Some(Relation::Excludes) => return excluded(conjuncts, (at, other), context),
+                Some(Relation::Implies) => {
+                    implied(conjuncts, (at, other), context);
+                    dropped[other] = true;
+                    kept.remove(number);
+                }
+                Some(Relation::Neither) | None => number += 1,
+            }
+        }
+        if !dropped[at] {
+            kept.push((at, (op, value)));
+        }
+    }
+    for (id, (at, term)) in unequal {
+        for (other, known) in kept.get(&id).into_iter().flatten() {
+            match relation(*known, term) {
+                Some(Relation::Excludes) => return excluded(conjuncts, (*other, at), context),
+                Some(Relation::Implies) => {
+                    implied(conjuncts, (*other, at), context);
+                    dropped[at] = true;
+                    break;
                 }
                 Some(Relation::Neither) | None => {}
             }
         }
     }
-    Some(conjuncts.into_iter().zip(dropped).filter(|(_, dropped)| !dropped).map(|(term, _)| term).collect())
+    Some(())
+}
+
+fn implied(conjuncts: &[Expr], (term, follows): (usize, usize), context: &mut RuleContext<'_>) {
+    let printer = Printer::new(context.columns);
+    let change = format!("{} was dropped beside {}", printer.expr(&conjuncts[follows]), printer.expr(&conjuncts[term]));
+    context.log.push(RewriteNote { rule: NAME, change, why: "it follows from it" });
+}
+
+fn excluded(conjuncts: &[Expr], (term, other): (usize, usize), context: &mut RuleContext<'_>) -> Option<()> {
+    let printer = Printer::new(context.columns);
+    let change = format!("{} AND {} leave no rows", printer.expr(&conjuncts[term]), printer.expr(&conjuncts[other]));
+    context.log.push(RewriteNote { rule: NAME, change, why: "they are never TRUE together" });
+    None
 }
 
 /// `x = 1 OR x = 2` as `x IN (1, 2)`, wherever all terms are such.
@@ -159,6 +212,7 @@ fn or_to_in(term: Expr, context: &mut RuleContext<'_>) -> Expr {
     let ExprKind::Or(terms) = term.kind() else { return term };
     let mut column: Option<Expr> = None;
     let mut values: Vec<Expr> = Vec::new();
+    let mut seen = KnownExprs::default();
     for part in terms {
         let (found, more) = match part.kind() {
             ExprKind::In(operand, list) => ((**operand).clone(), list.clone()),
@@ -173,11 +227,12 @@ fn or_to_in(term: Expr, context: &mut RuleContext<'_>) -> Expr {
             return term;
         }
         column = Some(found);
-        more.into_iter().for_each(|value| {
-            if !values.iter().any(|known| known.same_as(&value)) {
-                values.push(value);
+        for value in more {
+            values.push(value);
+            if seen.place_of(&values, values.len() - 1).is_some() {
+                values.pop();
             }
-        });
+        }
     }
     let Some(column) = column else { return term };
     let list = Expr::new(ExprKind::In(Box::new(column), values), SqlType::Boolean, term.span());
