@@ -8,11 +8,11 @@ use garden_gate::{Error, Note, SourceText};
 pub fn error(error: &Error, look: Look) -> String {
     let sqlstate = error.sqlstate();
     let mut group =
-        Level::ERROR.primary_title(error.message()).id(sqlstate.as_str()).elements(Vec::<Origin<'_>>::new());
+        Level::ERROR.primary_title(visible(error.message())).id(sqlstate.as_str()).elements(Vec::<Origin<'_>>::new());
     if let (Some(source), Some(span)) = (error.source_text(), error.span()) {
         let mut snippet = snippet(source).annotation(AnnotationKind::Primary.span(span.range()));
         for label in error.labels() {
-            snippet = snippet.annotation(AnnotationKind::Context.span(label.span.range()).label(&label.text));
+            snippet = snippet.annotation(AnnotationKind::Context.span(label.span.range()).label(visible(&label.text)));
         }
         group = group.element(snippet);
     }
@@ -33,7 +33,7 @@ pub fn error(error: &Error, look: Look) -> String {
 
 /// A note as text: its code, message, place and what to write instead.
 pub fn note(note: &Note, look: Look) -> String {
-    let mut group = Level::NOTE.primary_title(&note.message).id(note.code).elements(Vec::<Origin<'_>>::new());
+    let mut group = Level::NOTE.primary_title(visible(&note.message)).id(note.code).elements(Vec::<Origin<'_>>::new());
     if let (Some(source), Some(span)) = (note.source_text(), note.span) {
         group = group.element(snippet(source).annotation(AnnotationKind::Primary.span(span.range())));
     }
@@ -43,14 +43,14 @@ pub fn note(note: &Note, look: Look) -> String {
 fn snippet(source: &SourceText) -> Snippet<'_, annotate_snippets::Annotation<'_>> {
     let snippet = Snippet::source(source.text()).line_start(source.first_line());
     match source.name() {
-        Some(name) => snippet.path(name),
+        Some(name) => snippet.path(visible(name)),
         None => snippet,
     }
 }
 
 fn render(group: Group<'_>, help: Option<&str>, look: Look) -> String {
     let group = match help {
-        Some(help) => group.element(Level::HELP.message(help)),
+        Some(help) => group.element(Level::HELP.message(visible(help))),
         None => group,
     };
     let renderer = if look.colour { Renderer::styled() } else { Renderer::plain() };

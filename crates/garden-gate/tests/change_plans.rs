@@ -83,10 +83,9 @@ fn a_measured_change_is_taken_back() {
     assert_eq!((rows.affected(), rows.row_count()), (Some(2), 2));
     assert_eq!(session.measure("INSERT INTO bed VALUES (11, 'x', 1)", ()).unwrap_err().sqlstate().as_str(), "23000");
     // Inside a transaction the changes made before it stay.
-    run(&mut session, "START TRANSACTION").unwrap();
-    run(&mut session, "UPDATE bed SET area = 0.5 WHERE bed_id = 1").unwrap();
+    session.run("START TRANSACTION; UPDATE bed SET area = 0.5 WHERE bed_id = 1").unwrap();
     session.measure("UPDATE bed SET area = 7", ()).unwrap();
-    run(&mut session, "COMMIT").unwrap();
+    session.run("COMMIT").unwrap();
     assert_eq!(run(&mut session, "SELECT SUM(area) FROM bed").unwrap(), "405449.50");
     assert_eq!(session.plan("DROP TABLE bed", ()).unwrap_err().sqlstate().as_str(), "42000");
 }
