@@ -270,7 +270,36 @@ fn zones_by_their_names() {
         ("SET TIME ZONE LOCAL", ""),
         ("SET TIME ZONE 'UTC'", ""),
         ("SET TIME ZONE 'Europe/Vienna'", "!0A000 another zone than UTC"),
-        ("CREATE TABLE t (a INTEGER ARRAY[3])", ""),
-        ("UPDATE t SET a[2] = 9", "!0A000 an assignment to a part of a column"),
+        ("CREATE TABLE t (a ROW(x INTEGER))", ""),
+        ("UPDATE t SET a.x = 9", "!0A000 an assignment to a field of a row"),
+    ]);
+}
+
+#[test]
+fn elements_of_arrays_are_set() {
+    let rows = "=1|[9, 2]; 2|[]; 3|NULL";
+    tell(&[
+        ("CREATE TABLE t (id INTEGER, a SMALLINT ARRAY[4], w VARCHAR(3) ARRAY)", ""),
+        ("INSERT INTO t VALUES (1, ARRAY[1, 2], ARRAY['x']), (2, ARRAY[], ARRAY['y', 'z']), (3, NULL, NULL)", "3"),
+        ("UPDATE t SET a[1] = 9 WHERE id = 1", "1"),
+        ("SELECT id, a FROM t ORDER BY id", rows),
+        ("UPDATE t SET a[1] = 9", "!2200E NULL has no element … WHERE column IS NOT NULL"),
+        ("UPDATE t SET a[0] = 9 WHERE id = 1", "!2202E from 1 to 1000000, not 0"),
+        ("UPDATE t SET a[NULL] = 9 WHERE id = 1", "!2202E an element has a place"),
+        ("UPDATE t SET a[5] = 9 WHERE id = 1", "!2202F has 5 elements, and may have 4"),
+        ("UPDATE t SET a[1] = 40000 WHERE id = 1", "!22003"),
+        ("UPDATE t SET w[1] = 'long' WHERE id = 1", "!22001"),
+        ("UPDATE t SET a[1] = 'x'", "!42000 "),
+        ("UPDATE t SET id[1] = 1", "!42000 an array"),
+        ("UPDATE t SET a[1] = 1, a[2] = 2", "!42000 twice"),
+        ("UPDATE t SET a[1] = s.n, a[2] = 0 FROM (VALUES (1, 5)) AS s (k, n) WHERE t.id = s.k", "!42000 twice"),
+        ("SELECT id, a FROM t ORDER BY id", rows),
+        // A place past the end fills up with NULLs; values come from the row, from other rows and from queries.
+        ("UPDATE t SET a[id + 1] = a[1] + id, w[2] = NULL WHERE id = 1", "1"),
+        ("UPDATE t SET a[3] = (SELECT MAX(id) FROM t) WHERE id = 2", "1"),
+        ("SELECT id, a, w FROM t WHERE id < 3 ORDER BY id", "=1|[9, 10]|['x', NULL]; 2|[NULL, NULL, 3]|['y', 'z']"),
+        ("UPDATE t SET a[2] = s.a FROM (VALUES (1, 5)) AS s (k, a) WHERE t.id = s.k", "1"),
+        ("MERGE INTO t USING (VALUES (2, 7)) AS s (k, n) ON t.id = s.k WHEN MATCHED THEN UPDATE SET a[1] = n", "1"),
+        ("SELECT id, a FROM t ORDER BY id", "=1|[9, 5]; 2|[7, NULL, 3]; 3|NULL"),
     ]);
 }

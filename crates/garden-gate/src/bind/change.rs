@@ -1,5 +1,6 @@
 //! INSERT, UPDATE and DELETE as queries: the rows that are to be added, and the places of those that go (clauses 14.9 to 14.14).
 
+use super::assignment::numbered_anew;
 use super::change_problem::ChangeProblem;
 use super::convert::{convert, is_unsettled};
 use super::definition::limited;
@@ -291,7 +292,12 @@ impl<'a> Binder<'a> {
 
     /// A value on its way into a column: of a type that goes with the column's; whether it fits is seen when it is stored.
     pub(super) fn assign(&mut self, value: Expr, column: &ColumnDefinition) -> Expr {
-        let (from, to) = (value.sql_type(), column.sql_type);
+        self.assign_as(value, column.sql_type, &column.name)
+    }
+
+    /// A value as one of the type of what it is assigned to.
+    pub(super) fn assign_as(&mut self, value: Expr, to: SqlType, column: &str) -> Expr {
+        let from = value.sql_type();
         if is_unsettled(&value) || from == SqlType::Null {
             return self.coerce(value, to);
         }
@@ -300,7 +306,7 @@ impl<'a> Binder<'a> {
             return Expr::new(ExprKind::Array(Vec::new()), to, value.span());
         }
         if from.common(to).is_none() {
-            let problem = ChangeProblem::NotAssignable { column: column.name.clone(), from, to };
+            let problem = ChangeProblem::NotAssignable { column: column.to_owned(), from, to };
             return self.report(&problem, value.span());
         }
         convert(value, to)
@@ -362,11 +368,8 @@ impl<'a> Binder<'a> {
         let portion = self.narrowed(portion, (&mut plan, &own), target)?;
         let mut values: Vec<(usize, Expr)> = Vec::new();
         for assignment in set {
-            for (at, value) in self.assignment(assignment, &scope, target)? {
-                if values.iter().any(|(known, _)| *known == at) {
-                    let column = target.definition.columns[at].name.clone();
-                    self.report(&ChangeProblem::ColumnTwice { column }, assignment.columns[0].span);
-                }
+            for (at, value) in self.assignment(assignment, &scope, (target, &own))? {
+                self.refuse_twice(at, &values, (assignment, target));
                 if portion.as_ref().is_some_and(|portion| at == portion.start || at == portion.end) {
                     let column = target.definition.columns[at].name.clone();
                     self.report(&ChangeProblem::PortionEnd { column }, assignment.columns[0].span);
@@ -393,106 +396,6 @@ impl<'a> Binder<'a> {
         let numbered = numbered_anew(set, target);
         Ok((plan, output, Meaning::Replaced { numbered, portion }))
     }
-
-    pub(super) fn assignment(
-        &mut self,
-        assignment: &ast::Assignment,
-        scope: &Scope,
-        target: &Target<'a>,
-    ) -> Result<Vec<(usize, Expr)>> {
-        let names = &assignment.columns;
-        let places: Vec<usize> = names.iter().filter_map(|name| self.target_column(name, target)).collect();
-        if places.len() != names.len() {
-            return Ok(Vec::new());
-        }
-        let columns: Vec<&'a ColumnDefinition> = places.iter().map(|at| &target.definition.columns[*at]).collect();
-        let span = names[0].span;
-        self.refuse_filled(assignment, &columns);
-        let values = match &assignment.values {
-            ast::Assigned::Each(given) => {
-                let mut values = Vec::new();
-                for (given, column) in given.iter().zip(&columns) {
-                    values.push(match given {
-                        ast::Given::Default(span) => self.default_of(column, *span)?,
-                        ast::Given::Value(expr) => self.expr(expr, scope, Clause::Set)?,
-                    });
-                }
-                (given.len() == columns.len()).then_some(values).ok_or(given.len())
-            }
-            ast::Assigned::Row(expr) => {
-                // A query may give a row here.
-                self.bare_name = super::BareName::PerhapsText;
-                let row = self.expr(expr, scope, Clause::Set)?;
-                match row.sql_type() {
-                    SqlType::Row(fields) if fields.len() == columns.len() => {
-                        let field = |(at, field): (usize, &crate::types::RowField)| {
-                            Expr::new(ExprKind::Field(Box::new(row.clone()), at), field.sql_type, span)
-                        };
-                        Ok(fields.iter().enumerate().map(field).collect())
-                    }
-                    SqlType::Row(fields) => Err(fields.len()),
-                    _ => Err(1),
-                }
-            }
-        };
-        match values {
-            Ok(values) => {
-                let assigned = values.into_iter().zip(columns).map(|(value, column)| self.assign(value, column));
-                let assigned: Vec<Expr> = assigned.collect();
-                Ok(places.into_iter().zip(assigned).collect())
-            }
-            Err(given) => {
-                let columns = columns.iter().map(|column| column.name.clone()).collect();
-                self.report(&ChangeProblem::Width { given, wanted: places.len(), columns }, span);
-                Ok(Vec::new())
-            }
-        }
-    }
-}
-
-impl Binder<'_> {
-    /// Reports values for columns that the database fills by itself; DEFAULT is what these take.
-    fn refuse_filled(&mut self, assignment: &ast::Assignment, columns: &[&ColumnDefinition]) {
-        for (at, (name, column)) in assignment.columns.iter().zip(columns).enumerate() {
-            let span = match &assignment.values {
-                ast::Assigned::Each(given) => match given.get(at) {
-                    Some(ast::Given::Value(expr)) => expr.span,
-                    Some(ast::Given::Default(_)) | None => continue,
-                },
-                ast::Assigned::Row(_) => name.span,
-            };
-            let column_name = column.name.clone();
-            match &column.filled {
-                Filled::Generated(_) => {
-                    self.report(&ChangeProblem::Generated { column: column_name }, span);
-                }
-                Filled::Identity(identity) if identity.always => {
-                    self.report(&ChangeProblem::IdentitySet { column: column_name }, span);
-                }
-                Filled::RowStart | Filled::RowEnd => {
-                    self.report(&ChangeProblem::PeriodOfSystem { column: column_name }, span);
-                }
-                Filled::Null | Filled::Default(_) | Filled::Identity(_) => {}
-            }
-        }
-    }
-}
-
-/// The identity columns that an UPDATE sets to DEFAULT: these take the next number (clause 14.14).
-pub(super) fn numbered_anew(set: &[ast::Assignment], target: &Target<'_>) -> Vec<usize> {
-    let mut numbered = Vec::new();
-    for assignment in set {
-        let ast::Assigned::Each(given) = &assignment.values else { continue };
-        for (name, given) in assignment.columns.iter().zip(given) {
-            let place = target.shown.iter().find(|(known, _)| name.matches(known)).and_then(|(_, place)| *place);
-            if let (ast::Given::Default(_), Some(at)) = (given, place)
-                && matches!(target.definition.columns[at].filled, Filled::Identity(_))
-            {
-                numbered.push(at);
-            }
-        }
-    }
-    numbered
 }
 
 pub(super) fn null(sql_type: SqlType) -> Expr {

@@ -58,6 +58,7 @@ fn arguments(function: Function) -> (&'static [Kind], usize, &'static str) {
         | F::IntervalFields
         | F::FieldCount => (&[Any, Any], 2, "two arguments"),
         F::Element | F::TrimArray | F::ArrayLimit => (&[Array, Whole], 2, "two arguments"),
+        F::WithElement => (&[Array, Whole, Any], 3, "three arguments"),
         F::Cardinality => (&[Array], 1, "one argument"),
         _ => (&[Float], 1, "one argument"),
     }
@@ -157,7 +158,9 @@ impl Binder<'_> {
                 (args, T::Varbinary(None))
             }
             F::FieldCount => (args, T::BigInt),
-            F::Abs | F::TrimArray | F::SecondDigits | F::IntervalFields | F::ArrayLimit => (args, first),
+            F::Abs | F::TrimArray | F::WithElement | F::SecondDigits | F::IntervalFields | F::ArrayLimit => {
+                (args, first)
+            }
             F::Ceiling | F::Floor => {
                 let sql_type = match first {
                     T::Numeric { precision, scale } => T::numeric((precision - scale).saturating_add(1), 0),

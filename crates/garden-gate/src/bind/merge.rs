@@ -2,9 +2,10 @@
 
 use super::Binder;
 use super::OutputColumn;
-use super::change::{Affected, Meaning, Target, null, numbered_anew};
+use super::assignment::numbered_anew;
+use super::change::{Affected, Meaning, Target, null};
 use super::change_problem::ChangeProblem;
-use super::scope::{Clause, Scope};
+use super::scope::{Clause, Scope, ScopeColumn};
 use crate::catalog::{Filled, TableDefinition};
 use crate::diagnostic::{Result, Span};
 use crate::logical::{ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, SideJoin};
@@ -52,7 +53,7 @@ impl<'a> Binder<'a> {
                 let bound = self.expr(condition, seen, Clause::On)?;
                 terms.push(self.condition(bound, "WHEN MATCHED"));
             }
-            let (done, values) = self.merge_action(&branch.action, seen, (target, branch.span))?;
+            let (done, values) = self.merge_action(&branch.action, (seen, &own), (target, branch.span))?;
             branches.push(Branch { taken: Expr::and(terms, branch.span), done, values });
         }
         let number = self.new_column("branch", SqlType::Integer);
@@ -96,7 +97,7 @@ impl<'a> Binder<'a> {
     fn merge_action(
         &mut self,
         action: &ast::MergeAction,
-        scope: &Scope,
+        (scope, own): (&Scope, &[ScopeColumn]),
         (target, span): (&Target<'a>, Span),
     ) -> Result<(i64, Vec<(usize, Expr)>)> {
         let (columns, overriding, given) = match action {
@@ -104,7 +105,10 @@ impl<'a> Binder<'a> {
             ast::MergeAction::Update(set) => {
                 let mut values: Vec<(usize, Expr)> = Vec::new();
                 for assignment in set {
-                    values.extend(self.assignment(assignment, scope, target)?);
+                    for (at, value) in self.assignment(assignment, scope, (target, own))? {
+                        self.refuse_twice(at, &values, (assignment, target));
+                        values.push((at, value));
+                    }
                 }
                 return Ok((done::UPDATE, values));
             }

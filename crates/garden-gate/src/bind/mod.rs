@@ -5,6 +5,7 @@
 
 mod aggregate;
 mod arithmetic;
+mod assignment;
 mod blank_padding;
 mod call;
 mod case;

@@ -63,6 +63,8 @@ states! {
     CARDINALITY = b"21000";
     /// The position of an array element is below 1 or past its end.
     ARRAY_ELEMENT = b"2202E";
+    /// An element of an array that is NULL is given a value.
+    NULL_ARRAY = b"2200E";
     /// An array has more elements than its type allows.
     ARRAY_RIGHT_TRUNCATION = b"2202F";
     /// A substring's end lies before its start.

@@ -57,6 +57,10 @@ pub(crate) enum Problem {
     BadDistance,
     #[error("the array has {count} elements, there is none at {place}")]
     NoElement { place: i64, count: usize },
+    #[error("an element has a place from 1 to {most}, not {place}")]
+    NoPlace { place: i64, most: usize },
+    #[error("an array that is NULL has no element to be set")]
+    NullArray,
     #[error("the array has {count} elements, and may have {most}")]
     ArrayTooLong { count: usize, most: i64 },
     #[error("'{zone}' is no time zone")]
@@ -116,6 +120,8 @@ impl Facts for Problem {
             Self::BadDistance => SqlState::INVALID_FRAME,
             Self::NoElement { .. } => SqlState::ARRAY_ELEMENT,
             Self::ArrayTooLong { .. } => SqlState::ARRAY_RIGHT_TRUNCATION,
+            Self::NullArray => SqlState::NULL_ARRAY,
+            Self::NoPlace { .. } => SqlState::ARRAY_ELEMENT,
             Self::BadSampleSize { .. } => SqlState::INVALID_SAMPLE_SIZE,
             Self::BadRepeat => SqlState::INVALID_SAMPLE_REPEAT,
             Self::NoSuchZone { .. } => SqlState::INVALID_TIME_ZONE,
@@ -141,6 +147,7 @@ impl Facts for Problem {
             Self::ListTooLong { .. } => Some("ON OVERFLOW TRUNCATE '…' WITH COUNT cuts it".into()),
             Self::NoSuchZone { .. } => Some("write it as '+02:00', 'Europe/Vienna' or INTERVAL '2' HOUR".into()),
             Self::NoElement { .. } => Some("CARDINALITY tells how many elements there are; the first is 1".into()),
+            Self::NullArray => Some("give the column as a whole: column = ARRAY[…]; or pass over such rows: WHERE column IS NOT NULL".into()),
             Self::ArrayTooLong { .. } => Some("TRIM_ARRAY takes off the last elements".into()),
             Self::Overflow(SqlType::BigInt) => Some("CAST an operand to NUMERIC".into()),
             _ => None,

@@ -69,6 +69,8 @@ pub(crate) enum Function {
     Element,
     Cardinality,
     TrimArray,
+    /// An array with another value at a place: `SET array[place] = value`.
+    WithElement,
     /// Whether an array has an element; not part of the language, used for CYCLE.
     Contains,
     /// Whether the row at a place belongs to a sample: place, percent, seed. With `pages` whole pages of rows are taken or left.
@@ -168,6 +170,7 @@ impl Function {
             Self::AtZone | Self::LocalAtZone => "AT TIME ZONE",
             Self::AtLocal => "AT LOCAL",
             Self::Element => "an element",
+            Self::WithElement => "SET of an element",
             Self::CastFormat => "CAST … FORMAT",
             Self::InDomain => "CAST to a domain",
             Self::Sampled { .. } => "TABLESAMPLE",

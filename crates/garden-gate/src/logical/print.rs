@@ -316,6 +316,7 @@ impl<'a> Printer<'a> {
                 Some(field) => format!("({} / INTERVAL '1' {})", text(0), field.word()),
                 None => format!("{}({})", function.name(), self.exprs(terms)),
             },
+            Function::WithElement => format!("{} with [{}] = {}", text(0), text(1), text(2)),
             Function::ArrayLimit => match terms.first().map(Expr::sql_type) {
                 Some(SqlType::Array(element)) => format!("CAST({} AS {element} ARRAY[{}])", text(0), text(1)),
                 _ => format!("{}({})", function.name(), self.exprs(terms)),

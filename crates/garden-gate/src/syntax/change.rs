@@ -264,9 +264,16 @@ impl Parser<'_> {
     fn assignment(&mut self) -> Result<Assignment> {
         if !self.at_symbol(Symbol::LeftParen) {
             let column = self.name("a column")?;
-            if self.at_symbol(Symbol::LeftBracket) || self.at_symbol(Symbol::Dot) {
+            if self.at_symbol(Symbol::Dot) {
                 let help = format!("give the column as a whole: {} = …", column.text);
-                return Err(self.not_supported("an assignment to a part of a column").with_help(help));
+                return Err(self.not_supported("an assignment to a field of a row").with_help(help));
+            }
+            if self.accept_symbol(Symbol::LeftBracket) {
+                let place = self.expression()?;
+                self.expect_symbol(Symbol::RightBracket, "]")?;
+                self.expect_symbol(Symbol::Equal, "=")?;
+                let value = self.expression()?;
+                return Ok(Assignment { columns: vec![column], values: Assigned::Element { place, value } });
             }
             self.expect_symbol(Symbol::Equal, "=")?;
             return Ok(Assignment { columns: vec![column], values: Assigned::Each(vec![self.given()?]) });

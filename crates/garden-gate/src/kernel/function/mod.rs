@@ -1,6 +1,7 @@
 //! Functions of the values of one row, family by family. Every function gives NULL when an argument is NULL.
 
 mod array;
+mod array_element;
 mod datetime;
 mod domain;
 mod number;
@@ -187,6 +188,7 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
         F::CastFormat => template::cast(arguments),
         F::InDomain => domain::held(arguments),
         F::Sampled { pages, .. } => sample::sampled(pages, arguments),
+        F::WithElement => array_element::replaced(arguments),
         F::Element | F::Cardinality | F::TrimArray | F::ArrayLimit | F::Contains => array::call(function, arguments),
         _ => number::call(function, arguments),
     }

@@ -97,6 +97,11 @@ pub(crate) enum Assigned {
     Each(Vec<Given>),
     /// One expression that gives a row.
     Row(Expr),
+    /// `column[place] = value`
+    Element {
+        place: Expr,
+        value: Expr,
+    },
 }
 
 #[derive(Clone, Debug)]
