@@ -184,6 +184,11 @@ fn formats_are_said_where_names_do_not_tell_them() {
     write("lines.json", "{\"id\": 7}\n");
     write("bad.csv", "a,b\n1\n");
     write("wide.csv", "id;name\n1;Fern\n");
+    write(
+        "odd.csv",
+        "hours,day\n1.5,2026-01-01\nn/a,2026-01-02\n12,2026-02-30\n3,2026-01-03\n,2026-01-04\n,soon\n,2026-01-05\n,2026-01-06\n",
+    );
+    write("strange.jsonl", "{\"n\": 1}\n{\"n\": \"many\"}\n{\"n\": 2}\n{\"n\": 3}\n");
     write("days.csv", "id,day\n1,2012/01/31\n2,2013/12/01\n");
     for (data, query, wanted) in [
         ("bed=beds.txt(FORMAT CSV, DELIMITER ;)", "SELECT COUNT(*), MAX(name) FROM bed", "2,Fern"),
@@ -210,6 +215,11 @@ fn formats_are_said_where_names_do_not_tell_them() {
         ("bed.csv", "SELECT 1", "there is no such file"),
         ("bads.csv", "SELECT 1", "did you mean bad.csv?"),
         ("t=tabs.dat(FORMAT XLS)", "SELECT 1", "expected CSV, TSV, JSON"),
+        ("odd.csv", "SELECT hours FROM odd", "note[text-column]"),
+        ("odd.csv", "SELECT MAX(hours) FROM odd", "'n/a' in line 3 is no number, as the other 3 values are"),
+        ("odd.csv", "SELECT MAX(hours) FROM odd", "CAST(NULLIF(hours, 'n/a') AS NUMERIC(3,1)) makes it NULL"),
+        ("odd.csv", "SELECT day FROM odd", "'2026-02-30' in line 4 is no day; nor is one other of 8 values"),
+        ("strange.jsonl", "SELECT n FROM strange", "'many' in line 2 is no number"),
         ("wide.csv", "SELECT * FROM wide", "note[one-column-header]"),
         ("wide.csv", "SELECT * FROM wide", "(DELIMITER ';')"),
         (

@@ -3,7 +3,7 @@
 use crate::Look;
 use crate::json::value;
 use crate::visible::{cut, finished, narrow, visible};
-use garden_gate::{ColumnFacts, ColumnStatistics, HistoryFacts, HistoryStretch, TableFacts, Value};
+use garden_gate::{ColumnFacts, ColumnStatistics, HistoryFacts, HistoryStretch, TableFacts, TextReason, Value};
 use serde_json::{Value as Json, json};
 use std::fmt::Write as _;
 use unicode_width::UnicodeWidthStr;
@@ -176,7 +176,15 @@ fn words(column: &ColumnFacts) -> String {
     let not_null = column.not_null.then(|| "NOT NULL".to_owned());
     let hidden = column.hidden.then(|| "HIDDEN".to_owned());
     let comment = column.comment.as_ref().map(|comment| format!("-- {comment}"));
-    not_null.into_iter().chain(hidden).chain(column.filled.clone()).chain(comment).collect::<Vec<_>>().join(" ")
+    let reason = column.text_reason.as_ref().map(|reason| format!("text: {reason}"));
+    not_null
+        .into_iter()
+        .chain(hidden)
+        .chain(column.filled.clone())
+        .chain(comment)
+        .chain(reason)
+        .collect::<Vec<_>>()
+        .join(" ")
 }
 
 fn frequent(out: &mut String, column: &ColumnFacts, look: Look) {
@@ -261,6 +269,11 @@ fn history_json(history: &HistoryFacts) -> Json {
     json!({"rule": history.rule, "from": history.from.as_ref().map(value), "stretches": stretches})
 }
 
+fn reason(reason: &TextReason) -> Json {
+    let sql_type = reason.sql_type.to_string();
+    json!({"type": sql_type, "value": reason.value, "line": reason.line, "odd": reason.odd, "values": reason.values})
+}
+
 /// One table as an object: `{"kind":"table","form":…,"schema":…,"name":…,"rows":…,"columns":[…],"keys":[…],"indexes":[]}`.
 pub fn describe_json(table: &TableFacts) -> String {
     let column = |column: &ColumnFacts| {
@@ -276,6 +289,7 @@ pub fn describe_json(table: &TableFacts) -> String {
             "hidden": column.hidden,
             "filled": column.filled,
             "comment": column.comment,
+            "text_reason": column.text_reason.as_ref().map(reason),
             "nulls": known.map(|known| known.nulls),
             "distinct": known.map(|known| known.distinct),
             "exact": known.map(|known| known.exact),

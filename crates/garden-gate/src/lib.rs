@@ -70,7 +70,9 @@ mod types;
 
 pub use arrow;
 pub use bind::Parameters;
-pub use catalog::{Column, ColumnStatistics, CommonValue, DEFAULT_SCHEMA, GroupStatistics, Segment, TableSource};
+pub use catalog::{
+    Column, ColumnStatistics, CommonValue, DEFAULT_SCHEMA, GroupStatistics, Segment, TableSource, TextReason,
+};
 pub use control::{Interrupt, MemoryGauge};
 pub use diagnostic::{DataPlace, Error, Label, Note, Position, Result, SourceText, Span, SqlState};
 pub use file::NewFile;

@@ -254,7 +254,10 @@ impl Binder<'_> {
             return expects;
         }
         match scope.resolve(name) {
-            Ok(id) => self.column(id, span),
+            Ok(id) => {
+                self.note_text_reason(id, span);
+                self.column(id, span)
+            }
             Err(problem) => {
                 if let Some(id) = self.resolve_outside(name, &problem) {
                     return self.column(id, span);

@@ -3,7 +3,7 @@
 use super::Binder;
 use crate::catalog::Table;
 use crate::diagnostic::{Note, Span};
-use crate::logical::Expr;
+use crate::logical::{ColumnId, Expr};
 use crate::syntax::ast::{self, CompareOp};
 use crate::types::{SqlType, Value};
 
@@ -66,6 +66,31 @@ impl Binder<'_> {
         let message = format!("the header of {} is read as one column: {:?}", table.name, column.name);
         let help = format!("with the option (DELIMITER '{shown}') behind the name of the file it has {count} columns");
         self.note(Note::new("one-column-header", message).help(help));
+    }
+
+    /// A column of a file that is text for the sake of a few values: it is ordered and compared as text.
+    pub(super) fn note_text_reason(&mut self, id: ColumnId, span: Span) {
+        let info = self.columns.get(id);
+        let Some((source, place)) = &info.origin else { return };
+        let Some(reason) = source.text_reason(*place) else { return };
+        let name = &info.name;
+        let message = format!("{name} is text, and is compared and sorted as text: {reason}");
+        if self.notes.iter().any(|note| note.message == message) {
+            return;
+        }
+        let value = reason.value.replace('\'', "''");
+        let help = if reason.alike {
+            let sql_type = reason.sql_type;
+            format!(
+                "CAST(NULLIF({name}, '{value}') AS {sql_type}) makes it NULL; so does the option NULL TEXT '{value}' of a file with a delimiter"
+            )
+        } else {
+            let kind = reason.kind();
+            format!(
+                "a load into a table whose column is a {kind} lists all such values: INSERT INTO … FROM FILE … (ERRORS INTO …)"
+            )
+        };
+        self.note(Note::new("text-column", message).at(span).help(help));
     }
 
     /// The bounds of BETWEEN, both constant and exchanged: no value lies between them.

@@ -9,6 +9,7 @@ mod sample;
 mod schema;
 mod source;
 mod statistics;
+mod text_reason;
 
 pub(crate) use commits::{Commit, CommitLog, TableChange};
 pub(crate) use definition::{
@@ -23,6 +24,7 @@ pub use schema::Column;
 pub(crate) use schema::{Catalog, Schema, Table, TableKind};
 pub use source::{Segment, TableSource};
 pub use statistics::{ColumnStatistics, CommonValue, GroupStatistics};
+pub use text_reason::TextReason;
 
 /// The schema that unqualified names are looked up in, until `SET SCHEMA` says otherwise.
 pub const DEFAULT_SCHEMA: &str = "home";

@@ -1,4 +1,4 @@
-use super::{Column, ColumnStatistics};
+use super::{Column, ColumnStatistics, TextReason};
 use crate::diagnostic::Result;
 use arrow::array::ArrayRef;
 use std::any::Any;
@@ -43,6 +43,12 @@ pub trait TableSource: Any + fmt::Debug + Send + Sync {
     fn statistics(&self, column: usize) -> Result<Arc<ColumnStatistics>> {
         let _ = column;
         Ok(Arc::new(ColumnStatistics::unknown(self.rows())))
+    }
+
+    /// Why a column is text though nearly all of its values are of another type; `None` where that is not so, or not known.
+    fn text_reason(&self, column: usize) -> Option<&TextReason> {
+        let _ = column;
+        None
     }
 
     /// About so many rows, or all if there are fewer, spread over the table, for trying conditions on; `None` when getting them is not

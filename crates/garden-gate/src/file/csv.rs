@@ -8,7 +8,7 @@ use super::problem::Problem;
 use super::records::{Dialect, Field, Quoting, Records};
 use super::text_file::{Piece, TextFile, side_by_side};
 use super::{Content, FileTable};
-use crate::catalog::{Column, FileOptions, Segment};
+use crate::catalog::{Column, FileOptions, Segment, TextReason};
 use crate::diagnostic::{Error, Result, SqlState};
 use rayon::ThreadPool;
 use std::collections::HashSet;
@@ -39,13 +39,13 @@ pub(super) fn read(
     threads: Option<&ThreadPool>,
 ) -> Result<FileTable> {
     let csv = Csv::new(at, delimiter, options)?;
-    let columns = csv.infer(threads)?;
+    let (columns, reasons) = csv.infer(threads)?.into_iter().unzip::<_, _, Vec<Column>, Vec<_>>();
     let (mut file, _) = csv.open()?;
     let mut segments = Vec::new();
     loop {
         let pieces = file.next_pieces()?;
         if pieces.is_empty() {
-            return Ok(FileTable { columns, content: Content::Segments(segments) });
+            return Ok(FileTable { columns, content: Content::Segments { segments, reasons } });
         }
         let read = side_by_side(threads, pieces, |piece| csv.segment(&piece, &columns))?;
         segments.extend(read.into_iter().filter(|segment| segment.rows > 0));
@@ -158,8 +158,8 @@ impl Csv {
         if null { None } else { Some(text) }
     }
 
-    /// The columns with the types that hold all their values.
-    fn infer(&self, threads: Option<&ThreadPool>) -> Result<Vec<Column>> {
+    /// The columns with the types that hold all their values, and why such a type is text.
+    fn infer(&self, threads: Option<&ThreadPool>) -> Result<Vec<(Column, Option<TextReason>)>> {
         let (mut file, names) = self.open()?;
         if names.is_empty() {
             return Err(Error::from_facts(&Problem::Empty).in_file(self.at.path(), None));
@@ -175,7 +175,10 @@ impl Csv {
             }
         }
         let finish = |(name, inference): (String, Inference)| match inference.finish(&name) {
-            Ok(sql_type) => Ok(Column { name, sql_type }),
+            Ok(sql_type) => {
+                let reason = inference.text_reason(&name);
+                Ok((Column { name, sql_type }, reason))
+            }
             Err((problem, line)) => Err(Error::from_facts(&problem).in_file(self.at.path(), line)),
         };
         names.into_iter().zip(columns).map(finish).collect()

@@ -2,6 +2,7 @@
 
 use super::formats::Formats;
 use super::problem::Problem;
+use crate::catalog::TextReason;
 use crate::types::{Decimal, SqlType};
 
 /// How a text stood in its file.
@@ -23,12 +24,68 @@ enum Kind {
     Time,
 }
 
+impl Kind {
+    const ALL: [Self; 5] = [Self::Boolean, Self::Number, Self::Date, Self::Timestamp, Self::Time];
+}
+
+/// Values that are not of a kind after which a run of rows is asked no more, beside a quarter of those that are.
+const MOST_ODD: u64 = 8;
+
+/// What the texts of other kinds have in common.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+enum Others {
+    #[default]
+    Alike,
+    Unlike,
+}
+
+/// How many values are of one kind.
+#[derive(Clone, Debug, Default)]
+struct Fit {
+    fitting: u64,
+    odd: u64,
+    /// The first value that is of another kind, and its line.
+    first: Option<(String, u64)>,
+    others: Others,
+    /// Whether so few fit that the others have not been counted.
+    given_up: bool,
+}
+
+impl Fit {
+    fn observe(&mut self, fits: bool, text: &str, line: u64) {
+        if fits {
+            self.fitting += 1;
+            return;
+        }
+        self.odd += 1;
+        match &self.first {
+            Some((first, _)) if first != text => self.others = Others::Unlike,
+            Some(_) => {}
+            None => self.first = Some((text.to_owned(), line)),
+        }
+        self.given_up = self.odd > MOST_ODD + self.fitting / 4;
+    }
+
+    fn merge(&mut self, later: Self) {
+        self.fitting += later.fitting;
+        self.odd += later.odd;
+        self.given_up |= later.given_up;
+        match (&self.first, later.first) {
+            (Some((first, _)), Some((text, _))) if later.others == Others::Unlike || *first != text => {
+                self.others = Others::Unlike;
+            }
+            (None, first) => (self.first, self.others) = (first, later.others),
+            (Some(_), _) => {}
+        }
+    }
+}
+
 /// What all texts seen so far can be.
 #[derive(Clone, Debug)]
 pub(super) struct Inference {
     values: u64,
-    /// The kinds that hold every text so far.
-    possible: Vec<Kind>,
+    /// How many texts each kind holds, in the order of `Kind::ALL`.
+    fits: [Fit; 5],
     whole_digits: u8,
     scale: u8,
     /// Least and greatest whole number.
@@ -42,7 +99,7 @@ impl Inference {
     pub(super) fn new() -> Self {
         Self {
             values: 0,
-            possible: vec![Kind::Boolean, Kind::Number, Kind::Date, Kind::Timestamp, Kind::Time],
+            fits: Default::default(),
             whole_digits: 0,
             scale: 0,
             range: (0, 0),
@@ -55,21 +112,25 @@ impl Inference {
         self.values += 1;
         let text = text.trim();
         let plain = origin == Origin::Plain;
-        let mut possible = std::mem::take(&mut self.possible);
-        possible.retain(|kind| match kind {
-            Kind::Boolean => plain && (text.eq_ignore_ascii_case("true") || text.eq_ignore_ascii_case("false")),
-            Kind::Number => plain && self.number(&formats.number(text), line),
-            Kind::Date => formats.date(text).is_some(),
-            Kind::Timestamp => formats.timestamp(text).is_some(),
-            Kind::Time => formats.time(text).is_some(),
-        });
-        self.possible = possible;
+        for (at, kind) in Kind::ALL.into_iter().enumerate() {
+            if self.fits[at].given_up {
+                continue;
+            }
+            let fits = match kind {
+                Kind::Boolean => plain && (text.eq_ignore_ascii_case("true") || text.eq_ignore_ascii_case("false")),
+                Kind::Number => plain && self.number(&formats.number(text), line),
+                Kind::Date => formats.date(text).is_some(),
+                Kind::Timestamp => formats.timestamp(text).is_some(),
+                Kind::Time => formats.time(text).is_some(),
+            };
+            self.fits[at].observe(fits, text, line);
+        }
     }
 
     /// What the texts of this and of a later run of rows can be.
     pub(super) fn merge(&mut self, later: Self) {
         self.values += later.values;
-        self.possible.retain(|kind| later.possible.contains(kind));
+        self.fits.iter_mut().zip(later.fits).for_each(|(fit, later)| fit.merge(later));
         self.whole_digits = self.whole_digits.max(later.whole_digits);
         self.scale = self.scale.max(later.scale);
         self.range = (self.range.0.min(later.range.0), self.range.1.max(later.range.1));
@@ -107,22 +168,37 @@ impl Inference {
     }
 
     /// The column's type; `None` with the problem and its line when numbers are too long to be exact.
-    pub(super) fn finish(self, column: &str) -> Result<SqlType, (Problem, Option<u64>)> {
-        if self.values == 0 {
-            return Ok(SqlType::TEXT);
-        }
-        match self.possible.first() {
-            None => Ok(SqlType::TEXT),
-            Some(Kind::Boolean) => Ok(SqlType::Boolean),
-            Some(Kind::Number) => self.number_type(column),
-            Some(Kind::Date) => Ok(SqlType::Date),
-            Some(Kind::Timestamp) => Ok(SqlType::Timestamp),
-            Some(Kind::Time) => Ok(SqlType::Time),
+    pub(super) fn finish(&self, column: &str) -> Result<SqlType, (Problem, Option<u64>)> {
+        let holds_all = |(fit, _): &(&Fit, Kind)| fit.odd == 0;
+        match self.fits.iter().zip(Kind::ALL).find(holds_all) {
+            Some((_, kind)) if self.values > 0 => self.type_of(kind, column),
+            _ => Ok(SqlType::TEXT),
         }
     }
 
-    fn number_type(self, column: &str) -> Result<SqlType, (Problem, Option<u64>)> {
-        if let Some((text, line)) = self.too_long {
+    /// Why the column is text, where at least three quarters of its values are of one other kind.
+    pub(super) fn text_reason(&self, column: &str) -> Option<TextReason> {
+        let nearly_all = |(fit, _): &(&Fit, Kind)| !fit.given_up && fit.fitting >= 3 * fit.odd.max(1);
+        let (fit, kind) = self.fits.iter().zip(Kind::ALL).find(nearly_all)?;
+        let first = fit.first.clone()?;
+        let sql_type = self.type_of(kind, column).ok().filter(|sql_type| *sql_type != SqlType::TEXT)?;
+        let mut reason = TextReason::new(sql_type, first);
+        (reason.odd, reason.alike, reason.values) = (fit.odd, fit.others == Others::Alike, self.values);
+        Some(reason)
+    }
+
+    fn type_of(&self, kind: Kind, column: &str) -> Result<SqlType, (Problem, Option<u64>)> {
+        match kind {
+            Kind::Boolean => Ok(SqlType::Boolean),
+            Kind::Number => self.number_type(column),
+            Kind::Date => Ok(SqlType::Date),
+            Kind::Timestamp => Ok(SqlType::Timestamp),
+            Kind::Time => Ok(SqlType::Time),
+        }
+    }
+
+    fn number_type(&self, column: &str) -> Result<SqlType, (Problem, Option<u64>)> {
+        if let Some((text, line)) = self.too_long.clone() {
             let only_long = self.whole_digits == 0 && self.scale == 0;
             // A column of nothing but very long digits holds identifiers.
             if only_long {
@@ -178,10 +254,44 @@ mod tests {
             (&["09:30", "10:15:30.5"], SqlType::Time),
             (&["", "1"], SqlType::TEXT),
             (&["NaN"], SqlType::TEXT),
+            (&["1", "2", "3", "x"], SqlType::TEXT),
             (&["1234567890123456789012345678901234567890"], SqlType::TEXT),
         ];
         for (texts, expected) in cases {
             assert_eq!(of(texts), *expected, "{texts:?}");
+        }
+    }
+
+    #[test]
+    fn why_a_column_is_text() {
+        let cases: &[(&[&str], Option<&str>)] = &[
+            (&["1", "2.5", "n/a", "3"], Some("NUMERIC(2,1): 'n/a' in line 3 is no number, as the other 3 values are")),
+            (
+                &["n/a", "1", "2", "3", "4", "5", "6", "-"],
+                Some("INTEGER: 'n/a' in line 1 is no number; nor is one other of 8 values"),
+            ),
+            (
+                &["2024-01-31", "2024-02-30", "2024-02-01", "2024-02-02"],
+                Some("DATE: '2024-02-30' in line 2 is no day, as the other 3 values are"),
+            ),
+            (&["1", "2", "x"], None),
+            (&["ash", "oak", "elm", "7"], None),
+            (&["1", "2", "3"], None),
+            (&[], None),
+        ];
+        for (texts, expected) in cases {
+            // In one run of rows, and in one for each row.
+            let (mut whole, mut merged) = (Inference::new(), Inference::new());
+            for (line, text) in (1..).zip(*texts) {
+                whole.observe(text, Origin::Plain, (line, &Formats::default()));
+                let mut one = Inference::new();
+                one.observe(text, Origin::Plain, (line, &Formats::default()));
+                merged.merge(one);
+            }
+            for inference in [whole, merged] {
+                let told = inference.text_reason("c").map(|reason| format!("{}: {reason}", reason.sql_type));
+                assert_eq!(told.as_deref(), *expected, "{texts:?}");
+            }
         }
     }
 

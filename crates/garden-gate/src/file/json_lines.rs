@@ -38,10 +38,11 @@ pub(super) struct ObjectLine {
 
 pub(super) fn read(at: &Location, options: &FileOptions, threads: Option<&ThreadPool>) -> Result<FileTable> {
     let json = JsonLines::new(at, options)?;
-    let mut typed = Vec::new();
+    let (mut typed, mut reasons) = (Vec::new(), Vec::new());
     for (name, inference) in json.columns(threads)? {
         let sql_type =
             inference.finish(&name).map_err(|(problem, line)| Error::from_facts(&problem).in_file(at.path(), line))?;
+        reasons.push(inference.text_reason(&name));
         typed.push(Column { name, sql_type });
     }
     let mut file = json.open()?;
@@ -49,7 +50,7 @@ pub(super) fn read(at: &Location, options: &FileOptions, threads: Option<&Thread
     loop {
         let pieces = file.next_pieces()?;
         if pieces.is_empty() {
-            return Ok(FileTable { columns: typed, content: Content::Segments(segments) });
+            return Ok(FileTable { columns: typed, content: Content::Segments { segments, reasons } });
         }
         let read = side_by_side(threads, pieces, |piece| json.segment(&piece, &typed))?;
         segments.extend(read.into_iter().filter(|segment| segment.rows > 0));

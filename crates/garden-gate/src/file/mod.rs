@@ -20,7 +20,7 @@ mod records;
 mod text_file;
 mod write;
 
-use crate::catalog::{Column, FileFormat, FileOptions, Segment};
+use crate::catalog::{Column, FileFormat, FileOptions, Segment, TextReason};
 use crate::diagnostic::{Error, Result};
 use arrow::array::ArrayRef;
 pub(crate) use load::{BadRow, Loaded, Loader};
@@ -49,7 +49,11 @@ pub(crate) trait ColumnLoader: fmt::Debug + Send + Sync {
 /// The rows of a file.
 #[derive(Debug)]
 pub(crate) enum Content {
-    Segments(Vec<Segment>),
+    Segments {
+        segments: Vec<Segment>,
+        /// Why columns are text, of each column.
+        reasons: Vec<Option<TextReason>>,
+    },
     /// Arrays as the file has them, whose values are still to be looked at.
     Foreign {
         segments: Vec<Segment>,

@@ -3,8 +3,8 @@
 use super::Session;
 use super::describe_time::{HistoryFacts, history_facts, key_words, period_facts, period_words};
 use crate::catalog::{
-    Catalog, ColumnStatistics, Filled, ForeignKey, Index, ReferentialAction, Table, TableDefinition, Timing, View,
-    ViewCheck, subject,
+    Catalog, ColumnStatistics, Filled, ForeignKey, Index, ReferentialAction, Table, TableDefinition, TextReason,
+    Timing, View, ViewCheck, subject,
 };
 use crate::diagnostic::{Error, Result, Span, SqlState, suggestion};
 use crate::storage::StoredTable;
@@ -61,6 +61,8 @@ pub struct ColumnFacts {
     pub statistics: Option<Arc<ColumnStatistics>>,
     /// What COMMENT ON says of it.
     pub comment: Option<String>,
+    /// Why it is text, though nearly all of its values are of another type.
+    pub text_reason: Option<TextReason>,
 }
 
 /// A constraint of a described table.
@@ -118,6 +120,7 @@ impl Session {
                         filled: None,
                         statistics: None,
                         comment: None,
+                        text_reason: None,
                     };
                     let mut facts = TableFacts {
                         schema: here.name.clone(),
@@ -183,6 +186,7 @@ fn described(catalog: &Catalog, schema: &str, table: &Table) -> Result<TableFact
             filled,
             statistics: Some(table.source.statistics(at)?),
             comment: None,
+            text_reason: table.source.text_reason(at).cloned(),
         });
     }
     let any: &dyn std::any::Any = table.source.as_ref();

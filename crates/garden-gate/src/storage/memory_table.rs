@@ -1,5 +1,5 @@
 use super::statistics::{collect, column_of};
-use crate::catalog::{Column, ColumnStatistics, SEGMENT_ROWS, Segment, TableSource};
+use crate::catalog::{Column, ColumnStatistics, SEGMENT_ROWS, Segment, TableSource, TextReason};
 use crate::diagnostic::{Error, Result, SqlState, counted};
 use crate::types::Value;
 use arrow::array::ArrayRef;
@@ -13,13 +13,19 @@ pub(crate) struct MemoryTable {
     segments: Vec<Segment>,
     rows: u64,
     statistics: Vec<OnceLock<Arc<ColumnStatistics>>>,
+    /// Why columns are text: of each column, or of none.
+    text_reasons: Vec<Option<TextReason>>,
 }
 
 impl MemoryTable {
     pub(crate) fn new(columns: Vec<Column>, segments: Vec<Segment>) -> Self {
         let rows = segments.iter().map(|segment| segment.rows as u64).sum();
         let statistics = columns.iter().map(|_| OnceLock::new()).collect();
-        Self { columns, segments, rows, statistics }
+        Self { columns, segments, rows, statistics, text_reasons: Vec::new() }
+    }
+
+    pub(crate) fn with_text_reasons(self, text_reasons: Vec<Option<TextReason>>) -> Self {
+        Self { text_reasons, ..self }
     }
 
     /// A table of literal rows.
@@ -68,5 +74,9 @@ impl TableSource for MemoryTable {
         let arrays: Vec<ArrayRef> = self.segments.iter().map(|segment| Arc::clone(&segment.columns[column])).collect();
         let found = Arc::new(collect(&arrays, self.columns[column].sql_type)?);
         Ok(Arc::clone(self.statistics[column].get_or_init(|| found)))
+    }
+
+    fn text_reason(&self, column: usize) -> Option<&TextReason> {
+        self.text_reasons.get(column)?.as_ref()
     }
 }

@@ -59,7 +59,9 @@ use std::sync::Arc;
 /// 22003 with row and column of a value that its type forbids.
 pub(crate) fn table_of(file: FileTable) -> Result<Arc<dyn TableSource>> {
     Ok(match file.content {
-        Content::Segments(segments) => Arc::new(MemoryTable::new(file.columns, segments)),
+        Content::Segments { segments, reasons } => {
+            Arc::new(MemoryTable::new(file.columns, segments).with_text_reasons(reasons))
+        }
         Content::Foreign { segments, path } => {
             let segments = conforming(&file.columns, segments).map_err(|error| error.in_file(&path, None))?;
             Arc::new(MemoryTable::new(file.columns, segments))
