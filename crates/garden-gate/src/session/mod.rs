@@ -30,6 +30,7 @@ mod index;
 mod key_types;
 mod last_query;
 mod load;
+mod measure;
 mod objects;
 mod outcome;
 mod past;

@@ -8,7 +8,7 @@ use super::last_query::LastQuery;
 use super::past::read_in_the_past;
 use super::progress::{Progress, Teller};
 use super::result_set::{ResultColumn, ResultSet};
-use super::script::{Statements, nothing, one_statement};
+use super::script::{Statements, one_statement};
 use super::settings::Settings;
 use super::statement::{Prepared, Watch, prepare, prepare_bound};
 use super::temporary::no_tables;
@@ -190,134 +190,6 @@ impl Session {
         Ok(affected)
     }
 
-    /// Plans the last statement of a script, a query or a change that is not carried out, after running those before it. Parameters may lack a value; the plan is then generic.
-    ///
-    /// # Errors
-    /// As [`Session::query`].
-    pub fn plan(&mut self, sql: &str, parameters: impl Into<Parameters>) -> Result<Plan> {
-        self.plan_source(&SourceText::new(sql), &parameters.into())
-    }
-
-    /// As [`Session::plan`], for text that has a name.
-    ///
-    /// # Errors
-    /// As [`Session::query`].
-    pub fn plan_source(&mut self, source: &Arc<SourceText>, parameters: &Parameters) -> Result<Plan> {
-        let last = self.last_statement(source, parameters)?;
-        self.plan_statement(&last, source, parameters)
-    }
-
-    /// Plans a statement of a text, whose statements before it have been run.
-    pub(crate) fn plan_statement(
-        &mut self,
-        last: &ast::Statement,
-        source: &Arc<SourceText>,
-        parameters: &Parameters,
-    ) -> Result<Plan> {
-        control::large_stack(|| {
-            let _entered = self.enter_statement();
-            let call = Call { source, parameters, started: Instant::now(), measured: None };
-            let plan = match &last.kind {
-                ast::StatementKind::Query(query) => self
-                    .plan_query(query, &call, MissingParameters::PlanGenerically)
-                    .map(|prepared| prepared.describe(None)),
-                ast::StatementKind::Change(change) => self.plan_change(change, &call),
-                _ => Err(no_query().at(last.span)),
-            };
-            plan.map_err(|error| error.in_source(source))
-        })
-    }
-
-    /// Runs the last statement of a script, a query or a change, after those before it, and gives its rows with the plan that ran and
-    /// what it did.
-    ///
-    /// # Errors
-    /// As [`Session::query`].
-    pub fn measure(&mut self, sql: &str, parameters: impl Into<Parameters>) -> Result<(ResultSet, Plan)> {
-        self.measure_source(&SourceText::new(sql), &parameters.into())
-    }
-
-    /// As [`Session::measure`], for text that has a name.
-    ///
-    /// # Errors
-    /// As [`Session::query`].
-    pub fn measure_source(&mut self, source: &Arc<SourceText>, parameters: &Parameters) -> Result<(ResultSet, Plan)> {
-        let last = self.last_statement(source, parameters)?;
-        self.measure_statement(&last, source, parameters)
-    }
-
-    /// Measures a statement of a text, whose statements before it have been run.
-    pub(crate) fn measure_statement(
-        &mut self,
-        last: &ast::Statement,
-        source: &Arc<SourceText>,
-        parameters: &Parameters,
-    ) -> Result<(ResultSet, Plan)> {
-        control::large_stack(|| {
-            let _entered = self.enter_statement();
-            let measured = std::cell::RefCell::default();
-            let call = Call { source, parameters, started: Instant::now(), measured: Some(&measured) };
-            let outcome = match &last.kind {
-                ast::StatementKind::Query(query) => {
-                    self.plan_query(query, &call, MissingParameters::Refuse).and_then(|prepared| {
-                        let measures = prepared.measures();
-                        let watch =
-                            Watch { measures: Some(&measures), most_rows: self.access.rows, ..Watch::default() };
-                        let rows = self.run_watched(&prepared, watch)?;
-                        self.access.check_rows(rows.row_count())?;
-                        Ok((rows, prepared.describe(Some(&measures))))
-                    })
-                }
-                ast::StatementKind::Change(change) => self.change_undone(change, &call).and_then(|outcome| {
-                    let plan = measured.take().ok_or_else(|| no_query().at(last.span))?;
-                    let rows = match outcome {
-                        Outcome::Rows(rows) => rows,
-                        Outcome::Changed { affected, elapsed, notes, .. } => {
-                            ResultSet { affected: Some(affected), elapsed, notes, ..ResultSet::default() }
-                        }
-                        Outcome::Done { .. } => ResultSet::default(),
-                    };
-                    Ok((rows, plan))
-                }),
-                _ => Err(no_query().at(last.span)),
-            };
-            outcome.map_err(|error| error.in_source(source))
-        })
-    }
-
-    /// Makes a change to see what it does, and takes it back.
-    fn change_undone(&mut self, change: &ast::Change, call: &Call<'_>) -> Result<Outcome> {
-        let before = self.transaction.as_ref().map(|transaction| Arc::clone(&transaction.work));
-        if before.is_none() {
-            self.transact(&ast::Transaction::Start { read_only: false })?;
-        }
-        let outcome = self.change(change, call);
-        match (before, &mut self.transaction) {
-            (Some(work), Some(transaction)) => transaction.work = work,
-            _ => self.transaction = None,
-        }
-        outcome
-    }
-
-    /// Runs all statements but the last.
-    pub(crate) fn last_statement(
-        &mut self,
-        source: &Arc<SourceText>,
-        parameters: &Parameters,
-    ) -> Result<ast::Statement> {
-        control::large_stack(|| {
-            parameters.refuse_unused(&Script::new(Arc::clone(source)).parameter_names())?;
-            let mut script = Script::new(Arc::clone(source));
-            let mut last = script.next_statement().unwrap_or_else(|| Err(nothing()))?;
-            while let Some(next) = script.next_statement() {
-                self.run_statement(&last, &Call { source, parameters, started: Instant::now(), measured: None })
-                    .map_err(|error| error.in_source(source))?;
-                last = next?;
-            }
-            Ok(last)
-        })
-    }
-
     /// Runs any statement.
     pub(super) fn run_statement(&mut self, statement: &ast::Statement, call: &Call<'_>) -> Result<Outcome> {
         control::large_stack(|| {
@@ -424,7 +296,12 @@ impl Session {
         }
     }
 
-    fn plan_query(&self, query: &ast::Query, call: &Call<'_>, missing: MissingParameters) -> Result<Prepared> {
+    pub(super) fn plan_query(
+        &self,
+        query: &ast::Query,
+        call: &Call<'_>,
+        missing: MissingParameters,
+    ) -> Result<Prepared> {
         let (catalog, files) = (self.catalog(), self.files());
         let around = self.around(&catalog, &files, call.parameters, missing);
         let prepared = prepare(query, call.source, &around, &self.settings, call.started)?;
@@ -489,7 +366,7 @@ impl Session {
         self.run_watched(prepared, Watch { measures, ..Watch::default() })
     }
 
-    fn run_watched(&self, prepared: &Prepared, watch: Watch<'_>) -> Result<ResultSet> {
+    pub(super) fn run_watched(&self, prepared: &Prepared, watch: Watch<'_>) -> Result<ResultSet> {
         control::large_stack(|| {
             let watch = Watch { style_notes: self.settings.style_notes, ..watch };
             let _entered = self.enter_statement();

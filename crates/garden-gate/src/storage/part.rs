@@ -1,5 +1,6 @@
 use super::derived::{Derived, Forget};
-use super::index::{ByteRange, PartIndex};
+use super::index::PartIndex;
+use super::key_range::ByteRange;
 use super::store::Cells;
 use super::stored_index::StoredIndex;
 use crate::diagnostic::Result;

@@ -7,7 +7,8 @@
 //!
 //! Each is a cell of its own behind a CRC-32; blocks are compressed.
 
-use super::index::{ByteRange, PartIndex};
+use super::index::PartIndex;
+use super::key_range::ByteRange;
 use super::packed_column::{compressed, decompressed};
 use super::sorted_keys::{SortedKeys, numbers};
 use super::store::Cells;
