@@ -8,7 +8,7 @@ use garden_gate::{Error, Note, SourceText};
 pub fn error(error: &Error, look: Look) -> String {
     let sqlstate = error.sqlstate();
     let mut group =
-        Level::ERROR.primary_title(visible(error.message())).id(sqlstate.as_str()).elements(Vec::<Origin<'_>>::new());
+        Level::ERROR.primary_title(lines(error.message())).id(sqlstate.as_str()).elements(Vec::<Origin<'_>>::new());
     if let (Some(source), Some(span)) = (error.source_text(), error.span()) {
         let mut snippet = snippet(source).annotation(AnnotationKind::Primary.span(span.range()));
         for label in error.labels() {
@@ -33,7 +33,7 @@ pub fn error(error: &Error, look: Look) -> String {
 
 /// A note as text: its code, message, place and what to write instead.
 pub fn note(note: &Note, look: Look) -> String {
-    let mut group = Level::NOTE.primary_title(visible(&note.message)).id(note.code).elements(Vec::<Origin<'_>>::new());
+    let mut group = Level::NOTE.primary_title(lines(&note.message)).id(note.code).elements(Vec::<Origin<'_>>::new());
     if let (Some(source), Some(span)) = (note.source_text(), note.span) {
         group = group.element(snippet(source).annotation(AnnotationKind::Primary.span(span.range())));
     }
@@ -48,9 +48,14 @@ fn snippet(source: &SourceText) -> Snippet<'_, annotate_snippets::Annotation<'_>
     }
 }
 
+/// A text of several lines, as a statement or a list of columns in a message is.
+fn lines(text: &str) -> String {
+    text.split('\n').map(visible).collect::<Vec<_>>().join("\n")
+}
+
 fn render(group: Group<'_>, help: Option<&str>, look: Look) -> String {
     let group = match help {
-        Some(help) => group.element(Level::HELP.message(visible(help))),
+        Some(help) => group.element(Level::HELP.message(lines(help))),
         None => group,
     };
     let renderer = if look.colour { Renderer::styled() } else { Renderer::plain() };

@@ -214,6 +214,17 @@ fn errors_show_the_line_and_the_place() {
     assert!(!shown.contains('\u{1b}') && error(&wrong, Look::plain().coloured()).contains('\u{1b}'));
     let two = error(&session().query("SELECT nmae, opend FROM bed", ()).unwrap_err(), Look::plain());
     assert_eq!(two.matches("error[42S22]").count(), 2, "{two}");
+    let of = |sql: &str| error(&session().query(sql, ()).unwrap_err(), Look::plain());
+    // A statement to copy, and columns side by side, stand on lines of their own.
+    let window = of("SELECT ROW_NUMBER() OVER (ORDER BY bed_id) AS n FROM bed WHERE n = 1");
+    assert!(
+        window.lines().any(|line| line.trim_start().starts_with("WITH placed AS (SELECT *, ROW_NUMBER()")),
+        "{window}"
+    );
+    let sides = of("SELECT bed_id, name FROM bed UNION SELECT bed_id FROM bed");
+    assert!(sides.lines().count() > 6 && !sides.contains('↵'), "{sides}");
+    let hidden = of("SELECT \"b\u{1b}d\" FROM bed");
+    assert!(hidden.contains("help: if text was meant, write it in single quotes: 'b·d'"), "{hidden}");
     let file = error(&Database::in_memory().add_file("x", "no/such.csv").unwrap_err(), Look::plain());
     assert!(file.contains("error[58030]") && file.contains("no/such.csv"), "{file}");
     let noted = query("SELECT bed_id FROM bed WHERE name = NULL");

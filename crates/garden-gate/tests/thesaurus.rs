@@ -176,6 +176,7 @@ fn statements_clauses_and_signs() {
         ("SELECT EXTRACT(WEEKDAY FROM d) FROM w", "write DAY_OF_WEEK"),
         ("SELECT TRUNCATE(d TO HOUR) FROM w", "a day has YEAR, QUARTER, MONTH, WEEK and DAY"),
         ("SELECT TRUNCATE(b TO MONTH) FROM w", "CAST(b AS DATE)"),
+        ("SELECT b, COUNT(*) FROM w GROUP BY b WHERE a > 1", "WHERE stands once, before GROUP BY"),
         ("SELECT a FROM w WHERE a = (SELECT a, b FROM w)", "select the one column"),
         ("SELECT (SELECT a, b FROM w) FROM w", "select the one column"),
         ("CREATE TABLE n (a INTEGER AUTO_INCREMENT, b INTEGER)", "write GENERATED ALWAYS AS IDENTITY"),

@@ -46,7 +46,10 @@ const BEHIND: &[(&[&str], &str)] = &[
     (&["mod", "div"], "MOD(a, b) is the remainder of a division, a / b the quotient"),
     (&["limit", "top", "first", "only"], "FETCH FIRST 5 ROWS ONLY stands behind ORDER BY of a query"),
     (&["minus", "subtract"], "EXCEPT takes away the rows of another query"),
-    (&["where"], "conditions are joined by AND"),
+    (
+        &["where"],
+        "WHERE stands once, before GROUP BY: conditions are joined by AND, and those on groups stand in HAVING",
+    ),
     (&["from"], "further tables stand behind a comma or JOIN in the one FROM"),
     (&["order", "sort"], "one ORDER BY stands at the end of the query"),
 ];
