@@ -1,4 +1,4 @@
-//! Small forms of the standard, and a few of our own. What each comes to was worked out by hand.
+//! Small forms of the standard, and a few of our own. What each comes to was computed by hand.
 
 use crate::story::tell;
 use crate::support::{check_problems, check_rows};

@@ -23,7 +23,7 @@ fn count(session: &mut Session, condition: &str) -> (u64, Plan) {
     (rows.row_count() as u64, plan)
 }
 
-/// The number of rows that fulfil a condition, worked out from how the rows were made.
+/// The number of rows that fulfil a condition, computed from how the rows were made.
 fn reckoned(holds: impl Fn(i64, Option<i64>, i64) -> bool) -> u64 {
     let sensor = |id: i64| Some(id * 37 % 101).filter(|sensor| *sensor != 7);
     (1..=ROWS).filter(|id| holds(*id, sensor(*id), id % 50)).count() as u64

@@ -141,7 +141,7 @@ fn statements_clauses_and_signs() {
         ("INSERT IGNORE INTO w VALUES (1)", "SKIP DUPLICATES"),
         ("DELETE w WHERE a = 1", "write DELETE FROM w"),
         ("SELECT TOP 5 a FROM w", "FETCH FIRST 5 ROWS ONLY"),
-        ("SELECT a form w", "did you mean FROM in place of form?"),
+        ("SELECT a form w", "did you mean FROM instead of form?"),
         ("SELECT a FROM w WHERE b ILIKE 'x'", "UPPER(a) LIKE UPPER(b)"),
         ("SELECT a FROM w WHERE b MATCHES 'x'", "LIKE_REGEX"),
         ("SELECT a FROM w WHERE a NOT NULL", "IS NOT NULL"),
@@ -164,7 +164,7 @@ fn statements_clauses_and_signs() {
         ),
         (
             "SELECT a, COUNT(*) AS n FROM w WHERE n > 1 GROUP BY a",
-            "HAVING, behind GROUP BY, with COUNT(*) in place of n",
+            "HAVING, behind GROUP BY, with COUNT(*) instead of n",
         ),
         ("SELECT a + 1 AS n FROM w WHERE n > 1", "repeat the expression in WHERE: a + 1"),
         ("SELECT COALESCE(b, 0) FROM w", "write '0' for a text"),

@@ -426,7 +426,7 @@ fn alias_help((alias, expression): (&str, &str), clause: Clause, computed: &Comp
             format!("compute it in a step and use its column outside:\n{rewritten}")
         }
         (Computed::Group, Clause::Where) => {
-            format!("conditions on groups go into HAVING, behind GROUP BY, with {expression} in place of {alias}")
+            format!("conditions on groups go into HAVING, behind GROUP BY, with {expression} instead of {alias}")
         }
         (Computed::Group, Clause::GroupBy) => {
             format!("{expression} is computed of the groups: group by the columns that are beside it")

@@ -23,7 +23,7 @@ impl KnownExprs {
         known
     }
 
-    /// Knows the expression at `by` in place of the one at `at`, which says the same.
+    /// Knows the expression at `by` instead of the one at `at`, which says the same.
     pub(crate) fn replace(&mut self, exprs: &[Expr], at: usize, by: usize) {
         if let Some(alike) = self.places.get_mut(&hash(&exprs[at])) {
             alike.iter_mut().filter(|known| **known == at).for_each(|known| *known = by);

@@ -383,17 +383,5 @@ impl Parser<'_> {
 }
 
 fn empty(name: Ident) -> Call {
-    Call {
-        name,
-        star: false,
-        distinct: false,
-        args: Vec::new(),
-        order: Vec::new(),
-        within_group: false,
-        overflow: None,
-        filter: None,
-        from_last: false,
-        ignore_nulls: None,
-        over: None,
-    }
+    Call { star: false, ..Call::of_all(name) }
 }

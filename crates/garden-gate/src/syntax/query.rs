@@ -344,7 +344,7 @@ impl Parser<'_> {
         }
         // One letter more or less, or two exchanged: no alias of a column that a table's name follows.
         match nearest(before, ["FROM"]) {
-            Some(_) if self.at_name() => error.with_help(format!("did you mean FROM in place of {before}?")),
+            Some(_) if self.at_name() => error.with_help(format!("did you mean FROM instead of {before}?")),
             _ => error,
         }
     }

@@ -35,19 +35,7 @@ pub(super) fn groups_of(select: &Select, with_having: bool) -> Query {
         GroupingElement::for_each_expr(element, &mut |expr| keys.push(expr.clone()));
     }
     let name = Ident { text: "COUNT".into(), quoted: false, span };
-    let count = Call {
-        name,
-        star: true,
-        distinct: false,
-        args: Vec::new(),
-        order: Vec::new(),
-        within_group: false,
-        overflow: None,
-        filter: None,
-        from_last: false,
-        ignore_nulls: None,
-        over: None,
-    };
+    let count = Call::of_all(name);
     let mut items: Vec<SelectItem> = keys.into_iter().map(|expr| SelectItem::Expr { expr, alias: None }).collect();
     let alias = Alias { name: Ident { text: "rows".into(), quoted: false, span }, with_as: true };
     let expr = Expr { kind: ExprKind::Call(Box::new(count)), span, depth: 1 };
