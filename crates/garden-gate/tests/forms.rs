@@ -269,7 +269,8 @@ fn zones_by_their_names() {
     tell(&[
         ("SET TIME ZONE LOCAL", ""),
         ("SET TIME ZONE 'UTC'", ""),
-        ("SET TIME ZONE 'Europe/Vienna'", "!0A000 another zone than UTC"),
+        ("SET TIME ZONE 'Vienna'", "!22009 did you mean 'Europe/Vienna'"),
+        ("SET TIME ZONE INTERVAL '15' HOUR", "!22009 INTERVAL '2' HOUR"),
         ("CREATE TABLE t (a ROW(x INTEGER))", ""),
         ("UPDATE t SET a.x = 9", "!0A000 an assignment to a field of a row"),
     ]);

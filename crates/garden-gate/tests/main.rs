@@ -64,6 +64,7 @@ mod results;
 mod rules;
 mod rules_of_keys;
 mod samples;
+mod session_zone;
 mod sessions;
 mod set_operators;
 mod sorted_groups;

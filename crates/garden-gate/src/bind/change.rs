@@ -13,7 +13,7 @@ use crate::diagnostic::{Error, Result, SourceText, Span};
 use crate::logical::{ColumnId, ColumnInfo, Expr, ExprKind, LogicalPlan};
 use crate::storage::StoredTable;
 use crate::syntax::{ast, expression_of};
-use crate::types::{SqlType, Value};
+use crate::types::{SqlType, Value, Zone};
 use std::any::Any;
 use std::sync::Arc;
 
@@ -274,19 +274,25 @@ impl<'a> Binder<'a> {
     pub(super) fn default_of(&mut self, column: &'a ColumnDefinition, span: Span) -> Result<Expr> {
         match &column.filled {
             Filled::Default(text) => {
-                let value = self.written(text, &Scope::default()).map_err(|error| error.at(span))?;
-                Ok(convert(value, column.sql_type))
+                let value = self.written_in(self.zone, text, &Scope::default()).map_err(|error| error.at(span))?;
+                Ok(self.convert(value, column.sql_type))
             }
             _ => Ok(null(column.sql_type)),
         }
     }
 
-    /// An expression that a definition keeps as text.
+    /// An expression that a definition keeps as text: of a row the same in every session, so times without zone are those of UTC.
     pub(super) fn written(&mut self, text: &'a Written, scope: &Scope) -> Result<Expr> {
+        self.written_in(Zone::UTC, text, scope)
+    }
+
+    fn written_in(&mut self, zone: Zone, text: &'a Written, scope: &Scope) -> Result<Expr> {
         let expr = expression_of(text)?;
+        let zone = std::mem::replace(&mut self.zone, zone);
         let source = std::mem::replace(&mut self.source, text);
         let bound = self.expr(&expr, scope, Clause::Definition);
         self.source = source;
+        self.zone = zone;
         bound
     }
 
@@ -309,7 +315,7 @@ impl<'a> Binder<'a> {
             let problem = ChangeProblem::NotAssignable { column: column.to_owned(), from, to };
             return self.report(&problem, value.span());
         }
-        convert(value, to)
+        self.convert(value, to)
     }
 
     /// The rows of the table that fulfil a condition, with the place of each.

@@ -3,13 +3,13 @@
 use super::{Binder, blank_padding::align_pair, problem::Problem};
 use crate::diagnostic::Span;
 use crate::logical::{Expr, ExprKind};
-use crate::types::{Decimal, SqlType, Value};
+use crate::types::{Decimal, ParameterName, SqlType, Value};
 
 impl Binder<'_> {
     /// Brings `expr` to `target`, which must be able to hold all its values. Constants are converted at once.
     pub(super) fn coerce(&mut self, expr: Expr, target: SqlType) -> Expr {
         let expr = if is_unsettled(&expr) { self.settle_parameter(expr, target) } else { expr };
-        convert(expr, target)
+        self.convert(expr, target)
     }
 
     /// Brings both to their common type, or reports that there is none.
@@ -82,7 +82,7 @@ impl Binder<'_> {
                 settled
             })
             .collect();
-        (settled.into_iter().map(|expr| convert(expr, result)).collect(), result)
+        (settled.into_iter().map(|expr| self.convert(expr, result)).collect(), result)
     }
 
     /// A condition: BOOLEAN, or a stand-in.
@@ -148,6 +148,12 @@ pub(super) fn convert(expr: Expr, target: SqlType) -> Expr {
     if !constant {
         return cast;
     }
+    settled(cast, parameter)
+}
+
+/// A cast of a constant as its value: that of the parameter which it casts, if it does.
+pub(super) fn settled(cast: Expr, parameter: Option<ParameterName>) -> Expr {
+    let (target, span) = (cast.sql_type(), cast.span());
     match (crate::kernel::evaluate_constant(&cast), parameter) {
         (Ok(value), Some(name)) => Expr::new(ExprKind::Parameter(name, Some(value)), target, span),
         (Ok(value), None) if value.is_small() => Expr::literal(value, target, span),

@@ -142,12 +142,15 @@ impl Binder<'_> {
             K::Extract(field, operand) => {
                 let operand = self.expr(operand, scope, clause)?;
                 let of_zone = matches!(field, ExtractField::TimezoneHour | ExtractField::TimezoneMinute);
-                let operand = if of_zone { operand } else { super::function::local_time(operand) };
+                if of_zone {
+                    return Ok(self.zone_field(*field, operand, span));
+                }
+                let operand = self.local_time(operand);
                 self.function(Function::Extract(*field), vec![operand], span)
             }
             K::TruncateTo(unit, operand) => {
                 let operand = self.expr(operand, scope, clause)?;
-                self.function(Function::TruncateTo(*unit), vec![operand], span)
+                self.truncated(*unit, operand, span)
             }
             K::AtZone(operand, zone) => {
                 let mut args = vec![self.expr(operand, scope, clause)?];
@@ -317,16 +320,16 @@ impl Binder<'_> {
     }
 
     fn now(&self, now: Now, span: Span) -> Expr {
-        let micros = self.around.moment.micros;
+        let (micros, local) = (self.around.moment.micros, self.local_now());
         let (value, sql_type) = match now {
             Now::Date => {
-                let days = i32::try_from(micros.div_euclid(MICROS_PER_DAY)).unwrap_or(i32::MAX);
+                let days = i32::try_from(local.div_euclid(MICROS_PER_DAY)).unwrap_or(i32::MAX);
                 (Value::Date(days), SqlType::Date)
             }
             Now::TimeTz => (Value::TimeTz(micros.rem_euclid(MICROS_PER_DAY)), SqlType::TimeTz),
-            Now::Time => (Value::Time(micros.rem_euclid(MICROS_PER_DAY)), SqlType::Time),
+            Now::Time => (Value::Time(local.rem_euclid(MICROS_PER_DAY)), SqlType::Time),
             Now::Timestamp => (Value::Instant(micros), SqlType::TimestampTz),
-            Now::LocalTimestamp => (Value::Timestamp(micros), SqlType::Timestamp),
+            Now::LocalTimestamp => (Value::Timestamp(local), SqlType::Timestamp),
             Now::User => (Value::Text(self.around.user.to_owned()), SqlType::TEXT),
             Now::Role => (Value::Null, SqlType::TEXT),
             Now::Schema => (Value::Text(self.around.schema.to_owned()), SqlType::TEXT),
@@ -335,27 +338,15 @@ impl Binder<'_> {
         Expr::literal(value, sql_type, span)
     }
 
-    /// A time of day as a timestamp is that time of the current day (clause 6.13, general rule 16).
-    fn time_of_today(&mut self, operand: Expr, target: SqlType, span: Span) -> Expr {
-        let zero = Expr::literal(Value::Time(0), SqlType::Time, span);
-        let time = Expr::new(ExprKind::Cast(Box::new(operand)), SqlType::Time, span);
-        let since = self.arithmetic(ast::ArithmeticOp::Subtract, time, zero, span);
-        let micros = self.around.moment.micros;
-        let midnight = Value::Timestamp(micros - micros.rem_euclid(MICROS_PER_DAY));
-        let midnight = Expr::literal(midnight, SqlType::Timestamp, span);
-        let moment = self.arithmetic(ast::ArithmeticOp::Add, midnight, since, span);
-        super::convert::convert(moment, target)
-    }
-
     pub(super) fn cast(&mut self, operand: Expr, target: SqlType, span: Span) -> Expr {
         let keeps_zone = matches!(target, SqlType::TimestampTz | SqlType::TimeTz);
-        let operand = if keeps_zone { operand } else { super::function::local_time(operand) };
+        let operand = if keeps_zone { operand } else { super::zone::local_of_zone(operand) };
         let from = operand.sql_type();
         if super::convert::is_unsettled(&operand) {
             return self.coerce(operand, target);
         }
         if from == SqlType::Null {
-            return super::convert::convert(operand, target);
+            return self.convert(operand, target);
         }
         if matches!(from, SqlType::Time | SqlType::TimeTz)
             && matches!(target, SqlType::Timestamp | SqlType::TimestampTz)
@@ -365,7 +356,11 @@ impl Binder<'_> {
         if !castable(from, target) {
             return self.report(&Problem::NoCast { from, to: target }, span);
         }
-        Expr::new(ExprKind::Cast(Box::new(operand)), target, span)
+        let zoned = self.across_zones(operand, target);
+        if zoned.sql_type() == target && from != target {
+            return zoned;
+        }
+        Expr::new(ExprKind::Cast(Box::new(zoned)), target, span)
     }
 }
 

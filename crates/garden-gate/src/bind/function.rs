@@ -52,6 +52,9 @@ fn arguments(function: Function) -> (&'static [Kind], usize, &'static str) {
         F::MonthsBetween
         | F::AtZone
         | F::LocalAtZone
+        | F::MomentOfLocal
+        | F::TextOfInstant
+        | F::InstantOfText
         | F::Contains
         | F::CastFormat
         | F::SecondDigits
@@ -246,29 +249,9 @@ impl Binder<'_> {
         args
     }
 
-    /// AT TIME ZONE gives the same moment with a zone (clause 6.35): a timestamp without one is an instant in the zone of the session. The
-    /// zone is not kept with the value; [`local_time`] is what clocks there show.
-    fn at_zone(&mut self, function: Function, args: Vec<Expr>, types: (T, T), span: Span) -> Option<(Vec<Expr>, T)> {
-        let sql_type = match types.0 {
-            T::Timestamp | T::TimestampTz => T::TimestampTz,
-            T::Time | T::TimeTz => T::TimeTz,
-            found => {
-                let what = function.name().into();
-                self.report(&Problem::WrongType { what, expected: "a time or timestamp", found }, span);
-                return None;
-            }
-        };
-        if function == Function::AtZone && types.1 != T::DayTime && !types.1.is_text() {
-            let expected = "an offset, as in INTERVAL '2' HOUR or '+02:00'";
-            self.report(&Problem::WrongType { what: "AT TIME ZONE".into(), expected, found: types.1 }, span);
-            return None;
-        }
-        Some((args, sql_type))
-    }
-
     /// `CAST(operand AS target FORMAT 'template')` between text and a day or time (clause 9.52).
     pub(super) fn cast_by_format(&mut self, operand: Expr, target: T, format: &str, span: Span) -> Expr {
-        let operand = if target.is_text() { local_time(operand) } else { operand };
+        let operand = if target.is_text() { self.local_time(operand) } else { operand };
         let from = operand.sql_type();
         let reads = from.is_text() && target.is_datetime();
         let writes = from.is_datetime() && target.is_text();
@@ -281,26 +264,17 @@ impl Binder<'_> {
         let operand = if reads { self.coerce(operand, T::TEXT) } else { operand };
         let template = Expr::literal(Value::Text(format.into()), T::TEXT, span);
         // Short years are read beside the current one.
-        let days = i32::try_from(self.around.moment.micros.div_euclid(MICROS_PER_DAY)).unwrap_or(0);
+        let days = i32::try_from(self.local_now().div_euclid(MICROS_PER_DAY)).unwrap_or(0);
         let year = Expr::literal(Value::Integer(date_parts(days).0.into()), T::BigInt, span);
-        let middle = if reads { target } else { T::TEXT };
+        let middle = match target {
+            _ if writes => T::TEXT,
+            // The template has no place for an offset.
+            T::TimestampTz => T::Timestamp,
+            T::TimeTz => T::Time,
+            other => other,
+        };
         let call = Expr::new(ExprKind::Call(Function::CastFormat, vec![operand, template, year]), middle, span);
-        super::convert::convert(call, target)
-    }
-}
-
-/// The operand of a CAST to a type without zone, or of EXTRACT: of `x AT TIME ZONE z` what clocks in that zone show (clause 6.13).
-pub(super) fn local_time(expr: Expr) -> Expr {
-    let (span, local) = match expr.sql_type() {
-        T::TimestampTz => (expr.span(), T::Timestamp),
-        T::TimeTz => (expr.span(), T::Time),
-        _ => return expr,
-    };
-    match expr.kind() {
-        ExprKind::Call(Function::AtZone, args) => {
-            Expr::new(ExprKind::Call(Function::LocalAtZone, args.clone()), local, span)
-        }
-        _ => expr,
+        self.convert(call, target)
     }
 }
 

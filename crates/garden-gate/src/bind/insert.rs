@@ -2,7 +2,6 @@
 
 use super::change::{Meaning, Target, null};
 use super::change_problem::ChangeProblem;
-use super::convert::convert;
 use super::scope::{Clause, Scope, ScopeColumn};
 use super::{Binder, OutputColumn};
 use crate::catalog::{ColumnDefinition, Filled, Table};
@@ -175,7 +174,7 @@ impl<'a> Binder<'a> {
             let wanted = &target.definition.columns[*at];
             let value = self.column(column.id, span);
             let value = if self.untyped.contains(&column.id) {
-                convert(value, wanted.sql_type)
+                self.convert(value, wanted.sql_type)
             } else {
                 self.assign(value, wanted)
             };
@@ -214,7 +213,9 @@ impl<'a> Binder<'a> {
         let mut given = Vec::new();
         for (at, column) in places.into_iter().zip(columns) {
             let id = self.new_column(&own[at].name, own[at].sql_type);
-            computed.push((id, convert(self.column(column.id, span), own[at].sql_type)));
+            let value = self.column(column.id, span);
+            // Files are the same for every session: what has no offset in them is UTC.
+            computed.push((id, super::convert::convert(value, own[at].sql_type)));
             given.push((at, id));
         }
         Ok((plan.project(computed), given))

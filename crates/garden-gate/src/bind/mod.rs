@@ -53,6 +53,7 @@ mod updatable;
 mod view;
 mod window;
 mod with;
+mod zone;
 
 pub(crate) use change::{BoundChange, Meaning, bind_change, bind_returning};
 pub(crate) use definition::{
@@ -73,7 +74,7 @@ use crate::catalog::{Catalog, FileOptions, KnownColumns, Table, TableSource};
 use crate::diagnostic::{Error, Facts, Note, Result, SourceText, Span};
 use crate::logical::{Aggregate, ColumnId, ColumnInfo, Columns, Expr, Guide, LogicalPlan, StepDefinition};
 use crate::syntax::ast;
-use crate::types::{SqlType, Value};
+use crate::types::{SqlType, Value, Zone};
 use std::collections::HashSet;
 use std::sync::Arc;
 
@@ -91,7 +92,7 @@ pub(crate) trait OpenFile {
 /// The moment a statement began; every `CURRENT_…` in it means this one (clause 6.42).
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Moment {
-    /// Microseconds since 1970-01-01 00:00:00 in the session's zone, which is UTC.
+    /// Microseconds since 1970-01-01 00:00:00 UTC.
     pub(crate) micros: i64,
 }
 
@@ -110,6 +111,8 @@ pub(crate) struct Surroundings<'a> {
     /// Whether parameters may lack a value, as when a plan is asked for.
     pub(crate) missing: MissingParameters,
     pub(crate) moment: Moment,
+    /// The session's time zone.
+    pub(crate) zone: Zone,
     /// The moment in the past that versioned tables are read at, in microseconds since 1970.
     pub(crate) as_of: Option<i64>,
     /// The rows of the change in FROM, and where it stands.
@@ -183,6 +186,8 @@ pub(crate) struct Binder<'a> {
     source: &'a SourceText,
     /// The schema of unqualified table names.
     schema: &'a str,
+    /// The time zone of times without one.
+    zone: Zone,
     columns: Columns,
     problems: Vec<Error>,
     notes: Vec<Note>,
@@ -249,6 +254,7 @@ impl<'a> Binder<'a> {
             around,
             source,
             schema: around.schema,
+            zone: around.zone,
             columns: Columns::default(),
             problems: Vec::new(),
             notes: Vec::new(),

@@ -2,7 +2,7 @@ use super::{Binder, MissingParameters, problem::Problem};
 use crate::diagnostic::{Error, Result, SourceText, Span};
 use crate::logical::{Expr, ExprKind};
 use crate::syntax::{Script, ast::ParameterName};
-use crate::types::{Decimal, SqlType, Value};
+use crate::types::{Decimal, SqlType, Value, Zone, parse_instant};
 use std::sync::Arc;
 
 /// Values for the parameters of a statement: `:name` by name, `?` by position.
@@ -125,7 +125,16 @@ impl Binder<'_> {
             let sql_type = value_type(&value);
             return Expr::new(ExprKind::Parameter(name.clone(), Some(value)), sql_type, span);
         }
-        match crate::kernel::parse_value(text, target) {
+        let parsed = match target {
+            SqlType::TimestampTz if self.zone != Zone::UTC && parse_instant(text).is_none() => {
+                match crate::kernel::parse_value(text, SqlType::Timestamp) {
+                    Some(Value::Timestamp(local)) => self.zone.moment_of(local).map(Value::Instant),
+                    _ => None,
+                }
+            }
+            _ => crate::kernel::parse_value(text, target),
+        };
+        match parsed {
             Some(value) => Expr::new(ExprKind::Parameter(name.clone(), Some(value)), target, span),
             None => {
                 let problem = Problem::ParameterValue { name: name.to_string(), value: text.clone(), expected: target };

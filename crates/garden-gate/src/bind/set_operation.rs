@@ -98,7 +98,7 @@ impl Binder<'_> {
             }
             let id = self.new_column(&column.name, *target);
             let value = Expr::column(column.id, column.sql_type, span);
-            computed.push((id, super::convert::convert(value, *target)));
+            computed.push((id, self.convert(value, *target)));
             columns.push(id);
         }
         SetOperand { plan: plan.project(computed), columns }

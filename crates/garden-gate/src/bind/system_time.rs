@@ -133,6 +133,8 @@ impl<'a> Binder<'a> {
             Moment::Time(_) => SqlType::TimestampTz,
         };
         let bound = if convert::is_unsettled(&bound) { self.settle_parameter(bound, target) } else { bound };
+        let of_zone = target == SqlType::TimestampTz && matches!(bound.sql_type(), SqlType::Date | SqlType::Timestamp);
+        let bound = if of_zone { self.across_zones(bound, target) } else { bound };
         if let Some(error) = self.problems.first() {
             return Err(error.clone());
         }

@@ -3,7 +3,7 @@
 use super::problem::Problem;
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
 use super::view::MOST_VIEWS;
-use super::{Binder, Level, Outer, OutputColumn, Surroundings, convert::convert};
+use super::{Binder, Level, Outer, OutputColumn, Surroundings};
 use crate::catalog::TableFunction;
 use crate::diagnostic::{Error, Result, SourceText, Span, SqlState, counted, nearest};
 use crate::logical::{ColumnId, Expr, LogicalPlan};
@@ -65,7 +65,7 @@ impl<'a> Binder<'a> {
         }
         let args = args.into_iter().zip(&function.parameters).map(|(arg, (_, sql_type))| {
             let arg = self.coerce(arg, *sql_type);
-            convert(arg, *sql_type)
+            self.convert(arg, *sql_type)
         });
         let args: Vec<Expr> = args.collect();
         let (input, args) = self.attach_all(LogicalPlan::OneRow, args);
@@ -81,7 +81,8 @@ impl<'a> Binder<'a> {
                 column.id
             } else {
                 let id = self.new_column(name, *sql_type);
-                computed.push((id, convert(self.column(column.id, span), *sql_type)));
+                let value = self.column(column.id, span);
+                computed.push((id, self.convert(value, *sql_type)));
                 id
             };
             columns.push(ScopeColumn { name: name.clone(), id });

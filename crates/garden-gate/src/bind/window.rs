@@ -1,8 +1,8 @@
 //! Window functions (clauses 6.11 and 7.15): windows by name and in place, refinement, frames.
 
+use super::Binder;
 use super::problem::{Computed, Problem};
 use super::scope::{Clause, Scope};
-use super::{Binder, convert::convert};
 use crate::catalog::Sequence;
 use crate::diagnostic::{Result, Span};
 use crate::logical::{
@@ -345,7 +345,11 @@ impl Binder<'_> {
                 }
                 (key, _) => key,
             };
-            Ok(if super::convert::is_unsettled(&bound) { self.coerce(bound, target) } else { convert(bound, target) })
+            Ok(if super::convert::is_unsettled(&bound) {
+                self.coerce(bound, target)
+            } else {
+                self.convert(bound, target)
+            })
         };
         Ok(match bound {
             FrameBound::UnboundedPreceding => FrameBound::UnboundedPreceding,

@@ -47,11 +47,7 @@ pub(super) fn cast_array(array: &ArrayRef, from: SqlType, to: SqlType) -> Result
                 None => text_to_text(&to_text(array, from), to),
             }
         }
-        (_, T::Varchar(length)) => limit_length(&to_text(array, from), length, to),
-        (_, T::Char(length)) => {
-            reserve((length as usize).saturating_mul(array.len()), array.len())?;
-            Ok(padded(&limit_length(&to_text(array, from), Some(length), to)?, length))
-        }
+        (_, T::Varchar(_) | T::Char(_)) => held_to(&to_text(array, from), to),
         (T::Uuid | T::IpAddress, b) if b.is_binary() => binary_length(&array_of_bytes(array), b),
         (a, T::Uuid | T::IpAddress) if a.is_binary() => sixteen(array.as_binary_view(), to),
         (a, b) if a.is_binary() && b.is_binary() => binary_length(array, b),
@@ -238,6 +234,18 @@ fn float_to_decimal(array: &ArrayRef, from: SqlType, to: SqlType) -> Result<Arra
     from_text(texts.as_string_view(), to)
 }
 
+/// Text that values were written as, as a text type: what is longer than it is an error.
+pub(super) fn held_to(texts: &ArrayRef, to: SqlType) -> Result<ArrayRef, Problem> {
+    match to {
+        SqlType::Char(length) => {
+            reserve((length as usize).saturating_mul(texts.len()), texts.len())?;
+            Ok(padded(&limit_length(texts, Some(length), to)?, length))
+        }
+        SqlType::Varchar(length) => limit_length(texts, length, to),
+        _ => Ok(Arc::clone(texts)),
+    }
+}
+
 pub(super) fn limit_length(array: &ArrayRef, length: Option<u32>, target: SqlType) -> Result<ArrayRef, Problem> {
     let Some(limit) = length else { return Ok(Arc::clone(array)) };
     let limit = limit as usize;
@@ -416,7 +424,7 @@ fn read_double(text: &str) -> Option<f64> {
     if numeric { text.parse::<f64>().ok().filter(|value| value.is_finite()).map(|value| value + 0.0) } else { None }
 }
 
-fn read_timestamp(text: &str) -> Option<i64> {
+pub(super) fn read_timestamp(text: &str) -> Option<i64> {
     parse_timestamp(text).or_else(|| parse_date(text).map(|days| i64::from(days) * MICROS_PER_DAY))
 }
 

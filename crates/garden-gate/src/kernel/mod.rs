@@ -39,6 +39,7 @@ pub(crate) use in_parts::{evaluate, evaluate_where, in_parts};
 pub(crate) use join_table::JoinTable;
 pub(crate) use keys::{from_integer_lanes, hash_parts, integer_lanes, lane_bounds, lane_order};
 pub(crate) use logic::{count_true, kept};
+pub(crate) use problem::no_such_zone;
 pub(crate) use sketch::Sketch;
 pub(crate) use sorted_table::SortedTable;
 pub(crate) use window::{Layout, window};

@@ -1,5 +1,5 @@
 use crate::diagnostic::{Error, Facts, SqlState};
-use crate::types::SqlType;
+use crate::types::{SqlType, Zone};
 
 /// What can go wrong for the values of a row.
 #[derive(Debug, PartialEq, thiserror::Error)]
@@ -87,6 +87,11 @@ impl From<Error> for Problem {
     }
 }
 
+/// The error for a text that is no time zone.
+pub(crate) fn no_such_zone(zone: String) -> Error {
+    Error::from_facts(&Problem::NoSuchZone { zone })
+}
+
 impl Facts for Problem {
     fn state(&self) -> SqlState {
         match self {
@@ -145,7 +150,10 @@ impl Facts for Problem {
             Self::NoTransliteration { .. } => Some("there is WITHOUT_MARKS, which takes accents off letters".into()),
             Self::BadRegexFlag { .. } => Some("the flags are i, m, s, x and q".into()),
             Self::ListTooLong { .. } => Some("ON OVERFLOW TRUNCATE '…' WITH COUNT cuts it".into()),
-            Self::NoSuchZone { .. } => Some("write it as '+02:00', 'Europe/Vienna' or INTERVAL '2' HOUR".into()),
+            Self::NoSuchZone { zone } => Some(match Zone::near(zone) {
+                Some(near) => format!("did you mean '{near}'?"),
+                None => "write it as '+02:00', 'Europe/Vienna' or INTERVAL '2' HOUR".into(),
+            }),
             Self::NoElement { .. } => Some("CARDINALITY tells how many elements there are; the first is 1".into()),
             Self::NullArray => Some("give the column as a whole: column = ARRAY[…]; or pass over such rows: WHERE column IS NOT NULL".into()),
             Self::ArrayTooLong { .. } => Some("TRIM_ARRAY takes off the last elements".into()),

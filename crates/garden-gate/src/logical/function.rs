@@ -64,6 +64,12 @@ pub(crate) enum Function {
     CompareExactly,
     /// What clocks of a zone show at a moment.
     LocalAtZone,
+    /// The moment at which clocks of a zone show a time.
+    MomentOfLocal,
+    /// An instant as text, as clocks of a zone show it.
+    TextOfInstant,
+    /// The instant that a text means, which is one of a zone when it has no offset.
+    InstantOfText,
     /// The instant's own time of day and date: `AT LOCAL`.
     AtLocal,
     Element,
@@ -168,6 +174,7 @@ impl Function {
             Self::MonthsBetween => "a difference in months",
             Self::CompareExactly => "SIGN",
             Self::AtZone | Self::LocalAtZone => "AT TIME ZONE",
+            Self::MomentOfLocal | Self::TextOfInstant | Self::InstantOfText => "CAST in a time zone",
             Self::AtLocal => "AT LOCAL",
             Self::Element => "an element",
             Self::WithElement => "SET of an element",

@@ -274,6 +274,15 @@ impl<'a> Printer<'a> {
             Function::TruncateTo(unit) => format!("TRUNCATE({} TO {})", text(0), unit.name()),
             Function::AtZone | Function::LocalAtZone => format!("({} AT TIME ZONE {})", text(0), text(1)),
             Function::AtLocal => format!("({} AT LOCAL)", text(0)),
+            Function::MomentOfLocal | Function::InstantOfText => {
+                let with_zone = if terms.first().is_some_and(|term| term.sql_type() == SqlType::Time) {
+                    "TIME"
+                } else {
+                    "TIMESTAMP"
+                };
+                format!("CAST({} AS {with_zone} WITH TIME ZONE IN {})", text(0), text(1))
+            }
+            Function::TextOfInstant => format!("CAST({} AT TIME ZONE {} AS CHARACTER VARYING)", text(0), text(1)),
             Function::Element => format!("{}[{}]", text(0), text(1)),
             Function::MonthsBetween => format!("({} - {}) MONTH", text(0), text(1)),
             Function::Position => format!("POSITION({} IN {})", text(0), text(1)),

@@ -173,6 +173,7 @@ impl Session {
             columns: way.columns.clone(),
             batches: if found.rows == 0 { Vec::new() } else { vec![found] },
             elapsed: call.started.elapsed(),
+            zone: self.settings().zone,
             ..ResultSet::default()
         }))
     }

@@ -1,6 +1,6 @@
 use crate::diagnostic::{Error, Note, Result, SqlState, counted};
 use crate::kernel::{Batch, value_at};
-use crate::types::{Decimal, DeclaredType, Interval, SqlType, TypeLimit, Value};
+use crate::types::{Decimal, DeclaredType, Interval, SqlType, TypeLimit, Value, Zone};
 use arrow::array::RecordBatch;
 use arrow::datatypes::{Field, Schema};
 use std::sync::Arc;
@@ -37,6 +37,8 @@ pub struct ResultSet {
     pub(super) notes: Vec<Note>,
     pub(super) elapsed: Duration,
     pub(super) affected: Option<u64>,
+    /// In which instants are shown.
+    pub(super) zone: Zone,
 }
 
 impl ResultSet {
@@ -67,8 +69,8 @@ impl ResultSet {
 
     /// The rows, in order.
     pub fn rows(&self) -> impl Iterator<Item = Row<'_>> {
-        let columns = &self.columns;
-        self.batches.iter().flat_map(move |batch| (0..batch.rows).map(move |row| Row { columns, batch, row }))
+        let (columns, zone) = (&self.columns, self.zone);
+        self.batches.iter().flat_map(move |batch| (0..batch.rows).map(move |row| Row { columns, batch, row, zone }))
     }
 
     /// The rows as Arrow record batches; columns have the Arrow types of [`SqlType::arrow`].
@@ -92,6 +94,7 @@ pub struct Row<'r> {
     columns: &'r [ResultColumn],
     batch: &'r Batch,
     row: usize,
+    zone: Zone,
 }
 
 impl Row<'_> {
@@ -108,9 +111,11 @@ impl Row<'_> {
         }
     }
 
-    /// The value in a column as it is shown: an interval of some fields as the text of these.
+    /// The value in a column as it is shown: an interval of some fields as the text of these, an instant as clocks of the session's
+    /// zone show it.
     pub fn shown(&self, column: usize) -> Value {
         let value = self.value(column);
+        let value = if self.zone == Zone::UTC { value } else { in_zone(value, self.zone) };
         let Some(TypeLimit::Fields(fields)) = self.columns.get(column).and_then(|info| info.limit) else {
             return value;
         };
@@ -150,6 +155,17 @@ impl Row<'_> {
                 format!("column {:?} holds {found}, not the Rust type {}", info.name, std::any::type_name::<T>());
             Error::new(SqlState::DATA_EXCEPTION, message)
         })
+    }
+}
+
+/// A value with its instants as texts in a time zone.
+fn in_zone(value: Value, zone: Zone) -> Value {
+    let all = |values: Vec<Value>| values.into_iter().map(|value| in_zone(value, zone)).collect();
+    match value {
+        Value::Instant(micros) => Value::Untyped(zone.text_of_instant(micros)),
+        Value::Array(elements) => Value::Array(all(elements)),
+        Value::Row(fields) => Value::Row(all(fields)),
+        other => other,
     }
 }
 

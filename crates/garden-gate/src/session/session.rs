@@ -18,6 +18,7 @@ use crate::catalog::{DEFAULT_SCHEMA, Schema};
 use crate::control::{self, Control, Entered, Interrupt};
 use crate::diagnostic::{Error, Result, SourceText, SqlState};
 use crate::execute::{Pool, RoundLog, RoundRows};
+use crate::kernel::no_such_zone;
 use crate::physical::{Measures, Plan};
 use crate::syntax::{Script, ast};
 use crate::types::{ParameterName, Value};
@@ -221,7 +222,15 @@ impl Session {
                     self.variables.put(ParameterName::Named(name.text.clone()), value);
                     done(notes)
                 }
-                ast::StatementKind::SetZone => done(Vec::new()),
+                ast::StatementKind::SetZone(zone) => {
+                    let Some(zone) = zone else {
+                        self.set("time_zone", "UTC")?;
+                        return done(Vec::new());
+                    };
+                    let (value, notes) = self.value(zone, call)?;
+                    self.set("time_zone", value.clone()).map_err(|_| no_such_zone(value.to_string()).at(zone.span))?;
+                    done(notes)
+                }
                 ast::StatementKind::LetQuery { name, query } => {
                     let rows = self.query_rows(query, call)?;
                     let value = single(&rows).map_err(|error| error.at(query.span))?;
@@ -291,6 +300,7 @@ impl Session {
             variables: &self.variables,
             missing,
             moment: moment_after(catalog.last_time()),
+            zone: self.settings.zone,
             as_of: self.as_of,
             delta: None,
         }
@@ -390,7 +400,7 @@ impl Session {
     }
 }
 
-/// This moment, later than the last commit whatever the clock says: `CURRENT_TIMESTAMP` sees what has been committed. The session's zone is UTC.
+/// This moment, later than the last commit whatever the clock says: `CURRENT_TIMESTAMP` sees what has been committed.
 fn moment_after(last: i64) -> Moment {
     Moment { micros: chrono::Utc::now().timestamp_micros().max(last.saturating_add(1)) }
 }

@@ -6,7 +6,7 @@ use crate::choose::Factors;
 use crate::control::Limits;
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::{Batch, array_of};
-use crate::types::{SqlType, Value, approximate};
+use crate::types::{SqlType, Value, Zone, approximate, zone_of_interval};
 use std::time::{Duration, Instant};
 
 /// What SET can change.
@@ -30,6 +30,8 @@ pub(crate) struct Settings {
     pub(crate) keep_statistics: bool,
     /// Whether rows come with notes on style.
     pub(crate) style_notes: bool,
+    /// The time zone of times without one, and in which instants are shown.
+    pub(crate) zone: Zone,
 }
 
 /// A setting: name, meaning, how it is shown and set.
@@ -117,6 +119,12 @@ const SETTINGS: &[Setting] = &[
         set: |settings, value| within(value, 0, usize::MAX).map(|millis| settings.time_limit = millis as u64),
     },
     Setting {
+        name: "time_zone",
+        meaning: "of times without a zone: '+02:00', 'Europe/Vienna'",
+        show: |settings| Value::Text(settings.zone.to_string()),
+        set: |settings, value| zone(value).map(|zone| settings.zone = zone),
+    },
+    Setting {
         name: "wait_limit",
         meaning: "milliseconds a statement waits at most for another session that writes; 0 for no limit",
         show: |settings| Value::Integer(i64::try_from(settings.wait_limit).unwrap_or(i64::MAX)),
@@ -166,6 +174,15 @@ fn within(value: &Value, low: usize, high: usize) -> Option<usize> {
     (low..=high).contains(&number).then_some(number)
 }
 
+/// A time zone: a name, an offset, or an interval from UTC.
+fn zone(value: &Value) -> Option<Zone> {
+    match value {
+        Value::Text(text) | Value::Untyped(text) => Zone::parse(text),
+        Value::Micros(micros) => zone_of_interval(*micros).ok(),
+        _ => None,
+    }
+}
+
 /// A truth value, also as text.
 fn truth(value: &Value) -> Option<bool> {
     match value {
@@ -213,6 +230,7 @@ impl Default for Settings {
             without_rules: Vec::new(),
             keep_statistics: false,
             style_notes: false,
+            zone: Zone::UTC,
         }
     }
 }
@@ -298,9 +316,8 @@ impl Session {
         Ok(ResultSet {
             columns: ["setting", "value", "meaning"].map(column).to_vec(),
             batches: self.settings().list().into_iter().map(row).collect::<Result<_>>()?,
-            notes: Vec::new(),
             elapsed: started.elapsed(),
-            affected: None,
+            ..ResultSet::default()
         })
     }
 }

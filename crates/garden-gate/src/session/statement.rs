@@ -14,6 +14,7 @@ use crate::execute::{self, Pool, RoundLog, Run};
 use crate::logical::{ColumnId, LogicalPlan, RewriteNote, StepDefinition, WindowFunction};
 use crate::physical::{Measures, PhysicalPlan, Plan, describe};
 use crate::syntax::ast;
+use crate::types::Zone;
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -23,6 +24,8 @@ pub(super) struct Prepared {
     plan: PhysicalPlan,
     rewrites: Vec<RewriteNote>,
     started: Instant,
+    /// The time zone in which its rows are shown.
+    zone: Zone,
     /// Whether it takes numbers of a sequence.
     pub(super) numbered: bool,
     /// Every table that the query names.
@@ -83,7 +86,8 @@ pub(super) fn prepare_bound(
     notes.extend(check_guide(&guide, &plan, &columns, settings.workers)?);
     notes.extend(plan_notes::hidden_indexes(&plan.root, &columns));
     notes.iter_mut().for_each(|note| note.source = Some(Arc::clone(source)));
-    Ok(Prepared { bound: BoundParts { output, columns, notes, generic }, plan, rewrites, started, numbered, reads })
+    let (bound, zone) = (BoundParts { output, columns, notes, generic }, settings.zone);
+    Ok(Prepared { bound, plan, rewrites, started, zone, numbered, reads })
 }
 
 /// Whether a plan takes numbers of a sequence.
@@ -163,6 +167,7 @@ impl Prepared {
             notes: self.bound.notes.iter().filter(|note| style_notes || !note.style).cloned().collect(),
             elapsed: self.started.elapsed(),
             affected: None,
+            zone: self.zone,
         })
     }
 }

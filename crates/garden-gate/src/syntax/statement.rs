@@ -165,16 +165,8 @@ impl Parser<'_> {
             return Ok(StatementKind::SetPath(self.list(|parser| parser.name("the name of a schema"))?));
         }
         if self.accept_words(&["TIME", "ZONE"]) {
-            if !self.accept_word("LOCAL") {
-                let utc = self.current().kind == TokenKind::Text
-                    && matches!(self.raw(self.current()).to_ascii_uppercase().as_str(), "'UTC'" | "'+00:00'" | "'Z'");
-                if !utc {
-                    let help = "x AT TIME ZONE 'Europe/Vienna' is what clocks there show; the zone of a session is UTC";
-                    return Err(self.not_supported("SET TIME ZONE to another zone than UTC").with_help(help));
-                }
-                self.advance();
-            }
-            return Ok(StatementKind::SetZone);
+            let zone = if self.accept_word("LOCAL") { None } else { Some(self.expression()?) };
+            return Ok(StatementKind::SetZone(zone));
         }
         if self.accept_words(&["AS", "OF"]) {
             self.expect_symbol(Symbol::Equal, "=")?;

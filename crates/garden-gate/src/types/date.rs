@@ -1,6 +1,6 @@
 //! Days, times and timestamps as counts, and their text (ISO/IEC 9075-2, clause 5.3).
 
-use chrono::{Datelike, Days, Months, NaiveDate, Offset, TimeZone};
+use chrono::{Datelike, Days, Months, NaiveDate};
 
 pub(crate) const MICROS_PER_SECOND: i64 = 1_000_000;
 pub(crate) const MICROS_PER_DAY: i64 = 86_400 * MICROS_PER_SECOND;
@@ -112,14 +112,6 @@ pub(crate) fn parse_offset(text: &str) -> Option<i64> {
     let (hours, minutes) = body.split_once(':').unwrap_or((body, "00"));
     let (hours, minutes) = (digits(hours.as_bytes())?, two(minutes)?);
     (hours <= 14 && minutes < 60).then(|| sign * i64::from(hours * 3600 + minutes * 60))
-}
-
-/// How many seconds clocks of a zone of the IANA time zone database, such as `Europe/Vienna`, are ahead of UTC at a moment (microseconds since
-/// 1970); `None` for a name that is none.
-pub(crate) fn zone_offset(name: &str, moment: i64) -> Option<i64> {
-    let zone: chrono_tz::Tz = name.parse().ok()?;
-    let moment = chrono::DateTime::from_timestamp_micros(moment)?.naive_utc();
-    Some(zone.offset_from_utc_datetime(&moment).fix().local_minus_utc().into())
 }
 
 /// Year, month and day.

@@ -15,13 +15,14 @@ mod sql_type;
 mod template;
 mod term;
 mod value;
+mod zone;
 
 pub(crate) use bytes::{format_address, format_hex, format_uuid, parse_address, parse_hex, parse_uuid};
 pub use composite::RowField;
-pub(crate) use date::{FIRST_DAY, LAST_DAY, MICROS_PER_DAY};
+pub(crate) use date::{FIRST_DAY, LAST_DAY, MICROS_PER_DAY, MICROS_PER_SECOND};
 pub(crate) use date::{
     add_months, calendar_parts, date_parts, format_date, format_time, format_timestamp, month_start, parse_date,
-    parse_instant, parse_offset, parse_time, parse_time_of_zone, parse_timestamp, zone_offset,
+    parse_instant, parse_time, parse_time_of_zone, parse_timestamp,
 };
 pub use decimal::Decimal;
 pub(crate) use decimal::{divide_rounded, power_of_ten, rescale};
@@ -37,3 +38,4 @@ pub(crate) use term::{
     ParameterName, SetOp, Test,
 };
 pub use value::Value;
+pub(crate) use zone::{Zone, zone_of_interval};

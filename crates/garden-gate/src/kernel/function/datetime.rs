@@ -2,14 +2,10 @@
 
 use super::{Arguments, Problem};
 use crate::kernel::keys::{from_integer_lanes, integer_lanes};
-use crate::logical::Function as F;
 use crate::types::{
-    ExtractField as X, MICROS_PER_DAY, SqlType, calendar_parts, date_parts, month_start, parse_offset, zone_offset,
+    ExtractField as X, MICROS_PER_DAY, MICROS_PER_SECOND, SqlType, calendar_parts, date_parts, month_start,
 };
-use arrow::array::{Array, ArrayRef, AsArray};
-use arrow::datatypes::DurationMicrosecondType;
-
-const MICROS_PER_SECOND: i64 = 1_000_000;
+use arrow::array::{Array, ArrayRef};
 
 /// A field of every row, by the type of the source; seconds in millionths.
 pub(super) fn extract(field: X, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
@@ -149,50 +145,4 @@ pub(super) fn months_between(arguments: &Arguments<'_>) -> Result<ArrayRef, Prob
     let values = ends.iter().zip(starts.iter()).map(months).collect();
     let nulls = arrow::buffer::NullBuffer::union(end.nulls(), start.nulls());
     Ok(from_integer_lanes(values, nulls, &arguments.result.arrow()))
-}
-
-/// A moment AT TIME ZONE is the same moment (the zone is looked at, and not kept); LOCAL AT ZONE is what clocks there show. The session's zone is
-/// UTC.
-pub(super) fn at_zone(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
-    let array = arguments.array(0)?;
-    let lanes = integer_lanes(&array).unwrap_or_default();
-    let shows_local = function == F::LocalAtZone;
-    let of_day = matches!(arguments.types[0], SqlType::Time | SqlType::TimeTz);
-    let mut values = Vec::with_capacity(lanes.len());
-    let mut valid = Vec::with_capacity(lanes.len());
-    for (row, value) in lanes.iter().enumerate() {
-        let offset = if function == F::AtLocal { Some(0) } else { offset(arguments, row, *value)? };
-        valid.push(array.is_valid(row) && offset.is_some());
-        let offset = if shows_local { offset.unwrap_or(0) } else { 0 };
-        let moved = value.checked_add(offset).ok_or(Problem::OutsideCalendar)?;
-        values.push(if of_day { moved.rem_euclid(MICROS_PER_DAY) } else { moved });
-    }
-    Ok(from_integer_lanes(values, Some(valid.into()), &arguments.result.arrow()))
-}
-
-/// The offset from UTC in microseconds that a row asks for; that of a named zone depends on the moment.
-fn offset(arguments: &Arguments<'_>, row: usize, moment: i64) -> Result<Option<i64>, Problem> {
-    if arguments.types[1].is_text() {
-        let Some(text) = arguments.text(1).get(row) else { return Ok(None) };
-        let seconds = if text.eq_ignore_ascii_case("UTC") {
-            Some(0)
-        } else {
-            parse_offset(text.trim()).or_else(|| zone_offset(text.trim(), moment))
-        };
-        return seconds
-            .map(|seconds| Some(seconds * MICROS_PER_SECOND))
-            .ok_or(Problem::NoSuchZone { zone: text.into() });
-    }
-    let lane = &arguments.lanes[1];
-    let array = lane.array().as_primitive::<DurationMicrosecondType>();
-    let row = if lane.is_constant() { 0 } else { row };
-    if array.is_null(row) {
-        return Ok(None);
-    }
-    let micros = array.value(row);
-    if micros.abs() > 14 * 3600 * MICROS_PER_SECOND {
-        let zone = crate::types::format_day_time(micros);
-        return Err(Problem::NoSuchZone { zone });
-    }
-    Ok(Some(micros))
 }

@@ -10,6 +10,7 @@ mod sample;
 mod series;
 mod template;
 mod text;
+mod zone;
 
 pub(crate) use series::Progression;
 
@@ -184,7 +185,9 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
         F::SecondDigits => datetime::second_digits(arguments),
         F::MonthsBetween => datetime::months_between(arguments),
         F::CompareExactly => number::compare_exactly(arguments),
-        F::AtZone | F::LocalAtZone | F::AtLocal => datetime::at_zone(function, arguments),
+        F::AtZone | F::LocalAtZone | F::MomentOfLocal | F::AtLocal => zone::moved(function, arguments),
+        F::TextOfInstant => zone::text_of_instant(arguments),
+        F::InstantOfText => zone::instant_of_text(arguments),
         F::CastFormat => template::cast(arguments),
         F::InDomain => domain::held(arguments),
         F::Sampled { pages, .. } => sample::sampled(pages, arguments),

@@ -81,8 +81,8 @@ pub(crate) enum StatementKind {
         name: Ident,
         value: Expr,
     },
-    /// `SET TIME ZONE` to the one that a session has anyway.
-    SetZone,
+    /// `SET TIME ZONE`; to the one that a session begins with for `LOCAL`.
+    SetZone(Option<Expr>),
     /// `LET name = (SELECT …)`
     LetQuery {
         name: Ident,
