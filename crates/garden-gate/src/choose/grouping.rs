@@ -127,22 +127,23 @@ impl Builder<'_> {
         make(Operator::Sort(keys), vec![input], output, rows, own)
     }
 
-    fn cheapest(&mut self, mut ways: Vec<Way>) -> Node {
-        let unmet = |way: &Way| obeyed::unmet(self.guide, &way.node).len();
-        ways.sort_by(|a, b| unmet(a).cmp(&unmet(b)).then(a.node.total.0.total_cmp(&b.node.total.0)));
-        let least = unmet(&ways[0]);
-        let candidate = |(at, way): (usize, &Way)| {
+    fn cheapest(&mut self, ways: Vec<Way>) -> Node {
+        let ranked = ways.into_iter().map(|way| (obeyed::unmet(self.guide, &way.node).len(), way));
+        let mut ways: Vec<(usize, Way)> = ranked.collect();
+        ways.sort_by(|(unmet, a), (other, b)| unmet.cmp(other).then(a.node.total.0.total_cmp(&b.node.total.0)));
+        let least = ways[0].0;
+        let candidate = |(at, (unmet, way)): (usize, &(usize, Way))| {
             let cost = Some(way.node.total.0).filter(|cost| cost.is_finite());
             let reason = match cost {
                 None => Some("its groups would not fit into the memory".to_owned()),
-                Some(_) if unmet(way) > least => Some("not as GUIDE demands".to_owned()),
+                Some(_) if *unmet > least => Some("not as GUIDE demands".to_owned()),
                 Some(_) => None,
             };
             Candidate { choice: way.name.clone(), cost, chosen: at == 0, reason }
         };
         let candidates = ways.iter().enumerate().map(candidate).collect();
         self.considered.push(Considered { decision: "group".into(), candidates });
-        ways.swap_remove(0).node
+        ways.swap_remove(0).1.node
     }
 
     /// Groups in the order of these keys, because an index gives their rows so.

@@ -1,15 +1,18 @@
 //! Whether a plan is as GUIDE demands, and why it is not.
 
 use super::access::allows;
-use super::ways::{broken, tables_of};
+use super::ways::{broken, table_of};
+use crate::control;
 use crate::diagnostic::{Error, Note};
 use crate::logical::{Columns, Demand, Directive, Guide, GuidedJoin, JoinKind, Printer};
 use crate::physical::{JoinMethod, JoinSpec, Node, Operator, PhysicalPlan};
 use std::borrow::Cow;
+use std::ops::Range;
 
 /// The demands that a plan does not meet, by their numbers.
 pub(super) fn unmet(guide: &Guide, root: &Node) -> Vec<usize> {
-    let is_unmet = |directive: &Directive| match &directive.demand {
+    let mut joins = None;
+    let mut is_unmet = |directive: &Directive| match &directive.demand {
         Demand::Read { table, by } => {
             let mut bad = false;
             root.walk(&mut |node| bad |= reads(node, table).is_some_and(|index| !allows(Some(by), index.as_deref())));
@@ -17,10 +20,11 @@ pub(super) fn unmet(guide: &Guide, root: &Node) -> Vec<usize> {
         }
         Demand::Join { tables, .. } => {
             let alone = Guide { directives: vec![directive.clone()] };
-            match joining(root, tables) {
-                Some((node, outer, inner)) => broken(&alone, method(node), &outer, &inner) > 0,
-                None => true,
-            }
+            let joins = joins.get_or_insert_with(|| Joins::of(root));
+            joins.of_tables(tables).is_none_or(|join| {
+                let (outer, inner) = (joins.names(&join.outer), joins.names(&join.inner));
+                broken(&alone, method(join.node), &outer, &inner) > 0
+            })
         }
         Demand::KeepOrder | Demand::Expect { .. } | Demand::Workers(_) => false,
     };
@@ -47,21 +51,69 @@ fn method(node: &Node) -> JoinMethod {
     }
 }
 
+/// The tables of a plan in one list, so that those of each subtree are a run of it, and its joins from the root on.
+struct Joins<'n> {
+    tables: Vec<&'n str>,
+    joins: Vec<PlacedJoin<'n>>,
+}
+
+struct PlacedJoin<'n> {
+    node: &'n Node,
+    outer: Range<usize>,
+    inner: Range<usize>,
+}
+
+impl<'n> Joins<'n> {
+    /// O(nodes).
+    fn of(root: &'n Node) -> Self {
+        let mut joins = Self { tables: Vec::new(), joins: Vec::new() };
+        joins.add(root);
+        joins
+    }
+
+    fn add(&mut self, node: &'n Node) -> Range<usize> {
+        let start = self.tables.len();
+        self.tables.extend(table_of(node));
+        let is_join = matches!(node.operator, Operator::Join(_) | Operator::IndexJoin(_));
+        let place = self.joins.len();
+        if is_join {
+            self.joins.push(PlacedJoin { node, outer: 0..0, inner: start..self.tables.len() });
+        }
+        for (number, input) in node.inputs.iter().enumerate() {
+            let tables = control::large_stack(|| self.add(input));
+            match self.joins.get_mut(place).filter(|_| is_join) {
+                Some(join) if number == 0 => join.outer = tables,
+                Some(join) => join.inner = tables,
+                None => {}
+            }
+        }
+        start..self.tables.len()
+    }
+
+    /// The join at which two tables meet.
+    fn of_tables(&self, wanted: &[String; 2]) -> Option<&PlacedJoin<'n>> {
+        let places = |name: &String| -> Vec<usize> {
+            let all = self.tables.iter().enumerate();
+            all.filter(|(_, known)| known.eq_ignore_ascii_case(name)).map(|(place, _)| place).collect()
+        };
+        let [a, b] = [places(&wanted[0]), places(&wanted[1])];
+        let has = |side: &Range<usize>, places: &[usize]| places.iter().any(|place| side.contains(place));
+        self.joins
+            .iter()
+            .rev()
+            .find(|join| has(&join.outer, &a) && has(&join.inner, &b) || has(&join.outer, &b) && has(&join.inner, &a))
+    }
+
+    fn names(&self, side: &Range<usize>) -> Vec<String> {
+        self.tables[side.clone()].iter().map(|name| (*name).to_owned()).collect()
+    }
+}
+
 /// The join at which two tables meet, with the tables of its outer and its inner side.
 fn joining<'n>(root: &'n Node, tables: &[String; 2]) -> Option<(&'n Node, Vec<String>, Vec<String>)> {
-    let mut found = None;
-    root.walk(&mut |node| {
-        let (outer, inner) = match &node.operator {
-            Operator::Join(_) => (tables_of(&node.inputs[0]), tables_of(&node.inputs[1])),
-            Operator::IndexJoin(join) => (tables_of(&node.inputs[0]), vec![join.scan.alias.clone()]),
-            _ => return,
-        };
-        let has = |side: &[String], at: usize| side.iter().any(|name| name.eq_ignore_ascii_case(&tables[at]));
-        if has(&outer, 0) && has(&inner, 1) || has(&outer, 1) && has(&inner, 0) {
-            found = Some((node, outer, inner));
-        }
-    });
-    found
+    let joins = Joins::of(root);
+    let found = joins.of_tables(tables)?;
+    Some((found.node, joins.names(&found.outer), joins.names(&found.inner)))
 }
 
 /// What cannot be obeyed: an error for the first demand that is not met, or notes where all of them are only wishes.

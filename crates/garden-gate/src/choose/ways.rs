@@ -42,11 +42,16 @@ pub(super) fn broken(guide: &Guide, method: JoinMethod, outer: &[String], inner:
 /// The correlation names of the tables that a node reads.
 pub(super) fn tables_of(node: &Node) -> Vec<String> {
     let mut names = Vec::new();
-    node.walk(&mut |node| match &node.operator {
-        Operator::Scan { scan, .. } => names.push(scan.alias.clone()),
-        Operator::IndexJoin(join) => names.push(join.scan.alias.clone()),
-        Operator::SharedStep { name, .. } | Operator::RecursionInput { name, .. } => names.push(name.clone()),
-        _ => {}
-    });
+    node.walk(&mut |node| names.extend(table_of(node).map(str::to_owned)));
     names
+}
+
+/// The correlation name of the table that a node itself reads.
+pub(super) fn table_of(node: &Node) -> Option<&str> {
+    match &node.operator {
+        Operator::Scan { scan, .. } => Some(&scan.alias),
+        Operator::IndexJoin(join) => Some(&join.scan.alias),
+        Operator::SharedStep { name, .. } | Operator::RecursionInput { name, .. } => Some(name),
+        _ => None,
+    }
 }
