@@ -83,3 +83,78 @@ fn a_shared_one_goes_with_its_last_user_and_is_in_no_file() {
         "kept"
     );
 }
+
+#[test]
+fn each_session_has_rows_of_its_own_in_a_global_one() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("garden.db");
+    {
+        let mut ann = Database::open(&path).unwrap().session();
+        ann.run("CREATE GLOBAL TEMPORARY TABLE pick (id INTEGER GENERATED ALWAYS AS IDENTITY PRIMARY KEY, note VARCHAR(9) UNIQUE)").unwrap();
+        ann.run("CREATE INDEX note_of_pick ON pick (note); CREATE VIEW picks AS SELECT COUNT(*) AS n, MAX(id) AS last FROM pick").unwrap();
+        ann.run(
+            "CREATE GLOBAL TEMPORARY TABLE step (id INTEGER REFERENCES pick ON DELETE CASCADE) ON COMMIT DELETE ROWS",
+        )
+        .unwrap();
+        ann.run("INSERT INTO pick (note) VALUES ('gone')").unwrap();
+        ann.run("CREATE TABLE kept (a INTEGER PRIMARY KEY); INSERT INTO kept VALUES (1)").unwrap();
+    }
+    let db = Database::open(&path).unwrap();
+    let (mut ann, mut ben) = (db.session(), db.session());
+    assert_eq!(run(&mut ann, "SELECT n, last FROM picks").unwrap(), "0|NULL");
+    ann.run("INSERT INTO pick (note) VALUES ('a'), ('b'); UPDATE kept SET a = 2").unwrap();
+    ben.run("INSERT INTO pick (note) VALUES ('a')").unwrap();
+    for (sql, of_ann, of_ben) in [
+        ("SELECT n, last FROM picks", "2|2", "1|1"),
+        ("SELECT note FROM pick WHERE note = 'b'", "b", ""),
+        ("SELECT a FROM kept", "2", "2"),
+        (
+            "SELECT TABLE_TYPE FROM INFORMATION_SCHEMA.TABLES WHERE TABLE_NAME = 'pick'",
+            "GLOBAL TEMPORARY",
+            "GLOBAL TEMPORARY",
+        ),
+    ] {
+        assert_eq!(run(&mut ann, sql).unwrap(), of_ann, "{sql}");
+        assert_eq!(run(&mut ben, sql).unwrap(), of_ben, "{sql}");
+    }
+    assert_eq!(state(&mut ann, "INSERT INTO pick (note) VALUES ('b')"), "23000");
+    // Both change rows of their own at the same time, and neither loses.
+    ann.run("START TRANSACTION; DELETE FROM pick WHERE id = 1; INSERT INTO step VALUES (2)").unwrap();
+    ben.run("START TRANSACTION; UPDATE pick SET note = 'z'; COMMIT").unwrap();
+    assert_eq!(run(&mut ann, "SELECT COUNT(*) FROM step").unwrap(), "1");
+    ann.run("SAVEPOINT s; DELETE FROM pick").unwrap();
+    assert_eq!(run(&mut ann, "SELECT COUNT(*) FROM step").unwrap(), "0");
+    ann.run("ROLLBACK TO SAVEPOINT s").unwrap();
+    assert_eq!(run(&mut ann, "SELECT COUNT(*) FROM step").unwrap(), "1");
+    ann.run("COMMIT").unwrap();
+    assert_eq!(run(&mut ann, "SELECT (SELECT MIN(note) FROM pick), (SELECT COUNT(*) FROM step)").unwrap(), "b|0");
+    assert_eq!(run(&mut ben, "SELECT note FROM pick").unwrap(), "z");
+    ann.run("START TRANSACTION; DELETE FROM pick; ROLLBACK").unwrap();
+    assert_eq!(run(&mut ann, "SELECT COUNT(*) FROM pick").unwrap(), "1");
+    // Nobody takes the table away from another's rows.
+    for sql in [
+        "ALTER TABLE pick ADD COLUMN more INTEGER",
+        "DROP TABLE pick CASCADE",
+        "START TRANSACTION; DROP TABLE pick CASCADE; COMMIT",
+    ] {
+        assert_eq!(state(&mut ben, sql), "42000", "{sql}");
+        ben.roll_back();
+    }
+    ann.run("DELETE FROM pick").unwrap();
+    drop(ann);
+    ben.run("ALTER TABLE pick ADD COLUMN more INTEGER DEFAULT 7").unwrap();
+    assert_eq!(run(&mut ben, "SELECT note, more FROM pick").unwrap(), "z|7");
+    let mut cat = db.session();
+    assert_eq!(run(&mut cat, "SELECT COUNT(more) FROM pick").unwrap(), "0");
+    for sql in [
+        "CREATE TABLE c (a INTEGER REFERENCES pick)",
+        "CREATE LOCAL TEMPORARY TABLE c (a INTEGER REFERENCES pick)",
+        "CREATE GLOBAL TEMPORARY TABLE c (a INTEGER REFERENCES kept)",
+    ] {
+        assert_eq!(state(&mut cat, sql), "42000", "{sql}");
+    }
+    assert!(ben.verify().iter().all(|check| check.problem.is_none()));
+    drop((ben, cat, db));
+    let mut again = Database::open(&path).unwrap().session();
+    assert_eq!(run(&mut again, "SELECT COUNT(more) FROM pick").unwrap(), "0");
+}

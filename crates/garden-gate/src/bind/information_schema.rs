@@ -2,7 +2,8 @@
 
 use super::information_schema_time::{commits, periods};
 use crate::catalog::{
-    Catalog, Column, Domain, Filled, Numbers, Schema, Sequence, Table, TableFunction, TableKind, Timing, ViewCheck,
+    Catalog, Column, Domain, Filled, MatchType, Numbers, Schema, Sequence, Table, TableFunction, TableKind, Temporary,
+    TemporaryKind, Timing, ViewCheck,
 };
 use crate::storage::MemoryTable;
 use crate::syntax::ast::Ident;
@@ -257,8 +258,9 @@ fn table_type(table: &Table) -> &'static str {
     let definition = table.definition.as_deref();
     match definition.and_then(|definition| definition.temporary) {
         None if definition.is_some_and(|definition| definition.versioning().is_some()) => "SYSTEM VERSIONED",
-        Some(temporary) if temporary.shared => "SHARED TEMPORARY",
-        Some(_) => "LOCAL TEMPORARY",
+        Some(Temporary { kind: TemporaryKind::Shared, .. }) => "SHARED TEMPORARY",
+        Some(Temporary { kind: TemporaryKind::Local, .. }) => "LOCAL TEMPORARY",
+        Some(Temporary { kind: TemporaryKind::Global, .. }) => "GLOBAL TEMPORARY",
         None => "BASE TABLE",
     }
 }
@@ -340,7 +342,11 @@ fn references(catalog: &Catalog) -> Rows {
                 Some(key) => [CATALOG.into(), reference.table.0.as_str().into(), key.name.as_str().into()],
                 None => [Value::Null, Value::Null, Value::Null],
             };
-            let option = if reference.full { "FULL" } else { "NONE" };
+            let option = match reference.match_type {
+                MatchType::Simple => "NONE",
+                MatchType::Partial => "PARTIAL",
+                MatchType::Full => "FULL",
+            };
             let rules = [reference.on_update.name(), reference.on_delete.name()];
             let mut row: Vec<Value> = vec![CATALOG.into(), schema.into(), reference.name.as_str().into()];
             row.extend(unique);

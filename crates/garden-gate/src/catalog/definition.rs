@@ -24,17 +24,31 @@ pub(crate) struct TableDefinition {
     pub(crate) temporary: Option<Temporary>,
 }
 
-/// `CREATE LOCAL | SHARED TEMPORARY TABLE`
+/// How long a temporary table lives, and who sees its rows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
+pub(crate) enum TemporaryKind {
+    /// One session makes it and sees it.
+    Local,
+    /// All sessions see it, until the last one that used it ends.
+    Shared,
+    /// It stays in the database, and each session has rows of its own in it (clause 4.15.2).
+    Global,
+}
+
+/// `CREATE { LOCAL | SHARED | GLOBAL } TEMPORARY TABLE`
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Temporary {
-    /// Seen by all sessions of the database.
-    pub(crate) shared: bool,
+    pub(crate) kind: TemporaryKind,
     /// ON COMMIT DELETE ROWS
     pub(crate) delete_rows: bool,
 }
 
 impl TableDefinition {
+    /// Whether it is that of a temporary table of this kind.
+    pub(crate) fn is_temporary(&self, kind: TemporaryKind) -> bool {
+        self.temporary.is_some_and(|temporary| temporary.kind == kind)
+    }
+
     /// The types of these columns.
     pub(crate) fn types_of<'d>(&'d self, columns: &'d [usize]) -> impl Iterator<Item = SqlType> + 'd {
         columns.iter().map(|at| self.columns[*at].sql_type)
@@ -200,7 +214,6 @@ pub(crate) struct CheckConstraint {
 }
 
 #[derive(Clone, Debug)]
-#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 pub(crate) struct ForeignKey {
     pub(crate) name: String,
     pub(crate) columns: Vec<usize>,
@@ -209,8 +222,7 @@ pub(crate) struct ForeignKey {
     pub(crate) referred: Vec<usize>,
     pub(crate) on_delete: ReferentialAction,
     pub(crate) on_update: ReferentialAction,
-    /// MATCH FULL: all of its columns are NULL, or none.
-    pub(crate) full: bool,
+    pub(crate) match_type: MatchType,
     pub(crate) timing: Timing,
     /// Whether rows were loaded with CHECKS OFF, and not looked at since.
     pub(crate) unproven: bool,
@@ -229,6 +241,18 @@ impl ForeignKey {
         };
         same_period && scalar.len() == self.referred.len() && scalar.iter().all(|at| self.referred.contains(at))
     }
+}
+
+/// Which rows a row with NULLs among its columns refers to (clause 11.8).
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) enum MatchType {
+    /// None.
+    #[default]
+    Simple,
+    /// All that have the values of its other columns.
+    Partial,
+    /// There is no such row: all of its columns are NULL, or none.
+    Full,
 }
 
 /// What becomes of a row when the row it refers to goes (clause 11.8).

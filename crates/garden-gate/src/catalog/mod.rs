@@ -14,7 +14,8 @@ mod text_reason;
 pub(crate) use commits::{Commit, CommitLog, TableChange};
 pub(crate) use definition::{
     CheckConstraint, ColumnDefinition, Filled, ForeignKey, Identity, Index, IndexKey, IndexPart, KeyConstraint,
-    KnownColumns, ReferentialAction, TableDefinition, Temporary, Timing, View, ViewCheck, Written,
+    KnownColumns, MatchType, ReferentialAction, TableDefinition, Temporary, TemporaryKind, Timing, View, ViewCheck,
+    Written,
 };
 pub(crate) use file_options::{ErrorFile, FileFormat, FileOptions, LoadOptions, RowEnd};
 pub(crate) use objects::{Comment, Domain, Named, Numbers, Sequence, TableFunction, named, subject};

@@ -119,6 +119,8 @@ states! {
     ACTIVE_TRANSACTION = b"25001";
     /// A change in a transaction that only reads.
     READ_ONLY = b"25006";
+    /// A referential action that would give a row two different keys.
+    TRIGGERED_DATA_CHANGE = b"27000";
     /// No such savepoint.
     SAVEPOINT = b"3B001";
     /// General error.

@@ -4,11 +4,14 @@
 use super::change::stored;
 use super::deferred::Deferral;
 use super::key_types::keys_as;
+use super::partial_match::{self, PartialKeys};
 use super::period_keys::{check_apart, check_overlaps, check_periods};
 use super::referential::Actions;
 use super::unique_index::{check_unique, is_kept};
 use crate::bind::{Surroundings, bind_checks, generated_values};
-use crate::catalog::{Catalog, CheckConstraint, Filled, ForeignKey, KeyConstraint, Period, Table, TableDefinition};
+use crate::catalog::{
+    Catalog, CheckConstraint, Filled, ForeignKey, KeyConstraint, MatchType, Period, Table, TableDefinition,
+};
 use crate::diagnostic::{Error, Note, Result, SqlState};
 use crate::kernel::{Batch, array_of, evaluate, lane_bounds, value_at};
 use crate::storage::{Place, StoredTable};
@@ -221,18 +224,28 @@ impl<'a> Changer<'a> {
         let (parent, parent_definition) = stored(&self.catalog, &reference.table.0, &reference.table.1)?;
         let mut known = vec![false; rows.rows];
         let sought = keys_as(keys.clone(), parent_definition.types_of(&reference.referred))?;
-        parent.find((&reference.referred, false), (&sought, rows.rows), |row, _| {
+        let mut found = |row: u32, _| {
             known[row as usize] = true;
             Ok(())
-        })?;
+        };
+        match reference.match_type {
+            MatchType::Partial => {
+                let keys = PartialKeys { given: &keys, sought: &sought, rows: rows.rows };
+                partial_match::parents((&parent, &reference.referred), &keys, &mut found)?;
+            }
+            MatchType::Simple | MatchType::Full => {
+                parent.find((&reference.referred, false), (&sought, rows.rows), &mut found)?;
+            }
+        }
         for row in (0..rows.rows).filter(|row| !known[*row]) {
             let nulls = keys.iter().filter(|key| key.is_null(row)).count();
-            if nulls == keys.len() || nulls > 0 && !reference.full {
+            if nulls == keys.len() || nulls > 0 && reference.match_type == MatchType::Simple {
                 continue;
             }
             let values = shown_values(definition, rows, &reference.columns, row);
             let target = &reference.table.1;
-            let what = if nulls > 0 { "is NULL in part".to_owned() } else { format!("is not in table {target:?}") };
+            let in_part = nulls > 0 && reference.match_type == MatchType::Full;
+            let what = if in_part { "is NULL in part".to_owned() } else { format!("is not in table {target:?}") };
             let message = format!("a row of table {name:?} breaks {}: {values} {what}", reference.name);
             return Err(Error::new(SqlState::CONSTRAINT, message)
                 .with_help(format!("the row is {}", shown_row(definition, rows, row))));

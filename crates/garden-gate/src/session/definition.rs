@@ -10,7 +10,8 @@ use super::words::of_definition;
 use super::{Outcome, Session};
 use crate::bind::{MissingParameters, Surroundings, bind_query, check_definition, check_view_option, columns_known_to};
 use crate::catalog::{
-    Catalog, ColumnDefinition, DEFAULT_SCHEMA, Filled, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableKind, View,
+    Catalog, ColumnDefinition, DEFAULT_SCHEMA, Filled, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableKind,
+    TemporaryKind, View,
 };
 use crate::diagnostic::{Error, Result, SourceText, Span, SqlState, counted, suggestion};
 use crate::kernel::Batch;
@@ -145,7 +146,7 @@ impl Session {
 
     fn create_table(&self, catalog: &mut Catalog, table: &ast::CreateTable, call: &Call<'_>) -> Result<Option<u64>> {
         let (mut schema, name) = self.new_place(catalog, &table.name)?;
-        if table.temporary.is_some_and(|temporary| !temporary.shared) {
+        if table.temporary.is_some_and(|temporary| temporary.kind == TemporaryKind::Local) {
             if table.name.len() > 1 {
                 let message = "a table of the session's own has no schema before its name";
                 return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(name.span));

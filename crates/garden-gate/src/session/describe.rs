@@ -3,8 +3,8 @@
 use super::Session;
 use super::describe_time::{HistoryFacts, history_facts, key_words, period_facts, period_words};
 use crate::catalog::{
-    Catalog, ColumnStatistics, Filled, ForeignKey, Index, ReferentialAction, Table, TableDefinition, TextReason,
-    Timing, View, ViewCheck, subject,
+    Catalog, ColumnStatistics, Filled, ForeignKey, Index, MatchType, ReferentialAction, Table, TableDefinition,
+    TextReason, Timing, View, ViewCheck, subject,
 };
 use crate::diagnostic::{Error, Result, Span, SqlState, suggestion};
 use crate::storage::StoredTable;
@@ -253,7 +253,11 @@ fn constraints(catalog: &Catalog, definition: &TableDefinition) -> Vec<Constrain
             period_words(definition, reference.periods.map(|[(_, end), _]| end)),
             reference.table.1,
             referred_columns(catalog, reference),
-            if reference.full { " MATCH FULL" } else { "" },
+            match reference.match_type {
+                MatchType::Simple => "",
+                MatchType::Partial => " MATCH PARTIAL",
+                MatchType::Full => " MATCH FULL",
+            },
             action_words(" ON DELETE", reference.on_delete),
             action_words(" ON UPDATE", reference.on_update),
             timing_words(reference.timing),

@@ -2,8 +2,9 @@
 
 use super::definition::no_table;
 use super::key_types::are_comparable;
+use super::partial_match;
 use super::table_definition::{Maker, no_column, period_of};
-use crate::catalog::{ForeignKey, LOCAL_SCHEMA, ReferentialAction, TableDefinition, Timing};
+use crate::catalog::{ForeignKey, LOCAL_SCHEMA, MatchType, ReferentialAction, TableDefinition, TemporaryKind, Timing};
 use crate::diagnostic::{Error, Result, Span, SqlState, counted};
 use crate::syntax::ast;
 
@@ -27,6 +28,7 @@ impl Maker<'_> {
             return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(target.span));
         }
         let (parent, parent_name) = self.parent(made, (&schema, target), own)?;
+        check_lives(made, (parent, &parent_name)).map_err(|error| error.at(target.span))?;
         let find = |name: &ast::Ident| {
             parent
                 .columns
@@ -44,12 +46,16 @@ impl Maker<'_> {
             )?,
         };
         let periods = self.foreign_periods(made, foreign, (parent, &parent_name))?;
-        let (on_delete, on_update, full) = (foreign.on_delete, foreign.on_update, foreign.full);
+        let (on_delete, on_update, match_type) = (foreign.on_delete, foreign.on_update, foreign.match_type);
         if periods.is_some() && (on_delete != ReferentialAction::NoAction || on_update != ReferentialAction::NoAction) {
             return Err(Error::not_supported("an action of a foreign key with PERIOD but NO ACTION").at(span));
         }
+        if match_type == MatchType::Partial {
+            partial_match::check_definition(made, &columns, periods.is_some()).map_err(|error| error.at(span))?;
+        }
         let (timing, unproven, table) = (Timing::AtOnce, false, (schema, parent_name.clone()));
-        let key = ForeignKey { name, columns, table, referred, on_delete, on_update, full, timing, unproven, periods };
+        let key =
+            ForeignKey { name, columns, table, referred, on_delete, on_update, match_type, timing, unproven, periods };
         check_parent_key((parent, &parent_name), &key).map_err(|error| error.at(span))?;
         check_types((made, &key.columns), (parent, &key.referred, &parent_name), foreign.period.is_some())
             .map_err(|error| error.at(span))?;
@@ -113,6 +119,18 @@ impl Maker<'_> {
         }
         Ok(Some([found, referred]))
     }
+}
+
+/// An error when a table in which each session has rows of its own is tied to one in which they have the same rows (clause 11.8, syntax rule 5).
+fn check_lives(made: &TableDefinition, (parent, parent_name): (&TableDefinition, &str)) -> Result<()> {
+    let global = |definition: &TableDefinition| definition.is_temporary(TemporaryKind::Global);
+    if global(made) == global(parent) {
+        return Ok(());
+    }
+    let one = if global(parent) { "the table that is referred to" } else { "the table that refers" };
+    let message = format!("rows that refer to table {parent_name:?}: {one} is GLOBAL TEMPORARY, the other is not");
+    Err(Error::new(SqlState::SYNTAX_OR_RULE, message)
+        .with_help("a GLOBAL TEMPORARY table refers to GLOBAL TEMPORARY tables only, and only they refer to it"))
 }
 
 /// An error when the columns are no key that rows can refer to.

@@ -33,6 +33,7 @@ mod load;
 mod measure;
 mod objects;
 mod outcome;
+mod partial_match;
 mod past;
 mod period_keys;
 mod plan_notes;

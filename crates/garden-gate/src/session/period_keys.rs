@@ -4,7 +4,7 @@
 use super::change::stored;
 use super::constraints::{Changer, encoded_keys, key_arrays, shown_row, shown_values};
 use crate::bind::{Surroundings, index_keys};
-use crate::catalog::{ColumnDefinition, ForeignKey, Index, KeyConstraint, TableDefinition};
+use crate::catalog::{ColumnDefinition, ForeignKey, Index, KeyConstraint, MatchType, TableDefinition};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::{Batch, from_integer_lanes, integer_lanes, value_at};
 use crate::logical::ScanIndex;
@@ -142,7 +142,7 @@ impl Changer<'_> {
         let (starts, ends) = (lanes(start), lanes(end));
         for (row, cover) in cover.iter_mut().enumerate() {
             let nulls = keys.iter().filter(|key| key.is_null(row)).count();
-            if nulls > 0 && (!reference.full || nulls == keys.len()) {
+            if nulls > 0 && (reference.match_type != MatchType::Full || nulls == keys.len()) {
                 continue;
             }
             cover.sort_unstable();

@@ -10,14 +10,16 @@
 use super::change::stored;
 use super::constraints::{Changer, Delta, encoded_keys, key_arrays, repeat, shown_row, shown_values};
 use super::key_types::keys_as;
+use super::partial_match::{self, Matching};
 use super::period_keys::rows_that_refer;
 use crate::bind::default_value;
-use crate::catalog::{Catalog, ForeignKey, ReferentialAction, TableDefinition};
+use crate::catalog::{Catalog, ForeignKey, MatchType, ReferentialAction, TableDefinition};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::{Batch, cast_values};
 use crate::storage::{Place, StoredTable};
 use crate::types::{Value, index};
 use arrow::array::{ArrayRef, BooleanArray, UInt32Array};
+use arrow::compute::{kernels::cmp::distinct, nullif};
 use std::collections::{HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 
@@ -143,9 +145,6 @@ struct LostKeys {
     parent: OwnedName,
     before: Batch,
 }
-
-/// Matching rows of an event: for each the row of the event, and its place.
-type Matching = Vec<(u32, Place)>;
 
 /// A statement with all that its referential actions do.
 pub(super) struct Actions<'c, 'a> {
@@ -278,7 +277,21 @@ impl<'c, 'a> Actions<'c, 'a> {
             rows.columns[*at] = match (action(reference, event), &event.after) {
                 (ReferentialAction::Cascade, Some(after)) => {
                     let keys = arrow::compute::take(&after.columns[*referred], &from, None)?;
-                    cast_values(&keys, parent.columns[*referred].sql_type, column.sql_type)?
+                    let keys = cast_values(&keys, parent.columns[*referred].sql_type, column.sql_type)?;
+                    if reference.match_type == MatchType::Partial {
+                        // What a row does not say it does not say after that either.
+                        nullif(&keys, &arrow::compute::is_null(&rows.columns[*at])?)?
+                    } else {
+                        keys
+                    }
+                }
+                (ReferentialAction::SetNull, Some(after)) if reference.match_type != MatchType::Full => {
+                    // Only what has changed is forgotten.
+                    let (before, after) = (&event.before.columns[*referred], &after.columns[*referred]);
+                    let changed = distinct(before, after)?;
+                    let changed: BooleanArray =
+                        matching.iter().map(|(row, _)| Some(changed.value(*row as usize))).collect();
+                    nullif(&rows.columns[*at], &changed)?
                 }
                 (ReferentialAction::SetDefault, _) => {
                     repeat(&default_value(child, *at, self.changer.around)?, column.sql_type, rows.rows)?
@@ -293,12 +306,17 @@ impl<'c, 'a> Actions<'c, 'a> {
     fn matching(&mut self, event: &Event, table: usize, reference: &ForeignKey) -> Result<Matching> {
         let keys = key_arrays(&event.before, &reference.referred);
         let keys = keys_as(keys, self.tables[table].definition.types_of(&reference.columns))?;
-        let mut found: Matching = Vec::new();
         let old = Arc::clone(&self.tables[table].old);
-        old.find((&reference.columns, false), (&keys, event.before.rows), |row, place| {
-            found.push((row, place));
-            Ok(())
-        })?;
+        let mut found = Matching::new();
+        match reference.match_type {
+            MatchType::Partial => found = self.unique_matching(event, (table, reference), &keys)?,
+            MatchType::Simple | MatchType::Full => {
+                old.find((&reference.columns, false), (&keys, event.before.rows), |row, place| {
+                    found.push((row, place));
+                    Ok(())
+                })?;
+            }
+        }
         if found.is_empty() {
             return Ok(found);
         }
@@ -320,6 +338,31 @@ impl<'c, 'a> Actions<'c, 'a> {
         found.retain(|(_, place)| !elsewhere.contains(place));
         Ok(found)
     }
+
+    /// Of a foreign key with MATCH PARTIAL, the rows that match only rows which the statement takes away or gives another key.
+    fn unique_matching(
+        &mut self,
+        event: &Event,
+        (table, reference): (usize, &ForeignKey),
+        keys: &[ArrayRef],
+    ) -> Result<Matching> {
+        let (old, definition) = (Arc::clone(&self.tables[table].old), Arc::clone(&self.tables[table].definition));
+        let found = partial_match::children((&old, &definition), &reference.columns, (keys, event.before.rows))?;
+        let parent = &mut self.tables[event.table];
+        let fates = parent.fates();
+        let mut gone: HashSet<Place> =
+            fates.iter().filter(|(_, fate)| **fate == Fate::Deleted).map(|(place, _)| *place).collect();
+        let mut updated: Vec<Place> = fates.keys().copied().filter(|place| !gone.contains(place)).collect();
+        updated.sort_unstable();
+        let (before, after) = (parent.old.rows_at(&updated)?, Some(parent.current(&updated)?));
+        let changed = Event { table: event.table, previous: before.clone(), before, after };
+        gone.extend(changed_keys(&changed, &reference.referred)?.into_iter().map(|row| updated[row as usize]));
+        let parent = (parent.old.as_ref(), parent.definition.as_ref());
+        let found = partial_match::unique(found, (&old, reference), parent, |place| !gone.contains(&place))?;
+        let follows = reference.on_update == ReferentialAction::Cascade;
+        let after = event.after.as_ref().filter(|_| follows);
+        partial_match::one_of_each(found, (&old, reference), after)
+    }
 }
 
 /// What is left to check when all actions are done.
@@ -333,9 +376,17 @@ impl Settlement {
             if changer.deferral.defers(&child.0, &reference.name, reference.timing) {
                 continue;
             }
-            if reference.periods.is_some() {
+            if reference.periods.is_some() || reference.match_type == MatchType::Partial {
                 let (children, definition) = stored(&changer.catalog, &child.0, &child.1)?;
-                let places = rows_that_refer((&children, reference), before)?;
+                let places = if reference.periods.is_some() {
+                    rows_that_refer((&children, reference), before)?
+                } else {
+                    let keys = key_arrays(before, &reference.referred);
+                    let keys = keys_as(keys, definition.types_of(&reference.columns))?;
+                    let columns = reference.columns.as_slice();
+                    let found = partial_match::children((&children, &definition), columns, (&keys, before.rows))?;
+                    found.into_iter().map(|(_, place)| place).collect()
+                };
                 changer.check_reference(&child.1, &definition, reference, &children.rows_at(&places)?)?;
                 continue;
             }

@@ -11,10 +11,10 @@ use super::result_set::{ResultColumn, ResultSet};
 use super::script::{Statements, one_statement};
 use super::settings::Settings;
 use super::statement::{Prepared, Watch, prepare, prepare_bound};
-use super::temporary::no_tables;
+use super::temporary::OwnTables;
 use super::transaction::Transaction;
 use crate::bind::{Bound, MissingParameters, Moment, OpenFile, Parameters, Surroundings, bind_value};
-use crate::catalog::{DEFAULT_SCHEMA, Schema};
+use crate::catalog::DEFAULT_SCHEMA;
 use crate::control::{self, Control, Entered, Interrupt};
 use crate::diagnostic::{Error, Result, SourceText, SqlState};
 use crate::execute::{Pool, RoundLog, RoundRows};
@@ -34,8 +34,8 @@ pub struct Session {
     pub(super) shared: Arc<Shared>,
     /// Among the sessions of the database.
     pub(super) id: u64,
-    /// Its own temporary tables.
-    pub(super) local: Arc<Schema>,
+    /// Its own temporary tables and rows.
+    pub(super) own: OwnTables,
     settings: Arc<Settings>,
     variables: Parameters,
     pub(super) schema: String,
@@ -79,7 +79,7 @@ impl Session {
         let settings = Arc::<Settings>::default();
         Self {
             id: shared.temporary.new_session(),
-            local: no_tables(),
+            own: OwnTables::default(),
             shared,
             pool: Pool::new(settings.workers),
             settings,

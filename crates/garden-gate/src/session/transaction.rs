@@ -3,7 +3,7 @@
 
 use super::Session;
 use super::deferred::Deferral;
-use super::temporary::{after_commit, same_schemas, split, with_local};
+use super::temporary::{OwnTables, after_commit, same_definition, same_schemas, same_source as same, split, with_own};
 use super::writer::Turn;
 use crate::catalog::{Catalog, Named, Schema, Table, TableSource, named};
 use crate::diagnostic::{Error, Note, Result, SqlState, suggestion};
@@ -133,18 +133,11 @@ fn merge_list<T: Named>(base: Option<&[Arc<T>]>, work: &[Arc<T>], current: &mut 
     Ok(())
 }
 
-fn same(a: &Arc<dyn TableSource>, b: &Arc<dyn TableSource>) -> bool {
-    std::ptr::addr_eq(Arc::as_ptr(a), Arc::as_ptr(b))
-}
-
 /// Whether the catalog has the table just like this.
 pub(super) fn holds(catalog: &Catalog, schema: &str, table: &Table) -> bool {
-    let same_definition = |known: &Table| match (&known.definition, &table.definition) {
-        (Some(a), Some(b)) => Arc::ptr_eq(a, b),
-        (None, None) => true,
-        _ => false,
-    };
-    catalog.table(schema, &table.name).is_some_and(|known| same(&known.source, &table.source) && same_definition(known))
+    catalog
+        .table(schema, &table.name)
+        .is_some_and(|known| same(&known.source, &table.source) && same_definition(known, table))
 }
 
 impl Session {
@@ -152,7 +145,7 @@ impl Session {
     pub(super) fn catalog(&self) -> Arc<Catalog> {
         match &self.transaction {
             Some(transaction) => Arc::clone(&transaction.work),
-            None => with_local(self.shared.snapshot(), &self.local),
+            None => with_own(self.shared.snapshot(), &self.own),
         }
     }
 
@@ -185,15 +178,23 @@ impl Session {
         match &mut self.transaction {
             Some(transaction) => transaction.work = Arc::new(changed),
             None => {
-                let (changed, local) = split(changed);
                 let before = shared.snapshot();
+                let (changed, own) = split(changed, &before);
+                shared.temporary.check_free(self.id, &changed, &before)?;
                 if !same_schemas(&changed, &before) {
                     shared.commit(&with_shared_emptied(changed)?, &before)?;
                 }
-                self.local = after_commit(local)?;
+                self.keep_own(own)?;
             }
         }
         Ok(result)
+    }
+
+    /// What a commit leaves of the session's own tables.
+    fn keep_own(&mut self, own: OwnTables) -> Result<()> {
+        self.own = own.after_commit()?;
+        self.shared.temporary.note_rows(self.id, &self.own);
+        Ok(())
     }
 
     /// An error when nothing may be changed now.
@@ -245,7 +246,7 @@ impl Session {
             ast::Transaction::Commit { chain } => {
                 let mut transaction = self.transaction.take().ok_or_else(no_transaction)?;
                 self.check_deferred(&transaction)?;
-                let (work, local) = split(Catalog::clone(&transaction.work));
+                let (work, own) = split(Catalog::clone(&transaction.work), &transaction.base);
                 transaction.work =
                     if same_schemas(&work, &transaction.base) { Arc::clone(&transaction.base) } else { Arc::new(work) };
                 let shared = Arc::clone(&self.shared);
@@ -256,11 +257,12 @@ impl Session {
                 let current = shared.snapshot();
                 let merged = transaction.merged(&current).inspect_err(|_| self.lost_commits += 1)?;
                 self.lost_commits = 0;
+                shared.temporary.check_free(self.id, &merged, &current)?;
                 if !same_schemas(&merged, &current) {
                     shared.commit(&with_shared_emptied(Catalog::clone(&merged))?, &current)?;
                 }
                 drop(turn);
-                self.local = after_commit(local)?;
+                self.keep_own(own)?;
                 self.transaction = chain.then(|| begin(self, transaction.read_only)).transpose()?;
             }
             ast::Transaction::Rollback { chain, to: None } => {
@@ -316,7 +318,7 @@ fn begin(session: &Session, read_only: bool) -> Result<Transaction> {
     let base = session.shared.snapshot();
     Ok(Transaction {
         turn,
-        work: with_local(Arc::clone(&base), &session.local),
+        work: with_own(Arc::clone(&base), &session.own),
         base,
         savepoints: Vec::new(),
         read_only,

@@ -8,8 +8,8 @@ use super::store::stored_table;
 use super::stored_table::StoredTable;
 use crate::catalog::{
     Catalog, CheckConstraint, Column, ColumnDefinition, Filled, ForeignKey, Identity, Index, IndexKey, IndexPart,
-    KeyConstraint, KnownColumns, Numbers, ReferentialAction, Schema, Table, TableDefinition, TableKind, Timing, View,
-    ViewCheck,
+    KeyConstraint, KnownColumns, MatchType, Numbers, ReferentialAction, Schema, Table, TableDefinition, TableKind,
+    Temporary, TemporaryKind, Timing, View, ViewCheck,
 };
 use crate::diagnostic::{Result, SourceText};
 use crate::syntax::type_of;
@@ -48,6 +48,9 @@ struct TableText {
     periods: Vec<PeriodText>,
     #[serde(default)]
     system_time: Option<SystemTimeText>,
+    /// Of a table in which each session has rows of its own: whether they go with each commit.
+    #[serde(default)]
+    global_temporary: Option<bool>,
 }
 
 /// The number of a part in the file, its rows, and how many of them are left (files of before format 4 do not say so).
@@ -136,6 +139,9 @@ struct ReferenceText {
     on_delete: String,
     on_update: String,
     full: bool,
+    /// MATCH PARTIAL.
+    #[serde(default)]
+    partial: bool,
     #[serde(default)]
     timing: Option<String>,
     #[serde(default)]
@@ -254,7 +260,7 @@ pub(super) fn write(catalog: &Catalog, number: &mut impl FnMut(&Arc<Part>) -> Re
         let mut tables = Vec::new();
         for table in &schema.tables {
             let (Some(stored), Some(definition)) = (stored_table(table), &table.definition) else { continue };
-            if definition.temporary.is_some() {
+            if definition.temporary.is_some() && !definition.is_temporary(TemporaryKind::Global) {
                 continue;
             }
             let parts = stored.parts().iter();
@@ -317,7 +323,8 @@ fn table_text(name: &str, definition: &TableDefinition, next_number: Option<i64>
         referred: reference.referred.clone(),
         on_delete: action_text(reference.on_delete),
         on_update: action_text(reference.on_update),
-        full: reference.full,
+        full: reference.match_type == MatchType::Full,
+        partial: reference.match_type == MatchType::Partial,
         timing: timing_text(reference.timing),
         unproven: reference.unproven,
         periods: reference.periods,
@@ -334,6 +341,7 @@ fn table_text(name: &str, definition: &TableDefinition, next_number: Option<i64>
         parts,
         periods: definition.periods.iter().map(PeriodText::of).collect(),
         system_time: None,
+        global_temporary: definition.temporary.map(|temporary| temporary.delete_rows),
     }
 }
 
@@ -403,6 +411,8 @@ fn read_table(
     };
     definition.keys = table.keys.into_iter().map(key).collect();
     definition.checks = table.checks.into_iter().map(CheckText::check).collect();
+    let temporary = |delete_rows| Temporary { kind: TemporaryKind::Global, delete_rows };
+    definition.temporary = table.global_temporary.map(temporary);
     let reference = |reference: ReferenceText| ForeignKey {
         on_delete: action_of(&reference.on_delete),
         on_update: action_of(&reference.on_update),
@@ -410,7 +420,11 @@ fn read_table(
         columns: reference.columns,
         table: reference.table,
         referred: reference.referred,
-        full: reference.full,
+        match_type: match (reference.full, reference.partial) {
+            (true, _) => MatchType::Full,
+            (false, true) => MatchType::Partial,
+            (false, false) => MatchType::Simple,
+        },
         timing: timing_of(reference.timing.as_deref()),
         unproven: reference.unproven,
         periods: reference.periods,

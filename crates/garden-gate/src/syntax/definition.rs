@@ -6,7 +6,7 @@ use super::ast::{
 };
 use super::lexer::Symbol;
 use super::parser::Parser;
-use crate::catalog::{ReferentialAction, Temporary, Timing, ViewCheck};
+use crate::catalog::{MatchType, ReferentialAction, Temporary, TemporaryKind, Timing, ViewCheck};
 use crate::diagnostic::Result;
 use crate::types::{DeclaredType, SqlType};
 
@@ -23,22 +23,25 @@ impl Parser<'_> {
             return Ok(Definition::CreateSchema { name, if_not_exists, elements });
         }
         let temporary = match () {
-            () if self.accept_words(&["LOCAL", "TEMPORARY"]) => Some(false),
-            () if self.accept_words(&["SHARED", "TEMPORARY"]) => Some(true),
+            () if self.accept_words(&["LOCAL", "TEMPORARY"]) => Some(TemporaryKind::Local),
+            () if self.accept_words(&["SHARED", "TEMPORARY"]) => Some(TemporaryKind::Shared),
+            () if self.accept_words(&["GLOBAL", "TEMPORARY"]) => Some(TemporaryKind::Global),
             () => None,
         };
-        if let Some(shared) = temporary {
+        if let Some(kind) = temporary {
             self.expect_word("TABLE")?;
             let mut table = self.create_table()?;
             let delete_rows = self.accept_words(&["ON", "COMMIT", "DELETE", "ROWS"]);
             if !delete_rows {
                 self.accept_words(&["ON", "COMMIT", "PRESERVE", "ROWS"]);
             }
-            table.temporary = Some(Temporary { shared, delete_rows });
+            table.temporary = Some(Temporary { kind, delete_rows });
             return Ok(Definition::CreateTable(table));
         }
         if self.at_word("TEMPORARY") {
-            return Err(self.expected("LOCAL TEMPORARY TABLE, of this session, or SHARED TEMPORARY TABLE, of all"));
+            return Err(self.expected(
+                "LOCAL TEMPORARY TABLE, of this session, SHARED TEMPORARY TABLE, of all, or GLOBAL TEMPORARY TABLE, of all with rows of their own",
+            ));
         }
         if self.accept_word("TABLE") {
             return self.create_table().map(Definition::CreateTable);
@@ -53,12 +56,7 @@ impl Parser<'_> {
         if let Some(object) = self.create_object(or_replace)? {
             return Ok(object);
         }
-        if self.at_words(&["GLOBAL", "TEMPORARY"]) {
-            let help = "CREATE LOCAL TEMPORARY TABLE makes one of this session, SHARED TEMPORARY one of all sessions";
-            return Err(self.not_supported("CREATE GLOBAL TEMPORARY").with_help(help));
-        }
-        const LATER: &[&str] = &["GLOBAL", "TRIGGER"];
-        if self.at_any(LATER) {
+        if self.at_word("TRIGGER") {
             return Err(self.not_supported(format!("CREATE {}", self.found().to_uppercase())));
         }
         Err(self.expected("SCHEMA, TABLE, VIEW, INDEX, SEQUENCE, DOMAIN or FUNCTION"))
@@ -410,18 +408,17 @@ impl Parser<'_> {
             table,
             referred,
             referred_period,
-            full: false,
+            match_type: MatchType::default(),
             on_delete: ReferentialAction::default(),
             on_update: ReferentialAction::default(),
         };
         loop {
-            if self.at_words(&["MATCH", "PARTIAL"]) {
-                return Err(self.not_supported("MATCH PARTIAL of a foreign key"));
-            }
             if self.accept_words(&["MATCH", "FULL"]) {
-                element.full = true;
+                element.match_type = MatchType::Full;
+            } else if self.accept_words(&["MATCH", "PARTIAL"]) {
+                element.match_type = MatchType::Partial;
             } else if self.accept_words(&["MATCH", "SIMPLE"]) {
-                element.full = false;
+                element.match_type = MatchType::Simple;
             } else if self.accept_words(&["ON", "DELETE"]) {
                 element.on_delete = self.referential_action()?;
             } else if self.accept_words(&["ON", "UPDATE"]) {

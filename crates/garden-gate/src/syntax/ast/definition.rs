@@ -1,7 +1,7 @@
 //! Statements that define: schemas, tables, views.
 
 use super::{Expr, FileOptions, HistoryChange, Ident, PeriodElement, Query, SortItem, TrimHistory};
-use crate::catalog::{ReferentialAction, Temporary, Timing, ViewCheck};
+use crate::catalog::{MatchType, ReferentialAction, Temporary, Timing, ViewCheck};
 use crate::diagnostic::Span;
 use crate::types::{DeclaredType, SqlType};
 
@@ -266,7 +266,7 @@ pub(crate) struct ForeignElement {
     pub(crate) referred: Option<Vec<Ident>>,
     /// `PERIOD name` after the columns that are referred to
     pub(crate) referred_period: Option<Ident>,
-    pub(crate) full: bool,
+    pub(crate) match_type: MatchType,
     pub(crate) on_delete: ReferentialAction,
     pub(crate) on_update: ReferentialAction,
 }
