@@ -29,7 +29,6 @@ const LATER: &[&str] = &[
     "FUSION",
     "INTERSECTION",
     "ARRAY_MAX_CARDINALITY",
-    "VALUE_OF",
 ];
 
 impl Binder<'_> {

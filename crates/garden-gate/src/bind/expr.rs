@@ -152,6 +152,7 @@ impl Binder<'_> {
                 let operand = self.expr(operand, scope, clause)?;
                 self.truncated(*unit, operand, span)
             }
+            K::Nested(nested) => self.nested_function(nested, at, span)?,
             K::AtZone(operand, zone) => {
                 let mut args = vec![self.expr(operand, scope, clause)?];
                 let function = if let Some(zone) = zone {

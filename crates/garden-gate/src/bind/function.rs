@@ -49,6 +49,8 @@ fn arguments(function: Function) -> (&'static [Kind], usize, &'static str) {
         F::WidthBucket => (&[Number, Number, Number, Whole], 4, "four arguments"),
         F::Greatest | F::Least => (&[], 1, "one or more arguments"),
         F::Extract(_) | F::TruncateTo(_) | F::AtLocal => (&[Any], 1, "one argument"),
+        F::RowNumberAt(_) => (&[], 0, "no argument"),
+        F::ValueAt { .. } => (&[Any, Any], 1, "a value and what stands for it"),
         F::MonthsBetween
         | F::AtZone
         | F::LocalAtZone

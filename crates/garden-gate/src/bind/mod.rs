@@ -200,6 +200,8 @@ pub(crate) struct Binder<'a> {
     steps: Vec<StepDefinition>,
     /// Columns that hold a bare NULL: a set operator gives them the type of their neighbours.
     untyped: HashSet<ColumnId>,
+    /// Whether what is bound is the argument of an aggregate over a frame.
+    in_frame: bool,
     recursions: usize,
     /// How many views are being read, one inside of the other.
     views: usize,
@@ -264,6 +266,7 @@ impl<'a> Binder<'a> {
             withs: Vec::new(),
             steps: Vec::new(),
             untyped: HashSet::new(),
+            in_frame: false,
             recursions: 0,
             views: 0,
             known: &[],
@@ -286,10 +289,12 @@ impl<'a> Binder<'a> {
     fn inner<T>(&mut self, at: (&scope::Scope, scope::Clause), bind: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
         let level = std::mem::take(&mut self.level);
         let operands = std::mem::take(&mut self.case_operands);
+        let in_frame = std::mem::take(&mut self.in_frame);
         self.outer.push(Outer { scope: at.0.clone(), clause: at.1, level });
         let result = bind(self);
         self.level = self.outer.pop().map(|outer| outer.level).unwrap_or_default();
         self.case_operands = operands;
+        self.in_frame = in_frame;
         result
     }
 

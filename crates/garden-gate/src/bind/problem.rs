@@ -97,6 +97,8 @@ pub(crate) enum Problem {
     NeedsWithinGroup { name: &'static str },
     #[error("{name} needs OVER (…)")]
     NeedsOver { name: &'static str },
+    #[error("{text} means a row of a frame, and there is no frame here")]
+    NestedMisplaced { text: String },
     #[error("window function {text} inside of a window function or an aggregate")]
     NestedWindow { text: String },
     #[error("window function {text} can't be used in {clause}: windows are computed after it")]
@@ -290,6 +292,9 @@ impl Problem {
     fn further_help(&self) -> Option<String> {
         match self {
             Self::NeedsWithinGroup { name } => Some(format!("write {name}(…) WITHIN GROUP (ORDER BY column)")),
+            Self::NestedMisplaced { text } => {
+                Some(format!("it stands in the argument of an aggregate with OVER: SUM({text}) OVER (ORDER BY column)"))
+            }
             Self::NeedsOver { name } => Some(format!("write {name}() OVER (ORDER BY column)")),
             Self::WindowMisplaced { rewritten, .. } => {
                 Some(format!("compute it in a step and use its column outside:\n{rewritten}"))

@@ -6,7 +6,7 @@ use super::scope::{Clause, Scope};
 use crate::catalog::Sequence;
 use crate::diagnostic::{Result, Span};
 use crate::logical::{
-    AggregateFunction, ColumnId, Expr, ExprKind, Frame, LogicalPlan, SortKey, WindowCall, WindowFunction,
+    AggregateFunction, ColumnId, Expr, ExprKind, Frame, Function, LogicalPlan, SortKey, WindowCall, WindowFunction,
 };
 use crate::syntax::ast::{self, Call, FrameBound, FrameExclusion, FrameUnit, Over};
 use crate::types::{SqlType, Value};
@@ -192,7 +192,10 @@ impl Binder<'_> {
                 self.report(&Problem::NoWindowFunction { name: call.name.text.to_uppercase() }, call.name.span);
                 return Ok(None);
             };
-            let Some(aggregate) = self.aggregate_parts(function, call, at, span)? else { return Ok(None) };
+            let around = std::mem::replace(&mut self.in_frame, true);
+            let aggregate = self.aggregate_parts(function, call, at, span);
+            self.in_frame = around;
+            let Some(aggregate) = aggregate? else { return Ok(None) };
             let sql_type = aggregate.sql_type;
             return Ok(Some((WindowFunction::Aggregate(Box::new(aggregate)), Vec::new(), sql_type)));
         };
@@ -227,6 +230,42 @@ impl Binder<'_> {
             _ => return Ok(Some(self.navigation(function, arguments, span))),
         };
         Ok(Some((function, arguments, sql_type)))
+    }
+
+    /// A function of rows beside the one that is aggregated.
+    pub(super) fn nested_function(
+        &mut self,
+        nested: &ast::NestedFunction,
+        at: (&Scope, Clause),
+        span: Span,
+    ) -> Result<Expr> {
+        if !std::mem::take(&mut self.in_frame) {
+            return Ok(self.report(&Problem::NestedMisplaced { text: self.text(span).to_owned() }, span));
+        }
+        let bound = self.nested_parts(nested, at, span);
+        self.in_frame = true;
+        bound
+    }
+
+    fn nested_parts(&mut self, nested: &ast::NestedFunction, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+        let marker = nested.marker;
+        let Some(ast::ValueAt { value, offset, default }) = &nested.value else {
+            return Ok(Expr::new(ExprKind::Call(Function::RowNumberAt(marker), Vec::new()), SqlType::BigInt, span));
+        };
+        let value = self.expr(value, at.0, at.1)?;
+        let value = self.settled(value);
+        let args = match default {
+            None => vec![value],
+            Some(default) => {
+                let default = self.expr(default, at.0, at.1)?;
+                match self.unify_pair(value, default, span) {
+                    Some((value, default)) => vec![value, default],
+                    None => return Ok(super::stand_in(span)),
+                }
+            }
+        };
+        let sql_type = args[0].sql_type();
+        Ok(Expr::new(ExprKind::Call(Function::ValueAt { marker, offset: *offset }, args), sql_type, span))
     }
 
     /// LEAD, LAG, `FIRST_VALUE`, `LAST_VALUE`, `NTH_VALUE`: the type is that of the value and of the default.

@@ -63,6 +63,8 @@ pub(crate) enum Problem {
     NullArray,
     #[error("the array has {count} elements, and may have {most}")]
     ArrayTooLong { count: usize, most: i64 },
+    #[error("{name} of a row marker has its value over a frame only")]
+    OutsideFrame { name: &'static str },
     #[error("'{zone}' is no time zone")]
     NoSuchZone { zone: String },
     #[error("the share {share} does not lie between 0 and 1")]
@@ -129,6 +131,7 @@ impl Facts for Problem {
             Self::NoPlace { .. } => SqlState::ARRAY_ELEMENT,
             Self::BadSampleSize { .. } => SqlState::INVALID_SAMPLE_SIZE,
             Self::BadRepeat => SqlState::INVALID_SAMPLE_REPEAT,
+            Self::OutsideFrame { .. } => SqlState::GENERAL,
             Self::NoSuchZone { .. } => SqlState::INVALID_TIME_ZONE,
             Self::OutsideDomain { .. } => SqlState::CONSTRAINT,
             Self::ListTooLong { .. } => SqlState::STRING_RIGHT_TRUNCATION,

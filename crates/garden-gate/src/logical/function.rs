@@ -1,4 +1,4 @@
-use crate::types::ExtractField;
+use crate::types::{ExtractField, RowMarker};
 
 /// A function of the values of one row (clauses 6.30 to 6.34, 6.36).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -55,6 +55,13 @@ pub(crate) enum Function {
     Greatest,
     Least,
     Extract(ExtractField),
+    /// In the argument of an aggregate over a frame: the number of a row in its partition.
+    RowNumberAt(RowMarker),
+    /// Likewise, a value of the row so many rows behind a marker: the value, and what it is outside of the partition.
+    ValueAt {
+        marker: RowMarker,
+        offset: i64,
+    },
     /// The beginning of the unit that a day or moment lies in.
     TruncateTo(ExtractField),
     /// Whole months from the second date to the first.
@@ -169,6 +176,8 @@ impl Function {
             Self::LikeRegex => "LIKE_REGEX",
             Self::Extract(_) => "EXTRACT",
             Self::TruncateTo(_) => "TRUNCATE",
+            Self::RowNumberAt(_) => "ROW_NUMBER",
+            Self::ValueAt { .. } => "VALUE_OF",
             Self::IntervalFields => "the fields of an interval",
             Self::FieldCount => "the count of a field",
             Self::MonthsBetween => "a difference in months",

@@ -1,7 +1,7 @@
 //! Which columns of a plan may hold a NULL.
 
 use super::unique::conditions_on;
-use super::{Aggregate, AggregateFunction, ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, SideJoin};
+use super::{Aggregate, AggregateFunction, ColumnId, Expr, ExprKind, Function, JoinKind, LogicalPlan, SideJoin};
 
 /// Whether a column of a plan may hold a NULL. `stored` says so of a column that comes from a table; what is not known is taken not to.
 pub(crate) fn may_be_null(plan: &LogicalPlan, id: ColumnId, stored: &dyn Fn(ColumnId) -> bool) -> bool {
@@ -67,6 +67,8 @@ fn gives_null(expr: &Expr, input: &LogicalPlan, stored: &dyn Fn(ColumnId) -> boo
         ExprKind::Negate(operand) | ExprKind::Cast(operand) | ExprKind::Not(operand) => {
             gives_null(operand, input, stored)
         }
+        // A row that there is not has no values.
+        ExprKind::Call(Function::ValueAt { .. }, _) => true,
         ExprKind::Call(_, arguments) => any(arguments),
         ExprKind::Case(branches, otherwise) => {
             branches.iter().any(|(_, result)| gives_null(result, input, stored)) || gives_null(otherwise, input, stored)

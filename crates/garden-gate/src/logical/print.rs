@@ -273,6 +273,15 @@ impl<'a> Printer<'a> {
             Function::Extract(field) => format!("EXTRACT({} FROM {})", field.name(), text(0)),
             Function::TruncateTo(unit) => format!("TRUNCATE({} TO {})", text(0), unit.name()),
             Function::AtZone | Function::LocalAtZone => format!("({} AT TIME ZONE {})", text(0), text(1)),
+            Function::RowNumberAt(marker) => format!("ROW_NUMBER({})", marker.name()),
+            Function::ValueAt { marker, offset } => {
+                let offset = match offset {
+                    0 => String::new(),
+                    _ => format!(" {} {}", if offset < 0 { '-' } else { '+' }, offset.unsigned_abs()),
+                };
+                let default = if terms.len() > 1 { format!(", {}", text(1)) } else { String::new() };
+                format!("VALUE_OF({} AT {}{offset}{default})", text(0), marker.name())
+            }
             Function::AtLocal => format!("({} AT LOCAL)", text(0)),
             Function::MomentOfLocal | Function::InstantOfText => {
                 let with_zone = if terms.first().is_some_and(|term| term.sql_type() == SqlType::Time) {

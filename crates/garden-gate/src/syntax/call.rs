@@ -1,13 +1,13 @@
 //! Calls: the functions whose argument lists have words of their own, aggregates and windows.
 
 use super::ast::{
-    Call, Expr, ExprKind, ExtractField, FrameBound, FrameExclusion, FrameSpec, FrameUnit, Ident, Over, Overflow,
-    WindowSpec,
+    Call, Expr, ExprKind, ExtractField, FrameBound, FrameExclusion, FrameSpec, FrameUnit, Ident, NestedFunction, Over,
+    Overflow, ValueAt, WindowSpec,
 };
 use super::lexer::{Symbol, TokenKind};
 use super::parser::Parser;
 use crate::diagnostic::{Result, Span};
-use crate::types::{SqlType, Value};
+use crate::types::{RowMarker, SqlType, Value};
 
 /// A function's name and its arguments.
 type Named = (&'static str, Vec<Expr>);
@@ -34,6 +34,10 @@ impl Parser<'_> {
         let read: fn(&mut Self) -> Result<Named> = match word.as_str() {
             "EXTRACT" => return self.extract(start).map(Some),
             "TRUNCATE" if self.has_unit() => return self.truncate_to(start).map(Some),
+            "VALUE_OF" => return self.value_of(start).map(Some),
+            "ROW_NUMBER" if RowMarker::from_word(self.raw(self.ahead(2))).is_some() => {
+                return self.row_number_at(start).map(Some);
+            }
             "SUBSTRING" => Self::substring,
             "POSITION" => |parser| {
                 let wanted = parser.additive()?;
@@ -72,6 +76,40 @@ impl Parser<'_> {
         }
         self.close(open)?;
         self.plain_call(name, args, start.to(self.last_span())).map(Some)
+    }
+
+    /// `ROW_NUMBER(marker)`
+    fn row_number_at(&mut self, start: Span) -> Result<Expr> {
+        self.advance();
+        let open = self.advance().span;
+        let marker = self.row_marker()?;
+        self.close(open)?;
+        let nested = NestedFunction { marker, value: None };
+        self.node(ExprKind::Nested(Box::new(nested)), start.to(self.last_span()))
+    }
+
+    /// `VALUE_OF(value AT marker [{ + | - } n] [, default])`
+    fn value_of(&mut self, start: Span) -> Result<Expr> {
+        self.advance();
+        let open = self.advance().span;
+        let value = self.expression()?;
+        self.expect_word("AT")?;
+        let marker = self.row_marker()?;
+        let back = self.accept_symbol(Symbol::Minus);
+        let offset = if back || self.accept_symbol(Symbol::Plus) { self.whole_number()? } else { 0 };
+        let offset = if back { -offset } else { offset };
+        let default = if self.accept_symbol(Symbol::Comma) { Some(self.expression()?) } else { None };
+        self.close(open)?;
+        let nested = NestedFunction { marker, value: Some(ValueAt { value, offset, default }) };
+        self.node(ExprKind::Nested(Box::new(nested)), start.to(self.last_span()))
+    }
+
+    fn row_marker(&mut self) -> Result<RowMarker> {
+        let marker = RowMarker::from_word(self.raw(self.current())).ok_or_else(|| {
+            self.expected("BEGIN_PARTITION, BEGIN_FRAME, CURRENT_ROW, FRAME_ROW, END_FRAME or END_PARTITION")
+        })?;
+        self.advance();
+        Ok(marker)
     }
 
     fn extract(&mut self, start: Span) -> Result<Expr> {

@@ -446,6 +446,10 @@ impl ExprKind {
             | Self::TruncateTo(_, operand)
             | Self::Field(operand, _)
             | Self::Difference(operand, _) => operand.depth,
+            Self::Nested(nested) => nested
+                .value
+                .as_ref()
+                .map_or(0, |value| value.value.depth.max(value.default.as_ref().map_or(0, |default| default.depth))),
             Self::AtZone(operand, zone) => operand.depth.max(zone.as_ref().map_or(0, |zone| zone.depth)),
             Self::Element(operands) => pair(operands),
             Self::And(terms) | Self::Or(terms) => deepest(terms),

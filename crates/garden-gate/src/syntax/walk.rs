@@ -57,6 +57,12 @@ impl Expr {
                 visit(operand);
                 list.iter().for_each(visit);
             }
+            ExprKind::Nested(nested) => {
+                if let Some(value) = &nested.value {
+                    visit(&value.value);
+                    value.default.iter().for_each(&mut *visit);
+                }
+            }
             ExprKind::AtZone(operand, zone) => {
                 visit(operand);
                 zone.iter().for_each(|zone| visit(zone));

@@ -35,7 +35,7 @@ pub use sql_type::SqlType;
 pub(crate) use template::Template;
 pub(crate) use term::{
     ArithmeticOp, CompareOp, Direction, ExtractField, FrameBound, FrameExclusion, FrameUnit, JoinKind, Now, Nulls,
-    ParameterName, SetOp, Test,
+    ParameterName, RowMarker, SetOp, Test,
 };
 pub use value::Value;
 pub(crate) use zone::{Zone, zone_of_interval};

@@ -199,6 +199,38 @@ pub(crate) enum FrameExclusion {
     Ties,
 }
 
+/// A row that a nested window function means (clause 6.11).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub(crate) enum RowMarker {
+    BeginPartition,
+    BeginFrame,
+    /// The row that the window function is computed for.
+    CurrentRow,
+    /// The row of the frame that is aggregated.
+    FrameRow,
+    EndFrame,
+    EndPartition,
+}
+
+impl RowMarker {
+    const ALL: [(&'static str, Self); 6] = [
+        ("BEGIN_PARTITION", Self::BeginPartition),
+        ("BEGIN_FRAME", Self::BeginFrame),
+        ("CURRENT_ROW", Self::CurrentRow),
+        ("FRAME_ROW", Self::FrameRow),
+        ("END_FRAME", Self::EndFrame),
+        ("END_PARTITION", Self::EndPartition),
+    ];
+
+    pub(crate) fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|(name, _)| word.eq_ignore_ascii_case(name)).map(|(_, marker)| marker)
+    }
+
+    pub(crate) fn name(self) -> &'static str {
+        Self::ALL.into_iter().find(|(_, marker)| *marker == self).map_or("FRAME_ROW", |(name, _)| name)
+    }
+}
+
 /// A field of EXTRACT (clause 6.30).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub(crate) enum ExtractField {

@@ -182,6 +182,7 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
         F::TruncateTo(unit) => datetime::truncate_to(unit, arguments),
         F::IntervalFields => datetime::interval_fields(arguments),
         F::FieldCount => datetime::field_count(arguments),
+        F::RowNumberAt(_) | F::ValueAt { .. } => Err(Problem::OutsideFrame { name: function.name() }),
         F::SecondDigits => datetime::second_digits(arguments),
         F::MonthsBetween => datetime::months_between(arguments),
         F::CompareExactly => number::compare_exactly(arguments),

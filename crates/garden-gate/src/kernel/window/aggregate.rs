@@ -2,8 +2,8 @@
 //! hold the partial results of 16 nodes below: at most 30 of them a level. DISTINCT and the aggregates that need the order of their
 //! rows have no partial results: their frames are computed one by one.
 
-use super::Layout;
 use super::frame::Frame;
+use super::{Layout, nested};
 use crate::control::{Turns, checkpoint};
 use crate::diagnostic::Result;
 use crate::kernel::{Accumulator, Batch, Groups, accumulator, aggregate_inputs, evaluate, kept};
@@ -17,9 +17,12 @@ use std::ops::Range;
 /// Children of a node.
 const FANOUT: usize = 16;
 /// Pairs of a node and a row that are gathered before they are put in.
-const BLOCK: usize = 1 << 16;
+pub(super) const BLOCK: usize = 1 << 16;
 
 pub(super) fn aggregate(aggregate: &Aggregate, batch: &Batch, layout: &Layout, frames: &[Frame]) -> Result<ArrayRef> {
+    if nested::is_nested(aggregate) {
+        return nested::aggregate(aggregate, batch, layout, frames);
+    }
     let inputs = aggregate_inputs(&only_where_kept(aggregate), batch)?;
     let filter = match &aggregate.filter {
         Some(filter) => Some(kept(evaluate(filter, batch)?.into_array(batch.rows)?.as_boolean())),
@@ -44,7 +47,7 @@ pub(super) fn aggregate(aggregate: &Aggregate, batch: &Batch, layout: &Layout, f
 }
 
 /// The aggregate with arguments that are computed only where FILTER keeps the row, where they can fail.
-fn only_where_kept(aggregate: &Aggregate) -> Cow<'_, Aggregate> {
+pub(super) fn only_where_kept(aggregate: &Aggregate) -> Cow<'_, Aggregate> {
     let Some(filter) = &aggregate.filter else { return Cow::Borrowed(aggregate) };
     if !aggregate.arguments.iter().any(Expr::can_raise) {
         return Cow::Borrowed(aggregate);

@@ -6,6 +6,7 @@
 mod aggregate;
 mod frame;
 mod navigate;
+mod nested;
 mod rank;
 
 use super::{Batch, evaluate};

@@ -1,4 +1,5 @@
 use super::{Expr, Ident, SortItem, WindowSpec};
+use crate::types::RowMarker;
 
 /// A call of a function or aggregate, with all that may stand behind it.
 #[derive(Clone, Debug)]
@@ -50,4 +51,22 @@ pub(crate) enum Overflow {
 pub(crate) enum Over {
     Named(Ident),
     Spec(WindowSpec),
+}
+
+/// A nested window function (clause 6.11), in the argument of an aggregate with OVER.
+#[derive(Clone, Debug)]
+pub(crate) struct NestedFunction {
+    pub(crate) marker: RowMarker,
+    /// What `VALUE_OF` gives of the row; `ROW_NUMBER` gives its number.
+    pub(crate) value: Option<ValueAt>,
+}
+
+/// `VALUE_OF(value AT marker + offset, default)`
+#[derive(Clone, Debug)]
+pub(crate) struct ValueAt {
+    pub(crate) value: Expr,
+    /// Rows behind the marker, or before it when it is negative.
+    pub(crate) offset: i64,
+    /// For a row outside of the partition.
+    pub(crate) default: Option<Expr>,
 }

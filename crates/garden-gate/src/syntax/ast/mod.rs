@@ -6,7 +6,7 @@ mod definition;
 mod period;
 mod plain;
 
-pub(crate) use call::{Call, Over, Overflow};
+pub(crate) use call::{Call, NestedFunction, Over, Overflow, ValueAt};
 pub(crate) use change::{
     Assigned, Assignment, Change, ChangeKind, Duplicates, Export, Given, Insert, InsertRows, Merge, MergeAction,
     MergeBranch, Overriding, Transaction,
@@ -475,6 +475,8 @@ pub(crate) enum ExprKind {
     Extract(ExtractField, Box<Expr>),
     /// `TRUNCATE(operand TO unit)`
     TruncateTo(ExtractField, Box<Expr>),
+    /// `ROW_NUMBER(CURRENT_ROW)`, `VALUE_OF(value AT BEGIN_FRAME + 1)`
+    Nested(Box<NestedFunction>),
     /// `value AT TIME ZONE zone`, or `AT LOCAL`
     AtZone(Box<Expr>, Option<Box<Expr>>),
     /// `(end - start) MONTH`: a difference of dates in these fields
