@@ -2,6 +2,7 @@
 //! its name when it is whole.
 
 use super::new_file::NewFile;
+use super::parquet_write::ParquetWriter;
 use super::problem::Problem;
 use super::text_file::Packing;
 use super::{Format, format};
@@ -12,9 +13,6 @@ use crate::types::{SqlType, Value};
 use arrow::array::{ArrayRef, RecordBatch};
 use arrow::datatypes::{Field, Schema};
 use arrow::ipc::writer::FileWriter;
-use parquet::arrow::ArrowWriter;
-use parquet::basic::Compression;
-use parquet::file::properties::WriterProperties;
 use serde_json::{Map, Value as Json};
 use std::fmt::{self, Write as _};
 use std::fs::File;
@@ -34,7 +32,7 @@ pub(crate) struct Writer {
 
 enum Target {
     Text { out: Text, layout: Layout },
-    Parquet(Box<ArrowWriter<File>>),
+    Parquet(Box<ParquetWriter>),
     ArrowIpc(Box<FileWriter<BufWriter<File>>>),
 }
 
@@ -88,8 +86,7 @@ impl Writer {
                 Target::Text { out, layout: Layout::JsonLines }
             }
             (Format::Parquet, Packing::None) => {
-                let properties = WriterProperties::builder().set_compression(Compression::SNAPPY).build();
-                let writer = ArrowWriter::try_new(file, schema(&columns), Some(properties));
+                let writer = ParquetWriter::new(file, schema(&columns));
                 Target::Parquet(Box::new(writer.map_err(|error| unwritable(path, error))?))
             }
             (Format::ArrowIpc, Packing::None) => {
@@ -160,7 +157,7 @@ impl Writer {
         let path = self.path.clone();
         let done = match &mut self.target {
             Target::Text { out, .. } => out.finish(),
-            Target::Parquet(writer) => writer.finish().map(drop).map_err(std::io::Error::other),
+            Target::Parquet(writer) => writer.finish().map_err(std::io::Error::other),
             Target::ArrowIpc(writer) => writer.finish().map_err(std::io::Error::other),
         };
         done.and_then(|()| self.file.finish()).map_err(|error| unwritable(&path, error))
