@@ -7,6 +7,7 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 mod analyze;
 mod change_plans;
+mod changes_model;
 mod checks;
 mod columns;
 mod conformance;

@@ -647,6 +647,26 @@ fn window(call: &Window, scopes: &[Scope<'_>], tables: &Tables) -> Outcome<Vec<C
                 let place = usize::try_from(number - 1).unwrap();
                 framed.get(place).map_or(Ok(Cell::Null), |other| value(expr, scopes[*other], tables))?
             }
+            WindowFunction::Below(expr, marker, offset) => {
+                let framed = framed(call, &rows, at, &peers, &keys);
+                let place = |other: usize| rows.iter().position(|row| *row == other).unwrap();
+                let mut below = 0;
+                for other in &framed {
+                    let marked = match *marker {
+                        "BEGIN_PARTITION" => 0,
+                        "BEGIN_FRAME" => place(framed[0]),
+                        "CURRENT_ROW" => at,
+                        "FRAME_ROW" => place(*other),
+                        "END_FRAME" => place(framed[framed.len() - 1]),
+                        _ => rows.len() - 1,
+                    };
+                    let there = usize::try_from(i64::try_from(marked).unwrap() + offset).ok();
+                    let Some(there) = there.and_then(|there| rows.get(there)) else { continue };
+                    let (own, other) = (value(expr, scopes[*other], tables)?, value(expr, scopes[*there], tables)?);
+                    below += usize::from(compare("<", &own, &other) == Some(true));
+                }
+                number(below)
+            }
             WindowFunction::Aggregate(aggregate) => {
                 let rows: Vec<Scope<'_>> =
                     framed(call, &rows, at, &peers, &keys).into_iter().map(|other| scopes[other]).collect();

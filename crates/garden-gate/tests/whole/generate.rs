@@ -376,6 +376,20 @@ impl<'d> Generator<'d> {
                     _ => WindowFunction::Edge("LAST_VALUE", self.expr(kind, all, 1), self.draw.coin()),
                 }
             }
+            (3, Kind::Number) if self.one_in(3) => {
+                total(&mut order);
+                let markers = [
+                    "BEGIN_PARTITION",
+                    "BEGIN_FRAME",
+                    "CURRENT_ROW",
+                    "CURRENT_ROW",
+                    "FRAME_ROW",
+                    "END_FRAME",
+                    "END_PARTITION",
+                ];
+                let offset = i64::try_from(self.below(4)).unwrap() - 1;
+                WindowFunction::Below(self.expr(kind, all, 1), self.draw.pick(&markers), offset)
+            }
             _ => {
                 if by_rows {
                     total(&mut order);

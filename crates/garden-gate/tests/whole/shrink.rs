@@ -17,7 +17,10 @@ fn aggregate_parts(aggregate: &Aggregate) -> Vec<&Expr> {
 fn window_parts(window: &Window) -> Vec<&Expr> {
     let mut parts: Vec<&Expr> = window.partition.iter().chain(window.order.iter().map(|order| &order.expr)).collect();
     match &window.function {
-        WindowFunction::Shift(_, expr, ..) | WindowFunction::Edge(_, expr, _) | WindowFunction::Nth(expr, ..) => {
+        WindowFunction::Shift(_, expr, ..)
+        | WindowFunction::Edge(_, expr, _)
+        | WindowFunction::Nth(expr, ..)
+        | WindowFunction::Below(expr, ..) => {
             parts.push(expr);
         }
         WindowFunction::Aggregate(aggregate) => parts.extend(aggregate_parts(aggregate)),

@@ -79,6 +79,8 @@ pub(crate) enum WindowFunction {
     /// FIRST_VALUE, LAST_VALUE
     Edge(&'static str, Expr, bool),
     Nth(Expr, i64, bool),
+    /// How many rows of the frame have less than the row so many rows behind a marker.
+    Below(Expr, &'static str, i64),
     Aggregate(Aggregate),
 }
 
@@ -303,6 +305,11 @@ impl Window {
             WindowFunction::Edge(name, expr, ignore) => format!("{name}({}){}", expr.sql(keys), nulls(*ignore)),
             WindowFunction::Nth(expr, number, last) => {
                 format!("NTH_VALUE({}, {number}){}", expr.sql(keys), if *last { " FROM LAST" } else { "" })
+            }
+            WindowFunction::Below(expr, marker, offset) => {
+                let (value, sign) = (expr.sql(keys), if *offset < 0 { '-' } else { '+' });
+                let offset = offset.abs();
+                format!("COUNT(*) FILTER (WHERE ({value} < VALUE_OF({value} AT {marker} {sign} {offset})))")
             }
             WindowFunction::Aggregate(aggregate) => aggregate.sql(keys),
         };
