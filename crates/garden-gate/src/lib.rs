@@ -50,23 +50,17 @@
 
 #![deny(missing_docs)]
 
-mod bind;
-mod catalog;
-mod choose;
-mod control;
-mod diagnostic;
-mod estimate;
-mod execute;
-mod file;
+use garden_gate_base::{catalog, control, diagnostic, types};
+use garden_gate_bind as bind;
+use garden_gate_execute as execute;
+use garden_gate_kernel as kernel;
+use garden_gate_optimize::{choose, rewrite};
+use garden_gate_plan::{logical, physical};
+use garden_gate_storage::{file, storage};
+use garden_gate_syntax as syntax;
+
 mod inspect;
-mod kernel;
-mod logical;
-mod physical;
-mod rewrite;
 mod session;
-mod storage;
-mod syntax;
-mod types;
 
 pub use arrow;
 pub use bind::Parameters;

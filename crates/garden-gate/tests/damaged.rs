@@ -59,9 +59,9 @@ fn changed_bytes_are_told_of() {
     assert!(told > 20, "only {told} of 200 were told of");
 }
 
-/// Rows of a Parquet file of ours, with NULLs, repeated and long texts, arrays.
+/// Rows of a Parquet file of ours, with NULLs, repeated and long texts.
 const ROWS: &str = "SELECT n, NULLIF(MOD(n, 7), 0) AS k, 'bed ' || CAST(MOD(n, 30) AS VARCHAR(9)) AS name,
-    CAST(n AS VARCHAR(9)) || ' is a number that is written out' AS note, ARRAY[n, n + 1] AS a, CAST(n AS NUMERIC(9, 2)) AS x
+    CAST(n AS VARCHAR(9)) || ' is a number that is written out' AS note, CAST(n * 1.5 AS DOUBLE PRECISION) AS a, CAST(n AS NUMERIC(9, 2)) AS x
     FROM SERIES(1, 400) AS s (n)";
 
 #[test]
@@ -128,6 +128,6 @@ fn row_groups_keep_their_pages_and_the_index_of_them() {
     let last = usize::try_from(rows - 1).unwrap();
     let reader = reader.with_offset(last).with_limit(5).build().unwrap();
     let batches: Vec<_> = reader.collect::<Result<_, _>>().unwrap();
-    let found = arrow::array::AsArray::as_primitive::<arrow::datatypes::Int64Type>(batches[0].column(0)).value(0);
-    assert_eq!((batches[0].num_rows(), found), (1, rows));
+    let found = arrow::array::AsArray::as_primitive::<arrow::datatypes::Int32Type>(batches[0].column(0)).value(0);
+    assert_eq!((batches[0].num_rows(), i64::from(found)), (1, rows));
 }

@@ -37,7 +37,6 @@ mod interplay;
 mod joins;
 mod keyed_model;
 mod keyed_queries;
-mod layering;
 mod limits;
 mod loading;
 mod logic;

@@ -130,7 +130,7 @@ pub(super) fn unique(
 /// # Errors
 /// 27000 (clause 11.8, general rule 12) when a row is to follow two rows to different keys.
 pub(super) fn one_of_each(
-    matching: Matching,
+    matching: &[(u32, Place)],
     (children, reference): (&StoredTable, &ForeignKey),
     after: Option<&Batch>,
 ) -> Result<Matching> {

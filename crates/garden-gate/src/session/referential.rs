@@ -361,7 +361,7 @@ impl<'c, 'a> Actions<'c, 'a> {
         let found = partial_match::unique(found, (&old, reference), parent, |place| !gone.contains(&place))?;
         let follows = reference.on_update == ReferentialAction::Cascade;
         let after = event.after.as_ref().filter(|_| follows);
-        partial_match::one_of_each(found, (&old, reference), after)
+        partial_match::one_of_each(&found, (&old, reference), after)
     }
 }
 

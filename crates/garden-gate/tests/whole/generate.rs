@@ -388,7 +388,7 @@ impl<'d> Generator<'d> {
                     "END_PARTITION",
                 ];
                 let offset = i64::try_from(self.below(4)).unwrap() - 1;
-                WindowFunction::Below(self.expr(kind, all, 1), self.draw.pick(&markers), offset)
+                WindowFunction::Below(self.expr(kind, all, 1), markers[self.below(markers.len())], offset)
             }
             _ => {
                 if by_rows {

@@ -1,0 +1,389 @@
+use super::{BareName, Binder, problem::Problem, scope::Clause, scope::Scope};
+use crate::diagnostic::{Result, Span};
+use crate::logical::{Expr, ExprKind, Function};
+use crate::syntax::ast::{self, Ident, Now};
+use crate::types::{ExtractField, MICROS_PER_DAY, SqlType, Value};
+
+/// The predicates that periods stand in.
+const PERIOD_TESTS: &str = "OVERLAPS, EQUALS, CONTAINS, PRECEDES and SUCCEEDS";
+
+impl Binder<'_> {
+    /// Binds an expression that stands in `clause` and sees `scope`.
+    pub(super) fn expr(&mut self, expr: &ast::Expr, scope: &Scope, clause: Clause) -> Result<Expr> {
+        use ast::ExprKind as K;
+        let span = expr.span;
+        let bare_name = std::mem::take(&mut self.bare_name);
+        Ok(match &expr.kind {
+            K::Name(name) => self.name(name, bare_name, (scope, clause), span),
+            K::Literal(value, sql_type) => Expr::literal(value.clone(), *sql_type, span),
+            K::Parameter(name) => self.parameter(name, span),
+            K::Now(now) => self.now(*now, span),
+            K::And(terms) => {
+                self.note_contradiction(terms);
+                Expr::and(self.conditions(terms, scope, clause)?, span)
+            }
+            K::Or(terms) => {
+                self.note_mixed_and_or(terms, span);
+                Expr::or(self.conditions(terms, scope, clause)?, span)
+            }
+            K::Not(operand) => {
+                let operand = self.expr(operand, scope, clause)?;
+                self.condition(operand, "NOT").negated(true)
+            }
+            K::Compare(op, operands) => self.comparison(*op, operands, (scope, clause), span)?,
+            K::Between { operands, negated, symmetric } => {
+                self.between(operands, *symmetric, (scope, clause), span)?.negated(*negated)
+            }
+            K::In { operand, list, negated } => {
+                if *negated {
+                    self.note_null_in_list(operand, list, span);
+                }
+                self.in_list(operand, list, (scope, clause), span)?.negated(*negated)
+            }
+            K::Like { operands, escape, negated } => {
+                self.like(operands, escape.as_deref(), (scope, clause), span)?.negated(*negated)
+            }
+            K::Is { operand, test, negated } => self.is(operand, (*test, *negated), (scope, clause), span)?,
+            K::Distinct { operands, negated } => {
+                self.distinct_from(operands, (scope, clause), span)?.negated(!*negated)
+            }
+            K::Arithmetic(op, operands) => {
+                let left = self.expr(&operands.0, scope, clause)?;
+                let right = self.expr(&operands.1, scope, clause)?;
+                if !self.check_days(operands, (&left, &right), (scope, span)) {
+                    return Ok(super::stand_in(span));
+                }
+                self.arithmetic(*op, left, right, span)
+            }
+            K::Concat(operands) => {
+                let left = self.expr(&operands.0, scope, clause)?;
+                let right = self.expr(&operands.1, scope, clause)?;
+                self.concat(left, right, span)
+            }
+            K::Negate(operand) => {
+                let operand = self.expr(operand, scope, clause)?;
+                self.negate(operand, span)
+            }
+            K::Case(case) => self.case(case, (scope, clause), span)?,
+            K::Cast(operand, target, format) => {
+                let written = operand;
+                let operand = self.expr(operand, scope, clause)?;
+                match format {
+                    None if operand.sql_type().is_interval() && target.is_exact() => {
+                        self.number_of_interval((written, operand), *target, (scope, span))
+                    }
+                    Some(format) => self.cast_by_format(operand, *target, format, span),
+                    None => self.cast(operand, *target, span),
+                }
+            }
+            K::CastToDomain(operand, domain) => {
+                let operand = self.expr(operand, scope, clause)?;
+                self.cast_to_domain(operand, domain, span)?
+            }
+            K::CastToFields(operand, fields) => self.cast_to_fields(operand, *fields, (scope, clause), span)?,
+            K::NextValue(name) => self.next_value(name, clause, span),
+            K::Call(call) => self.call(call, (scope, clause), span)?,
+            K::Subquery(query) => {
+                let is_operand = bare_name == BareName::PerhapsText;
+                self.scalar_subquery((query, is_operand), (scope, clause), span)?
+            }
+            _ => self.further_expr(expr, (scope, clause), span)?,
+        })
+    }
+
+    /// The forms that stand for queries, parts of composite values, and functions with words of their own.
+    fn further_expr(&mut self, expr: &ast::Expr, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+        use ast::ExprKind as K;
+        let (scope, clause) = at;
+        Ok(match &expr.kind {
+            K::CaseOperand => self.case_operands.last().cloned().unwrap_or_else(|| super::stand_in(span)),
+            K::Exists(query) => self.exists(query, at, span)?,
+            K::Unique(query, nulls_equal) => self.unique(query, *nulls_equal, at, span)?,
+            K::ArrayQuery(query) => self.array_subquery(query, at, span)?,
+            K::InQuery { operand, query, negated } => {
+                self.in_query(operand, (query, *negated), at, span)?.negated(*negated)
+            }
+            K::Quantified { op, operand, all, query } => self.quantified((*op, *all), operand, query, (at, span))?,
+            K::Row(fields) => {
+                let fields = self.all(fields, at)?;
+                let sql_type = SqlType::row_of_types(fields.iter().map(Expr::sql_type));
+                Expr::new(ExprKind::Row(fields), sql_type, span)
+            }
+            K::Array(elements) => {
+                let elements = self.all(elements, at)?;
+                let (elements, element) = self.unify_all(elements, "ARRAY");
+                let element = if element == SqlType::Null { SqlType::TEXT } else { element };
+                let elements = elements.into_iter().map(|part| self.coerce(part, element)).collect();
+                Expr::new(ExprKind::Array(elements), SqlType::array_of(element), span)
+            }
+            K::Similar { operands, escape, negated } => {
+                let mut args = vec![operands.0.clone(), operands.1.clone()];
+                args.extend(escape.as_deref().cloned());
+                let args = self.all(&args, at)?;
+                self.function(Function::Similar, args, span).negated(*negated)
+            }
+            K::LikeRegex { operands, flag, negated } => {
+                let mut args = vec![operands.0.clone(), operands.1.clone()];
+                args.extend(flag.as_deref().cloned());
+                let args = self.all(&args, at)?;
+                self.function(Function::LikeRegex, args, span).negated(*negated)
+            }
+            K::Overlaps(parts) => self.overlaps(parts, at, span)?,
+            K::PeriodTest(op, operands) => self.period_test(*op, operands, at, span)?,
+            K::Period(_) => self.report(&Problem::PeriodAlone { ops: PERIOD_TESTS }, span),
+            K::Element(operands) => {
+                let args = vec![self.expr(&operands.0, scope, clause)?, self.expr(&operands.1, scope, clause)?];
+                self.function(Function::Element, args, span)
+            }
+            K::Field(operand, name) => {
+                let operand = self.expr(operand, scope, clause)?;
+                self.field(operand, name, span)
+            }
+            K::Extract(field, operand) => {
+                let operand = self.expr(operand, scope, clause)?;
+                let of_zone = matches!(field, ExtractField::TimezoneHour | ExtractField::TimezoneMinute);
+                if of_zone {
+                    return Ok(self.zone_field(*field, operand, span));
+                }
+                let operand = self.local_time(operand);
+                self.function(Function::Extract(*field), vec![operand], span)
+            }
+            K::TruncateTo(unit, operand) => {
+                let operand = self.expr(operand, scope, clause)?;
+                self.truncated(*unit, operand, span)
+            }
+            K::Nested(nested) => self.nested_function(nested, at, span)?,
+            K::AtZone(operand, zone) => {
+                let mut args = vec![self.expr(operand, scope, clause)?];
+                let function = if let Some(zone) = zone {
+                    args.push(self.expr(zone, scope, clause)?);
+                    Function::AtZone
+                } else {
+                    Function::AtLocal
+                };
+                self.function(function, args, span)
+            }
+            K::Difference(operand, target) => self.difference(operand, *target, at, span)?,
+            _ => super::stand_in(span),
+        })
+    }
+
+    /// Binds several expressions of one clause.
+    pub(super) fn all(&mut self, exprs: &[ast::Expr], at: (&Scope, Clause)) -> Result<Vec<Expr>> {
+        exprs.iter().map(|expr| self.expr(expr, at.0, at.1)).collect()
+    }
+
+    /// A bare NULL or parameter whose place asks for no type is text.
+    pub(super) fn settled(&mut self, expr: Expr) -> Expr {
+        if expr.sql_type() == SqlType::Null { self.coerce(expr, SqlType::TEXT) } else { expr }
+    }
+
+    /// `(row).name`
+    fn field(&mut self, operand: Expr, name: &Ident, span: Span) -> Expr {
+        let SqlType::Row(fields) = operand.sql_type() else {
+            let found = operand.sql_type();
+            return self
+                .report(&Problem::WrongType { what: format!(".{}", name.text), expected: "a row", found }, span);
+        };
+        match fields.iter().position(|field| name.matches(&field.name)) {
+            Some(place) => Expr::new(ExprKind::Field(Box::new(operand), place), fields[place].sql_type, span),
+            None => {
+                let known = fields.iter().map(|field| field.name.clone()).collect();
+                self.report(&Problem::NoSuchField { name: name.text.clone(), known }, name.span)
+            }
+        }
+    }
+
+    /// `(a, b) OVERLAPS (c, d)`: an end that is an interval counts from its start; the earlier of the two is the start (clause 8.14).
+    fn overlaps(&mut self, parts: &[ast::Expr; 4], at: (&Scope, Clause), span: Span) -> Result<Expr> {
+        use ast::CompareOp::{Equal, Greater, GreaterOrEqual};
+        let mut periods = Vec::new();
+        for pair in parts.chunks(2) {
+            let (start, mut end) = (self.expr(&pair[0], at.0, at.1)?, self.expr(&pair[1], at.0, at.1)?);
+            if end.sql_type().is_interval() {
+                end = self.arithmetic(ast::ArithmeticOp::Add, start.clone(), end, span);
+            }
+            // The period runs from the earlier to the later; a NULL end makes it the one point known.
+            let swap = self.compare(Greater, start.clone(), end.clone(), span);
+            let missing = Expr::new(ExprKind::Is(Box::new(start.clone()), ast::Test::Null), SqlType::Boolean, span);
+            let Some((start, end)) = self.unify_pair(start, end, span) else { return Ok(super::stand_in(span)) };
+            let swap = Expr::or([missing, swap], span);
+            let choose = |a: &Expr, b: &Expr| {
+                Expr::new(ExprKind::Case(vec![(swap.clone(), b.clone())], Box::new(a.clone())), a.sql_type(), span)
+            };
+            periods.push((choose(&start, &end), choose(&end, &start)));
+        }
+        let [(s1, t1), (s2, t2)] = <[(Expr, Expr); 2]>::try_from(periods).unwrap_or_else(|_| {
+            let nothing = || super::stand_in(span);
+            [(nothing(), nothing()), (nothing(), nothing())]
+        });
+        let mut test = |op, a: &Expr, b: &Expr| self.compare(op, a.clone(), b.clone(), span);
+        let within = |first: Expr, past_end: Expr, tail: Expr| {
+            Expr::and([first, Expr::or([past_end.negated(true), tail], span)], span)
+        };
+        // (S1 > S2 AND NOT (S1 >= T2 AND T1 >= T2)) OR (S2 > S1 AND NOT (S2 >= T1 AND T2 >= T1)) OR (S1 = S2 AND (T1 <> T2 OR T1 = T2))
+        let first = within(
+            test(Greater, &s1, &s2),
+            test(GreaterOrEqual, &s1, &t2),
+            test(GreaterOrEqual, &t1, &t2).negated(true),
+        );
+        let second = within(
+            test(Greater, &s2, &s1),
+            test(GreaterOrEqual, &s2, &t1),
+            test(GreaterOrEqual, &t2, &t1).negated(true),
+        );
+        let ends = Expr::or([test(Equal, &t1, &t2).negated(true), test(Equal, &t1, &t2)], span);
+        let third = Expr::and([test(Equal, &s1, &s2), ends], span);
+        Ok(Expr::or([first, second, third], span))
+    }
+
+    fn conditions(&mut self, terms: &[ast::Expr], scope: &Scope, clause: Clause) -> Result<Vec<Expr>> {
+        terms
+            .iter()
+            .map(|term| {
+                let bound = self.expr(term, scope, clause)?;
+                Ok(self.condition(bound, "AND, OR and NOT"))
+            })
+            .collect()
+    }
+
+    fn name(&mut self, name: &[Ident], bare_name: BareName, at: (&Scope, Clause), span: Span) -> Expr {
+        let (scope, clause) = at;
+        if matches!(clause, Clause::Fetch | Clause::Value | Clause::SystemTime) {
+            let text = name.last().map_or("", |ident| ident.text.as_str());
+            let expects = self.report(&Problem::ColumnInConstant { clause }, span);
+            if let Some(last) = self.problems.pop() {
+                self.problems.push(last.with_help(format!("if text was meant, write it in single quotes: '{text}'")));
+            }
+            return expects;
+        }
+        match scope.resolve(name) {
+            Ok(id) => {
+                self.note_text_reason(id, span);
+                self.column(id, span)
+            }
+            Err(problem) => {
+                if let Some(id) = self.resolve_outside(name, &problem) {
+                    return self.column(id, span);
+                }
+                if let Some((id, fields)) = self.row_column(name, scope) {
+                    let column = self.column(id, span);
+                    return fields.iter().fold(column, |row, field| self.field(row, field, span));
+                }
+                if self.find_period(name, scope).is_some() {
+                    return self.report(&Problem::PeriodAlone { ops: PERIOD_TESTS }, span);
+                }
+                let problem = self.explain_missing(problem, name, bare_name, clause);
+                self.report(&problem, span)
+            }
+        }
+    }
+
+    /// The column of rows that a name begins with, and the fields behind it: `bed.place.x`.
+    fn row_column<'n>(&self, name: &'n [Ident], scope: &Scope) -> Option<(crate::logical::ColumnId, &'n [Ident])> {
+        (1..name.len()).rev().find_map(|at| {
+            let (column, fields) = name.split_at(at);
+            let outside = || self.outer.iter().rev().find_map(|outer| outer.scope.resolve(column).ok());
+            let id = scope.resolve(column).ok().or_else(outside)?;
+            matches!(self.columns.get(id).sql_type, SqlType::Row(_)).then_some((id, fields))
+        })
+    }
+
+    /// What a name that the query itself does not know means to the queries around it, the innermost first.
+    fn resolve_outside(&self, name: &[Ident], problem: &Problem) -> Option<crate::logical::ColumnId> {
+        if !matches!(problem, Problem::NoSuchColumn { .. } | Problem::NoSuchCorrelation { .. }) {
+            return None;
+        }
+        self.outer.iter().rev().find_map(|outer| outer.scope.resolve(name).ok())
+    }
+
+    /// Looks for what may have been meant by a name that is no column.
+    fn explain_missing(&self, problem: Problem, name: &[Ident], bare_name: BareName, clause: Clause) -> Problem {
+        match (problem, name) {
+            (Problem::NoSuchColumn { name: text, tables, near, .. }, [ident]) => {
+                let alias = self.level.aliases.iter().find(|(alias, _)| ident.matches(&alias.text));
+                if let Some((_, span)) = alias
+                    && clause != Clause::Select
+                {
+                    let expression = self.text(*span).to_owned();
+                    let computed = self.computed((&expression, &text), clause);
+                    return Problem::AliasTooEarly { name: text, clause, expression, computed };
+                }
+                Problem::NoSuchColumn {
+                    name: text,
+                    tables,
+                    near,
+                    meant_text: bare_name == BareName::PerhapsText || ident.quoted,
+                }
+            }
+            (problem, _) => problem,
+        }
+    }
+
+    fn now(&self, now: Now, span: Span) -> Expr {
+        let (micros, local) = (self.around.moment.micros, self.local_now());
+        let (value, sql_type) = match now {
+            Now::Date => {
+                let days = i32::try_from(local.div_euclid(MICROS_PER_DAY)).unwrap_or(i32::MAX);
+                (Value::Date(days), SqlType::Date)
+            }
+            Now::TimeTz => (Value::TimeTz(micros.rem_euclid(MICROS_PER_DAY)), SqlType::TimeTz),
+            Now::Time => (Value::Time(local.rem_euclid(MICROS_PER_DAY)), SqlType::Time),
+            Now::Timestamp => (Value::Instant(micros), SqlType::TimestampTz),
+            Now::LocalTimestamp => (Value::Timestamp(local), SqlType::Timestamp),
+            Now::User => (Value::Text(self.around.user.to_owned()), SqlType::TEXT),
+            Now::Role => (Value::Null, SqlType::TEXT),
+            Now::Schema => (Value::Text(self.around.schema.to_owned()), SqlType::TEXT),
+            Now::Catalog => (Value::Text(super::information_schema::CATALOG.to_owned()), SqlType::TEXT),
+        };
+        Expr::literal(value, sql_type, span)
+    }
+
+    pub(super) fn cast(&mut self, operand: Expr, target: SqlType, span: Span) -> Expr {
+        let keeps_zone = matches!(target, SqlType::TimestampTz | SqlType::TimeTz);
+        let operand = if keeps_zone { operand } else { super::zone::local_of_zone(operand) };
+        let from = operand.sql_type();
+        if super::convert::is_unsettled(&operand) {
+            return self.coerce(operand, target);
+        }
+        if from == SqlType::Null {
+            return self.convert(operand, target);
+        }
+        if matches!(from, SqlType::Time | SqlType::TimeTz)
+            && matches!(target, SqlType::Timestamp | SqlType::TimestampTz)
+        {
+            return self.time_of_today(operand, target, span);
+        }
+        if !castable(from, target) {
+            return self.report(&Problem::NoCast { from, to: target }, span);
+        }
+        let zoned = self.across_zones(operand, target);
+        if zoned.sql_type() == target && from != target {
+            return zoned;
+        }
+        Expr::new(ExprKind::Cast(Box::new(zoned)), target, span)
+    }
+}
+
+/// The table of clause 6.13, syntax rule 6, for the types there are.
+pub fn castable(from: SqlType, to: SqlType) -> bool {
+    use SqlType as T;
+    match (from, to) {
+        (a, b) if a == b => true,
+        (T::Null, _) => true,
+        (T::Array(a), T::Array(b)) => castable(*a, *b),
+        (T::Row(a), T::Row(b)) => a.len() == b.len() && a.iter().zip(b).all(|(a, b)| castable(a.sql_type, b.sql_type)),
+        (T::Array(_) | T::Row(_), _) | (_, T::Array(_) | T::Row(_)) => false,
+        (a, b) if a.is_binary() && b.is_binary() => true,
+        (T::Uuid | T::IpAddress, b) if b.is_binary() => true,
+        (a, T::Uuid | T::IpAddress) if a.is_binary() => true,
+        (a, b) if a.is_binary() || b.is_binary() => false,
+        (a, b) if a.is_text() || b.is_text() => true,
+        (a, b) if a.is_number() && b.is_number() => true,
+        (T::YearMonth | T::DayTime, b) if b.is_exact() => false,
+        (T::Date, T::Timestamp | T::TimestampTz) => true,
+        (T::Timestamp | T::TimestampTz, T::Date | T::Time | T::TimeTz | T::Timestamp | T::TimestampTz) => true,
+        (T::Time | T::TimeTz, T::Time | T::TimeTz) => true,
+        _ => false,
+    }
+}

@@ -1,0 +1,174 @@
+use super::{Binder, MissingParameters, problem::Problem};
+use crate::diagnostic::{Error, Result, SourceText, Span};
+use crate::logical::{Expr, ExprKind};
+use crate::syntax::{Script, ast::ParameterName};
+use crate::types::{Decimal, SqlType, Value, Zone, parse_instant};
+use std::sync::Arc;
+
+/// Values for the parameters of a statement: `:name` by name, `?` by position.
+///
+/// ```
+/// use garden_gate::Parameters;
+/// let by_name = Parameters::new().set("sun", "shade").set("least", 3);
+/// let by_position = Parameters::new().push("shade").push(3);
+/// assert_ne!(by_name, by_position);
+/// ```
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Parameters(Vec<(ParameterName, Value)>);
+
+impl Parameters {
+    /// No parameters.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Gives the parameter `:name` (written here without its colon) a value; an earlier one is replaced.
+    #[must_use]
+    pub fn set(mut self, name: &str, value: impl Into<Value>) -> Self {
+        self.put(ParameterName::Named(name.to_owned()), value.into());
+        self
+    }
+
+    /// Gives the next `?` a value.
+    #[must_use]
+    pub fn push(mut self, value: impl Into<Value>) -> Self {
+        let position = 1 + self.0.iter().filter(|(name, _)| matches!(name, ParameterName::Position(_))).count();
+        self.put(ParameterName::Position(position), value.into());
+        self
+    }
+
+    /// Those that a text uses; for parameters that are given to several texts together.
+    #[must_use]
+    pub fn used_in(&self, source: &Arc<SourceText>) -> Self {
+        let used = Script::new(Arc::clone(source)).parameter_names();
+        let is_used = |name: &ParameterName| used.iter().any(|used| same_name(used, name));
+        Self(self.0.iter().filter(|(name, _)| is_used(name)).cloned().collect())
+    }
+
+    /// Refuses a value that none of several texts uses.
+    ///
+    /// # Errors
+    /// 07001 with the names that are used.
+    pub fn check_used(&self, sources: &[Arc<SourceText>]) -> Result<()> {
+        let used: Vec<ParameterName> =
+            sources.iter().flat_map(|source| Script::new(Arc::clone(source)).parameter_names()).collect();
+        self.refuse_unused(&used)
+    }
+
+    pub fn put(&mut self, name: ParameterName, value: Value) {
+        match self.0.iter_mut().find(|(known, _)| same_name(known, &name)) {
+            Some((_, old)) => *old = value,
+            None => self.0.push((name, value)),
+        }
+    }
+
+    /// A value given for a parameter that nobody uses is a mistake worth stopping for.
+    ///
+    /// # Errors
+    /// 07001 with the names that are used.
+    pub fn refuse_unused(&self, used: &[ParameterName]) -> Result<()> {
+        let mut known: Vec<String> = used.iter().map(ToString::to_string).collect();
+        known.dedup();
+        let unused = self.0.iter().find(|(name, _)| !used.iter().any(|used| same_name(used, name)));
+        unused.map_or(Ok(()), |(name, _)| {
+            Err(Error::from_facts(&Problem::ParameterUnused { name: name.to_string(), known }))
+        })
+    }
+
+    pub fn get(&self, name: &ParameterName) -> Option<&Value> {
+        self.0.iter().find(|(known, _)| same_name(known, name)).map(|(_, value)| value)
+    }
+}
+
+impl From<()> for Parameters {
+    /// No parameters.
+    fn from((): ()) -> Self {
+        Self::new()
+    }
+}
+
+fn same_name(a: &ParameterName, b: &ParameterName) -> bool {
+    match (a, b) {
+        (ParameterName::Named(a), ParameterName::Named(b)) => a.eq_ignore_ascii_case(b),
+        (a, b) => a == b,
+    }
+}
+
+impl Binder<'_> {
+    pub(super) fn parameter(&mut self, name: &ParameterName, span: Span) -> Expr {
+        let value = self.around.parameters.get(name).or_else(|| self.around.variables.get(name)).cloned();
+        if value.is_none() {
+            if self.around.missing == MissingParameters::Refuse {
+                let known = self.around.parameters.0.iter().map(|(known, _)| known.to_string()).collect();
+                return self.report(&Problem::ParameterMissing { name: name.to_string(), known }, span);
+            }
+            self.generic = true;
+        }
+        let sql_type = value.as_ref().map_or(SqlType::Null, value_type);
+        Expr::new(ExprKind::Parameter(name.clone(), value), sql_type, span)
+    }
+
+    /// Settles the type of a parameter whose value came as bare text: an exact number keeps all its digits.
+    pub(super) fn settle_parameter(&mut self, expr: Expr, target: SqlType) -> Expr {
+        let span = expr.span();
+        let ExprKind::Parameter(name, value) = expr.kind() else { return expr };
+        let Some(Value::Untyped(text)) = value else {
+            return Expr::new(ExprKind::Parameter(name.clone(), value.clone()), target, span);
+        };
+        if target.is_exact()
+            && let Some(decimal) = Decimal::parse(text.trim())
+        {
+            let value = match i64::try_from(decimal.unscaled) {
+                Ok(whole) if decimal.scale == 0 => Value::Integer(whole),
+                _ => Value::Numeric(decimal),
+            };
+            let sql_type = value_type(&value);
+            return Expr::new(ExprKind::Parameter(name.clone(), Some(value)), sql_type, span);
+        }
+        let parsed = match target {
+            SqlType::TimestampTz if self.zone != Zone::UTC && parse_instant(text).is_none() => {
+                match crate::kernel::parse_value(text, SqlType::Timestamp) {
+                    Some(Value::Timestamp(local)) => self.zone.moment_of(local).map(Value::Instant),
+                    _ => None,
+                }
+            }
+            _ => crate::kernel::parse_value(text, target),
+        };
+        match parsed {
+            Some(value) => Expr::new(ExprKind::Parameter(name.clone(), Some(value)), target, span),
+            None => {
+                let problem = Problem::ParameterValue { name: name.to_string(), value: text.clone(), expected: target };
+                self.report(&problem, span)
+            }
+        }
+    }
+}
+
+/// The narrowest type of a value.
+pub(super) fn value_type(value: &Value) -> SqlType {
+    match value {
+        Value::Null | Value::Untyped(_) => SqlType::Null,
+        Value::Boolean(_) => SqlType::Boolean,
+        Value::Integer(value) if i32::try_from(*value).is_ok() => SqlType::Integer,
+        Value::Integer(_) => SqlType::BigInt,
+        Value::Numeric(decimal) => SqlType::numeric(decimal.precision(), decimal.scale),
+        Value::Double(_) => SqlType::Double,
+        Value::Text(_) => SqlType::TEXT,
+        Value::Date(_) => SqlType::Date,
+        Value::Time(_) => SqlType::Time,
+        Value::TimeTz(_) => SqlType::TimeTz,
+        Value::Timestamp(_) => SqlType::Timestamp,
+        Value::Instant(_) => SqlType::TimestampTz,
+        Value::Binary(_) => SqlType::Varbinary(None),
+        Value::Uuid(_) => SqlType::Uuid,
+        Value::IpAddress(_) => SqlType::IpAddress,
+        Value::Array(elements) => {
+            let common = elements.iter().map(value_type).try_fold(SqlType::Null, SqlType::common);
+            let element = common.filter(|common| *common != SqlType::Null).unwrap_or(SqlType::TEXT);
+            SqlType::array_of(element)
+        }
+        Value::Row(fields) => SqlType::row_of_types(fields.iter().map(value_type)),
+        Value::Months(_) => SqlType::YearMonth,
+        Value::Micros(_) => SqlType::DayTime,
+    }
+}

@@ -1,0 +1,257 @@
+use super::{Accumulator, Groups, same};
+use crate::diagnostic::{Error, Result, Span};
+use crate::logical::{Aggregate, AggregateFunction};
+use crate::types::{Decimal, SqlType, approximate};
+use crate::{arithmetic::average, keys::integer_lanes, problem::Problem};
+use arrow::array::{
+    Array, ArrayRef, AsArray, Decimal128Array, DurationMicrosecondArray, Float64Array, Int64Array,
+    IntervalYearMonthArray,
+};
+use arrow::compute;
+use arrow::datatypes::{DataType, Decimal128Type, Float64Type};
+use std::{any::Any, sync::Arc};
+
+pub(super) fn accumulator(aggregate: &Aggregate, argument: SqlType) -> Box<dyn Accumulator> {
+    let result = Finish {
+        average: aggregate.function == AggregateFunction::Avg,
+        scale: argument.digits().map_or(0, |(_, scale)| scale),
+        sql_type: aggregate.sql_type,
+        span: aggregate.span,
+    };
+    if argument.is_approximate() {
+        Box::new(FloatSum { sums: Vec::new(), counts: Vec::new(), result })
+    } else {
+        Box::new(ExactSum { sums: Vec::new(), counts: Vec::new(), result })
+    }
+}
+
+/// How sums and counts become results.
+#[derive(Clone, Copy, Debug)]
+struct Finish {
+    average: bool,
+    /// Fractional digits of the argument.
+    scale: u8,
+    sql_type: SqlType,
+    span: Span,
+}
+
+impl Finish {
+    fn overflow(&self) -> Error {
+        Error::from_facts(&Problem::Overflow(self.sql_type)).at(self.span)
+    }
+}
+
+/// `SUM` and `AVG` of integers, decimals and intervals, in 128 bits; NULL for a group without values.
+#[derive(Debug)]
+struct ExactSum {
+    sums: Vec<i128>,
+    counts: Vec<i64>,
+    result: Finish,
+}
+
+impl ExactSum {
+    fn resize(&mut self, groups: usize) {
+        self.sums.resize(self.sums.len().max(groups), 0);
+        self.counts.resize(self.sums.len(), 0);
+    }
+
+    /// 64-bit lanes cannot overflow 128 bits within 2^64 rows, so this loop does not check.
+    fn add_narrow(&mut self, groups: Groups<'_>, lanes: &[i64], array: &ArrayRef) {
+        let nulls = array.nulls().filter(|nulls| nulls.null_count() > 0);
+        match (groups, nulls) {
+            (Groups::One { rows }, None) => {
+                self.sums[0] += total(lanes);
+                self.counts[0] += i64::try_from(rows).unwrap_or(i64::MAX);
+            }
+            (Groups::One { .. }, Some(nulls)) => {
+                for row in nulls.valid_indices() {
+                    self.sums[0] += i128::from(lanes[row]);
+                }
+                self.counts[0] += i64::try_from(lanes.len() - nulls.null_count()).unwrap_or(i64::MAX);
+            }
+            (Groups::Each { ids, .. }, None) => {
+                for (id, value) in ids.iter().zip(lanes) {
+                    self.sums[*id as usize] += i128::from(*value);
+                    self.counts[*id as usize] += 1;
+                }
+            }
+            (Groups::Each { ids, .. }, Some(nulls)) => {
+                for row in nulls.valid_indices() {
+                    self.sums[ids[row] as usize] += i128::from(lanes[row]);
+                    self.counts[ids[row] as usize] += 1;
+                }
+            }
+        }
+    }
+
+    fn add(&mut self, group: usize, value: i128, count: i64) -> Result<()> {
+        let sum = self.sums[group].checked_add(value).ok_or_else(|| self.result.overflow())?;
+        self.sums[group] = sum;
+        self.counts[group] += count;
+        Ok(())
+    }
+}
+
+/// The sum of lanes: high and low halves are summed apart, in 64 bits each, which vectorises.
+fn total(lanes: &[i64]) -> i128 {
+    lanes
+        .chunks(1 << 20)
+        .map(|chunk| {
+            let high: i64 = chunk.iter().map(|value| value >> 32).sum();
+            let low: i64 = chunk.iter().map(|value| value & 0xffff_ffff).sum();
+            (i128::from(high) << 32) + i128::from(low)
+        })
+        .sum()
+}
+
+impl Accumulator for ExactSum {
+    fn update(&mut self, groups: Groups<'_>, inputs: &[ArrayRef]) -> Result<()> {
+        self.resize(groups.count());
+        let Some(array) = inputs.first() else { return Ok(()) };
+        if let Some(lanes) = integer_lanes(array) {
+            self.add_narrow(groups, &lanes, array);
+        } else if matches!(array.data_type(), DataType::Decimal128(..)) {
+            let array = array.as_primitive::<Decimal128Type>();
+            for (row, value) in array.iter().enumerate() {
+                let group = if let Groups::Each { ids, .. } = groups { ids[row] as usize } else { 0 };
+                if let Some(value) = value {
+                    self.add(group, value, 1)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn merge(&mut self, other: &dyn Accumulator, (from, to): (&[u32], &[u32]), groups: usize) -> Result<()> {
+        let other = same::<Self>(other)?;
+        self.resize(groups);
+        for (from, to) in from.iter().zip(to) {
+            if let Some(sum) = other.sums.get(*from as usize) {
+                self.add(*to as usize, *sum, other.counts[*from as usize])?;
+            }
+        }
+        Ok(())
+    }
+
+    fn finish(mut self: Box<Self>, groups: usize) -> Result<ArrayRef> {
+        self.resize(groups);
+        let result = self.result;
+        let to = result.sql_type.digits().map_or(0, |(_, scale)| scale);
+        let value = |(sum, count): (&i128, &i64)| match (count, result.average) {
+            (0, _) => Ok(None),
+            (_, false) => Ok(Some(*sum)),
+            (count, true) => average(*sum, *count, result.scale, to).map(Some).ok_or_else(|| result.overflow()),
+        };
+        let values = self.sums.iter().zip(&self.counts).map(value).collect::<Result<Vec<Option<i128>>>>()?;
+        exact_array(&values, result)
+    }
+
+    fn as_any(&self) -> &dyn Any {
+        self
+    }
+
+    fn bytes(&self) -> usize {
+        self.sums.capacity() * 24
+    }
+}
+
+fn exact_array(values: &[Option<i128>], result: Finish) -> Result<ArrayRef> {
+    let narrow = |value: &Option<i128>| value.map(i64::try_from).transpose().map_err(|_| result.overflow());
+    Ok(match result.sql_type {
+        SqlType::Numeric { precision, scale } => {
+            let fits = |unscaled: i128| Decimal { unscaled, scale }.precision() <= precision;
+            if !values.iter().flatten().all(|value| fits(*value)) {
+                return Err(result.overflow());
+            }
+            Arc::new(Decimal128Array::from(values.to_vec()).with_precision_and_scale(precision, scale.cast_signed())?)
+        }
+        SqlType::DayTime => Arc::new(
+            values.iter().map(narrow).collect::<Result<Vec<_>>>()?.into_iter().collect::<DurationMicrosecondArray>(),
+        ),
+        SqlType::YearMonth => {
+            let months = |value: &Option<i128>| value.map(i32::try_from).transpose().map_err(|_| result.overflow());
+            Arc::new(
+                values.iter().map(months).collect::<Result<Vec<_>>>()?.into_iter().collect::<IntervalYearMonthArray>(),
+            )
+        }
+        _ => Arc::new(values.iter().map(narrow).collect::<Result<Vec<_>>>()?.into_iter().collect::<Int64Array>()),
+    })
+}
+
+/// `SUM` and `AVG` of REAL and DOUBLE PRECISION, in 64 bits.
+#[derive(Debug)]
+struct FloatSum {
+    sums: Vec<f64>,
+    counts: Vec<i64>,
+    result: Finish,
+}
+
+impl FloatSum {
+    fn resize(&mut self, groups: usize) {
+        self.sums.resize(self.sums.len().max(groups), 0.0);
+        self.counts.resize(self.sums.len(), 0);
+    }
+}
+
+impl Accumulator for FloatSum {
+    fn update(&mut self, groups: Groups<'_>, inputs: &[ArrayRef]) -> Result<()> {
+        self.resize(groups.count());
+        let Some(array) = inputs.first() else { return Ok(()) };
+        let array = compute::cast(array, &DataType::Float64)?;
+        for (row, value) in array.as_primitive::<Float64Type>().iter().enumerate() {
+            let group = if let Groups::Each { ids, .. } = groups { ids[row] as usize } else { 0 };
+            if let Some(value) = value {
+                self.sums[group] += value;
+                self.counts[group] += 1;
+            }
+        }
+        Ok(())
+    }
+
+    fn merge(&mut self, other: &dyn Accumulator, (from, to): (&[u32], &[u32]), groups: usize) -> Result<()> {
+        let other = same::<Self>(other)?;
+        self.resize(groups);
+        for (from, to) in from.iter().zip(to) {
+            if let Some(sum) = other.sums.get(*from as usize) {
+                self.sums[*to as usize] += sum;
+                self.counts[*to as usize] += other.counts[*from as usize];
+            }
+        }
+        Ok(())
+    }
+
+    fn finish(mut self: Box<Self>, groups: usize) -> Result<ArrayRef> {
+        self.resize(groups);
+        let mut values = Vec::with_capacity(groups);
+        for (sum, count) in self.sums.iter().zip(&self.counts) {
+            let value = if self.result.average { sum / approximate(*count) } else { *sum };
+            if *count > 0 && !value.is_finite() {
+                return Err(self.result.overflow());
+            }
+            values.push((*count > 0).then_some(value));
+        }
+        Ok(Arc::new(Float64Array::from(values)))
+    }
+
+    fn as_any(&self) -> &dyn Any {
+        self
+    }
+
+    fn bytes(&self) -> usize {
+        self.sums.capacity() * 16
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::total;
+
+    #[test]
+    fn halves_add_up() {
+        let cases: [&[i64]; 5] =
+            [&[], &[i64::MIN, i64::MIN], &[i64::MAX; 9], &[-1, 1, -5_000_000_000], &[i64::MIN, i64::MAX]];
+        for lanes in cases {
+            assert_eq!(total(lanes), lanes.iter().map(|value| i128::from(*value)).sum(), "{lanes:?}");
+        }
+    }
+}

@@ -1,0 +1,255 @@
+use super::keys::{from_integer_lanes, hash_bytes, integer_lanes, mix};
+use super::word_keys::WordTable;
+use crate::diagnostic::Result;
+use crate::types::index;
+use arrow::array::{Array, ArrayRef};
+use arrow::buffer::NullBuffer;
+use arrow::datatypes::DataType;
+use arrow::row::{RowConverter, Rows, SortField};
+use hashbrown::HashTable;
+
+/// Numbers groups by their keys in order of first appearance; NULL is one more key value.
+///
+/// A single integer-like key is looked up by its 64 bits, everything else by its row encoding. O(1) expected a row; holds the
+/// keys once.
+#[derive(Debug)]
+pub struct GroupTable {
+    types: Vec<DataType>,
+    table: Table,
+    groups: usize,
+}
+
+#[derive(Debug)]
+enum Table {
+    /// No key: one group.
+    Single,
+    Integer {
+        slots: HashTable<(i64, u32)>,
+        keys: Vec<i64>,
+        null_group: Option<u32>,
+    },
+    /// Several keys that fit words, so far.
+    Words(WordTable),
+    Encoded {
+        slots: HashTable<(u64, u32)>,
+        converter: Box<RowConverter>,
+        keys: Rows,
+    },
+}
+
+impl GroupTable {
+    pub fn new(types: Vec<DataType>) -> Result<Self> {
+        let integer = match types.as_slice() {
+            [one] => integer_lanes(&arrow::array::new_empty_array(one)).is_some(),
+            _ => false,
+        };
+        let table = if types.is_empty() {
+            Table::Single
+        } else if integer {
+            Table::Integer { slots: HashTable::new(), keys: Vec::new(), null_group: None }
+        } else if let Some(words) = WordTable::new(&types) {
+            Table::Words(words)
+        } else {
+            encoded(&types)?
+        };
+        Ok(Self { types, table, groups: 0 })
+    }
+
+    #[expect(clippy::len_without_is_empty, reason = "there is always something to count")]
+    pub fn len(&self) -> usize {
+        self.groups
+    }
+
+    /// The group of each row, written to `ids`; new keys get new groups.
+    pub fn assign(&mut self, keys: &[ArrayRef], rows: usize, ids: &mut Vec<u32>) -> Result<()> {
+        ids.clear();
+        self.check_growth(rows)?;
+        if let Table::Words(words) = &mut self.table {
+            if words.assign(keys, rows, ids) {
+                self.groups = words.len();
+                return Ok(());
+            }
+            self.encode()?;
+            ids.clear();
+        }
+        match &mut self.table {
+            Table::Words(_) => {}
+            Table::Single => {
+                self.groups = self.groups.max(usize::from(rows > 0));
+                ids.resize(rows, 0);
+            }
+            Table::Integer { slots, keys: known, null_group } => {
+                let lanes = integer_lanes(&keys[0]).unwrap_or_default();
+                let nulls = keys[0].nulls();
+                let groups = &mut self.groups;
+                // Rows with one key often come together.
+                let mut last: Option<(i64, u32)> = None;
+                for (row, key) in lanes.iter().enumerate() {
+                    if nulls.is_some_and(|nulls| nulls.is_null(row)) {
+                        ids.push(*null_group.get_or_insert_with(|| {
+                            known.push(0);
+                            next_group(groups)
+                        }));
+                        continue;
+                    }
+                    if let Some((_, group)) = last.filter(|(last, _)| last == key) {
+                        ids.push(group);
+                        continue;
+                    }
+                    let entry = slots.entry(mix(*key), |slot| slot.0 == *key, |slot| mix(slot.0));
+                    let slot = entry.or_insert_with(|| {
+                        known.push(*key);
+                        (*key, next_group(groups))
+                    });
+                    ids.push(slot.get().1);
+                    last = Some(*slot.get());
+                }
+            }
+            Table::Encoded { slots, converter, keys: known } => {
+                for row in &converter.convert_columns(keys)? {
+                    let hash = hash_bytes(row.as_ref());
+                    let same = |slot: &(u64, u32)| slot.0 == hash && known.row(slot.1 as usize) == row;
+                    let group = match slots.find(hash, same) {
+                        Some(slot) => slot.1,
+                        None => {
+                            let group = next_group(&mut self.groups);
+                            known.push(row);
+                            slots.insert_unique(hash, (hash, group), |slot| slot.0);
+                            group
+                        }
+                    };
+                    ids.push(group);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Slots are moved to twice as many where there is no place for new ones: whether there is memory for that, besides what is held.
+    fn check_growth(&self, rows: usize) -> Result<()> {
+        let free = match &self.table {
+            Table::Single => return Ok(()),
+            Table::Integer { slots, .. } => slots.capacity() - slots.len(),
+            Table::Words(words) => words.free(),
+            Table::Encoded { slots, .. } => slots.capacity() - slots.len(),
+        };
+        if free >= rows { Ok(()) } else { crate::control::reserve(2 * self.bytes(), 1) }
+    }
+
+    /// The group of each row, where its key has one.
+    pub fn find(&mut self, keys: &[ArrayRef], rows: usize) -> Result<Vec<Option<u32>>> {
+        if matches!(self.table, Table::Words(_)) {
+            self.encode()?;
+        }
+        Ok(match &self.table {
+            Table::Single | Table::Words(_) => vec![(self.groups > 0).then_some(0); rows],
+            Table::Integer { slots, null_group, .. } => {
+                let lanes = integer_lanes(&keys[0]).unwrap_or_default();
+                let find = |(row, key): (usize, &i64)| match keys[0].is_null(row) {
+                    true => *null_group,
+                    false => slots.find(mix(*key), |slot| slot.0 == *key).map(|slot| slot.1),
+                };
+                lanes.iter().enumerate().map(find).collect()
+            }
+            Table::Encoded { slots, converter, keys: known } => {
+                let rows = converter.convert_columns(keys)?;
+                let find = |row: arrow::row::Row<'_>| {
+                    let hash = hash_bytes(row.as_ref());
+                    slots.find(hash, |slot| slot.0 == hash && known.row(slot.1 as usize) == row).map(|slot| slot.1)
+                };
+                rows.iter().map(find).collect()
+            }
+        })
+    }
+
+    /// Goes over from words to encoded rows; groups keep their numbers.
+    fn encode(&mut self) -> Result<()> {
+        let known = self.keys()?;
+        let rows = self.groups;
+        self.table = encoded(&self.types)?;
+        self.groups = 0;
+        let mut ids = Vec::new();
+        if rows > 0 { self.assign(&known, rows, &mut ids) } else { Ok(()) }
+    }
+
+    /// The keys, one row a group.
+    pub fn keys(&self) -> Result<Vec<ArrayRef>> {
+        match &self.table {
+            Table::Single => Ok(Vec::new()),
+            Table::Integer { keys, null_group, .. } => {
+                let nulls =
+                    null_group.map(|group| (0..keys.len()).map(|at| index(at) != group).collect::<NullBuffer>());
+                Ok(vec![from_integer_lanes(keys.clone(), nulls, &self.types[0])])
+            }
+            Table::Words(words) => Ok(words.columns(&self.types)),
+            Table::Encoded { converter, keys, .. } => Ok(converter.convert_rows(keys)?),
+        }
+    }
+
+    /// Memory held, in bytes.
+    pub fn bytes(&self) -> usize {
+        match &self.table {
+            Table::Single => 0,
+            Table::Integer { slots, keys, .. } => slots.capacity() * 17 + keys.capacity() * 8,
+            Table::Words(words) => words.bytes(),
+            Table::Encoded { slots, keys, .. } => slots.capacity() * 17 + keys.size(),
+        }
+    }
+}
+
+fn encoded(types: &[DataType]) -> Result<Table> {
+    let converter = RowConverter::new(types.iter().cloned().map(SortField::new).collect())?;
+    let keys = converter.empty_rows(0, 0);
+    Ok(Table::Encoded { slots: HashTable::new(), converter: Box::new(converter), keys })
+}
+
+fn next_group(groups: &mut usize) -> u32 {
+    *groups += 1;
+    index(*groups - 1)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use arrow::array::{AsArray, Int32Array, StringViewArray};
+    use std::sync::Arc;
+
+    #[test]
+    fn null_is_a_group_of_its_own() {
+        let numbers: ArrayRef = Arc::new(Int32Array::from(vec![Some(7), None, Some(0), Some(7), None]));
+        let texts: ArrayRef = Arc::new(StringViewArray::from(vec![Some("a"), None, Some(""), Some("a"), None]));
+        let long = vec![Some("longer than a word"), None, Some(""), Some("longer than a word"), None];
+        let long: ArrayRef = Arc::new(StringViewArray::from(long));
+        for keys in [
+            vec![Arc::clone(&numbers)],
+            vec![Arc::clone(&texts)],
+            vec![Arc::clone(&numbers), texts],
+            vec![numbers, long],
+        ] {
+            let mut table = GroupTable::new(keys.iter().map(|key| key.data_type().clone()).collect()).unwrap();
+            let mut ids = Vec::new();
+            table.assign(&keys, 5, &mut ids).unwrap();
+            assert_eq!(ids, [0, 1, 2, 0, 1]);
+            let shown = table.keys().unwrap();
+            assert_eq!(shown[0].null_count(), 1, "keys come back with their NULL");
+            assert!(shown[0].is_null(1));
+        }
+        // Long texts come after short ones: the groups found so far keep their numbers.
+        let batch = |texts: [&str; 2]| -> Vec<ArrayRef> {
+            vec![Arc::new(Int32Array::from(vec![1, 2])), Arc::new(StringViewArray::from(texts.to_vec()))]
+        };
+        let types = batch(["a", "b"]).iter().map(|key| key.data_type().clone()).collect();
+        let (mut table, mut ids) = (GroupTable::new(types).unwrap(), Vec::new());
+        for (texts, expected) in [(["a", "b"], [0, 1]), (["a", "too long for it"], [0, 2]), (["seven b", "b"], [3, 1])]
+        {
+            table.assign(&batch(texts), 2, &mut ids).unwrap();
+            assert_eq!(ids, expected, "{texts:?}");
+        }
+        assert_eq!(table.keys().unwrap()[1].as_string_view().value(2), "too long for it");
+        let mut none = GroupTable::new(Vec::new()).unwrap();
+        let mut ids = Vec::new();
+        none.assign(&[], 3, &mut ids).unwrap();
+        assert_eq!((none.len(), ids.len()), (1, 3));
+        assert!(none.keys().unwrap().is_empty());
+    }
+}

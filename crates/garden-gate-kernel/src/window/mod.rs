@@ -1,0 +1,97 @@
+//! Window functions (clause 6.11) over rows that are sorted by partition and order.
+//!
+//! Frames slide over the rows: what an aggregate needs is kept in a tree of partial results, so that a frame of any size is put together
+//! from O(log n) of them (Leis, Kundhikanjana, Kemper, Neumann: VLDB 2015).
+
+mod aggregate;
+mod frame;
+mod navigate;
+mod nested;
+mod rank;
+
+use super::{Batch, evaluate};
+use crate::catalog::Sequence;
+use crate::diagnostic::{Error, Result, SqlState};
+use crate::logical::{SortKey, WindowCall, WindowFunction as W};
+use crate::types::SqlType;
+use arrow::array::{ArrayRef, Int64Array};
+use std::ops::Range;
+use std::sync::Arc;
+
+/// Where partitions and groups of peers begin and end.
+#[derive(Debug)]
+pub struct Layout {
+    /// For each row the partition it is in.
+    pub partition: Vec<u32>,
+    pub partitions: Vec<Range<usize>>,
+    /// For each row the group of peers it is in.
+    pub group: Vec<u32>,
+    pub groups: Vec<Range<usize>>,
+}
+
+impl Layout {
+    /// From the rows at which a partition or a group of peers begins.
+    pub fn new(rows: usize, new_partition: impl Fn(usize) -> bool, new_group: impl Fn(usize) -> bool) -> Self {
+        let mut layout = Self { partition: Vec::new(), partitions: Vec::new(), group: Vec::new(), groups: Vec::new() };
+        for row in 0..rows {
+            let partition = row == 0 || new_partition(row);
+            if partition {
+                layout.partitions.push(row..row);
+            }
+            if partition || new_group(row) {
+                layout.groups.push(row..row);
+            }
+            if let (Some(partition), Some(group)) = (layout.partitions.last_mut(), layout.groups.last_mut()) {
+                partition.end = row + 1;
+                group.end = row + 1;
+            }
+            layout.partition.push(crate::types::index(layout.partitions.len() - 1));
+            layout.group.push(crate::types::index(layout.groups.len() - 1));
+        }
+        layout
+    }
+
+    fn partition_of(&self, row: usize) -> Range<usize> {
+        self.partitions[self.partition[row] as usize].clone()
+    }
+
+    fn peers_of(&self, row: usize) -> Range<usize> {
+        self.groups[self.group[row] as usize].clone()
+    }
+}
+
+/// The value of a window function for every row of a batch in its order; expressions are resolved to slots.
+///
+/// # Errors
+/// 22013 for a distance that is negative or NULL, 22014 and 22016 for a bad count; whatever expressions raise.
+pub fn window(call: &WindowCall, batch: &Batch, layout: &Layout, order: &[SortKey]) -> Result<ArrayRef> {
+    let arguments = call
+        .arguments
+        .iter()
+        .map(|argument| evaluate(argument, batch)?.into_array(batch.rows))
+        .collect::<Result<Vec<_>>>()?;
+    match &call.function {
+        W::RowNumber | W::Rank | W::DenseRank | W::PercentRank | W::CumeDist => Ok(rank::rank(&call.function, layout)),
+        W::NextValue(sequence) => numbers(sequence, batch.rows).map_err(|error| error.at(call.span)),
+        W::Ntile => rank::ntile(&arguments[0], layout).map_err(|error| error.at(call.span)),
+        W::Lead | W::Lag => navigate::shifted(call, &arguments, layout),
+        W::FirstValue | W::LastValue | W::NthValue => {
+            let frames = frame::frames(call, batch, layout, order)?;
+            navigate::in_frame(call, &arguments, &frames)
+        }
+        W::Aggregate(aggregate) => {
+            let frames = frame::frames(call, batch, layout, order)?;
+            aggregate::aggregate(aggregate, batch, layout, &frames)
+        }
+    }
+}
+
+/// The next numbers of a sequence.
+fn numbers(sequence: &Sequence, rows: usize) -> Result<ArrayRef> {
+    let taken = sequence.take(rows).ok_or_else(|| {
+        let message = format!("sequence {:?} has no number left", sequence.name);
+        Error::new(SqlState::SEQUENCE_EXHAUSTED, message).with_help("ALTER SEQUENCE gives it other bounds, or CYCLE")
+    })?;
+    let numbers: ArrayRef = Arc::new(Int64Array::from(taken));
+    super::cast_values(&numbers, SqlType::BigInt, sequence.numbers.sql_type)
+}

@@ -1,0 +1,71 @@
+//! Logical plan → physical plan: join order, methods, workers, with costs and the candidates that were rejected.
+
+mod access;
+mod build;
+mod cost;
+mod equal_columns;
+mod grouping;
+mod index_join;
+mod index_sets;
+mod join_order;
+mod join_report;
+mod join_tree;
+mod key_shape;
+mod large_joins;
+mod obeyed;
+mod settled;
+mod side_join;
+mod side_units;
+mod side_ways;
+mod steps;
+mod ways;
+mod workers;
+
+pub use cost::Factors;
+
+use crate::diagnostic::Result;
+use crate::estimate::{Estimator, Narrowed};
+use crate::logical::{ColumnId, Columns, Guide, Rewritten};
+use crate::physical::PhysicalPlan;
+
+/// What the planner may spend.
+#[derive(Clone, Copy, Debug)]
+pub struct Resources {
+    pub workers: usize,
+    pub factors: Factors,
+}
+
+/// Chooses how to run a query so that it gives the columns `required`.
+///
+/// Time is O(3^n) in the number n of tables joined up to 12, O(n³) past that.
+///
+/// # Errors
+/// What reading statistics meets.
+pub fn choose(
+    rewritten: Rewritten,
+    required: &[ColumnId],
+    columns: &Columns,
+    (resources, guide): (Resources, &Guide),
+) -> Result<PhysicalPlan> {
+    let Rewritten { plan, steps, early, .. } = rewritten;
+    let steps = steps::Steps::new(&plan, steps, required);
+    let narrowed = Narrowed::default();
+    let mut builder = build::Builder {
+        estimator: Estimator { columns, behind: Some(&narrowed) },
+        guide,
+        factors: resources.factors,
+        considered: Vec::new(),
+        steps,
+        rounds: Vec::new(),
+        early,
+        rewrites: Vec::new(),
+    };
+    let mut root = builder.build(plan, required)?;
+    root.number(&mut 0);
+    let (mut considered, rewrites) = (builder.considered, builder.rewrites);
+    settled::reads(&root, &mut considered);
+    let (workers, cost) = workers::choose(&root, (resources.workers, guide.workers()), &mut considered);
+    Ok(PhysicalPlan { root, workers, cost, considered, rewrites })
+}
+
+pub use obeyed::check as check_guide;

@@ -1,0 +1,55 @@
+//! The ways in which two inputs can be joined, and what a guide says of them.
+
+use crate::logical::{Guide, GuidedJoin};
+use crate::physical::{JoinMethod, Node, Operator};
+
+/// A method, and which input is gone through.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Way {
+    pub(super) method: JoinMethod,
+    /// Of an index nested loop the number of the index among those of the inner table.
+    pub(super) index: usize,
+}
+
+impl Way {
+    pub(super) fn of(method: JoinMethod) -> Self {
+        Self { method, index: 0 }
+    }
+}
+
+/// Whether a method is the one that a guide names.
+fn allows(by: GuidedJoin, method: JoinMethod) -> bool {
+    match by {
+        GuidedJoin::Hash => method == JoinMethod::Hash,
+        GuidedJoin::Merge => method == JoinMethod::Merge,
+        GuidedJoin::NestedLoop => matches!(method, JoinMethod::NestedLoop | JoinMethod::IndexNestedLoop),
+    }
+}
+
+/// How many demands a join breaks, whose outer or probe side has these tables, and its other side those.
+pub(super) fn broken(guide: &Guide, method: JoinMethod, outer: &[String], inner: &[String]) -> usize {
+    let has = |side: &[String], name: &String| side.iter().any(|known| known.eq_ignore_ascii_case(name));
+    let joins = guide.joins().filter(|&([first, second], by)| {
+        let forward = has(outer, first) && has(inner, second);
+        let backward = has(outer, second) && has(inner, first);
+        (forward || backward) && (!allows(by, method) || by == GuidedJoin::NestedLoop && !forward)
+    });
+    joins.count()
+}
+
+/// The correlation names of the tables that a node reads.
+pub(super) fn tables_of(node: &Node) -> Vec<String> {
+    let mut names = Vec::new();
+    node.walk(&mut |node| names.extend(table_of(node).map(str::to_owned)));
+    names
+}
+
+/// The correlation name of the table that a node itself reads.
+pub(super) fn table_of(node: &Node) -> Option<&str> {
+    match &node.operator {
+        Operator::Scan { scan, .. } => Some(&scan.alias),
+        Operator::IndexJoin(join) => Some(&join.scan.alias),
+        Operator::SharedStep { name, .. } | Operator::RecursionInput { name, .. } => Some(name),
+        _ => None,
+    }
+}

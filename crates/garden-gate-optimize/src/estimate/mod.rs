@@ -1,0 +1,233 @@
+//! Statistics → row counts: arithmetic over what is known of columns, and conditions tried on samples.
+
+mod aggregates;
+mod join;
+mod narrow;
+mod sample;
+mod truth;
+mod values;
+
+pub use values::after_prefix;
+
+use crate::catalog::ColumnStatistics;
+use crate::diagnostic::Result;
+use crate::logical::{ColumnId, Columns, CompareOp, Expr, ExprKind, Scan};
+use crate::types::{Estimate, Selectivity, Value, approximate};
+use aggregates::Grouping;
+use narrow::{Ask, asked, met};
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::sync::Arc;
+use truth::Truth;
+
+/// A column whose order the rows follow more closely than this lies together.
+const IN_ORDER: f64 = 0.95;
+
+/// What is known of columns behind the conditions of their tables: computed when somebody asks, since it may mean to read a column.
+#[derive(Debug, Default)]
+pub struct Narrowed {
+    known: RefCell<HashMap<ColumnId, Arc<ColumnStatistics>>>,
+    tables: RefCell<Vec<NarrowedTable>>,
+    groupings: RefCell<Vec<Grouping>>,
+    /// Columns of a use of a step, each with the column of the step that it is.
+    of_steps: RefCell<HashMap<ColumnId, ColumnId>>,
+}
+
+/// The conditions of a table, and how many of its rows they leave.
+#[derive(Debug)]
+struct NarrowedTable {
+    columns: Vec<ColumnId>,
+    filter: Vec<Expr>,
+    rows: Estimate,
+    all: Estimate,
+}
+
+/// Answers how many rows pass, match or remain.
+#[derive(Clone, Copy, Debug)]
+pub struct Estimator<'a> {
+    pub columns: &'a Columns,
+    /// Behind the conditions of tables; `None` to ask about the tables themselves.
+    pub behind: Option<&'a Narrowed>,
+}
+
+impl Estimator<'_> {
+    /// The same over the tables as they are stored.
+    pub fn stored(self) -> Self {
+        Self { behind: None, ..self }
+    }
+
+    /// What is known of a column here.
+    fn statistics(&self, id: ColumnId) -> Result<Option<Arc<ColumnStatistics>>> {
+        let Some(behind) = self.behind else { return self.columns.statistics(id) };
+        if let Some(known) = behind.known.borrow().get(&id) {
+            return Ok(Some(Arc::clone(known)));
+        }
+        let of_step = behind.of_steps.borrow().get(&id).copied();
+        if let Some(there) = of_step
+            && let Some(known) = self.statistics(there)?
+        {
+            return Ok(Some(known));
+        }
+        // The last time a table was looked at counts.
+        let found = match behind.tables.borrow().iter().rev().find(|table| table.columns.contains(&id)) {
+            Some(table) => self.narrowed(id, &table.filter, (table.rows, table.all))?,
+            None => self.of_grouping(id, &behind.groupings.borrow())?.map(Arc::new),
+        };
+        match found {
+            Some(known) => {
+                behind.known.borrow_mut().insert(id, Arc::clone(&known));
+                Ok(Some(known))
+            }
+            None => self.columns.statistics(id),
+        }
+    }
+
+    /// Takes note of what the conditions of a table leave: `rows` rows, with fewer values.
+    pub fn narrow(&self, scan: &Scan, rows: Estimate) {
+        let Some(behind) = self.behind.filter(|_| !scan.filter.is_empty()) else { return };
+        let columns: Vec<ColumnId> = scan.columns.iter().map(|(id, _)| *id).collect();
+        behind.known.borrow_mut().retain(|id, _| !columns.contains(id));
+        let (filter, all) = (scan.filter.clone(), table_rows(scan.source.rows()));
+        behind.tables.borrow_mut().push(NarrowedTable { columns, filter, rows, all });
+    }
+
+    /// Takes note of the columns of a step under the names of one of its uses.
+    pub fn used_step(&self, columns: &[(ColumnId, ColumnId)]) {
+        if let Some(behind) = self.behind {
+            behind.of_steps.borrow_mut().extend(columns.iter().copied());
+        }
+    }
+
+    /// The share of rows for which all of `conjuncts` are TRUE: what several say of one column is taken together, columns of a group
+    /// that was looked at as such together, everything else as independent.
+    ///
+    /// # Errors
+    /// What reading the statistics of a column meets.
+    pub fn conjunction(&self, conjuncts: &[Expr]) -> Result<Selectivity> {
+        let mut share = Selectivity::ALL;
+        let mut done = vec![false; conjuncts.len()];
+        for group in self.columns.groups() {
+            let equal = |id: &ColumnId| {
+                let fits = |(at, term): (usize, &Expr)| match asked(term) {
+                    Some((of, Ask::Compare(CompareOp::Equal, value))) if of == *id && !done[at] => {
+                        Some((at, value.clone()))
+                    }
+                    _ => None,
+                };
+                conjuncts.iter().enumerate().find_map(fits)
+            };
+            let Some(found) = group.columns.iter().map(equal).collect::<Option<Vec<_>>>() else { continue };
+            let (places, values): (Vec<usize>, Vec<Value>) = found.into_iter().unzip();
+            places.into_iter().for_each(|at| done[at] = true);
+            let known = group.statistics();
+            let common = known
+                .most_common
+                .iter()
+                .find(|(common, _)| common.iter().zip(&values).all(|(a, b)| values::same(a, b)));
+            let rest: f64 = 1.0 - known.most_common.iter().map(|(_, share)| share).sum::<f64>();
+            let others = (known.distinct - approximate(known.most_common.len())).max(1.0);
+            share = share.and(Selectivity::new(common.map_or(rest.max(0.0) / others, |(_, share)| *share)));
+        }
+        for at in 0..conjuncts.len() {
+            if done[at] {
+                continue;
+            }
+            done[at] = true;
+            let together = match asked(&conjuncts[at]) {
+                Some((id, ask)) => self.same_column(id, ask, (conjuncts, &mut done))?,
+                None => None,
+            };
+            share = share.and(match together {
+                Some(together) => Selectivity::new(together),
+                None => Truth::of(&conjuncts[at], self)?.holds(),
+            });
+        }
+        Ok(share)
+    }
+
+    /// The column that a condition bounds, where the rows stand in its order: those it is TRUE for lie together, and parts elsewhere are
+    /// passed over.
+    ///
+    /// # Errors
+    /// What reading the statistics of a column meets.
+    pub fn together(&self, term: &Expr) -> Result<Option<ColumnId>> {
+        let Some((id, Ask::Compare(op, _))) = asked(term) else { return Ok(None) };
+        let complete = self.statistics(id)?.is_some_and(|known| known.nulls == 0);
+        let ordered = complete && self.is_in_order(id)?;
+        Ok(Some(id).filter(|_| ordered && op != CompareOp::NotEqual))
+    }
+
+    /// Whether the rows of a table lie in the order of this column, or nearly so.
+    pub fn is_in_order(&self, id: ColumnId) -> Result<bool> {
+        Ok(self.statistics(id)?.is_some_and(|known| known.correlation.abs() > IN_ORDER))
+    }
+
+    /// The share of rows that fulfil what several conditions ask of one column; `None` when only one does.
+    fn same_column(
+        &self,
+        id: ColumnId,
+        first: Ask<'_>,
+        (conjuncts, done): (&[Expr], &mut [bool]),
+    ) -> Result<Option<f64>> {
+        let Some(known) = self.statistics(id)? else { return Ok(None) };
+        let others: Vec<usize> = (0..conjuncts.len())
+            .filter(|at| !done[*at] && asked(&conjuncts[*at]).is_some_and(|(of, _)| of == id))
+            .collect();
+        if others.is_empty() {
+            return Ok(None);
+        }
+        others.iter().for_each(|at| done[*at] = true);
+        let more = others.iter().filter_map(|at| asked(&conjuncts[*at]).map(|(_, ask)| ask));
+        Ok(Some(self.all_asked(&known, std::iter::once(first).chain(more).collect())))
+    }
+
+    /// How many different values `expr` has among `rows` rows, at least one.
+    pub fn distinct(&self, expr: &Expr, rows: Estimate) -> Result<f64> {
+        let known = match expr.kind() {
+            ExprKind::Column(id) => self.distinct_of(*id, rows)?,
+            _ => None,
+        };
+        // Of an expression nothing is known: as many values as its columns have together.
+        let known = match known {
+            Some(known) => known,
+            None => {
+                let mut product = 1.0;
+                for id in expr.columns() {
+                    product *= self.distinct_of(id, rows)?.unwrap_or(rows.0 / 10.0);
+                }
+                product
+            }
+        };
+        Ok(known.clamp(1.0, rows.0.max(1.0)))
+    }
+
+    /// Values of a column that are met among so many rows; NULL is one.
+    fn distinct_of(&self, id: ColumnId, rows: Estimate) -> Result<Option<f64>> {
+        let Some(known) = self.statistics(id)? else { return Ok(None) };
+        let values = known.distinct + if known.nulls > 0 { 1.0 } else { 0.0 };
+        Ok(Some(met(values, rows.0, table_rows(known.rows).0)))
+    }
+
+    /// Groups that `keys` make of `rows` rows: each key's values, and never more than there are rows. Columns that were looked at
+    /// together count together.
+    pub fn groups(&self, keys: &[&Expr], rows: Estimate) -> Result<Estimate> {
+        let mut groups = 1.0;
+        let mut left: Vec<&Expr> = keys.to_vec();
+        for group in self.columns.groups() {
+            let is_part = |key: &&Expr| matches!(key.kind(), ExprKind::Column(id) if group.columns.contains(id));
+            if left.iter().filter(|key| is_part(key)).count() == group.columns.len() {
+                left.retain(|key| !is_part(key));
+                groups *= met(group.statistics().distinct, rows.0, table_rows(group.statistics().rows).0);
+            }
+        }
+        for key in left {
+            groups *= self.distinct(key, rows)?;
+        }
+        Ok(Estimate(f64::min(groups, rows.0).max(if keys.is_empty() { 1.0 } else { 0.0 })))
+    }
+}
+
+/// Rows of a table.
+pub fn table_rows(rows: u64) -> Estimate {
+    Estimate(approximate(rows))
+}

@@ -1,0 +1,105 @@
+use crate::catalog::{ColumnStatistics, GroupStatistics, TableSource};
+use crate::diagnostic::Result;
+use crate::types::{DeclaredType, SqlType, TypeLimit};
+use std::sync::Arc;
+
+/// A column of some relation of one statement; unique within the statement.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct ColumnId(pub u32);
+
+/// What a column is called and where it comes from.
+#[derive(Clone, Debug)]
+pub struct ColumnInfo {
+    /// Correlation name of its table; `None` for a computed column.
+    pub qualifier: Option<String>,
+    pub name: String,
+    pub sql_type: SqlType,
+    /// What its values are held to besides their type.
+    pub limit: Option<TypeLimit>,
+    /// The stored column behind it.
+    pub origin: Option<(Arc<dyn TableSource>, usize)>,
+}
+
+impl ColumnInfo {
+    /// A column that no table holds.
+    pub fn computed(name: impl Into<String>, sql_type: SqlType) -> Self {
+        Self { qualifier: None, name: name.into(), sql_type, limit: None, origin: None }
+    }
+
+    pub fn declared(&self) -> DeclaredType {
+        DeclaredType { sql_type: self.sql_type, limit: self.limit }
+    }
+}
+
+/// All columns of a statement.
+#[derive(Clone, Debug, Default)]
+pub struct Columns {
+    all: Vec<ColumnInfo>,
+    /// Columns of one table that were looked at together.
+    groups: Vec<ColumnGroup>,
+    /// Whether statistics count even when many rows have changed since.
+    pub keep_old: bool,
+}
+
+/// Columns of one table in a statement, in the order of what is known of them together.
+#[derive(Clone, Debug)]
+pub struct ColumnGroup {
+    pub columns: Vec<ColumnId>,
+    tables: Arc<Vec<GroupStatistics>>,
+    at: usize,
+}
+
+impl ColumnGroup {
+    pub fn statistics(&self) -> &GroupStatistics {
+        &self.tables[self.at]
+    }
+}
+
+impl Columns {
+    pub fn add(&mut self, info: ColumnInfo) -> ColumnId {
+        self.all.push(info);
+        ColumnId(crate::types::index(self.all.len() - 1))
+    }
+
+    /// How many there are.
+    pub fn count(&self) -> usize {
+        self.all.len()
+    }
+
+    pub fn get(&self, id: ColumnId) -> &ColumnInfo {
+        &self.all[id.0 as usize]
+    }
+
+    /// Takes note of what the values of a computed column are held to.
+    pub fn set_limit(&mut self, id: ColumnId, limit: Option<TypeLimit>) {
+        self.all[id.0 as usize].limit = limit;
+    }
+
+    /// Statistics of the stored column behind `id`, when there is one.
+    pub fn statistics(&self, id: ColumnId) -> Result<Option<Arc<ColumnStatistics>>> {
+        let Some((source, column)) = &self.get(id).origin else { return Ok(None) };
+        match source.old_statistics(*column) {
+            Some((known, _)) if self.keep_old => Ok(Some(known)),
+            _ => source.statistics(*column).map(Some),
+        }
+    }
+
+    /// Takes note of a use of a table whose columns these are, in its order, and of what is known of several together.
+    pub fn add_groups(&mut self, columns: &[ColumnId], groups: &Arc<Vec<GroupStatistics>>) {
+        for (at, group) in groups.iter().enumerate() {
+            if let Some(columns) = group.columns.iter().map(|place| columns.get(*place).copied()).collect() {
+                self.groups.push(ColumnGroup { columns, tables: Arc::clone(groups), at });
+            }
+        }
+    }
+
+    pub fn groups(&self) -> &[ColumnGroup] {
+        &self.groups
+    }
+
+    /// A column of the same name, type and origin.
+    pub fn copy(&mut self, id: ColumnId) -> ColumnId {
+        let info = self.get(id).clone();
+        self.add(info)
+    }
+}

@@ -1,0 +1,36 @@
+//! The bound tree: typed expressions over column ids, and plans of relational algebra.
+//!
+//! Fewer forms than the syntax tree has: `BETWEEN` is two comparisons, a simple `CASE` a searched one, `NULLIF` a `CASE`.
+//! Invariants kept by the constructors: (1) an `And` or `Or` has at least two terms and none of its own kind; (2) both sides of
+//! a comparison have one type; (3) a `Case` has at least one branch and all values of one type.
+
+mod aggregate;
+mod columns;
+mod expr;
+mod function;
+mod index;
+mod known_exprs;
+pub mod nullable;
+mod plan;
+mod print;
+mod subquery;
+pub mod unique;
+mod walk;
+mod window;
+
+pub use aggregate::{Aggregate, AggregateFunction, Overflow};
+pub use columns::{ColumnGroup, ColumnId, ColumnInfo, Columns};
+pub use expr::{Expr, ExprKind};
+pub use function::{FUNCTIONS, Function};
+pub use garden_gate_base::guide::{Demand, Directive, Guide, GuidedJoin, GuidedRead};
+pub use index::ScanIndex;
+pub use known_exprs::KnownExprs;
+pub use plan::{
+    AnyTest, EarlyGroups, Expand, LogicalPlan, Member, Recursion, RecursionInput, RewriteNote, Rewritten, Scan,
+    ScanReference, SetOperand, SideJoin, Sides, SortKey, Step, StepDefinition, StepId,
+};
+pub use print::Printer;
+pub use subquery::{Subquery, SubqueryTest};
+pub use window::{Frame, WindowCall, WindowFunction};
+
+pub use crate::types::{ArithmeticOp, CompareOp, Direction, JoinKind, Nulls, ParameterName, SetOp, Test};

@@ -1,0 +1,90 @@
+use crate::logical::{Expr, ScanIndex};
+use std::borrow::Cow;
+
+/// How rows of a table are found by an index.
+#[derive(Clone, Debug)]
+pub struct IndexAccess {
+    pub index: ScanIndex,
+    /// For the leading keys the values that are looked for.
+    pub equal: Vec<Probe>,
+    /// Bounds of the key behind them.
+    pub low: Option<Bound>,
+    pub high: Option<Bound>,
+    /// The conditions that all this comes from, as they are shown.
+    pub bounds: Vec<Expr>,
+    /// Whether the columns come from the index itself.
+    pub only: bool,
+    /// Whether rows come in the order of the keys.
+    pub order: Option<KeyOrder>,
+    /// Other indexes whose rows are put together with those of this one.
+    pub others: Option<Others>,
+}
+
+/// Indexes that are read besides a first one.
+#[derive(Clone, Debug)]
+pub struct Others {
+    /// Whether a row is to be in all of them; else it is enough that it is in one.
+    pub all: bool,
+    pub of: Vec<IndexAccess>,
+}
+
+/// What a key must be.
+#[derive(Clone, Debug)]
+pub enum Probe {
+    /// One of these constants.
+    OneOf(Vec<Expr>),
+    Null,
+}
+
+impl Probe {
+    /// How many values are looked up.
+    pub fn values(&self) -> usize {
+        match self {
+            Self::OneOf(values) => values.len(),
+            Self::Null => 1,
+        }
+    }
+}
+
+/// An end of a range.
+#[derive(Clone, Debug)]
+pub struct Bound {
+    pub value: Expr,
+    pub inclusive: bool,
+}
+
+/// The order in which an index is read.
+#[derive(Clone, Copy, Debug)]
+pub struct KeyOrder {
+    /// From its end to its beginning.
+    pub backwards: bool,
+    /// How many rows are wanted.
+    pub first: Option<u64>,
+}
+
+impl IndexAccess {
+    /// Its name among the operators.
+    pub fn name(&self) -> &'static str {
+        match (self.only, self.every().any(Self::is_range)) {
+            (true, _) => "index-only scan",
+            (false, true) => "index range scan",
+            (false, false) => "index lookup",
+        }
+    }
+
+    fn is_range(&self) -> bool {
+        self.low.is_some() || self.high.is_some() || self.equal.is_empty()
+    }
+
+    /// This one and those that are put together with it.
+    pub fn every(&self) -> impl Iterator<Item = &Self> {
+        std::iter::once(self).chain(self.others.iter().flat_map(|others| &others.of))
+    }
+
+    /// The name of its index; of several all their names.
+    pub fn index_name(&self) -> Cow<'_, str> {
+        let Some(others) = &self.others else { return Cow::Borrowed(&self.index.name) };
+        let names: Vec<&str> = self.every().map(|access| access.index.name.as_str()).collect();
+        Cow::Owned(names.join(if others.all { " and " } else { " or " }))
+    }
+}

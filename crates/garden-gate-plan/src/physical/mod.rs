@@ -1,0 +1,19 @@
+//! The plan that runs, and the plan as it is shown: two forms of one thing.
+
+mod access;
+mod describe;
+mod identity;
+mod node;
+mod plan;
+
+pub use access::{Bound, IndexAccess, KeyOrder, Others, Probe};
+pub use describe::{above, describe};
+pub use node::{
+    GroupMethod, IndexJoin, JoinKey, JoinSpec, Measures, MemberSpec, Node, NodeId, NodeMeasure, Operator, PhysicalPlan,
+    RecursionSpec, Tally,
+};
+
+/// What a worker has to have to do to be worth its while, in units of cost.
+pub const WORTH_A_WORKER: f64 = 100_000.0;
+
+pub use plan::{BuiltIndex, Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};

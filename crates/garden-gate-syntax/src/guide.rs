@@ -1,0 +1,92 @@
+//! `GUIDE [IF POSSIBLE] (JOIN (a, b) BY HASH, KEEP ORDER, READ a BY INDEX i, READ b BY SCAN, EXPECT a 45 ROWS, WORKERS 2)`
+
+use super::ast::{GuideClause, GuideDirective, Ident};
+use super::lexer::{Symbol, TokenKind};
+use super::parser::Parser;
+use crate::diagnostic::Result;
+use garden_gate_base::guide::{Demand, GuidedJoin, GuidedRead};
+
+const DIRECTIVES: &str = "a directive: JOIN (a, b) BY HASH | MERGE | NESTED LOOP, KEEP ORDER, READ a BY INDEX name | SCAN, EXPECT a n ROWS, \
+     WORKERS n";
+
+impl Parser<'_> {
+    /// Whether the last clause of a query begins here.
+    pub(super) fn at_guide(&self) -> bool {
+        self.at_words(&["GUIDE", "IF"])
+            || self.at_word("GUIDE") && self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen)
+    }
+
+    pub(super) fn guide(&mut self) -> Result<GuideClause> {
+        self.expect_word("GUIDE")?;
+        let if_possible = self.accept_words(&["IF", "POSSIBLE"]);
+        if !if_possible && self.at_word("IF") {
+            return Err(self.expected("IF POSSIBLE, or ("));
+        }
+        let open = self.span();
+        self.expect_symbol(Symbol::LeftParen, "(")?;
+        let directives = self.list(Self::directive)?;
+        if self.at_words(&["IF", "POSSIBLE"]) {
+            return Err(self.expected("a comma or ): IF POSSIBLE stands before the directives, GUIDE IF POSSIBLE (…),"));
+        }
+        self.close(open)?;
+        Ok(GuideClause { if_possible, directives })
+    }
+
+    fn directive(&mut self) -> Result<GuideDirective> {
+        let start = self.span();
+        let (demand, names) = if self.accept_word("JOIN") {
+            self.guided_join()?
+        } else if self.accept_words(&["KEEP", "ORDER"]) {
+            (Demand::KeepOrder, Vec::new())
+        } else if self.accept_word("READ") {
+            let table = self.name("the table that is read")?;
+            self.expect_word("BY")?;
+            let by = if self.accept_word("SCAN") {
+                GuidedRead::Scan
+            } else if self.accept_word("INDEX") {
+                GuidedRead::Index(self.name("the name of an index")?.text)
+            } else {
+                return Err(self.expected("INDEX or SCAN"));
+            };
+            (Demand::Read { table: table.text.clone(), by }, vec![table])
+        } else if self.accept_word("EXPECT") {
+            let table = self.name("the table whose rows are counted")?;
+            let rows = self.raw(self.current()).parse::<u32>().map(f64::from);
+            let rows = rows.map_err(|_| self.expected("a number of rows"))?;
+            self.advance();
+            if !self.accept_word("ROWS") && !self.accept_word("ROW") {
+                return Err(self.expected("ROWS"));
+            }
+            (Demand::Expect { table: table.text.clone(), rows }, vec![table])
+        } else if self.accept_word("WORKERS") {
+            let workers = self.raw(self.current()).parse::<usize>().ok().filter(|workers| (1..=256).contains(workers));
+            let workers = workers.ok_or_else(|| self.expected("a number of workers, 1 to 256"))?;
+            self.advance();
+            (Demand::Workers(workers), Vec::new())
+        } else {
+            return Err(self.expected(DIRECTIVES));
+        };
+        Ok(GuideDirective { demand, names, span: start.to(self.last_span()) })
+    }
+
+    /// `(a, b) BY method`
+    fn guided_join(&mut self) -> Result<(Demand, Vec<Ident>)> {
+        let open = self.span();
+        self.expect_symbol(Symbol::LeftParen, "(")?;
+        let first = self.name("the name of a table")?;
+        self.expect_symbol(Symbol::Comma, "a comma and a second table")?;
+        let second = self.name("the name of a table")?;
+        self.close(open)?;
+        self.expect_word("BY")?;
+        let by = if self.accept_word("HASH") {
+            GuidedJoin::Hash
+        } else if self.accept_word("MERGE") {
+            GuidedJoin::Merge
+        } else if self.accept_words(&["NESTED", "LOOP"]) {
+            GuidedJoin::NestedLoop
+        } else {
+            return Err(self.expected("HASH, MERGE or NESTED LOOP"));
+        };
+        Ok((Demand::Join { tables: [first.text.clone(), second.text.clone()], by }, vec![first, second]))
+    }
+}
