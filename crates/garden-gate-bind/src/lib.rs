@@ -49,6 +49,7 @@ mod parameter;
 mod period;
 mod predicate;
 mod problem;
+mod problem_help;
 mod query;
 mod recursion;
 mod sample;

@@ -18,6 +18,7 @@ pub mod ast;
 mod call;
 mod change;
 mod complete;
+mod data_type;
 mod definition;
 mod expression;
 mod file_options;

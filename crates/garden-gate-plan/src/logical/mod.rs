@@ -13,6 +13,7 @@ mod known_exprs;
 pub mod nullable;
 mod plan;
 mod print;
+mod print_call;
 mod subquery;
 pub mod unique;
 mod walk;
