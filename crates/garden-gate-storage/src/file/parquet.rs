@@ -5,7 +5,7 @@ use super::problem::Problem;
 use super::{ColumnLoader, Content, FileTable, normalize};
 use crate::catalog::{Column, SEGMENT_ROWS};
 use crate::diagnostic::{Error, Result, caught};
-use arrow::array::ArrayRef;
+use arrow::array::{Array, ArrayRef};
 use parquet::arrow::ProjectionMask;
 use parquet::arrow::arrow_reader::{ArrowReaderMetadata, ArrowReaderOptions, ParquetRecordBatchReaderBuilder};
 use std::error::Error as StdError;
@@ -25,11 +25,11 @@ fn bad(path: &Path, error: impl StdError + Send + Sync + 'static) -> Error {
 
 /// The crate trusts what the pages of a file say of themselves: some damage makes it panic.
 fn guarded<T>(path: &Path, work: impl FnOnce() -> Result<T>) -> Result<T> {
-    let contradicts = || {
-        let problem = Problem::NotThisFormat { format: "Parquet", why: "its pages contradict one another".into() };
-        Err(Error::from_facts(&problem).in_file(path, None))
-    };
-    caught(work).unwrap_or_else(contradicts)
+    caught(work).unwrap_or_else(|| Err(damaged(path, "its pages contradict one another".into())))
+}
+
+fn damaged(path: &Path, why: String) -> Error {
+    Error::from_facts(&Problem::NotThisFormat { format: "Parquet", why }).in_file(path, None)
 }
 
 pub(super) fn open(at: &Location) -> Result<FileTable> {
@@ -68,6 +68,13 @@ impl ParquetFile {
             crate::control::checkpoint()?;
             let batch = batch.map_err(|error| bad(path, error))?;
             arrays.push(normalize::array(path, batch.column(0), &self.columns[column])?);
+        }
+        let rows: usize = arrays.iter().map(|array| array.len()).sum();
+        if i64::try_from(rows) != Ok(self.metadata.metadata().file_metadata().num_rows()) {
+            return Err(damaged(
+                path,
+                format!("column {:?} has {rows} rows, others more or fewer", self.columns[column].name),
+            ));
         }
         Ok(arrays)
     }
