@@ -124,8 +124,12 @@ impl Session {
     /// # Errors
     /// 42000 for an unknown name, HY024 for a value it can't have.
     pub fn set(&mut self, name: &str, value: impl Into<Value>) -> Result<()> {
+        let workers = self.settings.workers;
         Arc::make_mut(&mut self.settings).set(name, &value.into())?;
-        self.pool = Pool::new(self.settings.workers);
+        // Worker threads stay for the next statement, whatever else is set.
+        if self.settings.workers != workers {
+            self.pool = Pool::new(self.settings.workers);
+        }
         Ok(())
     }
 

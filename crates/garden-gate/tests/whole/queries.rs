@@ -82,21 +82,25 @@ const DRAWN: &str = "drawn";
 /// Kinds of work whose cost a setting multiplies.
 const COSTS: [&str; 4] = ["hash", "index", "loop", "sort"];
 
-/// The query with a wish for each of its tables and each pair of them, methods in turn; drawn, when a draw is given.
-fn guided(sql: &str, session: &mut Session, mut draw: Option<&mut Draw>) -> Option<String> {
-    let plan = session.plan(sql, ()).ok()?;
-    let mut names: Vec<(String, Option<String>)> = plan
-        .nodes()
-        .into_iter()
-        .filter(|node| node.children.is_empty())
-        .filter_map(|node| Some((node.alias.clone()?, node.target.clone())))
-        .collect();
+/// A correlation name, and the table that it means.
+type PlanTable = (String, Option<String>);
+
+/// What a plan reads.
+fn tables_of(plan: &Plan) -> Vec<PlanTable> {
+    let leaves = plan.nodes().into_iter().filter(|node| node.children.is_empty());
+    let mut names: Vec<PlanTable> =
+        leaves.filter_map(|node| Some((node.alias.clone()?, node.target.clone()))).collect();
     names.sort();
     names.dedup();
+    names
+}
+
+/// The query with a wish for each of its tables and each pair of them, methods in turn; drawn, when a draw is given.
+fn guided(sql: &str, names: &[PlanTable], mut draw: Option<&mut Draw>) -> String {
     let mut wishes = vec!["KEEP ORDER".to_owned()];
     if let Some(draw) = &mut draw {
         wishes[0] = (*draw.pick(&["KEEP ORDER", "WORKERS 1", "WORKERS 2"])).to_owned();
-        for (name, table) in &names {
+        for (name, table) in names {
             let index = table.as_ref().map(|table| format!("INDEX {table}_{}_ix", draw.pick(&COLUMNS).0));
             let way = index.filter(|_| draw.coin()).unwrap_or_else(|| "SCAN".to_owned());
             wishes.extend(draw.coin().then(|| format!("READ {name} BY {way}")));
@@ -109,7 +113,7 @@ fn guided(sql: &str, session: &mut Session, mut draw: Option<&mut Draw>) -> Opti
             wishes.push(format!("JOIN ({second}, {first}) BY {method}"));
         }
     }
-    Some(format!("{sql} GUIDE IF POSSIBLE ({})", wishes.join(", ")))
+    format!("{sql} GUIDE IF POSSIBLE ({})", wishes.join(", "))
 }
 
 fn shown(cell: &Cell) -> String {
@@ -130,13 +134,14 @@ struct UsualPlan {
     rules: Vec<String>,
     has_joins: bool,
     has_groups: bool,
+    tables: Vec<PlanTable>,
 }
 
 impl UsualPlan {
     fn of(plan: &Plan) -> Self {
         let has = |what: &str| plan.nodes().iter().any(|node| node.operator.contains(what));
         let rules = plan.rewrites.iter().map(|note| note.rule.clone()).collect();
-        Self { rules, has_joins: has("join"), has_groups: has("aggregate") || has("distinct") }
+        Self { rules, has_joins: has("join"), has_groups: has("aggregate") || has("distinct"), tables: tables_of(plan) }
     }
 
     /// Whether a way gives the plan that was seen already: rules that did not fire are left out, or joins demanded where there are none.
@@ -185,9 +190,16 @@ fn wrong_beside(
     for cost in COSTS {
         let usual = if way.costs.contains(cost) { "1000" } else { "1" };
         let factor = draw.as_mut().map_or(usual, |draw| *draw.pick(&["0.001", "0.05", "1", "30", "1000"]));
-        session.run(&format!("SET {cost}_cost_factor = {factor}")).unwrap();
+        session.set(&format!("{cost}_cost_factor"), factor).unwrap();
     }
-    let sql = if way.guided { guided(&sql, session, draw.as_mut()).unwrap_or(sql) } else { sql };
+    let sql = match (&*usual, way.guided) {
+        (_, false) => sql,
+        (Some(usual), true) => guided(&sql, &usual.tables, draw.as_mut()),
+        (None, true) => match session.plan(&sql, ()) {
+            Ok(plan) => guided(&sql, &tables_of(&plan), draw.as_mut()),
+            Err(_) => sql,
+        },
+    };
     let asked = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
         // Planning takes most of the time: whether the plan is the one that runs is looked at in the first way and under drawn costs.
         if way.costs != DRAWN && way != USUAL {
