@@ -8,6 +8,7 @@ use std::sync::Arc;
 /// Values for the parameters of a statement: `:name` by name, `?` by position.
 ///
 /// ```
+/// # use garden_gate_bind as garden_gate;
 /// use garden_gate::Parameters;
 /// let by_name = Parameters::new().set("sun", "shade").set("least", 3);
 /// let by_position = Parameters::new().push("shade").push(3);

@@ -17,6 +17,7 @@ impl Typed {
     /// nothing. O(length).
     ///
     /// ```
+    /// # use garden_gate_syntax as garden_gate;
     /// use garden_gate::Typed;
     ///
     /// assert_eq!(Typed::of("DELETE FROM bed -- only the old ones;"), Typed::Unfinished);

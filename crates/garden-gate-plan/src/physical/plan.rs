@@ -3,20 +3,6 @@ use serde::Serialize;
 use std::fmt;
 
 /// The plan of a query: what runs, what it should cost, and, when it was measured, what it did.
-///
-/// A plan can be asserted on in tests:
-///
-/// ```
-/// # use garden_gate::{Database, Column, SqlType};
-/// # fn main() -> garden_gate::Result<()> {
-/// let db = Database::in_memory();
-/// db.add_rows("bed", &[Column::new("bed_id", SqlType::Integer)], &[vec![1.into()], vec![2.into()]])?;
-/// let plan = db.session().plan("SELECT bed_id FROM bed WHERE bed_id = 2", ())?;
-/// assert!(plan.reads("bed").by_scan());
-/// assert!(plan.joins().is_empty());
-/// # Ok(())
-/// # }
-/// ```
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
 pub struct Plan {

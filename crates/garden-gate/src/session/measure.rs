@@ -15,6 +15,20 @@ use std::time::Instant;
 impl Session {
     /// Plans the last statement of a script, a query or a change that is not carried out, after running those before it. Parameters may lack a value; the plan is then generic.
     ///
+    /// A plan can be asserted on in tests:
+    ///
+    /// ```
+    /// # use garden_gate::{Database, Column, SqlType};
+    /// # fn main() -> garden_gate::Result<()> {
+    /// let db = Database::in_memory();
+    /// db.add_rows("bed", &[Column::new("bed_id", SqlType::Integer)], &[vec![1.into()], vec![2.into()]])?;
+    /// let plan = db.session().plan("SELECT bed_id FROM bed WHERE bed_id = 2", ())?;
+    /// assert!(plan.reads("bed").by_scan());
+    /// assert!(plan.joins().is_empty());
+    /// # Ok(())
+    /// # }
+    /// ```
+    ///
     /// # Errors
     /// As [`Session::query`].
     pub fn plan(&mut self, sql: &str, parameters: impl Into<Parameters>) -> Result<Plan> {
