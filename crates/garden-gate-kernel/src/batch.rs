@@ -165,12 +165,14 @@ pub enum Lane {
 }
 
 impl Lane {
+    #[inline]
     pub fn array(&self) -> &ArrayRef {
         match self {
             Self::Array(array) | Self::Constant(array) => array,
         }
     }
 
+    #[inline]
     pub fn is_constant(&self) -> bool {
         matches!(self, Self::Constant(_))
     }

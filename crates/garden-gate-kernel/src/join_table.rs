@@ -185,6 +185,7 @@ impl JoinTable {
 }
 
 /// Whether the row has a key at all: a NULL is none, unless NULLs count as the same.
+#[inline]
 pub(super) fn is_key(keys: &[ArrayRef], null_same: &[bool], row: usize) -> bool {
     keys.iter().zip(null_same).all(|(key, same)| *same || key.is_valid(row))
 }

@@ -67,6 +67,7 @@ pub fn from_integer_lanes(values: Vec<i64>, nulls: Option<NullBuffer>, data_type
 }
 
 /// Spreads the bits of a key over the whole word (the finaliser of Stafford's mix 13).
+#[inline]
 pub(super) fn mix(key: i64) -> u64 {
     let mut bits = key.cast_unsigned();
     bits = (bits ^ (bits >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
@@ -75,6 +76,7 @@ pub(super) fn mix(key: i64) -> u64 {
 }
 
 /// A hash of key bytes, the same for the life of the process.
+#[inline]
 pub(super) fn hash_bytes(bytes: &[u8]) -> u64 {
     use std::hash::{BuildHasher, Hasher};
     static STATE: std::sync::LazyLock<foldhash::fast::FixedState> =
@@ -85,6 +87,7 @@ pub(super) fn hash_bytes(bytes: &[u8]) -> u64 {
 }
 
 /// The part of `parts`, a power of two, that a hash belongs to: by bits that hash tables themselves use last.
+#[inline]
 pub(super) fn part_of(hash: u64, parts: usize) -> usize {
     (hash >> 48) as usize & (parts - 1)
 }
