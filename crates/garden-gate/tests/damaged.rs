@@ -99,8 +99,8 @@ fn every_changed_byte_of_a_parquet_page_is_found() {
             }
         }
     }
-    // What is not told of are statistics in headers and the index of pages, which is not asked.
-    assert!(told * 10 > all * 8, "{told} of {all} were told of");
+    // What is not reported are statistics in headers and the index of pages, which is not asked.
+    assert!(told * 10 > all * 8, "{told} of {all} were reported");
 }
 
 #[test]

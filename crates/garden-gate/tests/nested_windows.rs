@@ -1,4 +1,4 @@
-//! Nested window functions (clause 6.11): cases worked out by hand, and random frames against a loop over all rows of each frame.
+//! Nested window functions (clause 6.11): cases computed by hand, and random frames against a loop over all rows of each frame.
 
 use crate::random_queries::Draw;
 use crate::story::{check, tell};

@@ -1,4 +1,4 @@
-//! SET TIME ZONE: what casts, comparisons, functions and results make of the session's zone. Worked out with a calendar of Vienna (an hour
+//! SET TIME ZONE: what casts, comparisons, functions and results make of the session's zone. Computed with a calendar of Vienna (an hour
 //! ahead of UTC, two from 2024-03-31 02:00 to 2024-10-27 03:00), New York and Kolkata.
 
 use crate::story::{check, tell};

@@ -21,8 +21,11 @@ use std::collections::{BTreeMap, HashSet};
 /// Columns that may be NULL at most: rows are looked up by each set of them.
 const MOST_NULLABLE: usize = 8;
 
+/// Columns of a key at most: a set of them is one word.
+const MOST_COLUMNS: usize = 64;
+
 /// A set of places among the columns of a foreign key, a bit each.
-type Given = u32;
+type Given = u64;
 
 /// Keys of rows that refer to others.
 pub(super) struct PartialKeys<'k> {
@@ -43,6 +46,9 @@ pub(super) type Matching = Vec<(u32, Place)>;
 pub(super) fn check_definition(made: &TableDefinition, columns: &[usize], period: bool) -> Result<()> {
     if period {
         return Err(Error::not_supported("MATCH PARTIAL of a foreign key with PERIOD"));
+    }
+    if columns.len() > MOST_COLUMNS {
+        return Err(Error::not_supported("MATCH PARTIAL of a foreign key with more than 64 columns"));
     }
     let nullable = columns.iter().filter(|at| !made.columns[**at].not_null).count();
     if nullable > MOST_NULLABLE {
@@ -78,11 +84,18 @@ pub(super) fn children(
     columns: &[usize],
     (keys, rows): (&[ArrayRef], usize),
 ) -> Result<Matching> {
-    let all: Given = (1 << columns.len()) - 1;
     let never_null: Given =
         columns.iter().enumerate().filter(|(_, at)| definition.columns[**at].not_null).map(|(bit, _)| 1 << bit).sum();
     let mut matching = Matching::new();
-    for given in (1..=all).filter(|given| given & never_null == never_null) {
+    let nullable = every(columns.len()) & !never_null;
+    // Each set of columns that may be NULL, from all of them down to none.
+    let mut some = Some(nullable);
+    while let Some(set) = some {
+        some = set.checked_sub(1).map(|next| next & nullable);
+        let given = never_null | set;
+        if given == 0 {
+            break;
+        }
         crate::control::checkpoint()?;
         let mut found = Matching::new();
         table.find((&chosen(columns, given), false), (&chosen(keys, given), rows), |row, place| {
@@ -90,7 +103,7 @@ pub(super) fn children(
             Ok(())
         })?;
         let places: Vec<Place> = found.iter().map(|(_, place)| *place).collect();
-        let others = key_arrays(&table.rows_at(&places)?, &chosen(columns, all & !given));
+        let others = key_arrays(&table.rows_at(&places)?, &chosen(columns, nullable & !set));
         let is_partial = |row: usize| others.iter().all(|other| other.is_null(row));
         matching.extend(found.into_iter().enumerate().filter(|(row, _)| is_partial(*row)).map(|(_, found)| found));
     }
@@ -162,6 +175,11 @@ fn by_given_columns(keys: &[ArrayRef], rows: usize) -> BTreeMap<Given, Vec<u32>>
     }
     groups.remove(&0);
     groups
+}
+
+/// All of so many columns, of which there are at most [`MOST_COLUMNS`].
+fn every(columns: usize) -> Given {
+    (0..columns).map(|bit| 1 << bit).sum()
 }
 
 fn chosen<T: Clone>(all: &[T], given: Given) -> Vec<T> {

@@ -1,6 +1,6 @@
 //! Temporary tables. Those of one session are a schema that only its own statements see; those that sessions share are in the database
 //! until the last session that used them ends, and never in its file. A GLOBAL one is in the database without rows: each session sees its own
-//! rows in place of none.
+//! rows instead of none.
 
 use super::Session;
 use crate::catalog::{Catalog, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableSource, TemporaryKind};
