@@ -49,7 +49,8 @@ pub enum GuidedJoin {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum GuidedRead {
     Scan,
-    Index(String),
+    /// By these indexes and no other; a statement names one, a sweep may demand the several of a plan that it met.
+    Indexes(Vec<String>),
 }
 
 impl GuidedJoin {
@@ -69,7 +70,9 @@ impl Demand {
             Self::Join { tables: [a, b], by } => format!("JOIN ({a}, {b}) BY {}", by.words()),
             Self::KeepOrder => "KEEP ORDER".into(),
             Self::Read { table, by: GuidedRead::Scan } => format!("READ {table} BY SCAN"),
-            Self::Read { table, by: GuidedRead::Index(index) } => format!("READ {table} BY INDEX {index}"),
+            Self::Read { table, by: GuidedRead::Indexes(names) } => {
+                format!("READ {table} BY INDEX {}", names.join(", "))
+            }
             Self::Expect { table, rows } => format!("EXPECT {table} {rows} ROWS"),
             Self::Workers(workers) => format!("WORKERS {workers}"),
         }

@@ -221,7 +221,7 @@ fn plan_shows_the_plan_that_measuring_runs() {
     );
     assert!(!predicted.out.contains("TRUE") && predicted.out.contains("filter: b.sun <> :sun"));
     let full = tool(&[&given[..], &["--considered", "--rewrites"]].concat());
-    assert!(full.out.contains("← chosen") && full.out.contains("push filters down"), "{}", full.out);
+    assert!(full.out.contains("← chosen") && full.out.contains("predicate pushdown"), "{}", full.out);
     let json = tool(&[&given[..], &["--measure", "--output", "json"]].concat());
     let object: Json = serde_json::from_str(&json.out).unwrap();
     assert!(predicted.out.contains(object["fingerprint"].as_str().unwrap()));

@@ -10,5 +10,8 @@
 
 use garden_gate_base::{catalog, diagnostic, types};
 
+#[macro_use]
+mod named;
+
 pub mod logical;
 pub mod physical;

@@ -44,7 +44,7 @@ impl Parser<'_> {
             let by = if self.accept_word("SCAN") {
                 GuidedRead::Scan
             } else if self.accept_word("INDEX") {
-                GuidedRead::Index(self.name("the name of an index")?.text)
+                GuidedRead::Indexes(vec![self.name("the name of an index")?.text])
             } else {
                 return Err(self.expected("INDEX or SCAN"));
             };

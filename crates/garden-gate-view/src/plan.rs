@@ -1,6 +1,6 @@
 use crate::Look;
 use crate::visible::{cut, finished, visible, wrapped};
-use garden_gate::{Considered, Plan, PlanNode, Predicate, Rewrite, Truth};
+use garden_gate::{Considered, OperatorName, Plan, PlanNode, Predicate, PredicatePlace, Rewrite, Truth};
 use std::fmt::Write as _;
 use unicode_width::UnicodeWidthStr;
 
@@ -152,7 +152,7 @@ fn add(node: &PlanNode, first: &str, rest: &str, measured: bool, lines: &mut Vec
     if let (Some(spilled @ 1..), Some(held)) = (node.spilled_bytes, node.held_bytes) {
         lines.push(detail(format!("in files: {}, at most {} of a worker in memory", bytes(spilled), bytes(held))));
     }
-    let tested = |predicate: &Predicate| matches!(predicate.place, "filter" | "residual");
+    let tested = |predicate: &Predicate| matches!(predicate.place, PredicatePlace::Filter | PredicatePlace::Residual);
     for predicate in &node.predicates {
         let implied = if predicate.implied { " (implied)" } else { "" };
         lines.push(detail(format!("{}: {}{implied}", predicate.place, predicate.text)));
@@ -184,8 +184,8 @@ fn in_rounds(node: &PlanNode, rounds: u64) -> String {
     #[expect(clippy::cast_precision_loss, reason = "a figure to read")]
     let average = node.actual_rows.unwrap_or(0) as f64 / rounds.max(1) as f64;
     match (node.operator, rounds) {
-        ("recursion", 1) => "1 round".to_owned(),
-        ("recursion", _) => format!("{rounds} rounds"),
+        (OperatorName::Recursion, 1) => "1 round".to_owned(),
+        (OperatorName::Recursion, _) => format!("{rounds} rounds"),
         _ => format!("run {rounds} times, {average:.1} rows each; the estimate is for one"),
     }
 }
@@ -200,7 +200,7 @@ pub fn bytes(bytes: u64) -> String {
 }
 
 pub(crate) fn title(node: &PlanNode) -> String {
-    let mut title = node.operator.to_owned();
+    let mut title = node.operator.name().to_owned();
     if let Some(kind) = node.kind {
         let _ = write!(title, ", {kind}");
     }
@@ -261,7 +261,7 @@ pub fn considered(all: &[Considered], look: Look) -> String {
 fn marked_considered(all: &[Considered], look: Look) -> String {
     let mut out = String::new();
     for decision in all {
-        let _ = writeln!(out, "{}", look.strong(&decision.decision));
+        let _ = writeln!(out, "{}", look.strong(decision.decision.to_string()));
         for candidate in &decision.candidates {
             let cost = candidate.cost.map_or_else(|| "impossible".to_owned(), figure);
             let mark = if candidate.chosen { " ← chosen" } else { "" };

@@ -309,7 +309,7 @@ fn plans_as_json() {
     for key in ["estimated_rows", "cost", "actual_rows", "elapsed_ms", "index", "children"] {
         assert!(scan.get(key).is_some(), "{key} is missing");
     }
-    assert_eq!(object["rewrites"][0]["rule"], "push filters down");
+    assert_eq!(object["rewrites"][0]["rule"], "predicate pushdown");
     let decision =
         object["considered"].as_array().unwrap().iter().find(|decision| decision["decision"] == "join order").unwrap();
     assert_eq!(decision["candidates"][0]["chosen"], true);
@@ -332,7 +332,7 @@ fn decisions_and_rewrites_as_text() {
     let shown = rewrites(&plan.rewrites, Look::plain());
     assert_eq!(
         shown,
-        "push filters down: a.bed_id = 1 moved from WHERE to where its table is read\n  because an inner join drops a row that one of its inputs lacks\n"
+        "predicate pushdown: a.bed_id = 1 moved from WHERE to where its table is read\n  because an inner join drops a row that one of its inputs lacks\n"
     );
     assert_eq!(rewrites(&[], Look::plain()), "no rewrite fired\n");
 }

@@ -67,8 +67,8 @@ const QUERIES: &[&str] = &[
 /// The name of an operator, with the way a join goes about it.
 fn name(node: &PlanNode) -> String {
     match node.kind {
-        Some(kind) if node.operator.ends_with("join") => format!("{}, {kind}", node.operator),
-        _ => node.operator.to_owned(),
+        Some(kind) if node.operator.name().ends_with("join") => format!("{}, {kind}", node.operator),
+        _ => node.operator.name().to_owned(),
     }
 }
 

@@ -74,7 +74,11 @@ pub use inspect::{
     CheckFile, CheckOutcome, CheckReport, CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind,
     Failure, RowChange, Step, StepOptions, StepPart, Stretch, Sweep, SweepOptions, SweepPoint, Swept,
 };
-pub use physical::{BuiltIndex, Candidate, Considered, JoinMethod, Plan, PlanNode, Predicate, Reading, Rewrite, Truth};
+pub use logical::{JoinKindName, RewriteRule};
+pub use physical::{
+    BuiltIndex, Candidate, Considered, Decision, IndexUse, JoinMethod, OperatorName, Plan, PlanNode, Predicate,
+    PredicatePlace, Reading, Rewrite, Truth,
+};
 pub use session::{
     ColumnFacts, ConstraintFacts, Database, FromValue, HistoryFacts, HistoryStretch, Outcome, PreparedStatement,
     Progress, ResultColumn, ResultSet, Row, Session, Statements, TableCheck, TableFacts, is_table_file, table_name,

@@ -1,6 +1,6 @@
 //! Text files in random dialects: what is written reads back the same, and what is read is what the `csv` crate reads.
 
-use crate::random_queries::Draw;
+use crate::random_queries::{Draw, trials};
 use crate::story::check;
 use garden_gate::{Database, Session, Value};
 use std::path::Path;
@@ -70,7 +70,7 @@ fn what_is_written_reads_back() {
         ),
     );
     let insert = session.prepare("INSERT INTO t VALUES (?, ?, ?, ?, ?, ?, ?)").unwrap();
-    for seed in 0..120 {
+    for seed in 0..trials(120) {
         let mut draw = Draw::new(seed);
         let dialect = Dialect::draw(&mut draw);
         check(&mut session, ("CREATE TABLE back AS SELECT * FROM t WITH NO DATA", "0"));
@@ -114,7 +114,7 @@ fn what_is_read_is_what_another_reader_reads() {
     let folder = tempfile::tempdir().unwrap();
     let mut session = session(folder.path());
     let path = folder.path().join("random.csv");
-    for seed in 0..300 {
+    for seed in 0..trials(300) {
         let mut draw = Draw::new(seed + 10_000);
         let width = draw.below(3) + 2;
         let mut text = (0..width).map(|at| format!("c{at}")).collect::<Vec<_>>().join(",") + "\n";

@@ -129,8 +129,8 @@ fn uses_of_a_step_know_its_values() {
         "WITH g (b, s) AS (SELECT b, SUM(b * 2) FROM t GROUP BY b) SELECT g.b FROM g WHERE s = (SELECT MAX(s) FROM g)",
     ] {
         let (rows, plan) = session.measure(sql, ()).unwrap();
-        assert!(plan.nodes().iter().any(|node| node.operator == "shared step"), "{sql}");
-        let joins = plan.nodes().into_iter().filter(|node| node.operator.ends_with("join")).collect::<Vec<_>>();
+        assert!(plan.nodes().iter().any(|node| node.operator.name() == "shared step"), "{sql}");
+        let joins = plan.nodes().into_iter().filter(|node| node.operator.name().ends_with("join")).collect::<Vec<_>>();
         let [join] = joins.as_slice() else { panic!("{sql}: {} joins", joins.len()) };
         assert_eq!(join.actual_rows, Some(rows.row_count() as u64));
         assert!(join.estimate_error.unwrap() < 1.2, "{sql}: {} for {:?}", join.estimated_rows, join.actual_rows);

@@ -1,7 +1,7 @@
 //! What the planner works out beforehand is what the rows would have come to: random expressions over literals, over parameters and
 //! over the columns of a table of one row, and of many.
 
-use crate::random_queries::Draw;
+use crate::random_queries::{Draw, trials};
 use garden_gate::{Database, Parameters, Session, Value};
 
 /// A literal, its value as a parameter, and the type of a column that holds it.
@@ -162,7 +162,7 @@ fn outcome(session: &mut Session, sql: &str, parameters: Parameters) -> Vec<Stri
 fn an_expression_is_worth_the_same_wherever_its_values_come_from() {
     let mut session = Database::in_memory().session();
     let (mut fine, mut failed) = (0, 0);
-    for seed in 0..2500 {
+    for seed in 0..trials(2500) {
         let mut draw = Draw::new(seed);
         let mut leaves = Vec::new();
         let kind = draw.pick(&KINDS).1;
@@ -201,7 +201,7 @@ fn an_expression_is_worth_the_same_wherever_its_values_come_from() {
         if expected[0].contains('(') || expected[0] == "Null" { fine += 1 } else { failed += 1 }
     }
     // Both ends are met often enough to mean something.
-    assert!(fine > 1500 && failed > 50, "{fine} values, {failed} errors");
+    assert!(fine > trials(1500) && failed > trials(50), "{fine} values, {failed} errors");
 }
 
 /// The digits of numbers, whatever their scale.

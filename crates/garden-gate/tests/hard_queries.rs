@@ -6,7 +6,9 @@ use garden_gate::{Database, Session};
 /// A database with `a` (no rows) and `b` (1, 2, 3), under every rule, and with each left out.
 fn sessions() -> Vec<Session> {
     let mut sessions = Vec::new();
-    for rule in ["", "group before join", "unnest query", "mark to semi join", "push filters down", "inline step"] {
+    for rule in
+        ["", "eager aggregation", "decorrelate subquery", "mark join to semi join", "predicate pushdown", "inline CTE"]
+    {
         let mut session = Database::in_memory().session();
         session.set("without_rules", rule).unwrap();
         session

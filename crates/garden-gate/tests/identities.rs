@@ -26,7 +26,8 @@ fn tables(draw: &mut Draw) -> Session {
     if draw.coin() {
         check(&mut session, ("CREATE INDEX by_a ON r (a, b DESC)", ""));
     }
-    let rules = ["", "unnest query", "push filters down", "inline step, mark to semi join", "outer to inner join"];
+    let rules =
+        ["", "decorrelate subquery", "predicate pushdown", "inline CTE, mark join to semi join", "outer to inner join"];
     session.set("without_rules", draw.word(&rules)).unwrap();
     session.set("workers", i64::from(draw.coin()) + 1).unwrap();
     session.set("batch_rows", i64::try_from(draw.below(5) * 2 + 1).unwrap()).unwrap();

@@ -85,7 +85,9 @@ fn an_index_gives_the_rows_that_a_scan_gives() {
         }
         let plan = session.plan(&format!("SELECT * FROM kept WHERE {condition}"), ()).unwrap();
         let read = plan.nodes().into_iter().find(|node| node.target.is_some());
-        let name = read.map(|read| format!("{} {}", read.operator, read.index.as_deref().unwrap_or_default()));
+        let name = read.map(|read| {
+            format!("{} {}", read.operator, read.index.as_ref().map_or(String::new(), ToString::to_string))
+        });
         assert_eq!(name.as_deref().unwrap_or_default().trim(), *expected, "{condition}");
     }
     // Rows of a scan and of an index come in one order: that of the table.
@@ -108,7 +110,7 @@ fn parameters_bound_an_index() {
     }
     let plan = session.plan("SELECT * FROM kept WHERE id = :id", ()).unwrap();
     assert!(plan.reads("kept").by_index("kept_primary_key") && plan.generic);
-    let bound = plan.root.predicates.iter().find(|predicate| predicate.place == "index bound").unwrap();
+    let bound = plan.root.predicates.iter().find(|predicate| predicate.place.name() == "index bound").unwrap();
     assert_eq!(bound.text, "kept.id = :id");
 }
 
@@ -129,7 +131,7 @@ fn an_index_gives_its_order() {
         let (kept, plain) = (session.query(&sql("kept"), ()).unwrap(), session.query(&sql("plain"), ()).unwrap());
         assert_eq!(show(&kept), show(&plain), "{order}");
         let plan = session.plan(&sql("kept"), ()).unwrap();
-        let sorts = plan.nodes().iter().any(|node| matches!(node.operator, "sort" | "top-n"));
+        let sorts = plan.nodes().iter().any(|node| matches!(node.operator.name(), "sort" | "top-n"));
         assert_eq!(sorts, index.is_empty(), "{order}");
         assert_eq!(plan.reads("kept").by_index(index), !index.is_empty(), "{order}");
     }
@@ -142,7 +144,7 @@ fn an_index_gives_its_order() {
     );
     // Columns of the index need no look at the table.
     let plan = session.plan("SELECT n, d FROM kept WHERE a = 7", ()).unwrap();
-    assert_eq!(plan.nodes().iter().find(|node| node.index.is_some()).unwrap().operator, "index-only scan");
+    assert_eq!(plan.nodes().iter().find(|node| node.index.is_some()).unwrap().operator.name(), "index-only scan");
 }
 
 #[test]

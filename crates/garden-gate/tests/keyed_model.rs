@@ -1,7 +1,7 @@
 //! Random changes of two tables tied by a foreign key, against a model in plain maps: every referential action, deferred or not,
 //! a unique index on an expression, a generated column, transactions.
 
-use crate::random_queries::Draw;
+use crate::random_queries::{Draw, trials};
 use crate::story::{check, told};
 use garden_gate::Database;
 use std::collections::BTreeMap;
@@ -174,6 +174,6 @@ fn run(seed: u64, action: Action) {
 #[test]
 fn tied_tables_agree_with_a_model() {
     for action in [Action::Refuse, Action::Deferred, Action::Cascade, Action::SetNull] {
-        (0..25).for_each(|seed| run(seed, action));
+        (0..trials(25)).for_each(|seed| run(seed, action));
     }
 }

@@ -441,6 +441,6 @@ fn changes_of_every_row() {
     }
     // To measure a change is not to make it.
     let (_, plan) = session.measure("DELETE FROM task WHERE bed_id = 1", ()).unwrap();
-    assert_eq!((plan.root.operator, plan.root.actual_rows), ("delete", Some(167)));
+    assert_eq!((plan.root.operator.name(), plan.root.actual_rows), ("delete", Some(167)));
     assert_eq!(session.query("SELECT COUNT(*) FROM task", ()).unwrap().rows().next().unwrap().value(0), 500.into());
 }

@@ -58,7 +58,7 @@ fn large_scans_are_planned_for_several_workers() {
     ] {
         let plan = session.plan(sql, ()).unwrap();
         assert_eq!(plan.workers, workers, "{sql}");
-        let decision = plan.considered.iter().find(|decision| decision.decision == "workers").unwrap();
+        let decision = plan.considered.iter().find(|decision| decision.decision.to_string() == "workers").unwrap();
         assert_eq!(decision.candidates.len(), 2);
         assert_eq!(decision.candidates[1].reason.as_deref(), reason, "{sql}");
     }
@@ -80,7 +80,7 @@ fn few_rows_that_are_much_work_are_divided() {
     for workers in [1, 2, 4] {
         session.set("workers", workers).unwrap();
         let plan = session.plan(sql, ()).unwrap();
-        assert!(plan.nodes().iter().any(|node| node.operator == "index nested-loop join"));
+        assert!(plan.nodes().iter().any(|node| node.operator.name() == "index nested-loop join"));
         let rows = session.query(sql, ()).unwrap();
         assert_eq!(rows.rows().count(), 60 * 400);
         shown.push((plan.workers, show(&rows)));

@@ -9,7 +9,7 @@ fn plan(sql: &str) -> Plan {
 }
 
 fn fired(sql: &str, rule: &str) -> usize {
-    plan(sql).rewrites.iter().filter(|rewrite| rewrite.rule == rule).count()
+    plan(sql).rewrites.iter().filter(|rewrite| rewrite.rule.name() == rule).count()
 }
 
 /// The conditions of a query's plan with the target of the operator they stand in.
@@ -17,7 +17,8 @@ fn conditions(sql: &str) -> Vec<(String, String)> {
     let plan = plan(sql);
     let mut found = Vec::new();
     for node in plan.nodes() {
-        let place = node.alias.clone().or_else(|| node.target.clone()).unwrap_or_else(|| node.operator.to_owned());
+        let place =
+            node.alias.clone().or_else(|| node.target.clone()).unwrap_or_else(|| node.operator.name().to_owned());
         found.extend(node.predicates.iter().map(|predicate| (place.clone(), predicate.text.clone())));
     }
     found
@@ -87,7 +88,7 @@ fn filters_go_to_the_one_table_they_concern() {
         ("t", "t.kind = 'weeding'"),
     ];
     assert_eq!(found, expected.map(|(place, text)| (place.to_owned(), text.to_owned())));
-    assert_eq!(fired(sql, "push filters down"), 3, "each once, and no more");
+    assert_eq!(fired(sql, "predicate pushdown"), 3, "each once, and no more");
 }
 
 #[test]
@@ -96,7 +97,7 @@ fn filters_that_can_fail_stay_above_the_join() {
     let sql =
         "SELECT t.task_id FROM task t JOIN bed b ON t.bed_id = b.bed_id WHERE 12 / (t.task_id - 6) < 0 ORDER BY 1";
     assert_eq!(run(&mut session(), sql).unwrap(), "1; 2; 3; 4; 5");
-    assert_eq!(fired(sql, "push filters down"), 0);
+    assert_eq!(fired(sql, "predicate pushdown"), 0);
     assert_eq!(conditions(sql)[0], ("filter".to_owned(), "12 / (t.task_id - 6) < 0".to_owned()));
     assert_eq!(
         run(&mut session(), "SELECT task_id FROM task WHERE 12 / (task_id - 6) < 0").unwrap_err().sqlstate().as_str(),
@@ -104,7 +105,7 @@ fn filters_that_can_fail_stay_above_the_join() {
     );
     // Decimals with digits to spare cannot overflow, so this one moves.
     assert_eq!(
-        fired("SELECT 1 FROM task t JOIN bed b ON t.bed_id = b.bed_id WHERE t.hours * 2.5 > 3", "push filters down"),
+        fired("SELECT 1 FROM task t JOIN bed b ON t.bed_id = b.bed_id WHERE t.hours * 2.5 > 3", "predicate pushdown"),
         1
     );
 }

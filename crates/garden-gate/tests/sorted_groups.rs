@@ -60,7 +60,7 @@ fn groups_are_found_beside_one_another() {
         session.run("SET workers = 1; SET batch_rows = 8192").unwrap();
     }
     let plan = session.plan(cases[0].0, ()).unwrap();
-    let decision = plan.considered.iter().find(|decision| decision.decision == "group").unwrap();
+    let decision = plan.considered.iter().find(|decision| decision.decision.to_string() == "group").unwrap();
     let named: Vec<&str> = decision.candidates.iter().map(|candidate| candidate.choice.as_str()).collect();
     assert!(
         named.contains(&"hash aggregate") && named.contains(&"sorted aggregate, by index task_bed_ix"),

@@ -220,9 +220,20 @@ fn pad(left: bool, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
         if length <= units || filler.is_empty() {
             return Ok(Some(slice(text, 0, length.min(units)).to_owned()));
         }
-        let fill: String = filler.chars().cycle().take(length - units).collect();
+        let fill = repeated(filler, length - units);
         Ok(Some(if left { fill + text } else { text.to_owned() + &fill }))
     })
+}
+
+/// So many characters of a text that is written again and again; in bytes where each character is one.
+fn repeated(text: &str, characters: usize) -> String {
+    if text.is_ascii() {
+        let mut made = text.repeat(characters.div_ceil(text.len()));
+        made.truncate(characters);
+        made
+    } else {
+        text.chars().cycle().take(characters).collect()
+    }
 }
 
 fn normal_form(text: &str, form: &str) -> String {

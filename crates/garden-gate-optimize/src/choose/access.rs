@@ -6,7 +6,9 @@ use crate::catalog::{SEGMENT_ROWS, TableKind};
 use crate::diagnostic::Result;
 use crate::estimate::{after_prefix, table_rows};
 use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, GuidedRead, LogicalPlan, Scan, ScanIndex, SortKey, Test};
-use crate::physical::{Bound, Candidate, Considered, IndexAccess, KeyOrder, Node, Operator, Probe};
+use crate::physical::{
+    Bound, Candidate, Considered, Decision, IndexAccess, IndexUse, KeyOrder, Node, Operator, OperatorName, Probe,
+};
 use crate::types::{Cost, Estimate, SqlType, Value, approximate};
 
 /// Values of IN lists together, at most, that an index is looked up for.
@@ -25,8 +27,8 @@ pub(super) struct Path {
 impl Path {
     fn name(&self, kind: TableKind) -> String {
         match &self.access {
-            None if kind == TableKind::File => "file scan".into(),
-            None => "table scan".into(),
+            None if kind == TableKind::File => OperatorName::FileScan.name().into(),
+            None => OperatorName::TableScan.name().into(),
             Some(access) => name_of(access),
         }
     }
@@ -34,21 +36,23 @@ impl Path {
 
 /// What a way to read by an index is called among the candidates.
 pub(super) fn name_of(access: &IndexAccess) -> String {
-    format!("{} {}", access.name(), access.index_name())
+    format!("{} {}", access.operator(), access.index_use())
 }
 
 impl Path {
     fn is_as(&self, guided: Option<&GuidedRead>) -> bool {
-        allows(guided, self.access.as_ref().map(IndexAccess::index_name).as_deref())
+        allows(guided, self.access.as_ref().map(IndexAccess::index_use).as_ref())
     }
 }
 
 /// Whether reading by this index, or without one, is what is demanded.
-pub(super) fn allows(guided: Option<&GuidedRead>, index: Option<&str>) -> bool {
+pub(super) fn allows(guided: Option<&GuidedRead>, index: Option<&IndexUse>) -> bool {
     match (guided, index) {
         (None, _) | (Some(GuidedRead::Scan), None) => true,
-        (Some(GuidedRead::Index(wanted)), Some(index)) => wanted.eq_ignore_ascii_case(index),
-        _ => false,
+        (Some(GuidedRead::Indexes(wanted)), Some(index)) => {
+            wanted.len() == index.names().len() && wanted.iter().all(|name| index.contains(name))
+        }
+        (Some(GuidedRead::Scan), Some(_)) | (Some(GuidedRead::Indexes(_)), None) => false,
     }
 }
 
@@ -77,7 +81,7 @@ impl Builder<'_> {
             chosen: false,
             reason: Some("no condition says what its first key is, or between what it lies".into()),
         }));
-        self.considered.push(Considered { decision: format!("read {}", scan.alias), candidates });
+        self.considered.push(Considered { decision: Decision::Read(scan.alias.clone()), candidates });
         let rows = match self.guide.expected(&scan.alias) {
             Some(expected) => Estimate(expected),
             None => Estimate(table_rows(scan.source.rows()).0 * self.estimator.stored().scan(&scan)?),
@@ -169,7 +173,9 @@ impl Builder<'_> {
             LogicalPlan::Scan(scan) => {
                 let mut best: Option<Path> = None;
                 let guided = self.guide.reading(&scan.alias);
-                for index in scan.indexes.iter().filter(|index| allows(guided, Some(&index.name))) {
+                for index in
+                    scan.indexes.iter().filter(|index| allows(guided, Some(&IndexUse::One(index.name.clone()))))
+                {
                     let (mut access, rest) = bounded(scan, index);
                     let Some(backwards) = order_of(scan, index, access.equal.len(), single(&access), keys) else {
                         continue;

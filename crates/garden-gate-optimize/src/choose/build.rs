@@ -8,7 +8,7 @@ use super::{cost, join_order, obeyed};
 use crate::diagnostic::Result;
 use crate::estimate::Estimator;
 use crate::logical::{ColumnId, EarlyGroups, Expr, Guide, LogicalPlan, RewriteNote, SortKey};
-use crate::physical::{Candidate, Considered, Node, NodeId, Operator};
+use crate::physical::{Candidate, Considered, Decision, Node, NodeId, Operator};
 use crate::types::{Cost, Estimate, approximate};
 
 pub(super) struct Builder<'a> {
@@ -121,17 +121,17 @@ impl Builder<'_> {
         let (rows, own) = (input.rows, self.factors.sort(input.rows, KeyShape::of_sort(&keys)));
         let output = only(input.output.iter().copied(), required);
         let sorted = make(Operator::Sort(keys), vec![input], output, rows, own);
-        Ok(self.cheaper("order", ("sort", sorted), ordered))
+        Ok(self.cheaper(Decision::Order, ("sort", sorted), ordered))
     }
 
     /// Rows that an index gives in the wanted order, when that is cheaper than to bring them into it.
-    fn cheaper(&mut self, decision: &str, (way, sorted): (&str, Node), ordered: Option<Node>) -> Node {
+    fn cheaper(&mut self, decision: Decision, (way, sorted): (&str, Node), ordered: Option<Node>) -> Node {
         let Some(ordered) = ordered else { return sorted };
         let by_index = self.is_cheaper(&ordered, &sorted);
         let mut index = "an index".to_owned();
         ordered.walk(&mut |node| {
             if let Operator::Scan { access: Some(access), .. } = &node.operator {
-                index = access.index_name().into_owned();
+                index = access.index_use().to_string();
             }
         });
         let candidate = |choice: String, node: &Node, chosen: bool| Candidate {
@@ -145,7 +145,7 @@ impl Builder<'_> {
             candidate(way.to_owned(), &sorted, !by_index),
         ];
         candidates.sort_by_key(|candidate| !candidate.chosen);
-        self.considered.push(Considered { decision: decision.into(), candidates });
+        self.considered.push(Considered { decision, candidates });
         if by_index { ordered } else { sorted }
     }
 
@@ -174,7 +174,7 @@ impl Builder<'_> {
             };
             let mut candidates = vec![candidate("top-n", top, by_top), candidate("sort, then limit", sort, !by_top)];
             candidates.sort_by_key(|candidate| !candidate.chosen);
-            let decision = Considered { decision: "order and fetch".into(), candidates };
+            let decision = Considered { decision: Decision::OrderAndFetch, candidates };
             let output = only(source.output.iter().copied(), required);
             let (way, node) = if by_top {
                 let operator = Operator::TopN { keys: keys.clone(), offset, fetch };
@@ -189,7 +189,7 @@ impl Builder<'_> {
             if !by_index {
                 self.considered.push(decision);
             }
-            return Ok(self.cheaper("first rows", (way, node), ordered));
+            return Ok(self.cheaper(Decision::FirstRows, (way, node), ordered));
         }
         Ok(limited(self.build(input, required)?, offset, fetch))
     }

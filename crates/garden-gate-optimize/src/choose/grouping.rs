@@ -5,7 +5,7 @@ use super::key_shape::KeyShape;
 use super::{cost, obeyed};
 use crate::diagnostic::{Result, Span};
 use crate::logical::{Aggregate, ColumnId, Direction, Expr, ExprKind, JoinKind, LogicalPlan, Nulls, SortKey};
-use crate::physical::{Candidate, Considered, GroupMethod, JoinMethod, Node, Operator};
+use crate::physical::{Candidate, Considered, Decision, GroupMethod, IndexUse, JoinMethod, Node, Operator};
 use crate::types::{Cost, SqlType};
 
 type Keys = Vec<(ColumnId, Expr)>;
@@ -52,7 +52,7 @@ impl Builder<'_> {
             self.considered.truncate(before);
             self.considered.extend(late_decisions);
         }
-        self.considered.push(Considered { decision: "group when".into(), candidates });
+        self.considered.push(Considered { decision: Decision::GroupWhen, candidates });
         Ok(if is_early { early_node } else { late_node })
     }
 
@@ -73,7 +73,7 @@ impl Builder<'_> {
         }
         let hashed = self.grouped(GroupMethod::Hash, input.clone(), (keys.clone(), aggregates.clone()))?;
         // The first of equally dear ways is taken.
-        let mut ways = vec![Way { name: GroupMethod::Hash.name().into(), node: hashed }];
+        let mut ways = vec![Way { name: GroupMethod::Hash.operator().name().into(), node: hashed }];
         for (index, node) in ordered {
             let node = self.grouped(GroupMethod::Sorted, node, (keys.clone(), aggregates.clone()))?;
             ways.push(Way { name: format!("sorted aggregate, by index {index}"), node });
@@ -105,7 +105,7 @@ impl Builder<'_> {
     }
 
     /// The input as indexes give it with the rows of a group beside one another, with the names of these.
-    fn ordered_inputs(&mut self, input: &LogicalPlan, keys: &Keys, used: &[ColumnId]) -> Result<Vec<(String, Node)>> {
+    fn ordered_inputs(&mut self, input: &LogicalPlan, keys: &Keys, used: &[ColumnId]) -> Result<Vec<(IndexUse, Node)>> {
         let exprs: Vec<&Expr> = keys.iter().map(|(_, key)| key).collect();
         let mut found = Vec::new();
         for order in self.orders_of_groups(input, &exprs) {
@@ -142,7 +142,7 @@ impl Builder<'_> {
             Candidate { choice: way.name.clone(), cost, chosen: at == 0, reason }
         };
         let candidates = ways.iter().enumerate().map(candidate).collect();
-        self.considered.push(Considered { decision: "group".into(), candidates });
+        self.considered.push(Considered { decision: Decision::Group, candidates });
         ways.swap_remove(0).1.node
     }
 
@@ -190,11 +190,11 @@ fn is_compared_as_grouped(sql_type: SqlType) -> bool {
 }
 
 /// The index by which a node reads.
-fn index_of(node: &Node) -> Option<String> {
+fn index_of(node: &Node) -> Option<IndexUse> {
     let mut found = None;
     node.walk(&mut |node| {
         if let Operator::Scan { access: Some(access), .. } = &node.operator {
-            found = Some(access.index_name().into_owned());
+            found = Some(access.index_use());
         }
     });
     found

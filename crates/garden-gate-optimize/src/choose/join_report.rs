@@ -4,7 +4,7 @@ use super::build::Builder;
 use super::join_order::{Best, MOST_TABLES, Search, Tables, bits};
 use super::ways::Way;
 use crate::logical::Printer;
-use crate::physical::{Candidate, Considered, JoinMethod};
+use crate::physical::{Candidate, Considered, Decision, JoinMethod};
 
 /// How many orders `considered` shows.
 const SHOWN_ORDERS: usize = 5;
@@ -44,7 +44,7 @@ impl Search<'_> {
             let choice = self.joined(order.split?);
             Some(Candidate { choice, cost: Some(order.cost), chosen: order.split == chosen, reason: refused(order) })
         });
-        builder.considered.push(Considered { decision: "join order".into(), candidates: candidates.collect() });
+        builder.considered.push(Considered { decision: Decision::JoinOrder, candidates: candidates.collect() });
         self.report_methods(all, builder);
     }
 
@@ -66,7 +66,7 @@ impl Search<'_> {
                 candidates.push(impossible(method, &conditions));
             }
         }
-        let decision = format!("join {} with {}", self.describe(left), self.describe(right));
+        let decision = Decision::Join { left: self.describe(left), right: self.describe(right) };
         builder.considered.push(Considered { decision, candidates });
         self.report_methods(left, builder);
         self.report_methods(right, builder);

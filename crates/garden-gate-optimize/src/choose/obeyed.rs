@@ -5,8 +5,7 @@ use super::ways::{broken, table_of};
 use crate::control;
 use crate::diagnostic::{Error, Note};
 use crate::logical::{Columns, Demand, Directive, Guide, GuidedJoin, JoinKind, Printer};
-use crate::physical::{JoinMethod, JoinSpec, Node, Operator, PhysicalPlan};
-use std::borrow::Cow;
+use crate::physical::{IndexUse, JoinMethod, JoinSpec, Node, Operator, PhysicalPlan};
 use std::ops::Range;
 
 /// The demands that a plan does not meet, by their numbers.
@@ -15,7 +14,7 @@ pub(super) fn unmet(guide: &Guide, root: &Node) -> Vec<usize> {
     let mut is_unmet = |directive: &Directive| match &directive.demand {
         Demand::Read { table, by } => {
             let mut bad = false;
-            root.walk(&mut |node| bad |= reads(node, table).is_some_and(|index| !allows(Some(by), index.as_deref())));
+            root.walk(&mut |node| bad |= reads(node, table).is_some_and(|index| !allows(Some(by), index.as_ref())));
             bad
         }
         Demand::Join { tables, .. } => {
@@ -32,13 +31,13 @@ pub(super) fn unmet(guide: &Guide, root: &Node) -> Vec<usize> {
 }
 
 /// The index by which a node reads the table of this name; `None` when it reads another, or nothing.
-fn reads<'n>(node: &'n Node, table: &str) -> Option<Option<Cow<'n, str>>> {
+fn reads(node: &Node, table: &str) -> Option<Option<IndexUse>> {
     match &node.operator {
         Operator::Scan { scan, access, .. } if scan.alias.eq_ignore_ascii_case(table) => {
-            Some(access.as_ref().map(|access| access.index_name()))
+            Some(access.as_ref().map(|access| access.index_use()))
         }
         Operator::IndexJoin(join) if join.scan.alias.eq_ignore_ascii_case(table) => {
-            Some(Some(Cow::Borrowed(&join.index.name)))
+            Some(Some(IndexUse::One(join.index.name.clone())))
         }
         _ => None,
     }
@@ -205,12 +204,12 @@ fn read_reason(plan: &PhysicalPlan, columns: &Columns, table: &str, demand: &Dem
         }
         _ => {}
     });
-    let (Some((scan, bounds)), Demand::Read { by: crate::logical::GuidedRead::Index(index), .. }) = (scan, demand)
+    let (Some((scan, bounds)), Demand::Read { by: crate::logical::GuidedRead::Indexes(indexes), .. }) = (scan, demand)
     else {
         return "the table is looked up by an index for each row of another".into();
     };
     let known: Vec<&str> = scan.indexes.iter().map(|index| index.name.as_str()).collect();
-    if !known.iter().any(|known| known.eq_ignore_ascii_case(index)) {
+    if !indexes.iter().all(|index| known.iter().any(|known| known.eq_ignore_ascii_case(index))) {
         return if known.is_empty() {
             format!("{table} has no index")
         } else {

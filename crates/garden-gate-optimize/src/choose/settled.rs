@@ -3,7 +3,7 @@
 
 use super::access::name_of;
 use crate::catalog::TableKind;
-use crate::physical::{Candidate, Considered, JoinMethod, Node, Operator};
+use crate::physical::{Candidate, Considered, Decision, JoinMethod, Node, Operator, OperatorName};
 
 /// A way in which the plan reads a table.
 struct Settled {
@@ -19,10 +19,10 @@ pub(super) fn reads(root: &Node, considered: &mut Vec<Considered>) {
     root.walk(&mut |node| settled.extend(reading(node)));
     let mut seen: Vec<String> = Vec::new();
     considered.retain_mut(|decision| {
-        let Some(alias) = decision.decision.strip_prefix("read ") else { return true };
-        let ways: Vec<&Settled> = settled.iter().filter(|way| way.alias == alias).collect();
+        let Decision::Read(alias) = &decision.decision else { return true };
+        let ways: Vec<&Settled> = settled.iter().filter(|way| way.alias == *alias).collect();
         let times = seen.iter().filter(|known| *known == alias).count();
-        seen.push(alias.to_owned());
+        seen.push(alias.clone());
         if times >= ways.len() {
             return false;
         }
@@ -57,9 +57,9 @@ fn reading(node: &Node) -> Option<Settled> {
             (&scan.alias, name_of(access), Some("the whole plan is cheaper with its order"))
         }
         Operator::Scan { scan, access: None, .. } if scan.kind == TableKind::File => {
-            (&scan.alias, "file scan".to_owned(), None)
+            (&scan.alias, OperatorName::FileScan.name().to_owned(), None)
         }
-        Operator::Scan { scan, .. } => (&scan.alias, "table scan".to_owned(), None),
+        Operator::Scan { scan, .. } => (&scan.alias, OperatorName::TableScan.name().to_owned(), None),
         Operator::IndexJoin(join) => {
             let choice = format!("{} by {}", JoinMethod::IndexNestedLoop.name(), join.index.name);
             (&join.scan.alias, choice, Some("its rows are looked up by the join, not read by themselves"))

@@ -5,7 +5,7 @@
 //! (Galindo-Legaria & Rosenthal, TODS 1997; Moerkotte, Fender & Eich, SIGMOD 2013).
 
 use super::join_order::Tables;
-use crate::logical::{AnyTest, ColumnId, Expr, Guide, JoinKind, LogicalPlan, SideJoin};
+use crate::logical::{AnyTest, ColumnId, Expr, Guide, JoinKind, JoinKindName, LogicalPlan, SideJoin};
 
 /// More inputs than these are not joined in one search: each more makes three times the work of an order of inner joins.
 const MOST_INPUTS: usize = 10;
@@ -18,7 +18,7 @@ pub(super) struct Side {
     pub(super) any: Option<AnyTest>,
     pub(super) mark: Option<ColumnId>,
     /// What its kind is called by the one who wrote it.
-    pub(super) written: &'static str,
+    pub(super) written: JoinKindName,
 }
 
 impl Side {

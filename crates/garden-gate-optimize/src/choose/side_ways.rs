@@ -12,7 +12,7 @@ use super::ways::{Way, broken, tables_of as names_of};
 use super::{cost::Factors, join_order::Best};
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, CompareOp, Expr, Guide, JoinKind, Printer, Scan};
-use crate::physical::{Candidate, Considered, JoinKey, JoinMethod, Node};
+use crate::physical::{Candidate, Considered, Decision, JoinKey, JoinMethod, Node};
 use crate::types::Estimate;
 
 /// The share of rows that a semi join is taken to keep at least.
@@ -251,6 +251,6 @@ impl SideShape {
                 }
             }
         }
-        Considered { decision: format!("{} join", self.side.written), candidates }
+        Considered { decision: Decision::OtherJoin(self.side.written), candidates }
     }
 }

@@ -1,5 +1,5 @@
 use super::cost::START_WORKER;
-use crate::physical::{Candidate, Considered, Node, Operator, WORTH_A_WORKER};
+use crate::physical::{Candidate, Considered, Decision, Node, Operator, WORTH_A_WORKER};
 use crate::types::{Cost, approximate};
 
 /// Rows that one worker takes at a time when each is little work.
@@ -31,7 +31,7 @@ pub(super) fn choose(
         });
     }
     candidates.sort_by(|a, b| a.cost.unwrap_or(f64::MAX).total_cmp(&b.cost.unwrap_or(f64::MAX)));
-    considered.push(Considered { decision: "workers".into(), candidates });
+    considered.push(Considered { decision: Decision::Workers, candidates });
     if chosen_parallel { (limit, Cost(parallel)) } else { (1, Cost(serial)) }
 }
 

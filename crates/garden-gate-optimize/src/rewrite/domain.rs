@@ -6,7 +6,7 @@
 //! the domain's values from those rows, so that it needs no more than them.
 
 use super::RuleContext;
-use super::unnest::{empty_value, with_empty};
+use super::decorrelate::{empty_value, with_empty};
 use crate::diagnostic::Span;
 use crate::logical::{
     AnyTest, ColumnId, ColumnInfo, CompareOp, Expand, Expr, ExprKind, JoinKind, LogicalPlan, Member, Recursion,

@@ -1,4 +1,4 @@
-//! `take common terms out of OR`
+//! `factor OR`
 //!
 //! ```text
 //! (a = b AND x) OR (a = b AND y)    →    a = b AND (x OR y)
@@ -8,11 +8,15 @@
 
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
-use crate::logical::{Expr, ExprKind, LogicalPlan, Printer, RewriteNote};
+use crate::logical::{Expr, ExprKind, LogicalPlan, Printer, RewriteNote, RewriteRule};
 
 pub(super) struct FactorOr;
 
 impl Rule for FactorOr {
+    fn name(&self) -> RewriteRule {
+        RewriteRule::FactorOr
+    }
+
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
         Ok(match plan {
@@ -33,7 +37,7 @@ fn factor_all(conjuncts: Vec<Expr>, context: &mut RuleContext<'_>) -> Vec<Expr> 
                 let printer = Printer::new(context.columns);
                 let change = format!("{} became {}", printer.expr(&term), printer.conjunction(&factored));
                 let why = "the term stands in every branch of OR";
-                context.log.push(RewriteNote { rule: "take common terms out of OR", change, why });
+                context.log.push(RewriteNote { rule: RewriteRule::FactorOr, change, why });
                 all.extend(factored);
             }
             None => all.push(term),

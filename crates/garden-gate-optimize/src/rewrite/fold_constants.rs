@@ -10,12 +10,16 @@
 
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
-use crate::logical::{Expr, ExprKind, LogicalPlan, Printer, RewriteNote};
+use crate::logical::{Expr, ExprKind, LogicalPlan, Printer, RewriteNote, RewriteRule};
 use crate::types::Value;
 
 pub(super) struct FoldConstants;
 
 impl Rule for FoldConstants {
+    fn name(&self) -> RewriteRule {
+        RewriteRule::FoldConstants
+    }
+
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
         Ok(match plan {
@@ -55,7 +59,7 @@ fn fold_logged(expr: Expr, context: &mut RuleContext<'_>) -> Expr {
     if changed {
         let printer = Printer::new(context.columns);
         context.log.push(RewriteNote {
-            rule: "fold constants",
+            rule: RewriteRule::FoldConstants,
             change: format!("{} became {}", printer.expr(&before), printer.expr(&folded)),
             why: "it has the same value for every row",
         });

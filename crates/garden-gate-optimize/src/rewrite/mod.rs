@@ -1,24 +1,27 @@
 //! Logical plan → simpler logical plan. One rule a file; every application is recorded with the reason why it is allowed.
 
+mod common_subexpressions;
+mod decorrelate;
 mod domain;
-mod drop_distinct;
-mod drop_joins;
+mod eager_aggregation;
+mod eliminate_distinct;
+mod eliminate_join;
+mod eliminate_sort;
 mod factor_or;
 mod fold_constants;
-mod group_early;
-mod imply_conditions;
-mod inline_steps;
-mod marks_to_semi;
-mod push_filters;
-mod push_into_recursion;
-mod push_limits;
-mod push_semi_joins;
-mod share_expressions;
-mod tidy_conditions;
-mod unnest;
+mod infer_predicates;
+mod inline_ctes;
+mod limit_pushdown;
+mod mark_to_semi_join;
+mod predicate_pushdown;
+mod pushdown_into_recursion;
+mod semi_join_pushdown;
+mod simplify_predicates;
 
 use crate::diagnostic::{Note, Result};
-use crate::logical::{ColumnId, Columns, EarlyGroups, LogicalPlan, RewriteNote, Rewritten, StepDefinition};
+use crate::logical::{
+    ColumnId, Columns, EarlyGroups, LogicalPlan, RewriteNote, RewriteRule, Rewritten, StepDefinition,
+};
 
 /// What a rule works with.
 #[derive(Debug)]
@@ -33,65 +36,53 @@ pub struct RuleContext<'a> {
     pub notes: Vec<Note>,
     /// The columns of the result.
     pub required: &'a [ColumnId],
-    /// Names of rules that are left out.
-    pub without: &'a [String],
+    /// Rules that are omitted.
+    pub without: &'a [RewriteRule],
 }
 
 impl RuleContext<'_> {
-    fn is_left_out(&self, rule: &str) -> bool {
-        self.without.iter().any(|name| name == rule)
+    fn is_omitted(&self, rule: RewriteRule) -> bool {
+        self.without.contains(&rule)
     }
 }
 
 /// A rule that turns a plan into one with the same rows.
 trait Rule {
+    /// The rule's name; one rule may report others that it leads to.
+    fn name(&self) -> RewriteRule;
+
     /// # Errors
     /// Only what reading statistics or internal faults bring; a rule itself never fails.
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan>;
 }
 
-/// All rules, in the order they run: queries inside of expressions become joins before anything is moved; then constants, since a
-/// folded condition may vanish or empty its input; then filters move down to where the fewest rows meet them, and from one side of a join
-/// to the other. With all conditions in their places it shows which joins, orders and DISTINCTs are for nothing, which conditions say the
-/// same or exclude each other, and at last what is left to be computed once instead of twice.
-const RULES: &[(&str, &dyn Rule)] = &[
-    ("unnest query", &unnest::Unnest),
-    ("mark to semi join", &marks_to_semi::MarksToSemi),
-    ("push semi join down", &push_semi_joins::PushSemiJoins),
-    ("fold constants", &fold_constants::FoldConstants),
-    ("take common terms out of OR", &factor_or::FactorOr),
-    ("push filters down", &push_filters::PushFilters),
-    ("push into recursion", &push_into_recursion::PushIntoRecursion),
-    ("imply conditions", &imply_conditions::ImplyConditions),
-    ("drop join", &drop_joins::DropJoins),
-    ("tidy conditions", &tidy_conditions::TidyConditions),
-    ("drop distinct", &drop_distinct::DropDistinct),
-    ("push limit down", &push_limits::PushLimits),
-    ("share expressions", &share_expressions::ShareExpressions),
+/// All rules, in the order they run: subqueries become joins before anything is moved; then constants, since a folded condition may
+/// vanish or empty its input; then predicates move down to where the fewest rows meet them, and from one side of a join to the other.
+/// With all predicates in their places it shows which joins, orders and DISTINCTs are needless, which predicates say the same or exclude
+/// each other, and at last what is left to be computed once instead of twice. CTEs are inlined before all of them.
+const RULES: &[&dyn Rule] = &[
+    &decorrelate::DecorrelateSubquery,
+    &mark_to_semi_join::MarkToSemiJoin,
+    &semi_join_pushdown::SemiJoinPushdown,
+    &fold_constants::FoldConstants,
+    &factor_or::FactorOr,
+    &predicate_pushdown::PredicatePushdown,
+    &pushdown_into_recursion::PushdownIntoRecursion,
+    &infer_predicates::InferPredicates,
+    &eliminate_join::EliminateJoin,
+    &simplify_predicates::SimplifyPredicates,
+    &eliminate_distinct::EliminateDistinct,
+    &eliminate_sort::EliminateSort,
+    &limit_pushdown::LimitPushdown,
+    &common_subexpressions::EliminateCommonSubexpressions,
     // What it offers is no part of the plan that other rules see.
-    ("group before join", &group_early::GroupEarly),
+    &eager_aggregation::EagerAggregation,
 ];
 
-/// The rules that can be left out. Without `unnest query` dependent queries are joined by the general method only; without
-/// `inline step` a common table expression that is used is run once.
-pub const NAMES: &[&str] = &[
-    "inline step",
-    "unnest query",
-    "mark to semi join",
-    "push semi join down",
-    "fold constants",
-    "take common terms out of OR",
-    "push filters down",
-    "outer to inner join",
-    "push into recursion",
-    "imply conditions",
-    "drop join",
-    "tidy conditions",
-    "drop distinct",
-    "push limit down",
-    "share expressions",
-    "group before join",
-];
+/// Whether a rule has to run although it is omitted: dependent subqueries are then joined by the general method only.
+fn runs_always(rule: RewriteRule) -> bool {
+    rule == RewriteRule::DecorrelateSubquery
+}
 
 /// Applies every rule once.
 ///
@@ -101,13 +92,13 @@ pub fn rewrite(
     plan: LogicalPlan,
     steps: Vec<StepDefinition>,
     (required, columns): (&[ColumnId], &mut Columns),
-    without: &[String],
+    without: &[RewriteRule],
 ) -> Result<Rewritten> {
     let (log, notes, early) = (Vec::new(), Vec::new(), Vec::new());
     let mut context = RuleContext { columns, steps, log, notes, early, required, without };
-    let mut plan = inline_steps::inline(plan, &mut context);
-    for (name, rule) in RULES {
-        if context.is_left_out(name) && *name != "unnest query" {
+    let mut plan = inline_ctes::inline(plan, &mut context);
+    for rule in RULES {
+        if context.is_omitted(rule.name()) && !runs_always(rule.name()) {
             continue;
         }
         crate::control::checkpoint()?;
@@ -125,6 +116,6 @@ pub fn rewrite(
             context.steps[at].plan = rule.apply(step, &mut context)?;
         }
     }
-    let steps = inline_steps::used(&plan, context.steps);
+    let steps = inline_ctes::used(&plan, context.steps);
     Ok(Rewritten { plan, steps, log: context.log, notes: context.notes, early: context.early })
 }

@@ -9,11 +9,13 @@ mod columns;
 mod expr;
 mod function;
 mod index;
+mod join_kind;
 mod known_exprs;
 pub mod nullable;
 mod plan;
 mod print;
 mod print_call;
+mod rule;
 mod subquery;
 pub mod unique;
 mod walk;
@@ -25,12 +27,14 @@ pub use expr::{Expr, ExprKind};
 pub use function::{FUNCTIONS, Function};
 pub use garden_gate_base::guide::{Demand, Directive, Guide, GuidedJoin, GuidedRead};
 pub use index::ScanIndex;
+pub use join_kind::JoinKindName;
 pub use known_exprs::KnownExprs;
 pub use plan::{
     AnyTest, EarlyGroups, Expand, LogicalPlan, Member, Recursion, RecursionInput, RewriteNote, Rewritten, Scan,
     ScanReference, SetOperand, SideJoin, Sides, SortKey, Step, StepDefinition, StepId,
 };
 pub use print::Printer;
+pub use rule::RewriteRule;
 pub use subquery::{Subquery, SubqueryTest};
 pub use window::{Frame, WindowCall, WindowFunction};
 

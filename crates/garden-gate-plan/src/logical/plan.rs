@@ -1,4 +1,7 @@
-use super::{Aggregate, ColumnId, CompareOp, Direction, Expr, ExprKind, JoinKind, Nulls, ScanIndex, SetOp, WindowCall};
+use super::{
+    Aggregate, ColumnId, CompareOp, Direction, Expr, ExprKind, JoinKind, JoinKindName, Nulls, RewriteRule, ScanIndex,
+    SetOp, WindowCall,
+};
 use crate::catalog::{TableKind, TableSource};
 use crate::diagnostic::{Note, Span};
 use crate::types::SqlType;
@@ -425,8 +428,9 @@ impl SideJoin {
     }
 
     /// What the kind is called by the one who wrote it.
-    pub fn kind_written(&self) -> &'static str {
-        if self.sides == Sides::Exchanged && self.kind == JoinKind::Left { "right" } else { self.kind.name() }
+    pub fn kind_written(&self) -> JoinKindName {
+        let is_right = self.sides == Sides::Exchanged && self.kind == JoinKind::Left;
+        if is_right { JoinKindName::Right } else { self.kind.into() }
     }
 
     fn output(&self) -> Vec<ColumnId> {
@@ -453,7 +457,7 @@ impl SideJoin {
 /// A rewrite rule that fired.
 #[derive(Clone, Debug)]
 pub struct RewriteNote {
-    pub rule: &'static str,
+    pub rule: RewriteRule,
     pub change: String,
     pub why: &'static str,
 }

@@ -1,5 +1,5 @@
+use super::{IndexUse, OperatorName};
 use crate::logical::{Expr, ScanIndex};
-use std::borrow::Cow;
 
 /// How rows of a table are found by an index.
 #[derive(Clone, Debug)]
@@ -63,12 +63,12 @@ pub struct KeyOrder {
 }
 
 impl IndexAccess {
-    /// Its name among the operators.
-    pub fn name(&self) -> &'static str {
+    /// The operator that reads in this way.
+    pub fn operator(&self) -> OperatorName {
         match (self.only, self.every().any(Self::is_range)) {
-            (true, _) => "index-only scan",
-            (false, true) => "index range scan",
-            (false, false) => "index lookup",
+            (true, _) => OperatorName::IndexOnlyScan,
+            (false, true) => OperatorName::IndexRangeScan,
+            (false, false) => OperatorName::IndexLookup,
         }
     }
 
@@ -81,10 +81,10 @@ impl IndexAccess {
         std::iter::once(self).chain(self.others.iter().flat_map(|others| &others.of))
     }
 
-    /// The name of its index; of several all their names.
-    pub fn index_name(&self) -> Cow<'_, str> {
-        let Some(others) = &self.others else { return Cow::Borrowed(&self.index.name) };
-        let names: Vec<&str> = self.every().map(|access| access.index.name.as_str()).collect();
-        Cow::Owned(names.join(if others.all { " and " } else { " or " }))
+    /// Its index, or all that are read together.
+    pub fn index_use(&self) -> IndexUse {
+        let Some(others) = &self.others else { return IndexUse::One(self.index.name.clone()) };
+        let names = self.every().map(|access| access.index.name.clone()).collect();
+        if others.all { IndexUse::Intersection(names) } else { IndexUse::Union(names) }
     }
 }

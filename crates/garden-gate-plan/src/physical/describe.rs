@@ -1,10 +1,10 @@
 use super::identity::{fingerprint, fingerprint_above, shape};
 use super::{
-    JoinMethod, JoinSpec, KeyOrder, Measures, Node, NodeMeasure, Operator, PhysicalPlan, Plan, PlanNode, Predicate,
-    Rewrite, Tally, Truth,
+    IndexUse, JoinMethod, JoinSpec, KeyOrder, Measures, Node, NodeMeasure, Operator, OperatorName, PhysicalPlan, Plan,
+    PlanNode, Predicate, PredicatePlace, Rewrite, Tally, Truth,
 };
 use crate::catalog::TableKind;
-use crate::logical::{ColumnId, Columns, Expand, Expr, JoinKind, Printer, RewriteNote, SetOp};
+use crate::logical::{ColumnId, Columns, Expand, Expr, JoinKind, JoinKindName, Printer, RewriteNote, SetOp};
 use crate::types::approximate;
 use std::sync::atomic::Ordering;
 
@@ -29,7 +29,7 @@ pub fn describe(
         built: measures.map_or_else(Vec::new, Measures::built),
         rewrites: rewrites
             .iter()
-            .map(|note| Rewrite { rule: note.rule.into(), change: note.change.clone(), why: note.why.into() })
+            .map(|note| Rewrite { rule: note.rule, change: note.change.clone(), why: note.why.into() })
             .collect(),
         considered: plan.considered.clone(),
         notes: Vec::new(),
@@ -37,7 +37,7 @@ pub fn describe(
 }
 
 /// A change of a table as a plan: the query that finds the rows, and above it what is done with them.
-pub fn above(plan: Plan, operator: &'static str, target: &str, details: Vec<String>) -> Plan {
+pub fn above(plan: Plan, operator: OperatorName, target: &str, details: Vec<String>) -> Plan {
     let rows = plan.root.estimated_rows;
     let actual_rows = plan.root.actual_rows;
     let own_cost = rows * CHANGE_ROW * approximate(details.len() + 1);
@@ -103,9 +103,9 @@ fn node(node: &Node, printer: Printer<'_>, columns: &Columns, measures: Option<&
     };
     let reading = match &node.operator {
         Operator::Scan { scan, read, access } => {
-            Some((scan.as_ref(), read, access.as_ref().map(|access| access.index_name().into_owned())))
+            Some((scan.as_ref(), read, access.as_ref().map(|access| access.index_use())))
         }
-        Operator::IndexJoin(join) => Some((&join.scan, &join.read, Some(join.index.name.clone()))),
+        Operator::IndexJoin(join) => Some((&join.scan, &join.read, Some(IndexUse::One(join.index.name.clone())))),
         _ => None,
     };
     if let Some((scan, read, index)) = reading {
@@ -127,38 +127,40 @@ fn node(node: &Node, printer: Printer<'_>, columns: &Columns, measures: Option<&
     shown
 }
 
-pub(super) fn name(operator: &Operator) -> (&'static str, Option<&'static str>) {
-    match operator {
-        Operator::OneRow | Operator::Empty => ("values", None),
-        Operator::Scan { scan, .. } if scan.kind == TableKind::File => ("file scan", None),
-        Operator::Scan { access: Some(access), .. } => (access.name(), None),
-        Operator::Scan { .. } => ("table scan", None),
-        Operator::Filter(_) => ("filter", None),
-        Operator::Project(_) => ("project", None),
-        Operator::Join(spec) => (spec.method.name(), Some(kind(spec))),
-        Operator::IndexJoin(join) => (JoinMethod::IndexNestedLoop.name(), Some(join.kind.name())),
-        Operator::Values(_) => ("values", None),
-        Operator::Window { .. } => ("window", None),
-        Operator::UnionAll(_) => ("union all", None),
-        Operator::Compare { op: SetOp::Except, .. } => ("except", None),
-        Operator::Compare { .. } => ("intersect", None),
-        Operator::Expand { .. } => ("expand", None),
-        Operator::SharedStep { .. } => ("shared step", None),
-        Operator::Recursion(_) => ("recursion", None),
-        Operator::RecursionInput { .. } => ("recursion input", None),
-        Operator::Aggregate { method, .. } => (method.name(), None),
-        Operator::Distinct(_) => ("distinct", None),
-        Operator::Sort(_) => ("sort", None),
-        Operator::TopN { .. } => ("top-n", None),
-        Operator::Limit { .. } => ("limit", None),
-    }
+pub(super) fn name(operator: &Operator) -> (OperatorName, Option<JoinKindName>) {
+    let name = match operator {
+        Operator::OneRow | Operator::Empty | Operator::Values(_) => OperatorName::Values,
+        Operator::Scan { scan, .. } if scan.kind == TableKind::File => OperatorName::FileScan,
+        Operator::Scan { access: Some(access), .. } => access.operator(),
+        Operator::Scan { .. } => OperatorName::TableScan,
+        Operator::Filter(_) => OperatorName::Filter,
+        Operator::Project(_) => OperatorName::Project,
+        Operator::Join(spec) => return (spec.method.operator(), Some(kind(spec))),
+        Operator::IndexJoin(join) => {
+            return (JoinMethod::IndexNestedLoop.operator(), Some(join.kind.into()));
+        }
+        Operator::Window { .. } => OperatorName::Window,
+        Operator::UnionAll(_) => OperatorName::UnionAll,
+        Operator::Compare { op: SetOp::Except, .. } => OperatorName::Except,
+        Operator::Compare { op: SetOp::Intersect | SetOp::Union, .. } => OperatorName::Intersect,
+        Operator::Expand { .. } => OperatorName::Expand,
+        Operator::SharedStep { .. } => OperatorName::SharedStep,
+        Operator::Recursion(_) => OperatorName::Recursion,
+        Operator::RecursionInput { .. } => OperatorName::RecursionInput,
+        Operator::Aggregate { method, .. } => method.operator(),
+        Operator::Distinct(_) => OperatorName::Distinct,
+        Operator::Sort(_) => OperatorName::Sort,
+        Operator::TopN { .. } => OperatorName::TopN,
+        Operator::Limit { .. } => OperatorName::Limit,
+    };
+    (name, None)
 }
 
-fn kind(spec: &JoinSpec) -> &'static str {
+fn kind(spec: &JoinSpec) -> JoinKindName {
     match spec.kind {
-        JoinKind::Left if spec.mirrored => "right",
-        JoinKind::Inner if spec.keys.is_empty() && spec.residual.is_empty() => "cross",
-        kind => kind.name(),
+        JoinKind::Left if spec.mirrored => JoinKindName::Right,
+        JoinKind::Inner if spec.keys.is_empty() && spec.residual.is_empty() => JoinKindName::Cross,
+        kind => kind.into(),
     }
 }
 
@@ -235,31 +237,42 @@ fn in_order(order: &KeyOrder) -> String {
 pub(super) fn predicates(node: &Node, printer: Printer<'_>) -> Vec<Predicate> {
     let mut shown = Vec::new();
     if let Operator::Scan { access: Some(access), .. } = &node.operator {
-        let bound =
-            |term: &Expr| Predicate { text: printer.expr(term), place: "index bound", implied: term.is_implied() };
+        let bound = |term: &Expr| Predicate {
+            text: printer.expr(term),
+            place: PredicatePlace::IndexBound,
+            implied: term.is_implied(),
+        };
         shown.extend(access.bounds.iter().map(bound));
     }
     if let Operator::IndexJoin(join) = &node.operator {
-        let bound = |term: &Expr| Predicate { text: printer.expr(term), place: "join key", implied: term.is_implied() };
+        let bound = |term: &Expr| Predicate {
+            text: printer.expr(term),
+            place: PredicatePlace::JoinKey,
+            implied: term.is_implied(),
+        };
         shown.extend(join.bounds.iter().map(bound));
     }
     if let Operator::Join(spec) = &node.operator {
         for key in &spec.keys {
             let op = if key.null_same { "IS NOT DISTINCT FROM" } else { "=" };
             let text = format!("{} {op} {}", printer.expr(&key.probe), printer.expr(&key.build));
-            shown.push(Predicate { text, place: "join key", implied: key.implied });
+            shown.push(Predicate { text, place: PredicatePlace::JoinKey, implied: key.implied });
         }
         if let Some(any) = &spec.any {
             let pair = |(left, right): (&Expr, &Expr)| {
                 format!("{} {} {}", printer.expr(left), any.op.symbol(), printer.expr(right))
             };
             let text = any.left.iter().zip(&any.right).map(pair).collect::<Vec<_>>().join(" AND ");
-            let place = if any.op == crate::logical::CompareOp::Equal { "join key" } else { "residual" };
+            let place = if any.op == crate::logical::CompareOp::Equal {
+                PredicatePlace::JoinKey
+            } else {
+                PredicatePlace::Residual
+            };
             shown.push(Predicate { text, place, implied: false });
         }
     }
     let joins = matches!(node.operator, Operator::Join(_) | Operator::IndexJoin(_));
-    let place = if joins { "residual" } else { "filter" };
+    let place = if joins { PredicatePlace::Residual } else { PredicatePlace::Filter };
     let residual = |term: &Expr| Predicate { text: printer.expr(term), place, implied: term.is_implied() };
     shown.extend(node.conjuncts().iter().map(residual));
     shown

@@ -6,7 +6,7 @@
 
 use super::describe::{details, name, predicates};
 use super::{Node, Operator, PlanNode};
-use crate::logical::{ColumnId, Columns, Printer, Scan};
+use crate::logical::{ColumnId, Columns, JoinKindName, Printer, Scan};
 use std::collections::HashMap;
 use std::fmt::Write as _;
 
@@ -36,10 +36,11 @@ pub(super) fn shape(root: &PlanNode) -> String {
 }
 
 fn write_shape(node: &PlanNode, out: &mut String) {
-    out.push_str(node.operator);
-    let made_of = matches!(node.operator, "shared step" | "recursion" | "recursion input");
-    for text in [node.kind, node.target.as_deref().filter(|_| !made_of), node.index.as_deref()] {
-        let _ = write!(out, "|{}", text.unwrap_or_default().to_lowercase());
+    out.push_str(node.operator.name());
+    let _ = write!(out, "|{}", node.kind.map(JoinKindName::name).unwrap_or_default());
+    let target = node.target.as_deref().filter(|_| !node.operator.gives_named_rows());
+    for text in [target.map(str::to_lowercase), node.index.as_ref().map(|index| index.to_string().to_lowercase())] {
+        let _ = write!(out, "|{}", text.unwrap_or_default());
     }
     out.push('(');
     node.children.iter().for_each(|child| write_shape(child, out));
@@ -111,7 +112,7 @@ impl Names<'_> {
 /// A node and all below it: operator, kind, table, index, columns read, what it computes, its conditions in no order.
 fn write_work(node: &Node, printer: Printer<'_>, out: &mut String) {
     let (operator, kind) = name(&node.operator);
-    let _ = write!(out, "{operator}|{}", kind.unwrap_or_default());
+    let _ = write!(out, "{operator}|{}", kind.map(JoinKindName::name).unwrap_or_default());
     let list = |ids: &[ColumnId]| ids.iter().map(|id| printer.column(*id)).collect::<Vec<_>>().join(",");
     let sorted = |read: &[(ColumnId, usize)]| {
         let mut names: Vec<String> = read.iter().map(|(id, _)| printer.column(*id)).collect();
@@ -120,7 +121,7 @@ fn write_work(node: &Node, printer: Printer<'_>, out: &mut String) {
     };
     let _ = match &node.operator {
         Operator::Scan { scan, read, access } => {
-            let index = access.as_ref().map(|access| access.index_name()).unwrap_or_default();
+            let index = access.as_ref().map(|access| access.index_use().to_string()).unwrap_or_default();
             write!(out, "|{}|{index}|{}", scan.table.to_lowercase(), sorted(read))
         }
         Operator::IndexJoin(join) => {

@@ -3,11 +3,13 @@
 mod access;
 mod describe;
 mod identity;
+mod names;
 mod node;
 mod plan;
 
 pub use access::{Bound, IndexAccess, KeyOrder, Others, Probe};
 pub use describe::{above, describe};
+pub use names::{Decision, IndexUse, OperatorName, PredicatePlace};
 pub use node::{
     GroupMethod, IndexJoin, JoinKey, JoinSpec, Measures, MemberSpec, Node, NodeId, NodeMeasure, Operator, PhysicalPlan,
     RecursionSpec, Tally,

@@ -1,4 +1,4 @@
-use super::{BuiltIndex, Considered, IndexAccess, JoinMethod};
+use super::{BuiltIndex, Considered, IndexAccess, JoinMethod, OperatorName};
 use crate::diagnostic::Span;
 use crate::logical::{
     Aggregate, AnyTest, ColumnId, Expand, Expr, JoinKind, RewriteNote, Scan, ScanIndex, SetOp, SortKey, StepId,
@@ -108,11 +108,11 @@ pub enum GroupMethod {
 }
 
 impl GroupMethod {
-    /// Its name among the operators.
-    pub fn name(self) -> &'static str {
+    /// The operator that groups in this way.
+    pub fn operator(self) -> OperatorName {
         match self {
-            Self::Hash => "hash aggregate",
-            Self::Sorted => "sorted aggregate",
+            Self::Hash => OperatorName::HashAggregate,
+            Self::Sorted => OperatorName::SortedAggregate,
         }
     }
 }

@@ -1,4 +1,6 @@
+use super::{Decision, IndexUse, OperatorName, PredicatePlace};
 use crate::diagnostic::Note;
+use crate::logical::{JoinKindName, RewriteRule};
 use serde::Serialize;
 use std::fmt;
 
@@ -35,15 +37,15 @@ pub struct Plan {
 #[non_exhaustive]
 pub struct PlanNode {
     /// Its textbook name, e.g. `hash join`.
-    pub operator: &'static str,
+    pub operator: OperatorName,
     /// Of a join: `inner`.
-    pub kind: Option<&'static str>,
+    pub kind: Option<JoinKindName>,
     /// Of an anti join: whether a comparison that is UNKNOWN loses a row as one that is TRUE does, as in NOT IN.
     pub null_aware: bool,
     /// Of a scan: the table.
     pub target: Option<String>,
-    /// The index that is used; of several that are put together all names, with `and` or `or` between them.
-    pub index: Option<String>,
+    /// The index that is used, or several; in JSON their names with `and` or `or` between them.
+    pub index: Option<IndexUse>,
     /// Of a scan: the correlation name, where it differs from the table's.
     pub alias: Option<String>,
     /// Of a scan: the columns read.
@@ -100,8 +102,8 @@ pub struct BuiltIndex {
 pub struct Predicate {
     /// The condition as SQL.
     pub text: String,
-    /// `index bound`, `filter`, `join key` or `residual`.
-    pub place: &'static str,
+    /// Where it acts.
+    pub place: PredicatePlace,
     /// Whether it follows from others and was not written.
     pub implied: bool,
 }
@@ -125,8 +127,8 @@ pub struct Truth {
 /// A rewrite that fired.
 #[derive(Clone, Debug, Serialize)]
 pub struct Rewrite {
-    /// The rule's name.
-    pub rule: String,
+    /// The rule.
+    pub rule: RewriteRule,
     /// What it changed, in the user's own names.
     pub change: String,
     /// Why it is allowed.
@@ -136,8 +138,8 @@ pub struct Rewrite {
 /// A decision of the planner.
 #[derive(Clone, Debug, Serialize)]
 pub struct Considered {
-    /// What was decided, e.g. `join order`.
-    pub decision: String,
+    /// What was decided.
+    pub decision: Decision,
     /// What could have been chosen, cheapest first.
     pub candidates: Vec<Candidate>,
 }
@@ -169,16 +171,22 @@ pub enum JoinMethod {
 }
 
 impl JoinMethod {
-    /// Its name among the operators.
-    pub fn name(self) -> &'static str {
+    /// The operator that computes it.
+    pub fn operator(self) -> OperatorName {
         match self {
-            Self::Hash => "hash join",
-            Self::Merge => "merge join",
-            Self::NestedLoop => "nested-loop join",
-            Self::IndexNestedLoop => "index nested-loop join",
+            Self::Hash => OperatorName::HashJoin,
+            Self::Merge => OperatorName::MergeJoin,
+            Self::NestedLoop => OperatorName::NestedLoopJoin,
+            Self::IndexNestedLoop => OperatorName::IndexNestedLoopJoin,
         }
     }
 
+    /// The name of that operator.
+    pub fn name(self) -> &'static str {
+        self.operator().name()
+    }
+
+    /// Every method.
     pub const ALL: [Self; 4] = [Self::Hash, Self::Merge, Self::NestedLoop, Self::IndexNestedLoop];
 }
 
@@ -191,9 +199,7 @@ impl fmt::Display for JoinMethod {
 impl PlanNode {
     /// Whether it finds rows by this index, alone or with others.
     pub fn uses_index(&self, name: &str) -> bool {
-        let is = |known: &str| known.eq_ignore_ascii_case(name);
-        let among = |names: &str| is(names) || names.split(" and ").any(is) || names.split(" or ").any(is);
-        self.index.as_deref().is_some_and(among)
+        self.index.as_ref().is_some_and(|index| index.contains(name))
     }
 }
 
@@ -204,7 +210,7 @@ pub struct Reading<'p>(Vec<&'p PlanNode>);
 impl Reading<'_> {
     /// Whether it is read at least once, and every time from one end to the other.
     pub fn by_scan(&self) -> bool {
-        !self.0.is_empty() && self.0.iter().all(|node| matches!(node.operator, "table scan" | "file scan"))
+        !self.0.is_empty() && self.0.iter().all(|node| node.operator.is_full_scan())
     }
 
     /// Whether it is read at least once, and every time by this index, alone or with others.
@@ -234,17 +240,13 @@ impl Plan {
     /// How a table is read, by its name or its correlation name; a change of it is no reading.
     pub fn reads(&self, table: &str) -> Reading<'_> {
         let named = |name: &Option<String>| name.as_ref().is_some_and(|name| name.eq_ignore_ascii_case(table));
-        let changes = |node: &PlanNode| matches!(node.operator, "insert" | "update" | "delete" | "merge" | "truncate");
-        let reads = |node: &&PlanNode| !changes(node) && (named(&node.target) || named(&node.alias));
+        let reads = |node: &&PlanNode| !node.operator.is_change() && (named(&node.target) || named(&node.alias));
         Reading(self.nodes().into_iter().filter(reads).collect())
     }
 
     /// The method of each join, from the top down.
     pub fn joins(&self) -> Vec<JoinMethod> {
-        self.nodes()
-            .iter()
-            .filter_map(|node| JoinMethod::ALL.into_iter().find(|method| method.name() == node.operator))
-            .collect()
+        self.nodes().iter().filter_map(|node| node.operator.join_method()).collect()
     }
 
     /// The operator whose estimate was farthest off, when the plan was measured.

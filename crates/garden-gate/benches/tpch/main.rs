@@ -71,13 +71,13 @@ fn estimates(session: &mut Session) {
         let (_, plan) = session.measure(sql, ()).expect("every query runs");
         for node in plan.nodes() {
             let joins = joins_below(node);
-            if !(node.operator.ends_with("join") || node.operator.contains("scan")) {
+            if !(node.operator.name().ends_with("join") || node.operator.name().contains("scan")) {
                 continue;
             }
             errors.resize_with(errors.len().max(joins + 1), Vec::new);
             errors[joins].extend(node.estimate_error);
             if let (Some(error), Some(rows)) = (node.estimate_error.filter(|error| *error > FAR), node.actual_rows) {
-                let (operator, kind) = (node.operator, node.kind.unwrap_or_default());
+                let (operator, kind) = (node.operator, node.kind.map_or("", |kind| kind.name()));
                 let target = node.target.as_deref().unwrap_or_default();
                 let conditions: Vec<&str> = node.predicates.iter().map(|known| known.text.as_str()).collect();
                 let (estimated, on) = (node.estimated_rows, conditions.join(" AND "));
@@ -100,7 +100,7 @@ fn estimates(session: &mut Session) {
 }
 
 fn joins_below(node: &PlanNode) -> usize {
-    usize::from(node.operator.ends_with("join")) + node.children.iter().map(joins_below).sum::<usize>()
+    usize::from(node.operator.name().ends_with("join")) + node.children.iter().map(joins_below).sum::<usize>()
 }
 
 fn print_errors(name: &str, mut errors: Vec<f64>) {

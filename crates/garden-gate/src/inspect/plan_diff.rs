@@ -7,7 +7,7 @@ pub(super) fn title(node: &PlanNode) -> String {
     let kind = node.kind.map(|kind| format!(", {kind}")).unwrap_or_default();
     let kind = kind + if node.null_aware { ", NULL-aware" } else { "" };
     let target = node.target.as_deref().map(|target| format!(" {target}")).unwrap_or_default();
-    let index = node.index.as_deref().map(|index| format!(" by {index}")).unwrap_or_default();
+    let index = node.index.as_ref().map(|index| format!(" by {index}")).unwrap_or_default();
     format!("{}{kind}{target}{index}", node.operator)
 }
 

@@ -4,7 +4,7 @@ use super::plan_diff::line;
 use crate::bind::Parameters;
 use crate::diagnostic::{Error, Result, SourceText, Span, SqlState};
 use crate::logical::{Demand, GuidedJoin, GuidedRead};
-use crate::physical::{Plan, PlanNode};
+use crate::physical::{JoinMethod, Plan, PlanNode};
 use crate::session::{Session, no_query};
 use crate::syntax::ast::{self, GuideClause, GuideDirective, StatementKind};
 use crate::types::{Decimal, Value, parse_date};
@@ -61,7 +61,7 @@ impl SweepPoint {
         let mut node = &self.plan.root;
         while let [input] = node.children.as_slice() {
             let has_keys = || node.details.iter().any(|detail| detail.starts_with("by "));
-            if node.operator.ends_with("aggregate") {
+            if node.operator.is_aggregate() {
                 return if has_keys() { &self.plan.root } else { input };
             }
             node = input;
@@ -266,14 +266,14 @@ fn guide_to(plan: &Plan, span: Span) -> GuideClause {
     for node in plan.nodes() {
         let scan = node.children.is_empty();
         if let (true, Some(table)) = (scan, name(node)) {
-            let by = node.index.clone().map_or(GuidedRead::Scan, GuidedRead::Index);
+            let by = node.index.as_ref().map_or(GuidedRead::Scan, |index| GuidedRead::Indexes(index.names().to_vec()));
             demands.push(Demand::Read { table, by });
         }
-        let by = match node.operator {
-            "hash join" => GuidedJoin::Hash,
-            "merge join" => GuidedJoin::Merge,
-            "nested-loop join" | "index nested-loop join" => GuidedJoin::NestedLoop,
-            _ => continue,
+        let by = match node.operator.join_method() {
+            Some(JoinMethod::Hash) => GuidedJoin::Hash,
+            Some(JoinMethod::Merge) => GuidedJoin::Merge,
+            Some(JoinMethod::NestedLoop | JoinMethod::IndexNestedLoop) => GuidedJoin::NestedLoop,
+            None => continue,
         };
         let inner = node.children.get(1).map_or_else(|| name(node), first_name);
         if let (Some(outer), Some(inner)) = (node.children.first().and_then(first_name), inner) {

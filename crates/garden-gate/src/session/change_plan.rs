@@ -7,7 +7,7 @@ use super::statement::Prepared;
 use crate::bind::{MissingParameters, bind_change};
 use crate::catalog::{Catalog, ReferentialAction, TableDefinition};
 use crate::diagnostic::Result;
-use crate::physical::{Measures, Plan, above};
+use crate::physical::{Measures, OperatorName, Plan, above};
 use crate::syntax::ast;
 
 impl Session {
@@ -30,10 +30,10 @@ pub(super) fn change_plan(
 ) -> Result<Plan> {
     let (_, definition) = stored(catalog, schema, table)?;
     let (operator, adds, removes) = match &change.kind {
-        ast::ChangeKind::Insert(_) => ("insert", true, false),
-        ast::ChangeKind::Update { .. } => ("update", true, true),
-        ast::ChangeKind::Merge(_) => ("merge", true, true),
-        ast::ChangeKind::Delete { .. } | ast::ChangeKind::Truncate { .. } => ("delete", false, true),
+        ast::ChangeKind::Insert(_) => (OperatorName::Insert, true, false),
+        ast::ChangeKind::Update { .. } => (OperatorName::Update, true, true),
+        ast::ChangeKind::Merge(_) => (OperatorName::Merge, true, true),
+        ast::ChangeKind::Delete { .. } | ast::ChangeKind::Truncate { .. } => (OperatorName::Delete, false, true),
     };
     let mut details = Vec::new();
     if adds {

@@ -6,6 +6,7 @@ use crate::choose::Factors;
 use crate::control::Limits;
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::{Batch, array_of};
+use crate::logical::RewriteRule;
 use crate::types::{SqlType, Value, Zone, approximate, zone_of_interval};
 use std::time::{Duration, Instant};
 
@@ -25,7 +26,7 @@ pub(crate) struct Settings {
     /// What costs are multiplied by.
     factors: Factors,
     /// Rewrite rules that are left out.
-    pub(crate) without_rules: Vec<String>,
+    pub(crate) without_rules: Vec<RewriteRule>,
     /// Whether plans go by what ANALYZE found, however much has changed since.
     pub(crate) keep_statistics: bool,
     /// Whether rows come with notes on style.
@@ -132,8 +133,10 @@ const SETTINGS: &[Setting] = &[
     },
     Setting {
         name: "without_rules",
-        meaning: "rewrite rules to leave out, by the names that a plan shows, separated by commas; '' for none",
-        show: |settings| Value::Text(settings.without_rules.join(", ")),
+        meaning: "rewrite rules to omit, by the names that a plan shows, separated by commas; '' for none",
+        show: |settings| {
+            Value::Text(settings.without_rules.iter().map(|rule| rule.name()).collect::<Vec<_>>().join(", "))
+        },
         set: |settings, value| rules(value).map(|rules| settings.without_rules = rules),
     },
     Setting {
@@ -148,12 +151,11 @@ fn size(value: usize) -> Value {
     Value::Integer(i64::try_from(value).unwrap_or(i64::MAX))
 }
 
-/// Names of rewrite rules; `None` when one is unknown.
-fn rules(value: &Value) -> Option<Vec<String>> {
+/// Rewrite rules by their names; `None` when one is unknown.
+fn rules(value: &Value) -> Option<Vec<RewriteRule>> {
     let (Value::Text(text) | Value::Untyped(text)) = value else { return None };
     let names = text.split(',').map(str::trim).filter(|name| !name.is_empty());
-    let known = |name: &str| crate::rewrite::NAMES.iter().find(|known| known.eq_ignore_ascii_case(name));
-    names.map(|name| known(name).map(|name| (*name).to_owned())).collect()
+    names.map(RewriteRule::from_name).collect()
 }
 
 fn show_bytes(bytes: u64) -> String {

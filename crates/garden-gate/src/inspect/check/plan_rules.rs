@@ -16,16 +16,15 @@ pub(super) fn broken(plan: &Plan, rules: &PlanSpec) -> Vec<Failure> {
     }
     for table in &rules.no_table_scan {
         let scanned = nodes.iter().any(|node| {
-            matches!(node.operator, "table scan" | "file scan")
-                && (is(node.target.as_ref(), table) || is(node.alias.as_ref(), table))
+            node.operator.is_full_scan() && (is(node.target.as_ref(), table) || is(node.alias.as_ref(), table))
         });
         if scanned {
             found.push(failure("no_table_scan", format!("{table} is read from one end to the other")));
         }
     }
     if let Some(methods) = &rules.join_methods {
-        for node in nodes.iter().filter(|node| node.operator.ends_with(" join")) {
-            if !methods.iter().any(|method| method.eq_ignore_ascii_case(node.operator)) {
+        for node in nodes.iter().filter(|node| node.operator.join_method().is_some()) {
+            if !methods.iter().any(|method| method.eq_ignore_ascii_case(node.operator.name())) {
                 let wanted = methods.join(" or ");
                 found.push(failure("join_methods", format!("a join is a {}, not a {wanted}", node.operator)));
             }

@@ -1,4 +1,4 @@
-//! `imply conditions`
+//! `infer predicates`
 //!
 //! ```text
 //! join a.x = b.x                      join a.x = b.x
@@ -10,19 +10,23 @@
 //! joins, terms reach from the left side, all rows of which fulfil them, to the right; a right row for which the term is not TRUE is
 //! nobody's partner. Of semi joins they also reach back: a row that is kept has a partner.
 
-use super::push_filters::push;
+use super::predicate_pushdown::push;
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
 use crate::logical::unique::conditions_on;
 use crate::logical::{
-    ColumnId, CompareOp, Expr, ExprKind, Function, JoinKind, LogicalPlan, Printer, RewriteNote, SideJoin,
+    ColumnId, CompareOp, Expr, ExprKind, Function, JoinKind, LogicalPlan, Printer, RewriteNote, RewriteRule, SideJoin,
 };
 
-pub(super) struct ImplyConditions;
+pub(super) struct InferPredicates;
 
-const NAME: &str = "imply conditions";
+const NAME: RewriteRule = RewriteRule::InferPredicates;
 
-impl Rule for ImplyConditions {
+impl Rule for InferPredicates {
+    fn name(&self) -> RewriteRule {
+        RewriteRule::InferPredicates
+    }
+
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         // From above, so that what reaches an input goes on inside of it.
         let plan = match plan {

@@ -1,4 +1,4 @@
-//! `push semi join down`
+//! `semi-join pushdown`
 //!
 //! ```text
 //! semi join on a.x = s.y                join
@@ -11,11 +11,15 @@
 
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
-use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote, SideJoin};
+use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote, RewriteRule, SideJoin};
 
-pub(super) struct PushSemiJoins;
+pub(super) struct SemiJoinPushdown;
 
-impl Rule for PushSemiJoins {
+impl Rule for SemiJoinPushdown {
+    fn name(&self) -> RewriteRule {
+        RewriteRule::SemiJoinPushdown
+    }
+
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = match plan {
             LogicalPlan::SideJoin(join) if matches!(join.kind, JoinKind::Semi | JoinKind::Anti) => push(*join, context),
@@ -48,7 +52,7 @@ fn push(join: SideJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
                         format!("the {} join moved to the one table it concerns", join.kind.name()),
                         "it keeps or drops that table's rows whatever they are joined with",
                     );
-                    context.log.push(RewriteNote { rule: "push semi join down", change, why });
+                    context.log.push(RewriteNote { rule: RewriteRule::SemiJoinPushdown, change, why });
                     let left = std::mem::replace(&mut inputs[at], LogicalPlan::OneRow);
                     inputs[at] = push(SideJoin { left, ..join }, context);
                     LogicalPlan::Join { inputs, conjuncts }

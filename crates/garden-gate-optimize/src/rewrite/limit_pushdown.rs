@@ -1,4 +1,4 @@
-//! `push limit down`
+//! `limit pushdown`
 //!
 //! ```text
 //! fetch 10                          fetch 10
@@ -10,11 +10,15 @@
 
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
-use crate::logical::{ColumnId, JoinKind, LogicalPlan, RewriteNote, SetOp, SetOperand, SortKey};
+use crate::logical::{ColumnId, JoinKind, LogicalPlan, RewriteNote, RewriteRule, SetOp, SetOperand, SortKey};
 
-pub(super) struct PushLimits;
+pub(super) struct LimitPushdown;
 
-impl Rule for PushLimits {
+impl Rule for LimitPushdown {
+    fn name(&self) -> RewriteRule {
+        RewriteRule::LimitPushdown
+    }
+
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = match plan {
             LogicalPlan::Limit { input, offset, fetch: Some(fetch) } => {
@@ -73,5 +77,5 @@ fn limited(plan: LogicalPlan, keys: Vec<SortKey>, most: u64) -> LogicalPlan {
 
 fn log(context: &mut RuleContext<'_>, why: &'static str) {
     let change = "FETCH was repeated below".to_owned();
-    context.log.push(RewriteNote { rule: "push limit down", change, why });
+    context.log.push(RewriteNote { rule: RewriteRule::LimitPushdown, change, why });
 }

@@ -1,4 +1,4 @@
-//! `share expressions`
+//! `common subexpression elimination`
 //!
 //! ```text
 //! SUM(p * (1 - d)), SUM(p * (1 - d) * (1 + t))   →   x := p * (1 - d)     SUM(x), SUM(x * (1 + t))
@@ -9,11 +9,15 @@
 
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
-use crate::logical::{Aggregate, ColumnId, ColumnInfo, Expr, ExprKind, LogicalPlan, Printer, RewriteNote};
+use crate::logical::{Aggregate, ColumnId, ColumnInfo, Expr, ExprKind, LogicalPlan, Printer, RewriteNote, RewriteRule};
 
-pub(super) struct ShareExpressions;
+pub(super) struct EliminateCommonSubexpressions;
 
-impl Rule for ShareExpressions {
+impl Rule for EliminateCommonSubexpressions {
+    fn name(&self) -> RewriteRule {
+        RewriteRule::EliminateCommonSubexpressions
+    }
+
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let mut plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
         while let Some(shared) = largest_shared(&always(&plan)) {
@@ -21,7 +25,11 @@ impl Rule for ShareExpressions {
             let info = ColumnInfo::computed(text.clone(), shared.sql_type());
             let id = context.columns.add(info);
             let change = format!("{text} is computed once");
-            context.log.push(RewriteNote { rule: "share expressions", change, why: "it stands there more than once" });
+            context.log.push(RewriteNote {
+                rule: RewriteRule::EliminateCommonSubexpressions,
+                change,
+                why: "it stands there more than once",
+            });
             plan = with_column(plan, id, &shared)?;
         }
         Ok(plan)

@@ -1,4 +1,4 @@
-//! `group before join`
+//! `eager aggregation`
 //!
 //! ```text
 //! group by b.name: SUM(t.hours)          group by b.name: SUM(s)
@@ -15,14 +15,19 @@ use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
 use crate::logical::{
     Aggregate, AggregateFunction, ColumnId, ColumnInfo, EarlyGroups, Expr, LogicalPlan, Printer, RewriteNote,
+    RewriteRule,
 };
 
-pub(super) struct GroupEarly;
+pub(super) struct EagerAggregation;
 
 /// What is grouped by, and what is aggregated.
 type Grouping<'a> = (&'a [(ColumnId, Expr)], &'a [(ColumnId, Aggregate)]);
 
-impl Rule for GroupEarly {
+impl Rule for EagerAggregation {
+    fn name(&self) -> RewriteRule {
+        RewriteRule::EagerAggregation
+    }
+
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
         if let LogicalPlan::Aggregate { input, keys, aggregates } = &plan
@@ -123,6 +128,6 @@ fn offered(
     Some(EarlyGroups {
         input: LogicalPlan::Join { inputs, conjuncts: conjuncts.to_vec() },
         aggregates: wholes,
-        note: RewriteNote { rule: "group before join", change, why },
+        note: RewriteNote { rule: RewriteRule::EagerAggregation, change, why },
     })
 }

@@ -1,4 +1,4 @@
-//! `inline step`
+//! `inline CTE`
 //!
 //! ```text
 //! WITH wet AS (SELECT … ) SELECT … FROM wet      →   SELECT … FROM (SELECT …)
@@ -8,7 +8,7 @@
 
 use super::RuleContext;
 use crate::diagnostic::Span;
-use crate::logical::{ColumnId, Expr, LogicalPlan, RewriteNote, Step, StepDefinition, StepId};
+use crate::logical::{ColumnId, Expr, LogicalPlan, RewriteNote, RewriteRule, Step, StepDefinition, StepId};
 use std::collections::HashMap;
 
 /// Puts common table expressions in the place of their uses where that is cheaper.
@@ -18,7 +18,9 @@ pub(super) fn inline(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Logica
         .steps
         .iter()
         .zip(&uses)
-        .map(|(step, uses)| *uses > 0 && context.is_left_out("inline step") || *uses > 1 && !is_light(&step.plan))
+        .map(|(step, uses)| {
+            *uses > 0 && context.is_omitted(RewriteRule::InlineCte) || *uses > 1 && !is_light(&step.plan)
+        })
         .collect();
     for (at, step) in context.steps.iter().enumerate() {
         let (change, why) = match (uses[at], keep[at]) {
@@ -33,7 +35,7 @@ pub(super) fn inline(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Logica
                 "it only reads, filters and computes: keeping its rows would cost as much",
             ),
         };
-        context.log.push(RewriteNote { rule: "inline step", change, why });
+        context.log.push(RewriteNote { rule: RewriteRule::InlineCte, change, why });
     }
     // What nobody reads must not take the plan of a step that somebody does.
     for (step, _) in context.steps.iter_mut().zip(&uses).filter(|(_, uses)| **uses == 0) {

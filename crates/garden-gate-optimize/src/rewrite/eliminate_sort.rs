@@ -1,35 +1,32 @@
-//! `drop distinct` and `drop order`
+//! `eliminate sort`
 //!
 //! ```text
-//! distinct id, name                 →   …              (id is a key: no two rows are the same)
-//! order by id, name                 →   order by id    (id is a key: no two rows are left to be told apart)
+//! order by id, name                 →   order by id    (id is a key: no two rows are equal in it)
 //! group by …                        →   group by …     (the order of the rows below does not reach the result)
 //!   order by …
 //! ```
-//! Condition: the columns hold a set of which no two rows have the same values. An order is needed where the next node keeps or uses it:
-//! under FETCH, at the top, under a window, and under aggregates that depend on it.
+//! Condition: an order is needed where the next node keeps or uses it: under FETCH, at the top, under a window, and under aggregates that
+//! depend on it.
 
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
-use crate::logical::unique::{distinct_sets, keys};
+use crate::logical::unique::keys;
 use crate::logical::{
-    AggregateFunction, ColumnId, ExprKind, JoinKind, LogicalPlan, Printer, RewriteNote, SetOperand, SortKey,
+    AggregateFunction, ColumnId, ExprKind, JoinKind, LogicalPlan, Printer, RewriteNote, RewriteRule, SetOperand,
+    SortKey,
 };
 
-pub(super) struct DropDistinct;
+pub(super) struct EliminateSort;
 
-impl Rule for DropDistinct {
+impl Rule for EliminateSort {
+    fn name(&self) -> RewriteRule {
+        RewriteRule::EliminateSort
+    }
+
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
         Ok(match plan {
             LogicalPlan::Distinct { input, columns } => {
-                let covered = |set: &Vec<ColumnId>| set.iter().all(|id| columns.contains(id));
-                if distinct_sets(&input).iter().any(covered) {
-                    let change = "DISTINCT was dropped".to_owned();
-                    let why = "no two rows have the same values: a key or a grouping sees to that";
-                    context.log.push(RewriteNote { rule: "drop distinct", change, why });
-                    return Ok(*input);
-                }
                 LogicalPlan::Distinct { input: Box::new(unordered(*input, context)), columns }
             }
             LogicalPlan::Sort { input, keys } => {
@@ -75,8 +72,12 @@ fn unordered(plan: LogicalPlan, context: &mut RuleContext<'_>) -> LogicalPlan {
     match plan {
         LogicalPlan::Sort { input, keys } => {
             let printer = Printer::new(context.columns);
-            let change = format!("ORDER BY {} was dropped", printer.sort_keys(&keys));
-            context.log.push(RewriteNote { rule: "drop order", change, why: "the order does not reach the result" });
+            let change = format!("ORDER BY {} was removed", printer.sort_keys(&keys));
+            context.log.push(RewriteNote {
+                rule: RewriteRule::EliminateSort,
+                change,
+                why: "the order does not reach the result",
+            });
             unordered(*input, context)
         }
         LogicalPlan::Project { input, computed } => {
@@ -98,9 +99,9 @@ fn needed_keys(input: &LogicalPlan, mut sorted: Vec<SortKey>, context: &mut Rule
         seen.extend(column(&sorted[at]));
         if at + 1 < sorted.len() && sets.iter().any(|set| !set.is_empty() && set.iter().all(|id| seen.contains(id))) {
             let rest = sorted.split_off(at + 1);
-            let change = format!("{} was dropped from ORDER BY", Printer::new(context.columns).sort_keys(&rest));
-            let why = "no two rows are the same in the keys before it";
-            context.log.push(RewriteNote { rule: "drop order", change, why });
+            let change = format!("{} was removed from ORDER BY", Printer::new(context.columns).sort_keys(&rest));
+            let why = "no two rows are equal in the keys before it";
+            context.log.push(RewriteNote { rule: RewriteRule::EliminateSort, change, why });
             break;
         }
     }

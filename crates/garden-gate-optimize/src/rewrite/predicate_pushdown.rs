@@ -1,4 +1,4 @@
-//! `push filters down`
+//! `predicate pushdown`
 //!
 //! ```text
 //! filter a.x = 1 AND a.id = b.id        join a.id = b.id
@@ -13,12 +13,17 @@
 use super::{Rule, RuleContext};
 use crate::diagnostic::{Note, Result};
 use crate::logical::{
-    ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, Printer, RewriteNote, SetOperand, SideJoin, Sides, Test,
+    ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, Printer, RewriteNote, RewriteRule, SetOperand, SideJoin, Sides,
+    Test,
 };
 
-pub(super) struct PushFilters;
+pub(super) struct PredicatePushdown;
 
-impl Rule for PushFilters {
+impl Rule for PredicatePushdown {
+    fn name(&self) -> RewriteRule {
+        RewriteRule::PredicatePushdown
+    }
+
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = match plan {
             LogicalPlan::Filter { input, conjuncts } => push(*input, conjuncts, context),
@@ -149,13 +154,13 @@ fn movable(conjuncts: Vec<Expr>, fits: impl Fn(&[ColumnId]) -> bool) -> (Vec<Exp
 fn past_side_join(mut join: SideJoin, conjuncts: Vec<Expr>, context: &mut RuleContext<'_>) -> LogicalPlan {
     let right = join.right.output();
     if join.kind == JoinKind::Left
-        && !context.is_left_out("outer to inner join")
+        && !context.is_omitted(RewriteRule::OuterToInnerJoin)
         && let Some(term) = conjuncts.iter().find(|term| refuses_null(term, &right))
     {
         let term_text = Printer::new(context.columns).expr(term);
         let change = format!("the {} join became an inner one by {term_text}", join.kind_written());
         let why = "it is TRUE for no row that was filled up with NULLs";
-        context.log.push(RewriteNote { rule: "outer to inner join", change, why });
+        context.log.push(RewriteNote { rule: RewriteRule::OuterToInnerJoin, change, why });
         if let (Some(_), false) = (join.written, term.is_implied()) {
             let text = Printer::new(context.columns).expr(term);
             let message = format!("{text} is TRUE for no row without a partner: the outer join is an inner one");
@@ -186,7 +191,7 @@ fn past_side_join(mut join: SideJoin, conjuncts: Vec<Expr>, context: &mut RuleCo
 
 /// A full join of whose rows without a partner a term drops those of one side is a left or right one.
 fn less_full(mut join: SideJoin, conjuncts: &[Expr], context: &mut RuleContext<'_>) -> SideJoin {
-    if context.is_left_out("outer to inner join") {
+    if context.is_omitted(RewriteRule::OuterToInnerJoin) {
         return join;
     }
     let (left, right) = (join.left.output(), join.right.output());
@@ -198,7 +203,7 @@ fn less_full(mut join: SideJoin, conjuncts: &[Expr], context: &mut RuleContext<'
     };
     let change = format!("the full join became a {kept} one by {}", Printer::new(context.columns).expr(term));
     let why = "it is TRUE for no row that was filled up with NULLs";
-    context.log.push(RewriteNote { rule: "outer to inner join", change, why });
+    context.log.push(RewriteNote { rule: RewriteRule::OuterToInnerJoin, change, why });
     if kept == "right" {
         std::mem::swap(&mut join.left, &mut join.right);
         join.sides = Sides::Exchanged;
@@ -286,5 +291,5 @@ fn filter(input: LogicalPlan, conjuncts: Vec<Expr>) -> LogicalPlan {
 
 fn log(context: &mut RuleContext<'_>, term: &Expr, change: &str, why: &'static str) {
     let change = format!("{} {change}", Printer::new(context.columns).expr(term));
-    context.log.push(RewriteNote { rule: "push filters down", change, why });
+    context.log.push(RewriteNote { rule: RewriteRule::PredicatePushdown, change, why });
 }

@@ -1,4 +1,4 @@
-//! `push into recursion`
+//! `predicate pushdown into recursion`
 //!
 //! ```text
 //! filter root = 5                       recursion
@@ -8,14 +8,18 @@
 //! Condition: the recursion has one member, and every branch gives the column as it got it in the round before: then all rows that come from
 //! one row of an anchor have its value, and rows of other values need not be looked for.
 
-use super::push_filters::push;
+use super::predicate_pushdown::push;
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
-use crate::logical::{ColumnId, Expr, LogicalPlan, Printer, Recursion, RewriteNote, SetOperand};
+use crate::logical::{ColumnId, Expr, LogicalPlan, Printer, Recursion, RewriteNote, RewriteRule, SetOperand};
 
-pub(super) struct PushIntoRecursion;
+pub(super) struct PushdownIntoRecursion;
 
-impl Rule for PushIntoRecursion {
+impl Rule for PushdownIntoRecursion {
+    fn name(&self) -> RewriteRule {
+        RewriteRule::PushdownIntoRecursion
+    }
+
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = match plan {
             LogicalPlan::Filter { input, conjuncts } => match *input {
@@ -44,7 +48,7 @@ fn into_anchors(mut recursion: Recursion, conjuncts: Vec<Expr>, context: &mut Ru
     for term in &down {
         let change = format!("{} moved to where the recursion begins", Printer::new(context.columns).expr(term));
         let why = "each round hands the column on as it got it";
-        context.log.push(RewriteNote { rule: "push into recursion", change, why });
+        context.log.push(RewriteNote { rule: RewriteRule::PushdownIntoRecursion, change, why });
     }
     if !down.is_empty() {
         let columns = member.columns.clone();

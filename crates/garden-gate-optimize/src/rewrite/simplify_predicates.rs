@@ -1,4 +1,4 @@
-//! `tidy conditions`
+//! `simplify predicates`
 //!
 //! ```text
 //! x > 5 AND x > 3              →   x > 5
@@ -12,15 +12,19 @@
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
 use crate::kernel::evaluate_constant;
-use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, KnownExprs, LogicalPlan, Printer, RewriteNote};
+use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, KnownExprs, LogicalPlan, Printer, RewriteNote, RewriteRule};
 use crate::types::{SqlType, Value};
 use std::collections::HashMap;
 
-pub(super) struct TidyConditions;
+pub(super) struct SimplifyPredicates;
 
-const NAME: &str = "tidy conditions";
+const NAME: RewriteRule = RewriteRule::SimplifyPredicates;
 
-impl Rule for TidyConditions {
+impl Rule for SimplifyPredicates {
+    fn name(&self) -> RewriteRule {
+        RewriteRule::SimplifyPredicates
+    }
+
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
         Ok(match plan {

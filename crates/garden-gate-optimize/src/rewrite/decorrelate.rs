@@ -1,4 +1,4 @@
-//! `unnest query`: a query that uses columns of the rows around it becomes a join with them (Neumann & Kemper, BTW 2015).
+//! `decorrelate subquery`: a query that uses columns of the rows around it becomes a join with them (Neumann & Kemper, BTW 2015).
 //!
 //! ```text
 //! for each row of L: R(L.a)       →   L join R′ on L.a = R′.a
@@ -12,7 +12,7 @@ use super::{Rule, RuleContext};
 use crate::diagnostic::{Error, Result, Span, SqlState};
 use crate::logical::{
     Aggregate, AggregateFunction, ColumnId, ColumnInfo, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote,
-    SideJoin,
+    RewriteRule, SideJoin,
 };
 use crate::types::{SqlType, Value};
 use std::collections::HashSet;
@@ -20,9 +20,13 @@ use std::collections::HashSet;
 /// Columns of a plan, copies included, past which it is given up: some hundred megabytes.
 const MOST_COLUMNS: usize = 300_000;
 
-pub(super) struct Unnest;
+pub(super) struct DecorrelateSubquery;
 
-impl Rule for Unnest {
+impl Rule for DecorrelateSubquery {
+    fn name(&self) -> RewriteRule {
+        RewriteRule::DecorrelateSubquery
+    }
+
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = pull_conditions(plan, context)?;
         join_domains(plan, context)
@@ -74,7 +78,7 @@ fn without_domain(mut join: SideJoin, context: &mut RuleContext<'_>) -> LogicalP
         join.dependent = false;
         return finish(join);
     }
-    if context.is_left_out("unnest query") {
+    if context.is_omitted(RewriteRule::DecorrelateSubquery) {
         return join.into_plan();
     }
     if let Some((right, pulled)) = pull_up(join.right.clone(), &outer, context) {
@@ -96,7 +100,7 @@ fn without_domain(mut join: SideJoin, context: &mut RuleContext<'_>) -> LogicalP
 fn log(context: &mut RuleContext<'_>, change: &str) {
     let change = format!("a query that depends on the rows around it: {change}");
     let why = "the join finds for each row just what the query would have given for it";
-    context.log.push(RewriteNote { rule: "unnest query", change, why });
+    context.log.push(RewriteNote { rule: RewriteRule::DecorrelateSubquery, change, why });
 }
 
 /// A join without dependence; an inner one takes part in the search for an order.

@@ -1,4 +1,4 @@
-//! `mark to semi join`
+//! `mark join to semi join`
 //!
 //! ```text
 //! filter m AND …                  filter …
@@ -9,11 +9,15 @@
 
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
-use crate::logical::{ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote};
+use crate::logical::{ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote, RewriteRule};
 
-pub(super) struct MarksToSemi;
+pub(super) struct MarkToSemiJoin;
 
-impl Rule for MarksToSemi {
+impl Rule for MarkToSemiJoin {
+    fn name(&self) -> RewriteRule {
+        RewriteRule::MarkToSemiJoin
+    }
+
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = match plan {
             LogicalPlan::Filter { mut input, conjuncts } => {
@@ -27,7 +31,11 @@ impl Rule for MarksToSemi {
                             } else {
                                 ("a query under NOT became an anti join", "only rows without a partner are kept")
                             };
-                            context.log.push(RewriteNote { rule: "mark to semi join", change: change.into(), why });
+                            context.log.push(RewriteNote {
+                                rule: RewriteRule::MarkToSemiJoin,
+                                change: change.into(),
+                                why,
+                            });
                         }
                         _ => left.push(conjunct.clone()),
                     }

@@ -1,4 +1,4 @@
-//! `drop join`
+//! `eliminate join`
 //!
 //! ```text
 //! left join a.x = b.key            →   a             (no column of b is used)
@@ -14,18 +14,22 @@ use super::{Rule, RuleContext};
 use crate::diagnostic::{Result, Span};
 use crate::logical::unique::at_most_one;
 use crate::logical::{
-    ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote, Scan, ScanReference, Test,
+    ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote, RewriteRule, Scan, ScanReference, Test,
 };
 use crate::types::SqlType;
 use std::borrow::Cow;
 use std::collections::HashSet;
 use std::sync::Arc;
 
-pub(super) struct DropJoins;
+pub(super) struct EliminateJoin;
 
-const NAME: &str = "drop join";
+const NAME: RewriteRule = RewriteRule::EliminateJoin;
 
-impl Rule for DropJoins {
+impl Rule for EliminateJoin {
+    fn name(&self) -> RewriteRule {
+        RewriteRule::EliminateJoin
+    }
+
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let mut used: HashSet<ColumnId> = context.required.iter().copied().collect();
         for step in &context.steps {

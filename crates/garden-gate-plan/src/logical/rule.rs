@@ -1,0 +1,39 @@
+named! {
+    /// A rewrite rule, by the name that plans show and that `SET without_rules` takes.
+    pub enum RewriteRule {
+        /// A common table expression is computed where it is used.
+        InlineCte = "inline CTE",
+        /// A correlated subquery becomes a join (Neumann & Kemper, BTW 2015).
+        DecorrelateSubquery = "decorrelate subquery",
+        /// A mark join whose mark only filters becomes a semi or anti join.
+        MarkToSemiJoin = "mark join to semi join",
+        /// A semi or anti join moves to the table that it filters.
+        SemiJoinPushdown = "semi-join pushdown",
+        /// What is constant is computed once.
+        FoldConstants = "fold constants",
+        /// What all terms of an OR share is taken out of it.
+        FactorOr = "factor OR",
+        /// Predicates move to where the fewest rows meet them.
+        PredicatePushdown = "predicate pushdown",
+        /// A predicate that loses the NULLs of an outer join makes it an inner one.
+        OuterToInnerJoin = "outer to inner join",
+        /// Predicates on columns that a recursion carries along move into it.
+        PushdownIntoRecursion = "predicate pushdown into recursion",
+        /// Predicates follow from equalities (transitive closure).
+        InferPredicates = "infer predicates",
+        /// A join that neither adds nor loses rows goes.
+        EliminateJoin = "eliminate join",
+        /// Predicates that say the same, or exclude each other, become one.
+        SimplifyPredicates = "simplify predicates",
+        /// DISTINCT over unique rows goes.
+        EliminateDistinct = "eliminate distinct",
+        /// An order that nobody sees goes.
+        EliminateSort = "eliminate sort",
+        /// FETCH moves below what keeps the number of rows.
+        LimitPushdown = "limit pushdown",
+        /// What is computed twice is computed once.
+        EliminateCommonSubexpressions = "common subexpression elimination",
+        /// Rows are grouped before a join (Yan & Larson, VLDB 1995).
+        EagerAggregation = "eager aggregation",
+    }
+}
