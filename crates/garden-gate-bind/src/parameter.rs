@@ -13,9 +13,16 @@ use std::sync::Arc;
 /// let by_name = Parameters::new().set("sun", "shade").set("least", 3);
 /// let by_position = Parameters::new().push("shade").push(3);
 /// assert_ne!(by_name, by_position);
+/// assert_eq!(by_name, Parameters::named([("sun", "shade")]).set("least", 3));
+/// assert_eq!(Parameters::new().push(3).push(4), Parameters::from([3, 4]));
 /// ```
-#[derive(Clone, Debug, Default, PartialEq)]
-pub struct Parameters(Vec<(ParameterName, Value)>);
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Parameters {
+    /// Of `?`, in order.
+    positions: Vec<Value>,
+    /// Of `:name`.
+    named: Vec<(String, Value)>,
+}
 
 impl Parameters {
     /// No parameters.
@@ -23,18 +30,22 @@ impl Parameters {
         Self::default()
     }
 
-    /// Gives the parameter `:name` (written here without its colon) a value; an earlier one is replaced.
+    /// Values by name; a later one of the same name counts.
+    pub fn named<N: AsRef<str>, V: Into<Value>>(values: impl IntoIterator<Item = (N, V)>) -> Self {
+        values.into_iter().fold(Self::new(), |all, (name, value)| all.set(name.as_ref(), value))
+    }
+
+    /// Gives the parameter `:name` (written here without its colon) a value; an earlier one is replaced. O(named parameters).
     #[must_use]
     pub fn set(mut self, name: &str, value: impl Into<Value>) -> Self {
         self.put(ParameterName::Named(name.to_owned()), value.into());
         self
     }
 
-    /// Gives the next `?` a value.
+    /// Gives the next `?` a value. O(1).
     #[must_use]
     pub fn push(mut self, value: impl Into<Value>) -> Self {
-        let position = 1 + self.0.iter().filter(|(name, _)| matches!(name, ParameterName::Position(_))).count();
-        self.put(ParameterName::Position(position), value.into());
+        self.positions.push(value.into());
         self
     }
 
@@ -42,8 +53,14 @@ impl Parameters {
     #[must_use]
     pub fn used_in(&self, source: &Arc<SourceText>) -> Self {
         let used = Script::new(Arc::clone(source)).parameter_names();
-        let is_used = |name: &ParameterName| used.iter().any(|used| same_name(used, name));
-        Self(self.0.iter().filter(|(name, _)| is_used(name)).cloned().collect())
+        let is_used = |name: &str| {
+            used.iter().any(|used| matches!(used, ParameterName::Named(used) if used.eq_ignore_ascii_case(name)))
+        };
+        let last = used.iter().filter_map(ParameterName::position).max().unwrap_or(0);
+        Self {
+            positions: self.positions.iter().take(last).cloned().collect(),
+            named: self.named.iter().filter(|(name, _)| is_used(name)).cloned().collect(),
+        }
     }
 
     /// Refuses a value that none of several texts uses.
@@ -56,11 +73,26 @@ impl Parameters {
         self.refuse_unused(&used)
     }
 
+    /// Gives a parameter a value; an earlier one is replaced. A position is at most the one behind the last.
     pub fn put(&mut self, name: ParameterName, value: Value) {
-        match self.0.iter_mut().find(|(known, _)| same_name(known, &name)) {
-            Some((_, old)) => *old = value,
-            None => self.0.push((name, value)),
+        match name {
+            ParameterName::Named(name) => {
+                match self.named.iter_mut().find(|(known, _)| known.eq_ignore_ascii_case(&name)) {
+                    Some((_, old)) => *old = value,
+                    None => self.named.push((name, value)),
+                }
+            }
+            ParameterName::Position(position) => match self.positions.get_mut(position.saturating_sub(1)) {
+                Some(old) => *old = value,
+                None => self.positions.push(value),
+            },
         }
+    }
+
+    /// The names of all that have a value.
+    fn names(&self) -> impl Iterator<Item = ParameterName> {
+        let named = self.named.iter().map(|(name, _)| ParameterName::Named(name.clone()));
+        named.chain((1..=self.positions.len()).map(ParameterName::Position))
     }
 
     /// A value given for a parameter that nobody uses is a mistake worth stopping for.
@@ -68,16 +100,28 @@ impl Parameters {
     /// # Errors
     /// 07001 with the names that are used.
     pub fn refuse_unused(&self, used: &[ParameterName]) -> Result<()> {
+        if self.named.is_empty() && self.positions.is_empty() {
+            return Ok(());
+        }
+        let last = used.iter().filter_map(ParameterName::position).max().unwrap_or(0);
+        let is_used = |name: &ParameterName| match name {
+            ParameterName::Position(position) => *position <= last,
+            ParameterName::Named(_) => used.iter().any(|used| used.is_same(name)),
+        };
+        let Some(unused) = self.names().find(|name| !is_used(name)) else { return Ok(()) };
         let mut known: Vec<String> = used.iter().map(ToString::to_string).collect();
         known.dedup();
-        let unused = self.0.iter().find(|(name, _)| !used.iter().any(|used| same_name(used, name)));
-        unused.map_or(Ok(()), |(name, _)| {
-            Err(Error::from_facts(&Problem::ParameterUnused { name: name.to_string(), known }))
-        })
+        Err(Error::from_facts(&Problem::ParameterUnused { name: unused.to_string(), known }))
     }
 
+    /// The value of a parameter.
     pub fn get(&self, name: &ParameterName) -> Option<&Value> {
-        self.0.iter().find(|(known, _)| same_name(known, name)).map(|(_, value)| value)
+        match name {
+            ParameterName::Position(position) => self.positions.get(position.checked_sub(1)?),
+            ParameterName::Named(name) => {
+                self.named.iter().find(|(known, _)| known.eq_ignore_ascii_case(name)).map(|(_, value)| value)
+            }
+        }
     }
 }
 
@@ -88,10 +132,30 @@ impl From<()> for Parameters {
     }
 }
 
-fn same_name(a: &ParameterName, b: &ParameterName) -> bool {
-    match (a, b) {
-        (ParameterName::Named(a), ParameterName::Named(b)) => a.eq_ignore_ascii_case(b),
-        (a, b) => a == b,
+impl From<&Self> for Parameters {
+    fn from(parameters: &Self) -> Self {
+        parameters.clone()
+    }
+}
+
+impl<V: Into<Value>, const N: usize> From<[V; N]> for Parameters {
+    /// By position.
+    fn from(values: [V; N]) -> Self {
+        values.into_iter().collect()
+    }
+}
+
+impl<V: Into<Value>> From<Vec<V>> for Parameters {
+    /// By position.
+    fn from(values: Vec<V>) -> Self {
+        values.into_iter().collect()
+    }
+}
+
+impl<V: Into<Value>> FromIterator<V> for Parameters {
+    /// By position.
+    fn from_iter<I: IntoIterator<Item = V>>(values: I) -> Self {
+        Self { positions: values.into_iter().map(Into::into).collect(), named: Vec::new() }
     }
 }
 
@@ -100,7 +164,7 @@ impl Binder<'_> {
         let value = self.around.parameters.get(name).or_else(|| self.around.variables.get(name)).cloned();
         if value.is_none() {
             if self.around.missing == MissingParameters::Refuse {
-                let known = self.around.parameters.0.iter().map(|(known, _)| known.to_string()).collect();
+                let known = self.around.parameters.names().map(|known| known.to_string()).collect();
                 return self.report(&Problem::ParameterMissing { name: name.to_string(), known }, span);
             }
             self.generic = true;

@@ -303,7 +303,7 @@ impl Problem {
                 Some(format!("compute it in a step and use its column outside:\n{rewritten}"))
             }
             Self::NextValueMisplaced { .. } => Some(
-                "it numbers the rows of the outermost SELECT list, of VALUES and SET, and columns by their DEFAULT"
+                "it numbers the rows of the outermost SELECT list, of VALUES in an INSERT, of SET, and columns by their DEFAULT"
                     .into(),
             ),
             Self::NoSuchType { name, near } => did_you_mean(near.as_deref())

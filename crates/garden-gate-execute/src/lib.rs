@@ -20,6 +20,7 @@ use garden_gate_storage::storage;
 mod aggregate;
 mod build_side;
 mod compile;
+mod deliver;
 mod expand;
 mod filter;
 mod index_build;
@@ -45,6 +46,7 @@ mod top_n;
 mod window;
 mod zone_map;
 
+pub use deliver::Deliver;
 pub use pipeline::Pool;
 pub use rounds::{RoundLog, RoundRows};
 
@@ -78,4 +80,13 @@ pub fn run(plan: &PhysicalPlan, output: &[ColumnId], run: &Run<'_>) -> Result<Ve
         index_build::build_indexes(&plan.root, measures)?;
     }
     compile::Compiler::new(run, plan).result(&plan.root, output)
+}
+
+/// Runs a plan, and hands on its batches in the order of its rows as they come, each with the columns `output`; the work waits while
+/// `deliver` does.
+///
+/// # Errors
+/// As [`run`], after the batches that came before.
+pub fn stream(plan: &PhysicalPlan, output: &[ColumnId], run: &Run<'_>, deliver: &Deliver<'_>) -> Result<()> {
+    compile::Compiler::new(run, plan).deliver(&plan.root, output, deliver)
 }

@@ -1,4 +1,4 @@
-use crate::diagnostic::{Error, Facts, SqlState};
+use crate::diagnostic::{BrokenConstraint, Error, Facts, SqlState};
 use crate::types::{SqlType, Zone};
 
 /// What can go wrong for the values of a row.
@@ -161,6 +161,13 @@ impl Facts for Problem {
             Self::NullArray => Some("give the column as a whole: column = ARRAY[…]; or pass over such rows: WHERE column IS NOT NULL".into()),
             Self::ArrayTooLong { .. } => Some("TRIM_ARRAY takes off the last elements".into()),
             Self::Overflow(SqlType::BigInt) => Some("CAST an operand to NUMERIC".into()),
+            _ => None,
+        }
+    }
+
+    fn constraint(&self) -> Option<BrokenConstraint> {
+        match self {
+            Self::OutsideDomain { domain, check } => Some(BrokenConstraint::of_domain(domain, check)),
             _ => None,
         }
     }

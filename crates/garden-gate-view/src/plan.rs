@@ -200,23 +200,7 @@ pub fn bytes(bytes: u64) -> String {
 }
 
 pub(crate) fn title(node: &PlanNode) -> String {
-    let mut title = node.operator.name().to_owned();
-    if let Some(kind) = node.kind {
-        let _ = write!(title, ", {kind}");
-    }
-    if node.null_aware {
-        title.push_str(", NULL-aware");
-    }
-    if let Some(target) = &node.target {
-        let _ = write!(title, " {target}");
-    }
-    if let Some(alias) = &node.alias {
-        let _ = write!(title, " as {alias}");
-    }
-    if let Some(index) = &node.index {
-        let _ = write!(title, " by {index}");
-    }
-    title
+    node.to_string()
 }
 
 fn figures(node: &PlanNode, measured: bool) -> Vec<String> {

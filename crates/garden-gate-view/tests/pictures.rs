@@ -1,6 +1,6 @@
 //! Drawings: whole, well-formed, with the plan's own words in them.
 
-use garden_gate::{Database, Parameters, Session, SourceText, SweepOptions};
+use garden_gate::{Database, Session, SourceText, SweepOptions};
 use garden_gate_view::{Look, PlanReport, plan_dot, plan_html, plan_svg, plan_tree, sweep_svg};
 
 fn garden() -> Session {
@@ -126,7 +126,7 @@ fn a_sweep_is_drawn_with_a_mark_at_each_flip() {
     let over = vec![("bed".to_owned(), vec![1.into(), 19.into(), 29.into(), 2.into(), 1.into()])];
     let mut options = SweepOptions::default();
     options.fixed_plans = true;
-    let sweep = session.sweep_source(&source, &Parameters::new(), (&over, &options)).unwrap();
+    let sweep = session.sweep_with(&source, (), &over, &options).unwrap();
     // Nearly all rows are of bed 1: it is read by a scan, the others by the index.
     assert_eq!(sweep.stretches().len(), 3, "{:?}", sweep.points.iter().map(|point| &point.line).collect::<Vec<_>>());
     for (point, costs) in sweep.points.iter().zip(&sweep.fixed) {

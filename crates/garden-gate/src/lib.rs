@@ -68,11 +68,15 @@ pub use catalog::{
     Column, ColumnStatistics, CommonValue, DEFAULT_SCHEMA, GroupStatistics, Segment, TableSource, TextReason,
 };
 pub use control::{Interrupt, MemoryGauge};
-pub use diagnostic::{DataPlace, Error, Label, Note, Position, Result, SourceText, Span, SqlState};
+pub use diagnostic::{
+    BrokenConstraint, ConstraintKind, DataPlace, Error, IntoSource, Label, Note, Position, Result, SourceText, Span,
+    SqlState,
+};
 pub use file::NewFile;
 pub use inspect::{
     CheckFile, CheckOutcome, CheckReport, CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind,
-    Failure, RowChange, Step, StepOptions, StepPart, Stretch, Sweep, SweepOptions, SweepPoint, Swept,
+    Failure, RowChange, RowOrder, RowsDiff, Step, StepOptions, StepPart, Stretch, Sweep, SweepOptions, SweepPoint,
+    Swept,
 };
 pub use logical::{JoinKindName, RewriteRule};
 pub use physical::{
@@ -80,9 +84,10 @@ pub use physical::{
     PredicatePlace, Reading, Rewrite, Truth,
 };
 pub use session::{
-    ColumnFacts, ConstraintFacts, Database, FromValue, HistoryFacts, HistoryStretch, Outcome, PreparedStatement,
-    Progress, ResultColumn, ResultSet, Row, Session, Statements, TableCheck, TableFacts, is_table_file, table_name,
+    ColumnFacts, ConstraintFacts, Database, FromRow, FromValue, HistoryFacts, HistoryStretch, Outcome,
+    PreparedStatement, Progress, ResultColumn, ResultSet, Row, RowStream, Rows, ScriptRun, Session, Statements,
+    TableCheck, TableFacts, is_table_file, table_name,
 };
 pub use storage::FileSize;
 pub use syntax::Typed;
-pub use types::{Decimal, RowField, SqlType, Value};
+pub use types::{Decimal, ParameterName, RowField, SqlType, Value};

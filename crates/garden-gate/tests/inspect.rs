@@ -25,7 +25,7 @@ fn values(row: &[Value]) -> String {
 fn steps_of(sql: &str, options: &StepOptions) -> Vec<String> {
     let source = SourceText::new(sql);
     let steps =
-        garden().steps_of_source(&source, &Parameters::new(), options).unwrap_or_else(|error| panic!("{sql}: {error}"));
+        garden().steps_with(&source, &Parameters::new(), options).unwrap_or_else(|error| panic!("{sql}: {error}"));
     let shown = |step: &garden_gate::Step| {
         let rows: Vec<String> = step.rows.rows().map(|row| values(&row.values())).collect();
         let round = step.round.map(|round| format!(" {round}")).unwrap_or_default();
@@ -119,7 +119,7 @@ fn one_step_can_be_asked_for() {
     assert_eq!(steps_of(sql, &options), ["b with: 2"]);
     options.only = Some("c".into());
     let source = SourceText::new(sql);
-    let error = garden().steps_of_source(&source, &Parameters::new(), &options).unwrap_err();
+    let error = garden().steps_with(&source, &Parameters::new(), &options).unwrap_err();
     assert!(error.help().unwrap().contains("did you mean \"a\""), "{error:?}");
     let error = garden().steps("DELETE FROM plot", ()).unwrap_err();
     assert_eq!(error.sqlstate().as_str(), "42000");
@@ -193,7 +193,7 @@ fn comparisons_tell_where_rows_and_plans_part() {
         options.runs = 2;
         let sources = [SourceText::new(a), SourceText::new(b)];
         let found = garden()
-            .compare_sources(&sources, &Parameters::new(), &options)
+            .compare_with(&sources, &Parameters::new(), &options)
             .unwrap_or_else(|error| panic!("{a}: {error}"));
         let texts: Vec<String> = found
             .differences
@@ -226,10 +226,10 @@ fn comparisons_need_queries() {
     let sources =
         ["LET least = 2; SELECT id FROM plot WHERE id >= :least AND id < :most", "SELECT 2"].map(SourceText::new);
     let parameters = Parameters::new().set("most", 3);
-    let found = garden().compare_sources(&sources, &parameters, &CompareOptions::default()).unwrap();
+    let found = garden().compare_with(&sources, &parameters, &CompareOptions::default()).unwrap();
     assert!(found.same_rows);
     let unused = Parameters::new().set("other", 3);
-    assert!(garden().compare_sources(&sources, &unused, &CompareOptions::default()).is_err());
+    assert!(garden().compare_with(&sources, &unused, &CompareOptions::default()).is_err());
 }
 
 #[test]

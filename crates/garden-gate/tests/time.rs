@@ -430,10 +430,10 @@ fn a_session_reads_the_past() {
         options
     };
     let query = [SourceText::new("SELECT * FROM price")];
-    let found = session.compare_sources(&query, &Parameters::new(), &options(&["COMMIT 2", "COMMIT 4"])).unwrap();
+    let found = session.compare_with(&query, &Parameters::new(), &options(&["COMMIT 2", "COMMIT 4"])).unwrap();
     let rows: Vec<_> = found.differences.iter().filter_map(|known| Some((known.row.clone()?, known.times?))).collect();
     assert!(!found.same_rows && rows.len() == 3, "{rows:?}");
-    assert!(session.compare_sources(&query, &Parameters::new(), &options(&["COMMIT 2"])).is_err());
+    assert!(session.compare_with(&query, &Parameters::new(), &options(&["COMMIT 2"])).is_err());
     check(&mut session, ("SELECT * FROM price", "=1|110"));
 }
 

@@ -1,4 +1,4 @@
-use super::{Position, SourceText, Span, SqlState};
+use super::{BrokenConstraint, Position, SourceText, Span, SqlState};
 use std::{fmt, path::PathBuf, sync::Arc};
 
 /// The result of everything that can fail.
@@ -36,6 +36,7 @@ struct Report {
     source: Option<Arc<SourceText>>,
     data: Option<DataPlace>,
     related: Vec<Error>,
+    constraint: Option<BrokenConstraint>,
     cause: Option<Arc<dyn std::error::Error + Send + Sync>>,
 }
 
@@ -43,6 +44,10 @@ struct Report {
 pub trait Facts: fmt::Display {
     fn state(&self) -> SqlState;
     fn help(&self) -> Option<String> {
+        None
+    }
+    /// The constraint that is broken.
+    fn constraint(&self) -> Option<BrokenConstraint> {
         None
     }
 }
@@ -59,6 +64,7 @@ impl Error {
             source: None,
             data: None,
             related: Vec::new(),
+            constraint: None,
             cause: None,
         }))
     }
@@ -67,7 +73,24 @@ impl Error {
     pub fn from_facts(facts: &impl Facts) -> Self {
         let mut error = Self::new(facts.state(), facts.to_string());
         error.0.help = facts.help();
+        error.0.constraint = facts.constraint();
         error
+    }
+
+    /// An error of a program's own code, such as a [`TableSource`](crate::catalog::TableSource), with SQLSTATE HY000.
+    pub fn custom(message: impl Into<String>) -> Self {
+        Self::new(SqlState::GENERAL, message)
+    }
+
+    /// 23000 for a row that breaks a constraint.
+    pub fn broken(constraint: BrokenConstraint, message: String) -> Self {
+        Self::new(SqlState::CONSTRAINT, message).about(constraint)
+    }
+
+    /// Says which constraint is broken.
+    pub fn about(mut self, constraint: BrokenConstraint) -> Self {
+        self.0.constraint = Some(constraint);
+        self
     }
 
     /// Something the engine cannot do yet; `what` completes "… is not supported yet".
@@ -93,6 +116,7 @@ impl Error {
         self
     }
 
+    /// Says what to do about it, in one sentence without a full stop.
     pub fn with_help(mut self, help: impl Into<String>) -> Self {
         self.0.help = Some(help.into());
         self
@@ -103,6 +127,7 @@ impl Error {
         self
     }
 
+    /// Says what brought it about; see [`std::error::Error::source`].
     pub fn caused_by(mut self, cause: impl std::error::Error + Send + Sync + 'static) -> Self {
         self.0.cause = Some(Arc::new(cause));
         self
@@ -166,6 +191,11 @@ impl Error {
         self.0.data.as_ref()
     }
 
+    /// The constraint that a row broke (class 23): its kind, table and name.
+    pub fn constraint(&self) -> Option<&BrokenConstraint> {
+        self.0.constraint.as_ref()
+    }
+
     /// Further errors of the same statement, each of its own.
     pub fn related(&self) -> &[Self] {
         &self.0.related
@@ -201,6 +231,14 @@ impl fmt::Debug for Error {
 impl std::error::Error for Error {
     fn source(&self) -> Option<&(dyn std::error::Error + 'static)> {
         self.0.cause.as_ref().map(|cause| cause.as_ref() as &(dyn std::error::Error + 'static))
+    }
+}
+
+/// 58030: a file or a device could not be read or written.
+impl From<std::io::Error> for Error {
+    #[cold]
+    fn from(error: std::io::Error) -> Self {
+        Self::new(SqlState::FILE_ACCESS, error.to_string()).caused_by(error)
     }
 }
 

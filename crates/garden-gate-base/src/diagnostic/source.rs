@@ -105,3 +105,45 @@ mod tests {
         assert_eq!(source.position(Span::new(11, 12)), Position { line: 1, column: 11 });
     }
 }
+
+/// A text of SQL that a call takes: a string, or a [`SourceText`], which may have a name that errors show.
+pub trait IntoSource {
+    /// The text with its name.
+    fn into_source(self) -> Arc<SourceText>;
+}
+
+impl IntoSource for &str {
+    fn into_source(self) -> Arc<SourceText> {
+        SourceText::new(self)
+    }
+}
+
+impl IntoSource for &&str {
+    fn into_source(self) -> Arc<SourceText> {
+        SourceText::new(*self)
+    }
+}
+
+impl IntoSource for String {
+    fn into_source(self) -> Arc<SourceText> {
+        SourceText::new(self)
+    }
+}
+
+impl IntoSource for &String {
+    fn into_source(self) -> Arc<SourceText> {
+        SourceText::new(self)
+    }
+}
+
+impl IntoSource for Arc<SourceText> {
+    fn into_source(self) -> Arc<SourceText> {
+        self
+    }
+}
+
+impl IntoSource for &Arc<SourceText> {
+    fn into_source(self) -> Arc<SourceText> {
+        Arc::clone(self)
+    }
+}

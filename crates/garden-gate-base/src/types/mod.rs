@@ -15,6 +15,7 @@ mod sql_type;
 mod template;
 mod term;
 mod value;
+mod value_from;
 mod zone;
 
 pub use bytes::{format_address, format_hex, format_uuid, parse_address, parse_hex, parse_uuid};

@@ -9,6 +9,25 @@ pub enum ParameterName {
     Position(usize),
 }
 
+impl ParameterName {
+    /// Whether both mean one parameter: names are equal without regard to case.
+    pub fn is_same(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Self::Named(a), Self::Named(b)) => a.eq_ignore_ascii_case(b),
+            (Self::Position(a), Self::Position(b)) => a == b,
+            (Self::Named(_), Self::Position(_)) | (Self::Position(_), Self::Named(_)) => false,
+        }
+    }
+
+    /// The place of a `?`, from 1; `None` of one with a name.
+    pub fn position(&self) -> Option<usize> {
+        match self {
+            Self::Position(position) => Some(*position),
+            Self::Named(_) => None,
+        }
+    }
+}
+
 impl std::fmt::Display for ParameterName {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {

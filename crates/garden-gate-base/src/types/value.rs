@@ -1,11 +1,13 @@
 use super::{Decimal, format_date, format_day_time, format_time, format_timestamp, format_year_month};
+use serde::{Serialize, Serializer};
 use std::fmt;
+use std::hash::{Hash, Hasher};
 
 /// One cell: a value of some [`SqlType`](super::SqlType), or NULL.
 ///
 /// `Display` gives the text of the SQL literal without its quotes; two values are equal when they are the same value of the
 /// same kind (`NULL` equals `NULL` here, as in tests one wants it to).
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug)]
 pub enum Value {
     /// The null value.
     Null,
@@ -73,7 +75,7 @@ impl Value {
         super::parse_date(text).map(Self::Date)
     }
 
-    /// A NUMERIC from fixed-point text, or `None` when the text is no such number.
+    /// A NUMERIC from fixed-point text, or `None` when the text is not such a number, or has more than 38 digits.
     pub fn numeric(text: &str) -> Option<Self> {
         Decimal::parse(text).map(Self::Numeric)
     }
@@ -152,30 +154,86 @@ impl fmt::Display for Value {
     }
 }
 
-macro_rules! value_from {
-    ($($source:ty => $make:expr),* $(,)?) => {$(
-        impl From<$source> for Value {
-            fn from(value: $source) -> Self {
-                let make: fn($source) -> Self = $make;
-                make(value)
-            }
+/// As for SQL, 0 and -0 are one number; NaN, which no column holds, equals itself.
+impl PartialEq for Value {
+    fn eq(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Self::Null, Self::Null) => true,
+            (Self::Boolean(a), Self::Boolean(b)) => a == b,
+            (Self::Integer(a), Self::Integer(b))
+            | (Self::Time(a), Self::Time(b))
+            | (Self::TimeTz(a), Self::TimeTz(b))
+            | (Self::Timestamp(a), Self::Timestamp(b))
+            | (Self::Instant(a), Self::Instant(b))
+            | (Self::Micros(a), Self::Micros(b)) => a == b,
+            (Self::Numeric(a), Self::Numeric(b)) => a == b,
+            (Self::Double(a), Self::Double(b)) => bits(*a) == bits(*b),
+            (Self::Text(a), Self::Text(b)) | (Self::Untyped(a), Self::Untyped(b)) => a == b,
+            (Self::Date(a), Self::Date(b)) | (Self::Months(a), Self::Months(b)) => a == b,
+            (Self::Binary(a), Self::Binary(b)) => a == b,
+            (Self::Uuid(a), Self::Uuid(b)) | (Self::IpAddress(a), Self::IpAddress(b)) => a == b,
+            (Self::Array(a), Self::Array(b)) | (Self::Row(a), Self::Row(b)) => a == b,
+            _ => false,
         }
-    )*};
+    }
 }
 
-value_from! {
-    bool => Self::Boolean,
-    i16 => |value| Self::Integer(value.into()),
-    i32 => |value| Self::Integer(value.into()),
-    i64 => Self::Integer,
-    f64 => Self::Double,
-    Decimal => Self::Numeric,
-    String => Self::Text,
-    &str => |value| Self::Text(value.to_owned()),
+impl Eq for Value {}
+
+impl Hash for Value {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        std::mem::discriminant(self).hash(state);
+        match self {
+            Self::Null => {}
+            Self::Boolean(value) => value.hash(state),
+            Self::Integer(value)
+            | Self::Time(value)
+            | Self::TimeTz(value)
+            | Self::Timestamp(value)
+            | Self::Instant(value)
+            | Self::Micros(value) => value.hash(state),
+            Self::Numeric(value) => value.hash(state),
+            Self::Double(value) => bits(*value).hash(state),
+            Self::Text(value) | Self::Untyped(value) => value.hash(state),
+            Self::Date(value) | Self::Months(value) => value.hash(state),
+            Self::Binary(value) => value.hash(state),
+            Self::Uuid(value) | Self::IpAddress(value) => value.hash(state),
+            Self::Array(values) | Self::Row(values) => values.hash(state),
+        }
+    }
 }
 
-impl<T: Into<Self>> From<Option<T>> for Value {
-    fn from(value: Option<T>) -> Self {
-        value.map_or(Self::Null, Into::into)
+/// The bits of a floating-point number, the same for numbers that are equal.
+fn bits(value: f64) -> u64 {
+    match value {
+        _ if value.is_nan() => f64::NAN.to_bits(),
+        // -0 + 0 is 0.
+        value => (value + 0.0).to_bits(),
+    }
+}
+
+/// NULL, truth values, integers and floating-point numbers as such; ARRAY and ROW as sequences; all else, NUMERIC among it, as its text,
+/// which keeps every digit.
+impl Serialize for Value {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self {
+            Self::Null => serializer.serialize_unit(),
+            Self::Boolean(value) => serializer.serialize_bool(*value),
+            Self::Integer(value) => serializer.serialize_i64(*value),
+            Self::Double(value) => serializer.serialize_f64(*value),
+            Self::Text(text) | Self::Untyped(text) => serializer.serialize_str(text),
+            Self::Array(values) | Self::Row(values) => values.serialize(serializer),
+            Self::Numeric(_)
+            | Self::Date(_)
+            | Self::Time(_)
+            | Self::TimeTz(_)
+            | Self::Timestamp(_)
+            | Self::Instant(_)
+            | Self::Binary(_)
+            | Self::Uuid(_)
+            | Self::IpAddress(_)
+            | Self::Months(_)
+            | Self::Micros(_) => serializer.collect_str(self),
+        }
     }
 }

@@ -16,7 +16,7 @@ pub(crate) fn steps(arguments: &Steps) -> Result<Ending, Trouble> {
     options.clauses = arguments.clauses;
     options.only.clone_from(&arguments.only);
     asked(&arguments.common, arguments.output, |session, parameters| {
-        let steps = session.steps_of_source(&source, parameters, &options)?;
+        let steps = session.steps_with(&source, parameters, &options)?;
         Ok(match arguments.output {
             ReportFormat::Json => (view::steps_json(&steps, arguments.sample), Ending::Success),
             ReportFormat::Table => (view::steps(&steps, arguments.sample, output::look()), Ending::Success),
@@ -47,7 +47,7 @@ pub(crate) fn compare(arguments: &Compare) -> Result<Ending, Trouble> {
     options.ordered = arguments.ordered;
     options.runs = arguments.runs.max(1);
     asked(&common, arguments.output, |session, parameters| {
-        let found = session.compare_sources(&sources, parameters, &options)?;
+        let found = session.compare_with(&sources, parameters, &options)?;
         let alike = found.same_rows && (found.same_plan || !arguments.same_plan);
         let ending = if alike { Ending::Success } else { Ending::Failure };
         Ok(match arguments.output {
@@ -71,7 +71,7 @@ pub(crate) fn sweep(arguments: &Sweep) -> Result<Ending, Trouble> {
             .collect::<garden_gate::Result<Vec<_>>>()?;
         let mut options = SweepOptions::default();
         options.fixed_plans = arguments.fixed_plan;
-        let found = session.sweep_source(&source, parameters, (&over, &options))?;
+        let found = session.sweep_with(&source, parameters, &over, &options)?;
         let look = if to.is_some() { view::Look::plain() } else { output::look() };
         Ok(match arguments.output {
             SweepFormat::Json => (view::sweep_json(&found), Ending::Success),

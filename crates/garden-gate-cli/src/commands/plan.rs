@@ -20,10 +20,10 @@ pub(crate) fn plan(arguments: &Plan) -> Result<Ending, Trouble> {
     let planned = setup::session(&arguments.common).and_then(|mut session| {
         interrupt::listen(session.interrupt());
         if arguments.measure {
-            let (rows, plan) = session.measure_source(source, &parameters)?;
+            let (rows, plan) = session.measure(source, &parameters)?;
             Ok((Some(rows), plan))
         } else {
-            Ok((None, session.plan_source(source, &parameters)?))
+            Ok((None, session.plan(source, &parameters)?))
         }
     });
     let (rows, plan) = match planned {

@@ -1,5 +1,5 @@
 use super::{Decision, IndexUse, OperatorName, PredicatePlace};
-use crate::diagnostic::Note;
+use crate::diagnostic::{Error, Note, Result, SqlState, suggestion};
 use crate::logical::{JoinKindName, RewriteRule};
 use serde::Serialize;
 use std::fmt;
@@ -196,7 +196,53 @@ impl fmt::Display for JoinMethod {
     }
 }
 
+impl fmt::Display for PlanNode {
+    /// Its title: `hash join, left`, `index lookup task as t by task_bed_ix`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}", self.operator)?;
+        if let Some(kind) = self.kind {
+            write!(f, ", {kind}")?;
+        }
+        if self.null_aware {
+            f.write_str(", NULL-aware")?;
+        }
+        if let Some(target) = &self.target {
+            write!(f, " {target}")?;
+        }
+        if let Some(alias) = &self.alias {
+            write!(f, " as {alias}")?;
+        }
+        if let Some(index) = &self.index {
+            write!(f, " by {index}")?;
+        }
+        Ok(())
+    }
+}
+
+/// The titles of all operators, inputs indented below theirs, each with its estimated rows and, when measured, those that came.
+impl fmt::Display for Plan {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let mut waiting = vec![(0, &self.root)];
+        let mut between = "";
+        while let Some((depth, node)) = waiting.pop() {
+            write!(f, "{between}{:indent$}{node}: {:.0} rows estimated", "", node.estimated_rows, indent = 2 * depth)?;
+            if let Some(rows) = node.actual_rows {
+                write!(f, ", {rows} came")?;
+            }
+            between = "\n";
+            waiting.extend(node.children.iter().rev().map(|child| (depth + 1, child)));
+        }
+        Ok(())
+    }
+}
+
 impl PlanNode {
+    /// Whether it reads rows of a table: it is a scan, or looks rows up for each row of its input.
+    fn reads_rows(&self) -> bool {
+        let is_scan = self.children.is_empty() && self.target.is_some();
+        (is_scan || self.operator == OperatorName::IndexNestedLoopJoin) && !self.operator.gives_named_rows()
+    }
+
     /// Whether it finds rows by this index, alone or with others.
     pub fn uses_index(&self, name: &str) -> bool {
         self.index.as_ref().is_some_and(|index| index.contains(name))
@@ -242,6 +288,31 @@ impl Plan {
         let named = |name: &Option<String>| name.as_ref().is_some_and(|name| name.eq_ignore_ascii_case(table));
         let reads = |node: &&PlanNode| !node.operator.is_change() && (named(&node.target) || named(&node.alias));
         Reading(self.nodes().into_iter().filter(reads).collect())
+    }
+
+    /// As [`Plan::reads`]; a table that the plan does not read, a misspelt one for example, is an error.
+    ///
+    /// # Errors
+    /// 42S02 with the tables that are read.
+    pub fn try_reads(&self, table: &str) -> Result<Reading<'_>> {
+        let found = self.reads(table);
+        if found.times() > 0 {
+            return Ok(found);
+        }
+        let mut known = self.join_order();
+        known.sort_unstable();
+        known.dedup();
+        let error = Error::new(SqlState::TABLE_NOT_FOUND, format!("the plan does not read a table {table:?}"));
+        Err(match known.is_empty() {
+            true => error.with_help("it reads no table"),
+            false => error.with_help(suggestion(table, &known, "it reads")),
+        })
+    }
+
+    /// The tables in the order in which the plan reads them, by their correlation names: of a join the probe or outer side first.
+    pub fn join_order(&self) -> Vec<&str> {
+        let leaves = self.nodes().into_iter().filter(|node| node.reads_rows());
+        leaves.filter_map(|node| node.alias.as_deref().or(node.target.as_deref())).collect()
     }
 
     /// The method of each join, from the top down.

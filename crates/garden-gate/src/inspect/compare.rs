@@ -4,7 +4,7 @@ use super::plan_diff::first_parting;
 use super::row_diff::{OddRow, first_out_of_order, odd_rows};
 use crate::bind::Parameters;
 pub(super) use crate::diagnostic::counted as count;
-use crate::diagnostic::{Error, Result, SourceText, SqlState};
+use crate::diagnostic::{Error, IntoSource, Result, SourceText, SqlState};
 use crate::physical::Plan;
 use crate::session::{Call, ResultSet, Session, no_query};
 use crate::syntax::ast::{Statement, StatementKind};
@@ -131,22 +131,23 @@ impl Session {
     ///
     /// # Errors
     /// 42000 for fewer than two texts, or one that does not end with a query; whatever a query meets.
-    pub fn compare(&mut self, queries: &[&str]) -> Result<Comparison> {
-        let sources: Vec<Arc<SourceText>> = queries.iter().map(|text| SourceText::new(*text)).collect();
-        self.compare_sources(&sources, &Parameters::new(), &CompareOptions::default())
+    pub fn compare<S: IntoSource>(&mut self, queries: impl IntoIterator<Item = S>) -> Result<Comparison> {
+        self.compare_with(queries, (), &CompareOptions::default())
     }
 
-    /// As [`Session::compare`], for texts with names, values of their parameters, and options. Of a text with several statements all
+    /// As [`Session::compare`], with values of parameters and options. Of a text with several statements all
     /// but the last are run once, before anything is compared.
     ///
     /// # Errors
     /// As [`Session::compare`].
-    pub fn compare_sources(
+    pub fn compare_with<S: IntoSource>(
         &mut self,
-        sources: &[Arc<SourceText>],
-        parameters: &Parameters,
+        queries: impl IntoIterator<Item = S>,
+        parameters: impl Into<Parameters>,
         options: &CompareOptions,
     ) -> Result<Comparison> {
+        let sources: Vec<Arc<SourceText>> = queries.into_iter().map(IntoSource::into_source).collect();
+        let (sources, parameters) = (sources.as_slice(), &parameters.into());
         crate::control::large_stack(|| {
             parameters.check_used(sources)?;
             let moments = options.as_of.as_slice();

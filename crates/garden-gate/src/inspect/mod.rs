@@ -8,6 +8,7 @@
 
 mod check;
 mod compare;
+mod expected_rows;
 mod plan_diff;
 mod row_diff;
 mod steps;
@@ -15,5 +16,6 @@ mod sweep;
 
 pub use check::{CheckFile, CheckOutcome, CheckReport, Failure, RowChange};
 pub use compare::{CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind};
+pub use expected_rows::{RowOrder, RowsDiff};
 pub use steps::{Step, StepOptions, StepPart};
 pub use sweep::{Stretch, Sweep, SweepOptions, SweepPoint, Swept};

@@ -2,7 +2,7 @@
 
 use super::plan_diff::line;
 use crate::bind::Parameters;
-use crate::diagnostic::{Error, Result, SourceText, Span, SqlState};
+use crate::diagnostic::{Error, IntoSource, Result, SourceText, Span, SqlState};
 use crate::logical::{Demand, GuidedJoin, GuidedRead};
 use crate::physical::{JoinMethod, Plan, PlanNode};
 use crate::session::{Session, no_query};
@@ -135,21 +135,23 @@ impl Session {
     /// # Errors
     /// 42000 for a text that does not end with a query, 54000 for more than 100,000 combinations, 07001 for a parameter that the text does
     /// not use; whatever the query meets.
-    pub fn sweep(&mut self, sql: &str, over: &[Swept]) -> Result<Sweep> {
-        self.sweep_source(&SourceText::new(sql), &Parameters::new(), (over, &SweepOptions::default()))
+    pub fn sweep(&mut self, sql: impl IntoSource, over: &[Swept]) -> Result<Sweep> {
+        self.sweep_with(sql, (), over, &SweepOptions::default())
     }
 
-    /// As [`Session::sweep`], for a text with a name, and with values of the parameters that are not swept over. Statements before the
+    /// As [`Session::sweep`], with values of the parameters that are not swept over. Statements before the
     /// last are run once.
     ///
     /// # Errors
     /// As [`Session::sweep`].
-    pub fn sweep_source(
+    pub fn sweep_with(
         &mut self,
-        source: &Arc<SourceText>,
-        parameters: &Parameters,
-        (over, options): (&[Swept], &SweepOptions),
+        sql: impl IntoSource,
+        parameters: impl Into<Parameters>,
+        over: &[Swept],
+        options: &SweepOptions,
     ) -> Result<Sweep> {
+        let (source, parameters) = (&sql.into_source(), &parameters.into());
         crate::control::large_stack(|| {
             let count = over.iter().try_fold(1_usize, |count, (_, values)| count.checked_mul(values.len()));
             let count = count.filter(|count| *count <= MOST_POINTS).ok_or_else(|| {

@@ -12,7 +12,7 @@ use crate::bind::{Surroundings, bind_checks, generated_values};
 use crate::catalog::{
     Catalog, CheckConstraint, Filled, ForeignKey, KeyConstraint, MatchType, Period, Table, TableDefinition,
 };
-use crate::diagnostic::{Error, Note, Result, SqlState};
+use crate::diagnostic::{BrokenConstraint, ConstraintKind, Error, Note, Result};
 use crate::kernel::{Batch, array_of, evaluate, lane_bounds, value_at};
 use crate::storage::{Place, StoredTable};
 use crate::types::{SqlType, Value};
@@ -175,7 +175,8 @@ impl<'a> Changer<'a> {
             {
                 let message = format!("column {:?} of table {name:?} can't be NULL", column.name);
                 let help = format!("the row is {}", shown_row(definition, rows, row));
-                return Err(Error::new(SqlState::CONSTRAINT, message).with_help(help));
+                let broken = BrokenConstraint::of_table(ConstraintKind::NotNull, name, &column.name);
+                return Err(Error::broken(broken, message).with_help(help));
             }
         }
         check_periods(name, definition, rows)?;
@@ -203,7 +204,8 @@ impl<'a> Changer<'a> {
                 let text = check.condition.text().trim();
                 let message = format!("a row of table {name:?} breaks {}: CHECK ({text}) is FALSE", check.name);
                 let help = format!("the row is {}", shown_row(definition, rows, row));
-                return Err(Error::new(SqlState::CONSTRAINT, message).with_help(help));
+                let broken = BrokenConstraint::of_table(ConstraintKind::Check, name, &check.name);
+                return Err(Error::broken(broken, message).with_help(help));
             }
         }
         Ok(())
@@ -247,8 +249,10 @@ impl<'a> Changer<'a> {
             let in_part = nulls > 0 && reference.match_type == MatchType::Full;
             let what = if in_part { "is NULL in part".to_owned() } else { format!("is not in table {target:?}") };
             let message = format!("a row of table {name:?} breaks {}: {values} {what}", reference.name);
-            return Err(Error::new(SqlState::CONSTRAINT, message)
-                .with_help(format!("the row is {}", shown_row(definition, rows, row))));
+            let broken = BrokenConstraint::of_table(ConstraintKind::ForeignKey, name, &reference.name);
+            return Err(
+                Error::broken(broken, message).with_help(format!("the row is {}", shown_row(definition, rows, row)))
+            );
         }
         Ok(())
     }
@@ -319,7 +323,8 @@ fn key_twice(
     let values = shown_values(definition, added, &key.columns, row);
     let message = format!("table {name:?} has a row with the {kind} {values} already ({})", key.name);
     let help = format!("the existing row is {}", shown_row(definition, standing, 0));
-    Error::new(SqlState::CONSTRAINT, message).with_help(help)
+    let kind = if key.primary { ConstraintKind::PrimaryKey } else { ConstraintKind::Unique };
+    Error::broken(BrokenConstraint::of_table(kind, name, &key.name), message).with_help(help)
 }
 
 /// `name = value` of some columns of a row.

@@ -6,7 +6,7 @@ use super::statement::Watch;
 use super::{Outcome, ResultSet, Session};
 use crate::bind::{MissingParameters, Parameters};
 use crate::control;
-use crate::diagnostic::{Result, SourceText};
+use crate::diagnostic::{IntoSource, Result, SourceText};
 use crate::physical::Plan;
 use crate::syntax::{Script, ast};
 use std::sync::Arc;
@@ -31,17 +31,10 @@ impl Session {
     ///
     /// # Errors
     /// As [`Session::query`].
-    pub fn plan(&mut self, sql: &str, parameters: impl Into<Parameters>) -> Result<Plan> {
-        self.plan_source(&SourceText::new(sql), &parameters.into())
-    }
-
-    /// As [`Session::plan`], for text that has a name.
-    ///
-    /// # Errors
-    /// As [`Session::query`].
-    pub fn plan_source(&mut self, source: &Arc<SourceText>, parameters: &Parameters) -> Result<Plan> {
-        let last = self.last_statement(source, parameters)?;
-        self.plan_statement(&last, source, parameters)
+    pub fn plan(&mut self, sql: impl IntoSource, parameters: impl Into<Parameters>) -> Result<Plan> {
+        let (source, parameters) = (sql.into_source(), parameters.into());
+        let last = self.last_statement(&source, &parameters)?;
+        self.plan_statement(&last, &source, &parameters)
     }
 
     /// Plans a statement of a text, whose statements before it have been run.
@@ -70,17 +63,10 @@ impl Session {
     ///
     /// # Errors
     /// As [`Session::query`].
-    pub fn measure(&mut self, sql: &str, parameters: impl Into<Parameters>) -> Result<(ResultSet, Plan)> {
-        self.measure_source(&SourceText::new(sql), &parameters.into())
-    }
-
-    /// As [`Session::measure`], for text that has a name.
-    ///
-    /// # Errors
-    /// As [`Session::query`].
-    pub fn measure_source(&mut self, source: &Arc<SourceText>, parameters: &Parameters) -> Result<(ResultSet, Plan)> {
-        let last = self.last_statement(source, parameters)?;
-        self.measure_statement(&last, source, parameters)
+    pub fn measure(&mut self, sql: impl IntoSource, parameters: impl Into<Parameters>) -> Result<(ResultSet, Plan)> {
+        let (source, parameters) = (sql.into_source(), parameters.into());
+        let last = self.last_statement(&source, &parameters)?;
+        self.measure_statement(&last, &source, &parameters)
     }
 
     /// Measures a statement of a text, whose statements before it have been run.

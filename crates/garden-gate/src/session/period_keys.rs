@@ -5,7 +5,7 @@ use super::change::stored;
 use super::constraints::{Changer, encoded_keys, key_arrays, shown_row, shown_values};
 use crate::bind::{Surroundings, index_keys};
 use crate::catalog::{ColumnDefinition, ForeignKey, Index, KeyConstraint, MatchType, TableDefinition};
-use crate::diagnostic::{Error, Result, SqlState};
+use crate::diagnostic::{BrokenConstraint, ConstraintKind, Error, Result};
 use crate::kernel::{Batch, from_integer_lanes, integer_lanes, value_at};
 use crate::logical::ScanIndex;
 use crate::storage::{PeriodSearch, StoredTable, Wanted};
@@ -28,7 +28,8 @@ pub(super) fn check_periods(name: &str, definition: &TableDefinition, rows: &Bat
             last.name
         );
         let help = format!("a period ends after it starts; the row is {}", shown_row(definition, rows, row));
-        return Err(Error::new(SqlState::CONSTRAINT, message).with_help(help));
+        let broken = BrokenConstraint::of_table(ConstraintKind::Period, name, &period.name);
+        return Err(Error::broken(broken, message).with_help(help));
     }
     Ok(())
 }
@@ -112,7 +113,8 @@ fn overlap(
         key.name
     );
     let help = format!("the existing row is {}", shown_row(definition, existing, at));
-    Error::new(SqlState::CONSTRAINT, message).with_help(help)
+    let kind = if key.primary { ConstraintKind::PrimaryKey } else { ConstraintKind::Unique };
+    Error::broken(BrokenConstraint::of_table(kind, name, &key.name), message).with_help(help)
 }
 
 impl Changer<'_> {
@@ -195,7 +197,8 @@ fn not_covered(
         shown(0),
         shown(1)
     );
-    Error::new(SqlState::CONSTRAINT, message).with_help(format!("the row is {}", shown_row(definition, rows, row)))
+    let broken = BrokenConstraint::of_table(ConstraintKind::ForeignKey, name, &reference.name);
+    Error::broken(broken, message).with_help(format!("the row is {}", shown_row(definition, rows, row)))
 }
 
 /// Rows of a table whose key is among these, and whose period overlaps that of the key's row.

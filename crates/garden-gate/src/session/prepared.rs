@@ -7,7 +7,7 @@ use super::script::one_statement;
 use super::session::{Call, no_query};
 use super::{Outcome, ResultColumn, ResultSet, Session};
 use crate::bind::{MissingParameters, OutputColumn, Parameters, bind_change, bind_query};
-use crate::diagnostic::{Result, SourceText};
+use crate::diagnostic::{IntoSource, Result, SourceText};
 use crate::syntax::{Script, ast};
 use crate::types::ParameterName;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -33,6 +33,11 @@ impl PreparedStatement {
         &self.columns
     }
 
+    /// Its parameters: those with names once each, and those of positions, in the order of the text.
+    pub fn parameters(&self) -> &[ParameterName] {
+        &self.names
+    }
+
     /// Its text.
     pub fn text(&self) -> &str {
         self.source.text()
@@ -44,12 +49,17 @@ impl Session {
     ///
     /// # Errors
     /// As [`Session::query`], for what can be known without the values of parameters.
-    pub fn prepare(&self, sql: &str) -> Result<PreparedStatement> {
+    pub fn prepare(&self, sql: impl IntoSource) -> Result<PreparedStatement> {
         crate::control::large_stack(|| {
-            let source = SourceText::new(sql);
-            let statement = one_statement(sql)?;
+            let source = sql.into_source();
+            let statement = one_statement(&source)?;
             let (columns, direct) = self.checked(&statement, &source).map_err(|error| error.in_source(&source))?;
-            let names = Script::new(Arc::clone(&source)).parameter_names();
+            let mut names: Vec<ParameterName> = Vec::new();
+            for name in Script::new(Arc::clone(&source)).parameter_names() {
+                if !names.iter().any(|known| known.is_same(&name)) {
+                    names.push(name);
+                }
+            }
             Ok(PreparedStatement {
                 statement: Arc::new(statement),
                 source,

@@ -14,7 +14,7 @@ use super::partial_match::{self, Matching};
 use super::period_keys::rows_that_refer;
 use crate::bind::default_value;
 use crate::catalog::{Catalog, ForeignKey, MatchType, ReferentialAction, TableDefinition};
-use crate::diagnostic::{Error, Result, SqlState};
+use crate::diagnostic::{BrokenConstraint, ConstraintKind, Error, Result, SqlState};
 use crate::kernel::{Batch, cast_values};
 use crate::storage::{Place, StoredTable};
 use crate::types::{Value, index};
@@ -456,5 +456,8 @@ fn needed_by(
 ) -> Error {
     let values = shown_values(definition, before, &reference.referred, row);
     let message = format!("a row of table {parent:?} is needed by {} of table {child:?}: {values}", reference.name);
-    Error::new(state, message).with_help(format!("it refers to it: {}", shown_row(child_definition, needed, 0)))
+    let broken = BrokenConstraint::of_table(ConstraintKind::ForeignKey, child, &reference.name);
+    Error::new(state, message)
+        .about(broken)
+        .with_help(format!("it refers to it: {}", shown_row(child_definition, needed, 0)))
 }

@@ -1,8 +1,9 @@
-use crate::diagnostic::{Error, Note, Result, SqlState, counted};
+use super::{FromRow, FromValue};
+use crate::diagnostic::{Error, Note, Result, SqlState, counted, nearest};
 use crate::kernel::{Batch, value_at};
-use crate::types::{Decimal, DeclaredType, Interval, SqlType, TypeLimit, Value, Zone};
-use arrow::array::RecordBatch;
-use arrow::datatypes::{Field, Schema};
+use crate::types::{DeclaredType, Interval, SqlType, TypeLimit, Value, Zone};
+use arrow::array::{RecordBatch, RecordBatchOptions};
+use arrow::datatypes::{Field, Schema, SchemaRef};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -68,9 +69,24 @@ impl ResultSet {
     }
 
     /// The rows, in order.
-    pub fn rows(&self) -> impl Iterator<Item = Row<'_>> {
-        let (columns, zone) = (&self.columns, self.zone);
-        self.batches.iter().flat_map(move |batch| (0..batch.rows).map(move |row| Row { columns, batch, row, zone }))
+    pub fn rows(&self) -> Rows<'_> {
+        Rows { result: self, batch: 0, row: 0, left: self.row_count() }
+    }
+
+    /// The one row of the result as a Rust type, such as a tuple.
+    ///
+    /// # Errors
+    /// 21000 when there is no row or more than one; as [`FromRow::from_row`] otherwise.
+    pub fn one<T: FromRow>(&self) -> Result<T> {
+        let mut rows = self.rows();
+        match (rows.next(), rows.next()) {
+            (Some(row), None) => row.read(),
+            (found, _) => {
+                let count = if found.is_some() { counted(self.row_count(), "row") } else { "no row".to_owned() };
+                let message = format!("one row was expected, the query gives {count}");
+                Err(Error::new(SqlState::CARDINALITY, message).with_help("rows() gives them all"))
+            }
+        }
     }
 
     /// The rows as Arrow record batches; columns have the Arrow types of [`SqlType::arrow`].
@@ -78,15 +94,61 @@ impl ResultSet {
     /// # Errors
     /// HY000 on an internal fault only.
     pub fn batches(&self) -> Result<Vec<RecordBatch>> {
-        let field = |column: &ResultColumn| Field::new(&column.name, column.sql_type.arrow(), true);
-        let schema = Arc::new(Schema::new(self.columns.iter().map(field).collect::<Vec<_>>()));
-        let record = |batch: &Batch| {
-            let options = arrow::array::RecordBatchOptions::new().with_row_count(Some(batch.rows));
-            RecordBatch::try_new_with_options(Arc::clone(&schema), batch.columns.clone(), &options)
-        };
-        Ok(self.batches.iter().map(record).collect::<Result<_, _>>()?)
+        let schema = schema_of(&self.columns);
+        self.batches.iter().map(|batch| record_batch(&schema, batch)).collect()
     }
 }
+
+/// The Arrow schema of a result.
+pub(super) fn schema_of(columns: &[ResultColumn]) -> SchemaRef {
+    let field = |column: &ResultColumn| Field::new(&column.name, column.sql_type.arrow(), true);
+    Arc::new(Schema::new(columns.iter().map(field).collect::<Vec<_>>()))
+}
+
+pub(super) fn record_batch(schema: &SchemaRef, batch: &Batch) -> Result<RecordBatch> {
+    let options = RecordBatchOptions::new().with_row_count(Some(batch.rows));
+    Ok(RecordBatch::try_new_with_options(Arc::clone(schema), batch.columns.clone(), &options)?)
+}
+
+impl<'r> IntoIterator for &'r ResultSet {
+    type Item = Row<'r>;
+    type IntoIter = Rows<'r>;
+
+    fn into_iter(self) -> Rows<'r> {
+        self.rows()
+    }
+}
+
+/// The rows of a result, in order.
+#[derive(Clone, Debug)]
+pub struct Rows<'r> {
+    result: &'r ResultSet,
+    batch: usize,
+    row: usize,
+    left: usize,
+}
+
+impl<'r> Iterator for Rows<'r> {
+    type Item = Row<'r>;
+
+    fn next(&mut self) -> Option<Row<'r>> {
+        loop {
+            let batch = self.result.batches.get(self.batch)?;
+            if self.row < batch.rows {
+                let row = Row { columns: &self.result.columns, batch, row: self.row, zone: self.result.zone };
+                (self.row, self.left) = (self.row + 1, self.left - 1);
+                return Some(row);
+            }
+            (self.batch, self.row) = (self.batch + 1, 0);
+        }
+    }
+
+    fn size_hint(&self) -> (usize, Option<usize>) {
+        (self.left, Some(self.left))
+    }
+}
+
+impl ExactSizeIterator for Rows<'_> {}
 
 /// One row of a result.
 #[derive(Clone, Copy, Debug)]
@@ -103,12 +165,23 @@ impl Row<'_> {
         self.columns.len()
     }
 
-    /// The value in a column, counted from 0; NULL past the last.
+    /// The columns of the result.
+    pub fn columns(&self) -> &[ResultColumn] {
+        self.columns
+    }
+
+    /// The value in a column, counted from 0, as an element of a slice; [`Row::get`] gives an error instead of a panic.
+    ///
+    /// # Panics
+    /// When there is no such column.
     pub fn value(&self, column: usize) -> Value {
-        match (self.columns.get(column), self.batch.columns.get(column)) {
-            (Some(info), Some(array)) => value_at(array, info.sql_type, self.row),
-            _ => Value::Null,
-        }
+        let count = self.columns.len();
+        assert!(
+            column < count,
+            "there is no column {column}: the result has {}, counted from 0",
+            counted(count, "column")
+        );
+        value_at(&self.batch.columns[column], self.columns[column].sql_type, self.row)
     }
 
     /// The value in a column as it is shown: an interval of some fields as the text of these, an instant as clocks of the session's
@@ -145,7 +218,7 @@ impl Row<'_> {
         let Some(info) = self.columns.get(column) else {
             let message =
                 format!("the result has {}, there is no column {column}", counted(self.columns.len(), "column"));
-            return Err(Error::new(SqlState::COLUMN_NOT_FOUND, message));
+            return Err(Error::new(SqlState::COLUMN_NOT_FOUND, message).with_help("columns are counted from 0"));
         };
         let value = self.value(column);
         let null = value.is_null();
@@ -158,6 +231,53 @@ impl Row<'_> {
     }
 }
 
+impl<'r> Row<'r> {
+    /// The value in the one column of this name, without regard to case, as a Rust type.
+    ///
+    /// # Errors
+    /// 42S22 when no column has this name, 42000 when several have, 22000 as [`Row::get`].
+    pub fn get_by_name<T: FromValue>(&self, name: &str) -> Result<T> {
+        let is_it = |column: &ResultColumn| column.name.eq_ignore_ascii_case(name);
+        let mut found = (0..self.columns.len()).filter(|at| is_it(&self.columns[*at]));
+        match (found.next(), found.next()) {
+            (Some(at), None) => self.get(at),
+            (None, _) => {
+                let known: Vec<&str> = self.columns.iter().map(|column| column.name.as_str()).collect();
+                let error = Error::new(SqlState::COLUMN_NOT_FOUND, format!("the result has no column {name:?}"));
+                Err(match nearest(name, known.iter().copied()) {
+                    Some(near) => error.with_help(format!("did you mean {near:?}?")),
+                    None => error.with_help(format!("its columns are {}", known.join(", "))),
+                })
+            }
+            (Some(_), Some(_)) => {
+                let message = format!("several columns of the result are called {name:?}");
+                Err(Error::new(SqlState::SYNTAX_OR_RULE, message)
+                    .with_help("give each a name with AS, or read them by their number"))
+            }
+        }
+    }
+
+    /// The row as a Rust type, such as a tuple.
+    ///
+    /// # Errors
+    /// As [`FromRow::from_row`].
+    pub fn read<T: FromRow>(self) -> Result<T> {
+        T::from_row(self)
+    }
+
+    pub(super) fn check_width(&self, wanted: usize) -> Result<()> {
+        if self.width() == wanted {
+            return Ok(());
+        }
+        let message = format!(
+            "the result has {}, {} asked for",
+            counted(self.width(), "column"),
+            if wanted == 1 { "one is".to_owned() } else { format!("{wanted} are") }
+        );
+        Err(Error::new(SqlState::COLUMN_NOT_FOUND, message).with_help("list the columns that are wanted in SELECT"))
+    }
+}
+
 /// A value with its instants as texts in a time zone.
 fn in_zone(value: Value, zone: Zone) -> Value {
     let all = |values: Vec<Value>| values.into_iter().map(|value| in_zone(value, zone)).collect();
@@ -166,46 +286,5 @@ fn in_zone(value: Value, zone: Zone) -> Value {
         Value::Array(elements) => Value::Array(all(elements)),
         Value::Row(fields) => Value::Row(all(fields)),
         other => other,
-    }
-}
-
-/// A Rust type that a value can be read as.
-pub trait FromValue: Sized {
-    /// The value, or `None` when it is of another type.
-    fn from_value(value: Value) -> Option<Self>;
-}
-
-macro_rules! from_value {
-    ($($target:ty => $($pattern:pat => $result:expr),+;)*) => {$(
-        impl FromValue for $target {
-            fn from_value(value: Value) -> Option<Self> {
-                match value {
-                    $($pattern => $result,)+
-                    _ => None,
-                }
-            }
-        }
-    )*};
-}
-
-from_value! {
-    bool => Value::Boolean(value) => Some(value);
-    i64 => Value::Integer(value) => Some(value);
-    i32 => Value::Integer(value) => Self::try_from(value).ok();
-    f64 => Value::Double(value) => Some(value), Value::Integer(value) => Some(crate::types::approximate(value)),
-        Value::Numeric(value) => Some(value.to_f64());
-    Decimal => Value::Numeric(value) => Some(value), Value::Integer(value) => Some(Self { unscaled: value.into(), scale: 0 });
-    String => Value::Text(value) => Some(value);
-}
-
-impl FromValue for Value {
-    fn from_value(value: Value) -> Option<Self> {
-        Some(value)
-    }
-}
-
-impl<T: FromValue> FromValue for Option<T> {
-    fn from_value(value: Value) -> Option<Self> {
-        if value.is_null() { Some(None) } else { T::from_value(value).map(Some) }
     }
 }

@@ -8,7 +8,7 @@ use super::last_query::LastQuery;
 use super::past::read_in_the_past;
 use super::progress::{Progress, Teller};
 use super::result_set::{ResultColumn, ResultSet};
-use super::script::{Statements, one_statement};
+use super::script::{ScriptRun, Statements, one_statement};
 use super::settings::Settings;
 use super::statement::{Prepared, Watch, prepare, prepare_bound};
 use super::temporary::OwnTables;
@@ -16,7 +16,7 @@ use super::transaction::Transaction;
 use crate::bind::{Bound, MissingParameters, Moment, OpenFile, Parameters, Surroundings, bind_value};
 use crate::catalog::DEFAULT_SCHEMA;
 use crate::control::{self, Control, Entered, Interrupt};
-use crate::diagnostic::{Error, Result, SourceText, SqlState};
+use crate::diagnostic::{Error, IntoSource, Result, SourceText, SqlState};
 use crate::execute::{Pool, RoundLog, RoundRows};
 use crate::kernel::no_such_zone;
 use crate::physical::{Measures, Plan};
@@ -46,7 +46,7 @@ pub struct Session {
     pub(super) access: Access,
     progress: Option<Teller>,
     interrupt: Interrupt,
-    pool: Pool,
+    pool: Arc<Pool>,
     pub(super) transaction: Option<Transaction>,
     /// Commits that were lost to other sessions since the last one that was kept.
     pub(super) lost_commits: u32,
@@ -81,7 +81,7 @@ impl Session {
             id: shared.temporary.new_session(),
             own: OwnTables::default(),
             shared,
-            pool: Pool::new(settings.workers),
+            pool: Arc::new(Pool::new(settings.workers)),
             settings,
             variables: Parameters::new(),
             schema: DEFAULT_SCHEMA.into(),
@@ -128,7 +128,7 @@ impl Session {
         Arc::make_mut(&mut self.settings).set(name, &value.into())?;
         // Worker threads stay for the next statement, whatever else is set.
         if self.settings.workers != workers {
-            self.pool = Pool::new(self.settings.workers);
+            self.pool = Arc::new(Pool::new(self.settings.workers));
         }
         Ok(())
     }
@@ -137,9 +137,35 @@ impl Session {
     ///
     /// # Errors
     /// The first statement that fails ends the script.
-    pub fn run(&mut self, sql: &str) -> Result<Vec<Outcome>> {
-        let none = Parameters::new();
-        self.statements(SourceText::new(sql), &none)?.collect()
+    pub fn run(&mut self, sql: impl IntoSource) -> Result<Vec<Outcome>> {
+        self.statements(sql, ())?.collect()
+    }
+
+    /// As [`Session::run`], with parameters, and what came before a statement that failed is kept.
+    ///
+    /// ```
+    /// # use garden_gate::Parameters;
+    /// # let mut session = garden_gate::Database::in_memory().session();
+    /// let run = session.run_script("VALUES (1); VALUES (CAST(:size AS INTEGER)); VALUES (3)", Parameters::new().set("size", "wide"));
+    /// assert_eq!((run.outcomes.len(), run.error.map(|error| error.sqlstate().to_string())), (1, Some("22018".to_owned())));
+    /// ```
+    pub fn run_script(&mut self, sql: impl IntoSource, parameters: impl Into<Parameters>) -> ScriptRun {
+        let mut run = ScriptRun::default();
+        match self.statements(sql, parameters) {
+            Err(error) => run.error = Some(error),
+            Ok(statements) => {
+                for outcome in statements {
+                    match outcome {
+                        Ok(outcome) => run.outcomes.push(outcome),
+                        Err(error) => {
+                            run.error = Some(error);
+                            break;
+                        }
+                    }
+                }
+            }
+        }
+        run
     }
 
     /// Runs a script a statement at a time: each runs when the iterator is asked for it, so that its outcome can be shown before
@@ -147,7 +173,8 @@ impl Session {
     ///
     /// # Errors
     /// 07001 when a parameter is given that no statement of the script has; nothing has run then.
-    pub fn statements<'s>(&'s mut self, source: Arc<SourceText>, parameters: &'s Parameters) -> Result<Statements<'s>> {
+    pub fn statements(&mut self, sql: impl IntoSource, parameters: impl Into<Parameters>) -> Result<Statements<'_>> {
+        let (source, parameters) = (sql.into_source(), parameters.into());
         let used = Script::new(Arc::clone(&source)).parameter_names();
         parameters.refuse_unused(&used)?;
         Ok(Statements::new(self, source, parameters))
@@ -157,17 +184,17 @@ impl Session {
     ///
     /// # Errors
     /// 42000 when the text is not exactly one query; whatever is wrong with it (42Sxx, 07001) or fails while it runs (22xxx).
-    pub fn query(&mut self, sql: &str, parameters: impl Into<Parameters>) -> Result<ResultSet> {
-        let parameters = parameters.into();
-        control::large_stack(|| self.query_now(sql, &parameters))
+    pub fn query(&mut self, sql: impl IntoSource, parameters: impl Into<Parameters>) -> Result<ResultSet> {
+        let (source, parameters) = (sql.into_source(), parameters.into());
+        control::large_stack(|| self.query_now(&source, &parameters))
     }
 
-    fn query_now(&mut self, sql: &str, parameters: &Parameters) -> Result<ResultSet> {
+    fn query_now(&mut self, source: &Arc<SourceText>, parameters: &Parameters) -> Result<ResultSet> {
         let started = Instant::now();
         let _entered = self.enter_statement();
-        let (statement, source) = (one_statement(sql)?, SourceText::new(sql));
-        parameters.refuse_unused(&Script::new(Arc::clone(&source)).parameter_names())?;
-        let call = Call { source: &source, parameters, started, measured: None };
+        let statement = one_statement(source)?;
+        parameters.refuse_unused(&Script::new(Arc::clone(source)).parameter_names())?;
+        let call = Call { source, parameters, started, measured: None };
         let rows = match &statement.kind {
             ast::StatementKind::Query(query) => self.rows_of(query, &call),
             ast::StatementKind::Change(change) if change.returning.is_some() => {
@@ -175,17 +202,16 @@ impl Session {
             }
             _ => Err(no_query().at(statement.span)),
         };
-        rows.map_err(|error| error.in_source(&source))
+        rows.map_err(|error| error.in_source(source))
     }
 
     /// Runs one statement that changes rows, and gives how many it changed; 0 for a statement that changes none, such as CREATE.
     ///
     /// # Errors
     /// As [`Session::query`]; 23000 when a constraint is broken, 40001 when a transaction can't be kept.
-    pub fn execute(&mut self, sql: &str, parameters: impl Into<Parameters>) -> Result<u64> {
-        let (source, parameters) = (SourceText::new(sql), parameters.into());
+    pub fn execute(&mut self, sql: impl IntoSource, parameters: impl Into<Parameters>) -> Result<u64> {
         let mut affected = 0;
-        for outcome in self.statements(source, &parameters)? {
+        for outcome in self.statements(sql, parameters)? {
             affected = match outcome? {
                 Outcome::Changed { affected, .. } => affected,
                 Outcome::Rows(rows) => rows.affected().unwrap_or(0),
@@ -272,6 +298,10 @@ impl Session {
         &self.settings
     }
 
+    pub(super) fn pool(&self) -> Arc<Pool> {
+        Arc::clone(&self.pool)
+    }
+
     pub(super) fn path(&self) -> &[String] {
         &self.path
     }
@@ -340,7 +370,7 @@ impl Session {
     }
 
     /// The rows of a query, which may read those of a change.
-    fn rows_of(&mut self, query: &ast::Query, call: &Call<'_>) -> Result<ResultSet> {
+    pub(super) fn rows_of(&mut self, query: &ast::Query, call: &Call<'_>) -> Result<ResultSet> {
         match change_in(query) {
             Some(delta) => self.change_and_query(query, delta, call),
             None => self.query_rows(query, call),
@@ -389,7 +419,7 @@ impl Session {
         })
     }
 
-    fn new_control(&self) -> Arc<Control> {
+    pub(super) fn new_control(&self) -> Arc<Control> {
         Control::new(&self.interrupt, self.settings.limits(&self.access))
     }
 

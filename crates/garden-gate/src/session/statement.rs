@@ -10,7 +10,7 @@ use crate::catalog::TableSource;
 use crate::choose::{Resources, check_guide, choose};
 use crate::control::Control;
 use crate::diagnostic::{Note, Result, SourceText};
-use crate::execute::{self, Pool, RoundLog, Run};
+use crate::execute::{self, Deliver, Pool, RoundLog, Run};
 use crate::logical::{ColumnId, LogicalPlan, RewriteNote, StepDefinition, WindowFunction};
 use crate::physical::{Measures, PhysicalPlan, Plan, describe};
 use crate::syntax::ast;
@@ -148,6 +148,23 @@ impl Prepared {
         self.bound.output.iter().map(column).collect()
     }
 
+    /// What is worth knowing about the query; with `style`, of its style too.
+    pub(super) fn notes(&self, style: bool) -> Vec<Note> {
+        self.bound.notes.iter().filter(|note| style || !note.style).cloned().collect()
+    }
+
+    /// Runs the plan on the threads of `pool`, in batches of so many rows, and hands them on as they come.
+    pub(super) fn stream(
+        &self,
+        (control, pool, batch_rows): (&Control, &Pool, usize),
+        most_rows: Option<u64>,
+        deliver: &Deliver<'_>,
+    ) -> Result<()> {
+        let columns = &self.bound.columns;
+        let run = Run { control, pool, batch_rows, columns, measures: None, most_rows, rounds: None };
+        execute::stream(&self.plan, &wanted(&self.bound.output), &run, deliver)
+    }
+
     pub(super) fn measures(&self) -> Measures {
         Measures::for_plan(&self.plan.root)
     }
@@ -164,7 +181,7 @@ impl Prepared {
         Ok(ResultSet {
             columns: self.result_columns(),
             batches,
-            notes: self.bound.notes.iter().filter(|note| style_notes || !note.style).cloned().collect(),
+            notes: self.notes(style_notes),
             elapsed: self.started.elapsed(),
             affected: None,
             zone: self.zone,

@@ -3,7 +3,7 @@
 use super::constraints::{encoded_keys, shown_row};
 use crate::bind::{Surroundings, index_keys};
 use crate::catalog::{Index, IndexPart, TableDefinition};
-use crate::diagnostic::{Error, Result, SqlState};
+use crate::diagnostic::{BrokenConstraint, ConstraintKind, Error, Result};
 use crate::kernel::{Batch, evaluate, value_at};
 use crate::logical::ScanIndex;
 use crate::storage::{IndexRead, KeyRange, StoredTable};
@@ -55,7 +55,8 @@ pub(super) fn check_unique<'a>(
             let values = values.collect::<Vec<_>>().join(", ");
             let message = format!("table {name:?} has a row with {values} already ({})", index.name);
             let help = format!("the existing row is {}", shown_row(definition, &same, 0));
-            return Err(Error::new(SqlState::CONSTRAINT, message).with_help(help));
+            let broken = BrokenConstraint::of_table(ConstraintKind::Unique, name, &index.name);
+            return Err(Error::broken(broken, message).with_help(help));
         }
     }
     Ok(())

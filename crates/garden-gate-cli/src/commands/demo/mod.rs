@@ -91,7 +91,7 @@ fn show(session: &mut Session, step: &Step, look: Look) -> Result<String, Troubl
         Show::Plan => view::plan_tree(&session.plan(step.sql, ())?, look),
         Show::Measured => {
             let predicted = session.plan(step.sql, ())?;
-            let (rows, measured) = session.measure_source(&source, &none)?;
+            let (rows, measured) = session.measure(&source, &none)?;
             let same = if predicted.fingerprint == measured.fingerprint {
                 "The same plan as predicted."
             } else {

@@ -5,7 +5,7 @@ mod around;
 mod parts;
 
 use crate::bind::Parameters;
-use crate::diagnostic::{Error, Result, SourceText, SqlState, suggestion};
+use crate::diagnostic::{Error, IntoSource, Result, SourceText, SqlState, suggestion};
 use crate::session::{Call, ResultSet, Session, no_query};
 use crate::syntax::ast::StatementKind;
 use parts::{Part, parts_of};
@@ -101,20 +101,21 @@ impl Session {
     ///
     /// # Errors
     /// 42000 for a text that does not end with a query; whatever a step meets that the query itself would meet.
-    pub fn steps(&mut self, sql: &str, parameters: impl Into<Parameters>) -> Result<Vec<Step>> {
-        self.steps_of_source(&SourceText::new(sql), &parameters.into(), &StepOptions::default())
+    pub fn steps(&mut self, sql: impl IntoSource, parameters: impl Into<Parameters>) -> Result<Vec<Step>> {
+        self.steps_with(sql, parameters, &StepOptions::default())
     }
 
-    /// As [`Session::steps`], for a text with a name, and with a choice of the steps.
+    /// As [`Session::steps`], with a choice of the steps.
     ///
     /// # Errors
     /// As [`Session::steps`]; 42000 when there is no step of the name that is asked for, with the names there are.
-    pub fn steps_of_source(
+    pub fn steps_with(
         &mut self,
-        source: &Arc<SourceText>,
-        parameters: &Parameters,
+        sql: impl IntoSource,
+        parameters: impl Into<Parameters>,
         options: &StepOptions,
     ) -> Result<Vec<Step>> {
+        let (source, parameters) = (&sql.into_source(), &parameters.into());
         crate::control::large_stack(|| {
             let last = self.last_statement(source, parameters)?;
             let StatementKind::Query(query) = &last.kind else {
