@@ -30,8 +30,8 @@ impl<'a> Binder<'a> {
                 let mut values = Vec::new();
                 for (given, column) in given.iter().zip(&columns) {
                     values.push(match given {
-                        ast::Given::Default(span) => self.default_of(column, *span)?,
-                        ast::Given::Value(expr) => self.expr(expr, scope, Clause::Set)?,
+                        ast::AssignedValue::Default(span) => self.default_of(column, *span)?,
+                        ast::AssignedValue::Value(expr) => self.expr(expr, scope, Clause::Set)?,
                     });
                 }
                 (given.len() == columns.len()).then_some(values).ok_or(given.len())
@@ -102,8 +102,8 @@ impl Binder<'_> {
         for (at, (name, column)) in assignment.columns.iter().zip(columns).enumerate() {
             let span = match &assignment.values {
                 ast::Assigned::Each(given) => match given.get(at) {
-                    Some(ast::Given::Value(expr)) => expr.span,
-                    Some(ast::Given::Default(_)) | None => continue,
+                    Some(ast::AssignedValue::Value(expr)) => expr.span,
+                    Some(ast::AssignedValue::Default(_)) | None => continue,
                 },
                 ast::Assigned::Row(_) | ast::Assigned::Element { .. } => name.span,
             };
@@ -131,7 +131,7 @@ pub(super) fn numbered_anew(set: &[ast::Assignment], target: &Target<'_>) -> Vec
         let ast::Assigned::Each(given) = &assignment.values else { continue };
         for (name, given) in assignment.columns.iter().zip(given) {
             let place = target.shown.iter().find(|(known, _)| name.matches(known)).and_then(|(_, place)| *place);
-            if let (ast::Given::Default(_), Some(at)) = (given, place)
+            if let (ast::AssignedValue::Default(_), Some(at)) = (given, place)
                 && matches!(target.definition.columns[at].filled, Filled::Identity(_))
             {
                 numbered.push(at);

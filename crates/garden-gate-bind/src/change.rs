@@ -7,7 +7,7 @@ use super::definition::limited;
 use super::period::Portion;
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
 use super::updatable::{Levels, ViewChecks, view_checks, view_columns};
-use super::{Binder, Bound, OutputColumn, Surroundings, fail_with_all, problem::Problem};
+use super::{Binder, Bound, OutputColumn, BindContext, fail_with_all, problem::Problem};
 use crate::catalog::{ColumnDefinition, Filled, Table, TableDefinition, TableSource, Written};
 use crate::diagnostic::{Error, Result, SourceText, Span};
 use crate::logical::{ColumnId, ColumnInfo, Expr, ExprKind, LogicalPlan};
@@ -95,7 +95,7 @@ pub(super) struct Affected {
 ///
 /// # Errors
 /// As [`super::bind_query`]; 42000 when the table can't be changed, or values and columns do not fit.
-pub fn bind_change(change: &ast::Change, source: &SourceText, around: &Surroundings<'_>) -> Result<BoundChange> {
+pub fn bind_change(change: &ast::Change, source: &SourceText, around: &BindContext<'_>) -> Result<BoundChange> {
     let mut binder = Binder::new(source, around);
     let target = binder.target(&change.table, change.span)?;
     if let Some(with) = &change.with {
@@ -138,7 +138,7 @@ pub fn bind_returning(
     change: &ast::Change,
     items: &[ast::SelectItem],
     source: &SourceText,
-    (around, rows): (&Surroundings<'_>, Arc<dyn TableSource>),
+    (around, rows): (&BindContext<'_>, Arc<dyn TableSource>),
 ) -> Result<Bound> {
     let mut binder = Binder::new(source, around);
     let target = binder.target(&change.table, change.span)?;

@@ -2,7 +2,7 @@
 
 use super::change_problem::ChangeProblem;
 use super::scope::{Relation, Scope, ScopeColumn};
-use super::{Binder, Surroundings, fail_with_all};
+use super::{Binder, BindContext, fail_with_all};
 use crate::catalog::{ColumnDefinition, Domain, Filled, Index, IndexPart, TableDefinition};
 use crate::diagnostic::{Error, Result, Span, SqlState};
 use crate::logical::{ColumnId, Expr, ExprKind, Function, ScanIndex, SortKey};
@@ -12,7 +12,7 @@ use crate::types::{SqlType, TypeLimit, Value};
 ///
 /// # Errors
 /// Whatever is wrong with a check.
-pub fn bind_checks<'a>(definition: &'a TableDefinition, around: &'a Surroundings<'a>) -> Result<Vec<Expr>> {
+pub fn bind_checks<'a>(definition: &'a TableDefinition, around: &'a BindContext<'a>) -> Result<Vec<Expr>> {
     let mut checks = Vec::new();
     for check in &definition.checks {
         let mut binder = Binder::new(&check.condition, around);
@@ -33,7 +33,7 @@ pub fn bind_checks<'a>(definition: &'a TableDefinition, around: &'a Surroundings
 pub fn index_keys<'a>(
     definition: &'a TableDefinition,
     index: &'a Index,
-    around: &'a Surroundings<'a>,
+    around: &'a BindContext<'a>,
 ) -> Result<ScanIndex> {
     if let Some(known) = ScanIndex::over_columns(definition, index) {
         return Ok(known);
@@ -64,7 +64,7 @@ pub fn index_keys<'a>(
 }
 
 /// The indexes that a scan of a table can use. What is wrong with one was said when it was made.
-pub(super) fn scan_indexes<'a>(definition: &'a TableDefinition, around: &'a Surroundings<'a>) -> Vec<ScanIndex> {
+pub(super) fn scan_indexes<'a>(definition: &'a TableDefinition, around: &'a BindContext<'a>) -> Vec<ScanIndex> {
     definition.all_indexes().iter().filter_map(|index| index_keys(definition, index, around).ok()).collect()
 }
 
@@ -72,7 +72,7 @@ pub(super) fn scan_indexes<'a>(definition: &'a TableDefinition, around: &'a Surr
 ///
 /// # Errors
 /// Whatever is wrong with one of them; 42000 when a value does not fit its column.
-pub fn check_definition<'a>(definition: &'a TableDefinition, around: &'a Surroundings<'a>) -> Result<()> {
+pub fn check_definition<'a>(definition: &'a TableDefinition, around: &'a BindContext<'a>) -> Result<()> {
     for column in &definition.columns {
         check_default(column, around)?;
         let Filled::Generated(text) = &column.filled else { continue };
@@ -90,7 +90,7 @@ pub fn check_definition<'a>(definition: &'a TableDefinition, around: &'a Surroun
 ///
 /// # Errors
 /// Whatever is wrong with it; 42000 when the value does not fit the column.
-pub fn check_default<'a>(column: &'a ColumnDefinition, around: &'a Surroundings<'a>) -> Result<()> {
+pub fn check_default<'a>(column: &'a ColumnDefinition, around: &'a BindContext<'a>) -> Result<()> {
     let Filled::Default(text) = &column.filled else { return Ok(()) };
     let mut binder = Binder::new(text, around);
     let value = binder.written(text, &Scope::default())?;
@@ -106,7 +106,7 @@ pub fn check_default<'a>(column: &'a ColumnDefinition, around: &'a Surroundings<
 pub fn default_value<'a>(
     definition: &'a TableDefinition,
     column: usize,
-    around: &'a Surroundings<'a>,
+    around: &'a BindContext<'a>,
 ) -> Result<Value> {
     let column = &definition.columns[column];
     let Filled::Default(text) = &column.filled else { return Ok(Value::Null) };
@@ -124,7 +124,7 @@ pub fn default_value<'a>(
 ///
 /// # Errors
 /// Whatever is wrong with one of them.
-pub fn check_domain<'a>(domain: &'a Domain, around: &'a Surroundings<'a>) -> Result<()> {
+pub fn check_domain<'a>(domain: &'a Domain, around: &'a BindContext<'a>) -> Result<()> {
     if let Some(text) = &domain.default {
         let mut binder = Binder::new(text, around);
         let value = binder.written(text, &Scope::default())?;
@@ -189,7 +189,7 @@ pub fn stored_value(at: usize, column: &ColumnDefinition) -> Expr {
 ///
 /// # Errors
 /// Whatever is wrong with its expression.
-pub fn generated_values<'a>(definition: &'a TableDefinition, at: usize, around: &'a Surroundings<'a>) -> Result<Expr> {
+pub fn generated_values<'a>(definition: &'a TableDefinition, at: usize, around: &'a BindContext<'a>) -> Result<Expr> {
     let column = &definition.columns[at];
     let Filled::Generated(text) = &column.filled else { return Ok(stored_value(at, column)) };
     let mut binder = Binder::new(text, around);

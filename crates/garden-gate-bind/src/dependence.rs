@@ -54,11 +54,11 @@ impl Binder<'_> {
                 }
                 self.dependencies(input, found);
             }
-            LogicalPlan::Join { inputs, conjuncts } => {
+            LogicalPlan::InnerJoin { inputs, conjuncts } => {
                 equalities(conjuncts, found);
                 inputs.iter().for_each(|input| self.dependencies(input, found));
             }
-            LogicalPlan::SideJoin(join) => {
+            LogicalPlan::Join(join) => {
                 self.dependencies(&join.left, found);
                 match join.kind {
                     JoinKind::Inner => {
@@ -75,7 +75,7 @@ impl Binder<'_> {
                 found.push(Dependency { from: keys.iter().map(|(id, _)| *id).collect(), to: all });
                 self.dependencies(input, found);
             }
-            LogicalPlan::Step(step) => {
+            LogicalPlan::CteReference(step) => {
                 let Some(definition) = self.steps.get(step.id.0) else { return };
                 let here = |there: &ColumnId| step.columns.iter().find(|(_, of)| of == there).map(|(here, _)| *here);
                 let all: Vec<ColumnId> = step.columns.iter().map(|(here, _)| *here).collect();

@@ -4,7 +4,7 @@ use super::group::Grouping;
 use super::scope::Scope;
 use super::{Binder, problem::Problem};
 use crate::diagnostic::{Result, Span};
-use crate::logical::{Aggregate, ColumnId, Expr, LogicalPlan, SetOp, SetOperand, Step, StepDefinition, StepId};
+use crate::logical::{Aggregate, ColumnId, Expr, LogicalPlan, SetOp, SetOperand, CteReference, CteDefinition, CteId};
 use crate::syntax::ast::{self, GroupingElement};
 use crate::types::{SqlType, Value};
 use std::collections::HashMap;
@@ -131,8 +131,8 @@ impl Binder<'_> {
             return Source::Copied(Box::new(input));
         }
         let output = input.output();
-        self.steps.push(StepDefinition { name: "rows to group".into(), plan: input, output, uses });
-        Source::Step(StepId(self.steps.len() - 1))
+        self.steps.push(CteDefinition { name: "rows to group".into(), plan: input, output, uses });
+        Source::Step(CteId(self.steps.len() - 1))
     }
 
     fn use_rows(&mut self, source: &Source) -> (LogicalPlan, HashMap<ColumnId, ColumnId>) {
@@ -143,7 +143,7 @@ impl Binder<'_> {
                 let columns: Vec<(ColumnId, ColumnId)> =
                     definition.output.iter().map(|column| (self.columns.copy(*column), *column)).collect();
                 let map = columns.iter().map(|(new, old)| (*old, *new)).collect();
-                (LogicalPlan::Step(Step { id: *id, name: definition.name.clone(), columns }), map)
+                (LogicalPlan::CteReference(CteReference { id: *id, name: definition.name.clone(), columns }), map)
             }
         }
     }
@@ -221,7 +221,7 @@ impl Binder<'_> {
 }
 
 enum Source {
-    Step(StepId),
+    Step(CteId),
     Copied(Box<LogicalPlan>),
 }
 

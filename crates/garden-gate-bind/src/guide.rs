@@ -7,13 +7,13 @@ use crate::syntax::ast::{GuideClause, Ident};
 
 /// The demands of all clauses, and the correlation names of all tables.
 #[derive(Debug, Default)]
-pub(super) struct Found {
+pub(super) struct CollectedGuide {
     guide: Guide,
     named: Vec<Ident>,
     relations: Vec<String>,
 }
 
-impl Found {
+impl CollectedGuide {
     pub(super) fn add_relation(&mut self, name: &str) {
         if !self.relations.iter().any(|known| known.eq_ignore_ascii_case(name)) {
             self.relations.push(name.to_owned());
@@ -36,7 +36,7 @@ impl Found {
 impl Binder<'_> {
     /// What all clauses demand; a name that is no table of the statement is a problem.
     pub(super) fn take_guide(&mut self) -> Guide {
-        let Found { guide, named, relations } = std::mem::take(&mut self.guide);
+        let CollectedGuide { guide, named, relations } = std::mem::take(&mut self.guide);
         let known: Vec<&str> = relations.iter().map(String::as_str).collect();
         for name in named.iter().filter(|name| !known.iter().any(|known| name.matches(known))) {
             let message = format!("GUIDE names {:?}, which is no table in FROM", name.text);

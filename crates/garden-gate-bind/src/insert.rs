@@ -83,7 +83,7 @@ impl<'a> Binder<'a> {
     /// VALUES with DEFAULT in it: each value is assigned to its column.
     fn given_rows(
         &mut self,
-        rows: &[Vec<ast::Given>],
+        rows: &[Vec<ast::AssignedValue>],
         wanted: &[usize],
         (target, insert, span): (&Target<'a>, &ast::Insert, Span),
     ) -> Result<(LogicalPlan, Vec<(usize, ColumnId)>)> {
@@ -91,8 +91,8 @@ impl<'a> Binder<'a> {
         let mut numbered = false;
         for row in rows {
             let first = row.first().map_or(span, |given| match given {
-                ast::Given::Value(expr) => expr.span,
-                ast::Given::Default(span) => *span,
+                ast::AssignedValue::Value(expr) => expr.span,
+                ast::AssignedValue::Default(span) => *span,
             });
             // A name that is no column was reported, and is no reason to count.
             let named = insert.columns.as_ref().map_or(wanted.len(), Vec::len);
@@ -108,8 +108,8 @@ impl<'a> Binder<'a> {
             for (at, given) in wanted.iter().zip(row) {
                 let column = &target.definition.columns[*at];
                 values.push(match given {
-                    ast::Given::Default(span) => self.default_of(column, *span)?,
-                    ast::Given::Value(expr) => {
+                    ast::AssignedValue::Default(span) => self.default_of(column, *span)?,
+                    ast::AssignedValue::Value(expr) => {
                         self.refuse_own_value(column, insert, expr.span);
                         let value = self.expr(expr, &Scope::default(), Clause::Values)?;
                         self.assign(value, column)

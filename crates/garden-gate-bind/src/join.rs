@@ -4,7 +4,7 @@ use super::scope::{Clause, Merged, Scope, ScopeColumn};
 use super::{Binder, problem::Problem};
 use crate::diagnostic::{Error, Result, Span};
 use crate::logical::{
-    ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, SideJoin, Sides, Step, StepDefinition, StepId, WindowCall,
+    ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, BinaryJoin, Sides, CteReference, CteDefinition, CteId, WindowCall,
 };
 use crate::syntax::ast::{CompareOp, Ident, Join, JoinCondition};
 use crate::types::SqlType;
@@ -14,8 +14,8 @@ impl Binder<'_> {
     /// Every row of the one with every row of the other; the right side may depend on the left.
     pub(super) fn beside(&mut self, left: LogicalPlan, right: LogicalPlan) -> LogicalPlan {
         if depends(&left, &right) {
-            let join = SideJoin::new(JoinKind::Inner, left, right, Vec::new());
-            return SideJoin { dependent: true, ..join }.into_plan();
+            let join = BinaryJoin::new(JoinKind::Inner, left, right, Vec::new());
+            return BinaryJoin { dependent: true, ..join }.into_plan();
         }
         left.join(right, Vec::new())
     }
@@ -72,7 +72,7 @@ impl Binder<'_> {
         let dependent = depends(&left, &right);
         let written = (self.views == 0).then_some(join.span);
         let sides = if join.mirrored { Sides::Exchanged } else { Sides::AsWritten };
-        SideJoin { dependent, written, sides, ..SideJoin::new(kind, left, right, condition.into_conjuncts()) }
+        BinaryJoin { dependent, written, sides, ..BinaryJoin::new(kind, left, right, condition.into_conjuncts()) }
             .into_plan()
     }
 
@@ -94,11 +94,11 @@ impl Binder<'_> {
         });
         if seen.iter().all(|id| !left_columns.contains(id)) && !depends(&left, &right) {
             let (right, condition) = self.attach(right, condition);
-            return SideJoin::new(kind, left, right, condition.into_conjuncts()).into_plan();
+            return BinaryJoin::new(kind, left, right, condition.into_conjuncts()).into_plan();
         }
         if seen.iter().all(|id| !right_columns.contains(id)) && !depends(&left, &right) {
             let (left, condition) = self.attach(left, condition);
-            return SideJoin::new(kind, left, right, condition.into_conjuncts()).into_plan();
+            return BinaryJoin::new(kind, left, right, condition.into_conjuncts()).into_plan();
         }
         let (left, left_number) = self.numbered(left, span);
         if kind == JoinKind::Left {
@@ -108,7 +108,7 @@ impl Binder<'_> {
             let pairs = self.beside(copy, right.map_columns(&mut |id| moved(id)));
             let pairs = self.filter_attached(pairs, condition.map_columns(&mut |id| moved(id)));
             let (a, b) = (self.column(left_number, span), self.column(moved(left_number), span));
-            return SideJoin::new(kind, left, pairs, vec![Expr::compare(CompareOp::Equal, a, b, span)]).into_plan();
+            return BinaryJoin::new(kind, left, pairs, vec![Expr::compare(CompareOp::Equal, a, b, span)]).into_plan();
         }
         let (right, right_number) = self.numbered(right, span);
         // The pairs are made of copies, so that every column has one origin.
@@ -121,8 +121,8 @@ impl Binder<'_> {
         let same = |this: &Self, id: ColumnId| {
             Expr::compare(CompareOp::Equal, this.column(id, span), this.column(moved(id), span), span)
         };
-        let with_left = SideJoin::new(kind, left, pairs, vec![same(self, left_number)]).into_plan();
-        SideJoin::new(kind, with_left, right, vec![same(self, right_number)]).into_plan()
+        let with_left = BinaryJoin::new(kind, left, pairs, vec![same(self, left_number)]).into_plan();
+        BinaryJoin::new(kind, with_left, right, vec![same(self, right_number)]).into_plan()
     }
 
     /// Rows that are used in two places, the second time under other columns: run once, unless they belong to rows around them.
@@ -132,13 +132,13 @@ impl Binder<'_> {
             return (plan, copy, map);
         }
         let inner = |id: ColumnId| map.get(&id).copied().unwrap_or(id);
-        let (name, id) = ("rows to join", StepId(self.steps.len()));
+        let (name, id) = ("rows to join", CteId(self.steps.len()));
         let outer = plan.output();
         let output = outer.iter().map(|column| inner(*column)).collect();
-        self.steps.push(StepDefinition { name: name.into(), plan: copy, output, uses: 2 });
+        self.steps.push(CteDefinition { name: name.into(), plan: copy, output, uses: 2 });
         let again: HashMap<ColumnId, ColumnId> =
             outer.iter().map(|column| (*column, self.columns.copy(*column))).collect();
-        let step = |columns: Vec<(ColumnId, ColumnId)>| LogicalPlan::Step(Step { id, name: name.into(), columns });
+        let step = |columns: Vec<(ColumnId, ColumnId)>| LogicalPlan::CteReference(CteReference { id, name: name.into(), columns });
         let first = step(outer.iter().map(|column| (*column, inner(*column))).collect());
         let second = step(outer.iter().map(|column| (again[column], inner(*column))).collect());
         (first, second, again)

@@ -87,7 +87,7 @@ pub use updatable::{ViewChecks, bind_hidden_rows, check_view_option};
 
 use crate::catalog::{Catalog, FileOptions, KnownColumns, Table, TableSource};
 use crate::diagnostic::{Error, Facts, Note, Result, SourceText, Span};
-use crate::logical::{Aggregate, ColumnId, ColumnInfo, Columns, Expr, Guide, LogicalPlan, StepDefinition};
+use crate::logical::{Aggregate, ColumnId, ColumnInfo, Columns, Expr, Guide, LogicalPlan, CteDefinition};
 use crate::syntax::ast;
 use crate::types::{SqlType, Value, Zone};
 use std::collections::HashSet;
@@ -106,14 +106,14 @@ pub trait OpenFile {
 
 /// The moment a statement began; every `CURRENT_…` in it means this one (clause 6.42).
 #[derive(Clone, Copy, Debug)]
-pub struct Moment {
+pub struct StatementClock {
     /// Microseconds since 1970-01-01 00:00:00 UTC.
     pub micros: i64,
 }
 
 /// What names can mean to a statement.
 #[expect(missing_debug_implementations, reason = "it holds what others own")]
-pub struct Surroundings<'a> {
+pub struct BindContext<'a> {
     pub catalog: &'a Catalog,
     /// Who the session is for.
     pub user: &'a str,
@@ -126,7 +126,7 @@ pub struct Surroundings<'a> {
     pub variables: &'a Parameters,
     /// Whether parameters may lack a value, as when a plan is asked for.
     pub missing: MissingParameters,
-    pub moment: Moment,
+    pub moment: StatementClock,
     /// The session's time zone.
     pub zone: Zone,
     /// The moment in the past that versioned tables are read at, in microseconds since 1970.
@@ -159,7 +159,7 @@ pub struct Bound {
     /// Whether a parameter lacks its value.
     pub generic: bool,
     /// The common table expressions, in an order in which each uses earlier ones only.
-    pub steps: Vec<StepDefinition>,
+    pub steps: Vec<CteDefinition>,
     /// What GUIDE demands.
     pub guide: Guide,
 }
@@ -209,7 +209,7 @@ struct Outer {
 
 #[expect(missing_debug_implementations, reason = "it lives as long as one statement is bound")]
 pub struct Binder<'a> {
-    around: &'a Surroundings<'a>,
+    around: &'a BindContext<'a>,
     source: &'a SourceText,
     /// The schema of unqualified table names.
     schema: &'a str,
@@ -224,7 +224,7 @@ pub struct Binder<'a> {
     outer: Vec<Outer>,
     /// The names that WITH gives, the innermost last.
     withs: Vec<with::Visible>,
-    steps: Vec<StepDefinition>,
+    steps: Vec<CteDefinition>,
     /// Columns that hold a bare NULL: a set operator gives them the type of their neighbours.
     untyped: HashSet<ColumnId>,
     /// Which rows the expression that is bound is about.
@@ -242,7 +242,7 @@ pub struct Binder<'a> {
     subqueries: usize,
     /// The operands of the simple CASEs around, the innermost last.
     case_operands: Vec<Expr>,
-    guide: guide::Found,
+    guide: guide::CollectedGuide,
     /// What the name that is bound next may be, if it is no column.
     bare_name: BareName,
 }
@@ -251,14 +251,14 @@ pub struct Binder<'a> {
 ///
 /// # Errors
 /// The first problem found, with the others as related errors.
-pub fn bind_query(query: &ast::Query, source: &SourceText, around: &Surroundings<'_>) -> Result<Bound> {
+pub fn bind_query(query: &ast::Query, source: &SourceText, around: &BindContext<'_>) -> Result<Bound> {
     let mut binder = Binder::new(source, around);
     let (plan, output) = binder.query(query)?;
     binder.bound(plan, output)
 }
 
 /// Binds and evaluates an expression without columns, as in `LET` and `SET`.
-pub fn bind_value(expr: &ast::Expr, source: &SourceText, around: &Surroundings<'_>) -> Result<(Value, Vec<Note>)> {
+pub fn bind_value(expr: &ast::Expr, source: &SourceText, around: &BindContext<'_>) -> Result<(Value, Vec<Note>)> {
     let mut binder = Binder::new(source, around);
     let bound = binder.expr(expr, &scope::Scope::default(), scope::Clause::Value)?;
     if bound.has_subquery() {
@@ -274,7 +274,7 @@ fn fail_with_all(problems: Vec<Error>) -> Result<()> {
 }
 
 impl<'a> Binder<'a> {
-    fn new(source: &'a SourceText, around: &'a Surroundings<'a>) -> Self {
+    fn new(source: &'a SourceText, around: &'a BindContext<'a>) -> Self {
         Self {
             around,
             source,
@@ -297,7 +297,7 @@ impl<'a> Binder<'a> {
             depth: 0,
             subqueries: 0,
             case_operands: Vec::new(),
-            guide: guide::Found::default(),
+            guide: guide::CollectedGuide::default(),
             bare_name: BareName::Column,
         }
     }

@@ -8,7 +8,7 @@ use super::change_problem::ChangeProblem;
 use super::scope::{Clause, Scope, ScopeColumn};
 use crate::catalog::{Filled, TableDefinition};
 use crate::diagnostic::{Result, Span};
-use crate::logical::{ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, SideJoin};
+use crate::logical::{ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, BinaryJoin};
 use crate::syntax::ast;
 use crate::types::{SqlType, Test, Value};
 
@@ -41,7 +41,7 @@ impl<'a> Binder<'a> {
         let mut plan = if on.has_subquery() {
             self.outer_with_subquery(JoinKind::Left, (source, rows), on)
         } else {
-            SideJoin::new(JoinKind::Left, source, rows, on.into_conjuncts()).into_plan()
+            BinaryJoin::new(JoinKind::Left, source, rows, on.into_conjuncts()).into_plan()
         };
         let mut branches = Vec::new();
         for branch in &merge.branches {
@@ -129,7 +129,7 @@ impl<'a> Binder<'a> {
         let mut values = Vec::new();
         for (at, column) in target.definition.columns.iter().enumerate() {
             let value = match wanted.iter().position(|known| *known == at).map(|number| &given[number]) {
-                Some(ast::Given::Value(expr)) => {
+                Some(ast::AssignedValue::Value(expr)) => {
                     self.refuse_own_value(column, &insert, expr.span);
                     let value = self.expr(expr, scope, Clause::Values)?;
                     self.assign(value, column)

@@ -238,12 +238,12 @@ pub(super) fn at_most_one_row(plan: &LogicalPlan) -> bool {
         | LogicalPlan::Window { input, .. }
         | LogicalPlan::Distinct { input, .. }
         | LogicalPlan::Sort { input, .. } => at_most_one_row(input),
-        LogicalPlan::SideJoin(join) => {
+        LogicalPlan::Join(join) => {
             use crate::logical::JoinKind as K;
             let right = matches!(join.kind, K::Semi | K::Anti | K::Mark | K::Single) || at_most_one_row(&join.right);
             join.kind != K::Full && right && at_most_one_row(&join.left)
         }
-        LogicalPlan::Join { inputs, .. } => inputs.iter().all(at_most_one_row),
+        LogicalPlan::InnerJoin { inputs, .. } => inputs.iter().all(at_most_one_row),
         _ => false,
     }
 }

@@ -326,7 +326,7 @@ fn check_rules(plan: &LogicalPlan, id: usize) -> Result<(), &'static str> {
             LogicalPlan::Aggregate { input, .. } if below(input) => Some("a grouping or an aggregate"),
             LogicalPlan::Window { input, .. } if below(input) => Some("a window function"),
             LogicalPlan::Limit { input, .. } if below(input) => Some("OFFSET or FETCH"),
-            LogicalPlan::SideJoin(join) => {
+            LogicalPlan::Join(join) => {
                 let (left, right) = (below(&join.left), below(&join.right));
                 match join.kind {
                     JoinKind::Left if right => Some("the side of an outer join that is filled up with NULLs"),

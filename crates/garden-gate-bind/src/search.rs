@@ -4,7 +4,7 @@
 use super::{Binder, OutputColumn, problem::Problem};
 use crate::diagnostic::{Result, Span, nearest};
 use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, Function, LogicalPlan, SetOperand, Test};
-use crate::syntax::ast::{Cycle, Ident, Search, WithElement};
+use crate::syntax::ast::{Cycle, Ident, SearchClause, WithElement};
 use crate::types::{RowField, SqlType, Value};
 use std::convert::Infallible;
 
@@ -134,7 +134,7 @@ impl Binder<'_> {
     /// Depth first: the rows on the way to this one, in an array. Breadth first: the number of the round, and the row.
     fn sequence(
         &self,
-        search: &Search,
+        search: &SearchClause,
         (operand, plain): (&SetOperand, &[OutputColumn]),
         (column, parent): (&OutputColumn, Option<ColumnId>),
         span: Span,

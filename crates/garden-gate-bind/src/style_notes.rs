@@ -182,9 +182,9 @@ fn joined(plan: &LogicalPlan) -> (Vec<&LogicalPlan>, Vec<&Expr>) {
             all.extend(conjuncts);
             (inputs, all)
         }
-        LogicalPlan::Join { inputs, conjuncts } => (inputs.iter().collect(), conjuncts.iter().collect()),
+        LogicalPlan::InnerJoin { inputs, conjuncts } => (inputs.iter().collect(), conjuncts.iter().collect()),
         // A query in a condition ties what it compares.
-        LogicalPlan::SideJoin(join) if join.dependent => {
+        LogicalPlan::Join(join) if join.dependent => {
             let (inputs, mut all) = joined(&join.left);
             all.extend(join.exprs());
             (inputs, all)
@@ -196,7 +196,7 @@ fn joined(plan: &LogicalPlan) -> (Vec<&LogicalPlan>, Vec<&Expr>) {
 /// Whether rows of a table come out, not just of one value or a series.
 fn holds_table(plan: &LogicalPlan) -> bool {
     let mut found = false;
-    plan.walk(&mut |node| found |= matches!(node, LogicalPlan::Scan(_) | LogicalPlan::Step(_)));
+    plan.walk(&mut |node| found |= matches!(node, LogicalPlan::Scan(_) | LogicalPlan::CteReference(_)));
     found
 }
 

@@ -6,7 +6,7 @@ use super::style_notes::only_column;
 use super::{Binder, OutputColumn};
 use crate::diagnostic::{Error, Result, Span};
 use crate::logical::{
-    Aggregate, AggregateFunction, AnyTest, ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, SideJoin,
+    Aggregate, AggregateFunction, AnyTest, ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, BinaryJoin,
     Subquery, SubqueryTest, Test,
 };
 use crate::syntax::ast;
@@ -314,7 +314,7 @@ impl Attach<'_, '_> {
         let Subquery { test, plan: right, .. } = if again { self.copied(subquery) } else { subquery };
         let left = std::mem::replace(&mut self.plan, LogicalPlan::OneRow);
         let guard = if right.can_raise() { self.usable_guard(&left) } else { Vec::new() };
-        let mut join = SideJoin { dependent: true, guard, ..SideJoin::new(JoinKind::Mark, left, right, Vec::new()) };
+        let mut join = BinaryJoin { dependent: true, guard, ..BinaryJoin::new(JoinKind::Mark, left, right, Vec::new()) };
         let value = match test {
             SubqueryTest::Scalar(column) => {
                 let value = Expr::column(column, sql_type, span);
@@ -364,7 +364,7 @@ impl Attach<'_, '_> {
     }
 
     /// The truth value of the join, called by the text it stands for.
-    fn mark(&mut self, join: &mut SideJoin, span: Span) -> Expr {
+    fn mark(&mut self, join: &mut BinaryJoin, span: Span) -> Expr {
         let mut text = self.binder.text(span).split_whitespace().collect::<Vec<_>>().join(" ");
         // The join tells whether it is IN; a NOT stands before its column.
         if let Some(at) = text.to_ascii_uppercase().find(" NOT IN ") {

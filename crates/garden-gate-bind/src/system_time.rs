@@ -4,13 +4,13 @@
 
 use super::problem::Problem;
 use super::scope::{Clause, Scope};
-use super::{Binder, Surroundings, convert};
+use super::{Binder, BindContext, convert};
 use crate::catalog::{FOREVER, Table, TableDefinition};
 use crate::diagnostic::{Error, Note, Result, SourceText, Span, SqlState};
 use crate::kernel::evaluate_constant;
 use crate::logical::{Expr, ExprKind, LogicalPlan};
 use crate::storage::{MomentFacts, StoredTable};
-use crate::syntax::ast::{self, Moment, SystemTimeClause, SystemTimeKind};
+use crate::syntax::ast::{self, SystemTimePoint, SystemTimeClause, SystemTimeKind};
 use crate::types::{MICROS_PER_DAY, SqlType, Value, format_timestamp};
 use std::any::Any;
 use std::sync::Arc;
@@ -26,7 +26,7 @@ struct Range {
 ///
 /// # Errors
 /// Whatever is wrong with it; 07001 where a parameter has no value.
-pub fn moment_of(moment: &Moment, source: &SourceText, around: &Surroundings<'_>) -> Result<i64> {
+pub fn moment_of(moment: &SystemTimePoint, source: &SourceText, around: &BindContext<'_>) -> Result<i64> {
     let mut binder = Binder::new(source, around);
     let found = binder.moment(moment)?;
     found.ok_or_else(|| Error::new(SqlState::PARAMETER_MISMATCH, "the moment has no value").at(moment.expr().span))
@@ -125,12 +125,12 @@ impl<'a> Binder<'a> {
     }
 
     /// A moment in microseconds since 1970; `None` when a parameter of it has no value yet.
-    pub(super) fn moment(&mut self, moment: &Moment) -> Result<Option<i64>> {
+    pub(super) fn moment(&mut self, moment: &SystemTimePoint) -> Result<Option<i64>> {
         let bound = self.expr(moment.expr(), &Scope::default(), Clause::SystemTime)?;
         let span = bound.span();
         let target = match moment {
-            Moment::Commit(_) => SqlType::BigInt,
-            Moment::Time(_) => SqlType::TimestampTz,
+            SystemTimePoint::Commit(_) => SqlType::BigInt,
+            SystemTimePoint::Time(_) => SqlType::TimestampTz,
         };
         let bound = if convert::is_unsettled(&bound) { self.settle_parameter(bound, target) } else { bound };
         let of_zone = target == SqlType::TimestampTz && matches!(bound.sql_type(), SqlType::Date | SqlType::Timestamp);
@@ -149,9 +149,9 @@ impl<'a> Binder<'a> {
         let value =
             evaluate_constant(&bound).map_err(|error| if error.span().is_none() { error.at(span) } else { error })?;
         let found = match (moment, &value) {
-            (Moment::Commit(_), Value::Integer(number)) => return self.time_of_commit(*number, span).map(Some),
-            (Moment::Time(_), Value::Timestamp(micros) | Value::Instant(micros)) => return Ok(Some(*micros)),
-            (Moment::Time(_), Value::Date(days)) => return Ok(Some(i64::from(*days) * MICROS_PER_DAY)),
+            (SystemTimePoint::Commit(_), Value::Integer(number)) => return self.time_of_commit(*number, span).map(Some),
+            (SystemTimePoint::Time(_), Value::Timestamp(micros) | Value::Instant(micros)) => return Ok(Some(*micros)),
+            (SystemTimePoint::Time(_), Value::Date(days)) => return Ok(Some(i64::from(*days) * MICROS_PER_DAY)),
             (_, Value::Null) => {
                 let error = Error::new(SqlState::NULL_NOT_ALLOWED, "the moment of FOR SYSTEM_TIME is NULL");
                 return Err(error.at(span));
@@ -159,10 +159,10 @@ impl<'a> Binder<'a> {
             _ => bound.sql_type(),
         };
         let problem = match moment {
-            Moment::Commit(_) => {
+            SystemTimePoint::Commit(_) => {
                 Problem::WrongType { what: "COMMIT".into(), expected: "the number of a commit", found }
             }
-            Moment::Time(_) => {
+            SystemTimePoint::Time(_) => {
                 let text = if let Value::Text(text) = &value { Some(text.clone()) } else { None };
                 Problem::NoMoment { found, text }
             }

@@ -3,7 +3,7 @@
 use super::problem::Problem;
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
 use super::view::MOST_VIEWS;
-use super::{Binder, Level, Outer, OutputColumn, Surroundings};
+use super::{Binder, Level, Outer, OutputColumn, BindContext};
 use crate::catalog::TableFunction;
 use crate::diagnostic::{Error, Result, SourceText, Span, SqlState, counted, nearest};
 use crate::logical::{ColumnId, Expr, LogicalPlan};
@@ -16,7 +16,7 @@ use std::sync::Arc;
 pub fn function_problem(
     (schema, function): (&str, &TableFunction),
     span: Span,
-    around: &Surroundings<'_>,
+    around: &BindContext<'_>,
 ) -> Option<Error> {
     let here = around.catalog.schema(schema)?;
     let function = here.functions.iter().find(|known| known.name == function.name)?;

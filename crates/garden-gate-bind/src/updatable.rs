@@ -5,7 +5,7 @@ use super::change::Target;
 use super::change_problem::ChangeProblem;
 use super::definition::in_slots;
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
-use super::{Binder, Bound, OutputColumn, Surroundings, fail_with_all, view::MOST_VIEWS};
+use super::{Binder, Bound, OutputColumn, BindContext, fail_with_all, view::MOST_VIEWS};
 use crate::catalog::{TableDefinition, TableSource, View, ViewCheck};
 use crate::diagnostic::{Error, Result, SourceText, Span};
 use crate::logical::{AggregateFunction, ColumnId, Expr, ExprKind, Test};
@@ -35,7 +35,7 @@ pub(super) struct ViewColumn {
 }
 
 /// What the views make of the columns of the table.
-pub(super) struct Seen {
+pub(super) struct ViewColumns {
     /// The columns of the uppermost view.
     pub(super) columns: Vec<ViewColumn>,
     /// For each view its condition, over columns of the table.
@@ -77,10 +77,10 @@ impl<'a> Binder<'a> {
     }
 
     /// The columns and conditions of views over the columns of their table.
-    pub(super) fn through(&mut self, levels: &[Level<'a>], base: &[ScopeColumn]) -> Result<Seen> {
+    pub(super) fn through(&mut self, levels: &[Level<'a>], base: &[ScopeColumn]) -> Result<ViewColumns> {
         let base = base.iter().enumerate();
         let base = base.map(|(at, column)| ViewColumn { name: column.name.clone(), id: column.id, base: Some(at) });
-        let mut seen = Seen { columns: base.collect(), conditions: Vec::new(), computed: HashMap::new() };
+        let mut seen = ViewColumns { columns: base.collect(), conditions: Vec::new(), computed: HashMap::new() };
         for level in levels {
             let (source, schema) = (&*level.view.query, &*level.view.schema);
             let source = std::mem::replace(&mut self.source, source);
@@ -93,7 +93,7 @@ impl<'a> Binder<'a> {
         Ok(seen)
     }
 
-    fn level_seen(&mut self, level: &Level<'a>, seen: &mut Seen) -> Result<()> {
+    fn level_seen(&mut self, level: &Level<'a>, seen: &mut ViewColumns) -> Result<()> {
         // Columns that came to the table after the view was made are none of its own.
         if let [known] = level.view.known.as_slice() {
             seen.columns.retain(|column| known.columns.contains(&column.name));
@@ -141,7 +141,7 @@ impl<'a> Binder<'a> {
 pub(super) fn view_columns(
     levels: &Levels<'_>,
     definition: &TableDefinition,
-    around: &Surroundings<'_>,
+    around: &BindContext<'_>,
 ) -> Result<Vec<(String, Option<usize>)>> {
     let nothing = SourceText::new(String::new());
     let mut binder = Binder::new(&nothing, around);
@@ -164,7 +164,7 @@ pub struct ViewChecks {
 ///
 /// # Errors
 /// Whatever is wrong with a view.
-pub(super) fn view_checks(target: &Target<'_>, around: &Surroundings<'_>) -> Result<ViewChecks> {
+pub(super) fn view_checks(target: &Target<'_>, around: &BindContext<'_>) -> Result<ViewChecks> {
     let mut checks = ViewChecks::default();
     if target.levels.iter().all(|level| level.view.check.is_none()) {
         return Ok(checks);
@@ -186,7 +186,7 @@ pub(super) fn view_checks(target: &Target<'_>, around: &Surroundings<'_>) -> Res
 }
 
 /// The conditions that CHECK OPTION holds rows to, the uppermost view's first.
-fn checked(levels: &[Level<'_>], seen: Seen) -> Vec<(String, Expr)> {
+fn checked(levels: &[Level<'_>], seen: ViewColumns) -> Vec<(String, Expr)> {
     let mut all = false;
     let mut found = Vec::new();
     for (level, condition) in levels.iter().zip(seen.conditions).rev() {
@@ -203,7 +203,7 @@ fn checked(levels: &[Level<'_>], seen: Seen) -> Vec<(String, Expr)> {
 /// Whatever is wrong with a view.
 pub fn bind_hidden_rows(
     change: &ast::Change,
-    (around, rows): (&Surroundings<'_>, &Arc<dyn TableSource>),
+    (around, rows): (&BindContext<'_>, &Arc<dyn TableSource>),
 ) -> Result<Vec<(String, Bound)>> {
     let nothing = SourceText::new(String::new());
     let mut queries = Vec::new();
@@ -234,7 +234,7 @@ pub fn bind_hidden_rows(
 ///
 /// # Errors
 /// 42000 when rows can't be changed through it.
-pub fn check_view_option(name: &[ast::Ident], span: Span, around: &Surroundings<'_>) -> Result<()> {
+pub fn check_view_option(name: &[ast::Ident], span: Span, around: &BindContext<'_>) -> Result<()> {
     let nothing = SourceText::new(String::new());
     let target = Binder::new(&nothing, around).target(name, span)?;
     view_checks(&target, around).map(|_| ()).map_err(|error| error.at(span))

@@ -5,7 +5,7 @@ use super::query::Rows;
 use super::scope::Scope;
 use super::{Binder, OutputColumn};
 use crate::diagnostic::{Result, Span};
-use crate::logical::{ColumnId, LogicalPlan, RecursionInput, Step, StepDefinition, StepId};
+use crate::logical::{ColumnId, LogicalPlan, RecursionInput, CteReference, CteDefinition, CteId};
 use crate::syntax::ast::{self, Ident};
 
 /// A name that WITH has given.
@@ -22,7 +22,7 @@ pub(super) struct Visible {
 #[derive(Clone)]
 pub(super) enum Meaning {
     /// Run once, or taken into the place of its use: that is decided later.
-    Step(StepId),
+    Step(CteId),
     /// Depends on rows of a query around it: every use has a copy.
     Copied(Box<LogicalPlan>),
     /// A member of the recursion that is being bound.
@@ -66,8 +66,8 @@ impl Binder<'_> {
         };
         let meaning = if plan.free().is_empty() {
             let columns = output.iter().map(|column| column.id).collect();
-            self.steps.push(StepDefinition { name: name.text.clone(), plan, output: columns, uses: 0 });
-            Meaning::Step(StepId(self.steps.len() - 1))
+            self.steps.push(CteDefinition { name: name.text.clone(), plan, output: columns, uses: 0 });
+            Meaning::Step(CteId(self.steps.len() - 1))
         } else {
             Meaning::Copied(Box::new(plan))
         };
@@ -122,7 +122,7 @@ impl Binder<'_> {
                 let definition = self.steps[id.0].name.clone();
                 let columns = self.fresh(&output, &shown);
                 let pairs = columns.iter().zip(&output).map(|(new, old)| (new.id, old.id)).collect();
-                (LogicalPlan::Step(Step { id, name: definition, columns: pairs }), columns)
+                (LogicalPlan::CteReference(CteReference { id, name: definition, columns: pairs }), columns)
             }
             Meaning::Copied(plan) => {
                 let (plan, map) = plan.copy(&mut self.columns);

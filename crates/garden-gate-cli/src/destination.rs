@@ -1,6 +1,6 @@
 //! Where a command writes to: standard output, or a file that takes its name when all is written.
 
-use crate::Trouble;
+use crate::CliError;
 use crate::args::Common;
 use garden_gate::NewFile;
 use std::fs::File;
@@ -83,11 +83,11 @@ pub(crate) fn write_whole(path: &Path, text: &str) -> io::Result<()> {
 ///
 /// # Errors
 /// Wrong usage, with what the file is.
-pub(crate) fn check(to: Option<&Path>, common: &Common, sql: &[PathBuf]) -> Result<(), Trouble> {
+pub(crate) fn check(to: Option<&Path>, common: &Common, sql: &[PathBuf]) -> Result<(), CliError> {
     let Some(to) = to else { return Ok(()) };
     let own = to.canonicalize().ok();
     let is_same = |other: &Path| other == to || own.is_some() && other.canonicalize().ok() == own;
-    let refuse = |what: &str| Err(Trouble::Usage(format!("--to {}: this is {what}", to.display())));
+    let refuse = |what: &str| Err(CliError::Usage(format!("--to {}: this is {what}", to.display())));
     if common.db.as_deref().is_some_and(is_same) {
         return refuse("the database file");
     }

@@ -21,14 +21,14 @@ use std::process::ExitCode;
 static ALLOCATOR: cap::Cap<mimalloc::MiMalloc> = cap::Cap::new(mimalloc::MiMalloc, usize::MAX);
 
 /// How a command ended, short of wrong usage.
-enum Ending {
+enum Exit {
     Success,
     /// A statement failed; it has been told.
     Failure,
 }
 
 /// Why a command could not do its work.
-enum Trouble {
+enum CliError {
     /// To be told on standard error.
     Gate(garden_gate::Error),
     /// The words of the command line do not fit together.
@@ -36,13 +36,13 @@ enum Trouble {
     Io(io::Error),
 }
 
-impl From<garden_gate::Error> for Trouble {
+impl From<garden_gate::Error> for CliError {
     fn from(error: garden_gate::Error) -> Self {
         Self::Gate(error)
     }
 }
 
-impl From<io::Error> for Trouble {
+impl From<io::Error> for CliError {
     fn from(error: io::Error) -> Self {
         Self::Io(error)
     }
@@ -65,19 +65,19 @@ fn main() -> ExitCode {
     };
     let mut stderr = io::stderr().lock();
     match outcome {
-        Ok(Ending::Success) => ExitCode::SUCCESS,
-        Ok(Ending::Failure) => ExitCode::FAILURE,
+        Ok(Exit::Success) => ExitCode::SUCCESS,
+        Ok(Exit::Failure) => ExitCode::FAILURE,
         // The reader of a pipe has seen enough.
-        Err(Trouble::Io(error)) if error.kind() == io::ErrorKind::BrokenPipe => ExitCode::SUCCESS,
-        Err(Trouble::Io(error)) => {
+        Err(CliError::Io(error)) if error.kind() == io::ErrorKind::BrokenPipe => ExitCode::SUCCESS,
+        Err(CliError::Io(error)) => {
             let _ = writeln!(stderr, "error: {error}");
             ExitCode::FAILURE
         }
-        Err(Trouble::Gate(error)) => {
+        Err(CliError::Gate(error)) => {
             let _ = write!(stderr, "{}", garden_gate_view::error(&error, output::error_look()));
             ExitCode::FAILURE
         }
-        Err(Trouble::Usage(message)) => {
+        Err(CliError::Usage(message)) => {
             let _ = writeln!(stderr, "error: {message}\n\nFor more information, try '--help'.");
             ExitCode::from(2)
         }

@@ -1,6 +1,6 @@
 //! Where results go and how they look.
 
-use crate::Trouble;
+use crate::CliError;
 use crate::args::Format;
 use crate::destination::Destination;
 use garden_gate::{Error, Note, Outcome, ResultSet};
@@ -72,7 +72,7 @@ impl Output {
     ///
     /// # Errors
     /// When it has none, or the file's name says it is something else; when neither the name nor `--output` says what it is.
-    pub(crate) fn check(&self, to: Option<&Path>, named: Option<Format>) -> Result<(), Trouble> {
+    pub(crate) fn check(&self, to: Option<&Path>, named: Option<Format>) -> Result<(), CliError> {
         if let (Some(path), None) = (to, named)
             && Format::of_ending(path).is_none()
             && !is_no_file(path)
@@ -83,7 +83,7 @@ impl Output {
             return Ok(());
         }
         let (name, ending) = if self.format == Format::Parquet { ("parquet", "parquet") } else { ("arrow", "arrow") };
-        Err(Trouble::Usage(format!("--output {name} is no text: give it a file, as in --to rows.{ending}")))
+        Err(CliError::Usage(format!("--output {name} is no text: give it a file, as in --to rows.{ending}")))
     }
 
     /// Output to standard output as a person reads it.
@@ -92,11 +92,11 @@ impl Output {
     }
 
     /// Ends the output: a file takes its name.
-    pub(crate) fn finish(self) -> Result<(), Trouble> {
+    pub(crate) fn finish(self) -> Result<(), CliError> {
         Ok(self.writer.finish()?)
     }
 
-    pub(crate) fn outcome(&mut self, outcome: Outcome) -> Result<(), Trouble> {
+    pub(crate) fn outcome(&mut self, outcome: Outcome) -> Result<(), CliError> {
         match outcome {
             Outcome::Rows(rows) => {
                 self.rows(&rows)?;
@@ -137,10 +137,10 @@ impl Output {
         }
     }
 
-    fn rows(&mut self, rows: &ResultSet) -> Result<(), Trouble> {
+    fn rows(&mut self, rows: &ResultSet) -> Result<(), CliError> {
         if is_whole(self.format) {
             let Some(path) = self.whole.take() else {
-                return Err(Trouble::Usage("a Parquet or Arrow file holds the rows of one query".into()));
+                return Err(CliError::Usage("a Parquet or Arrow file holds the rows of one query".into()));
             };
             return Ok(rows.save(path)?);
         }
@@ -166,7 +166,7 @@ impl Output {
     }
 
     /// Notes go to standard error, unless the format has a place for them.
-    fn notes(&mut self, notes: &[Note]) -> Result<(), Trouble> {
+    fn notes(&mut self, notes: &[Note]) -> Result<(), CliError> {
         if self.format != Format::Json && !notes.is_empty() {
             let mut stderr = io::stderr().lock();
             for note in notes {
@@ -177,7 +177,7 @@ impl Output {
     }
 
     /// An error goes to standard error; in JSON it is an object like the others.
-    pub(crate) fn error(&mut self, error: &Error) -> Result<(), Trouble> {
+    pub(crate) fn error(&mut self, error: &Error) -> Result<(), CliError> {
         if self.format == Format::Json {
             write!(self.writer, "{}", view::error_json(error))?;
             return Ok(self.writer.flush()?);
@@ -194,9 +194,9 @@ fn is_no_file(path: &Path) -> bool {
 }
 
 /// A file whose name does not say what is to be written.
-pub(crate) fn unknown_ending(path: &Path, known: &str) -> Trouble {
+pub(crate) fn unknown_ending(path: &Path, known: &str) -> CliError {
     let name = path.display();
-    Trouble::Usage(format!("the ending of {name} names no format: give it one of {known}, or say --output"))
+    CliError::Usage(format!("the ending of {name} names no format: give it one of {known}, or say --output"))
 }
 
 /// Text on its way to a writer whose failure is kept.
@@ -206,7 +206,7 @@ struct TextWriter<W: Write> {
 }
 
 impl<W: Write> TextWriter<W> {
-    fn finish(mut self, written: fmt::Result) -> Result<(), Trouble> {
+    fn finish(mut self, written: fmt::Result) -> Result<(), CliError> {
         match (self.failed, written) {
             (Some(error), _) => Err(error.into()),
             (None, Err(_)) => Err(io::Error::other("a value cannot be written").into()),

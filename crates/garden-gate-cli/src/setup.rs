@@ -1,6 +1,6 @@
 //! What was typed made real: tables loaded, parameters and settings given, text read.
 
-use crate::Trouble;
+use crate::CliError;
 use crate::args::Common;
 use crate::progress;
 use garden_gate::{Database, Parameters, Session, SourceText, Value};
@@ -10,12 +10,12 @@ use std::sync::Arc;
 use std::time::Duration;
 
 /// A session over the tables that `--data` names, with the settings of `--set`.
-pub(crate) fn session(common: &Common) -> Result<Session, Trouble> {
+pub(crate) fn session(common: &Common) -> Result<Session, CliError> {
     session_of(&database(common)?, common)
 }
 
 /// [`session`] for a command that only looks: the file of `--db` has to be there, and is not written to.
-pub(crate) fn looking_session(common: &Common) -> Result<Session, Trouble> {
+pub(crate) fn looking_session(common: &Common) -> Result<Session, CliError> {
     let db = match &common.db {
         Some(path) => Database::open_read_only(path, Duration::from_secs(common.wait))?,
         None => Database::in_memory(),
@@ -23,9 +23,9 @@ pub(crate) fn looking_session(common: &Common) -> Result<Session, Trouble> {
     session_of(&db, common)
 }
 
-fn session_of(db: &Database, common: &Common) -> Result<Session, Trouble> {
+fn session_of(db: &Database, common: &Common) -> Result<Session, CliError> {
     if common.as_of.len() > 1 {
-        return Err(Trouble::Usage("--as-of stands once; compare takes two or more with one query".into()));
+        return Err(CliError::Usage("--as-of stands once; compare takes two or more with one query".into()));
     }
     let mut folders = vec![".".into()];
     for data in &common.data {
@@ -120,7 +120,7 @@ fn with_quotes(options: &str) -> String {
 }
 
 /// The database of `--db`, or an empty one.
-pub(crate) fn database(common: &Common) -> Result<Database, Trouble> {
+pub(crate) fn database(common: &Common) -> Result<Database, CliError> {
     Ok(match &common.db {
         Some(path) if common.read_only => Database::open_read_only(path, Duration::from_secs(common.wait))?,
         Some(path) => Database::open_waiting(path, Duration::from_secs(common.wait))?,
@@ -129,13 +129,13 @@ pub(crate) fn database(common: &Common) -> Result<Database, Trouble> {
 }
 
 /// The settings of `--set`.
-pub(crate) fn settings(common: &Common) -> Result<Vec<(String, Value)>, Trouble> {
+pub(crate) fn settings(common: &Common) -> Result<Vec<(String, Value)>, CliError> {
     let pairs = pairs(&common.set, "--set")?;
     Ok(pairs.into_iter().map(|(name, value)| (name.to_owned(), Value::Untyped(value.to_owned()))).collect())
 }
 
 /// The values of `--param`.
-pub(crate) fn parameters(common: &Common) -> Result<Parameters, Trouble> {
+pub(crate) fn parameters(common: &Common) -> Result<Parameters, CliError> {
     let mut parameters = Parameters::new();
     for (name, value) in pairs(&common.param, "--param")? {
         let value = match value {
@@ -149,10 +149,10 @@ pub(crate) fn parameters(common: &Common) -> Result<Parameters, Trouble> {
 }
 
 /// The names and values of an option that takes NAME=VALUE.
-pub(crate) fn pairs<'a>(texts: &'a [String], option: &str) -> Result<Vec<(&'a str, &'a str)>, Trouble> {
+pub(crate) fn pairs<'a>(texts: &'a [String], option: &str) -> Result<Vec<(&'a str, &'a str)>, CliError> {
     let split = |text: &'a String| match text.split_once('=') {
         Some((name, value)) if !name.is_empty() => Ok((name, value)),
-        _ => Err(Trouble::Usage(format!("{option} takes NAME=VALUE, {text:?} is none"))),
+        _ => Err(CliError::Usage(format!("{option} takes NAME=VALUE, {text:?} is none"))),
     };
     texts.iter().map(split).collect()
 }
@@ -161,12 +161,12 @@ pub(crate) fn pairs<'a>(texts: &'a [String], option: &str) -> Result<Vec<(&'a st
 pub(crate) fn sources<'a>(
     files: impl IntoIterator<Item = &'a Path>,
     sql: impl IntoIterator<Item = &'a String>,
-) -> Result<Vec<Arc<SourceText>>, Trouble> {
+) -> Result<Vec<Arc<SourceText>>, CliError> {
     let mut sources = files.into_iter().map(read).collect::<Result<Vec<_>, _>>()?;
     sources.extend(sql.into_iter().map(SourceText::new));
     if sources.is_empty() {
         if std::io::stdin().is_terminal() {
-            return Err(Trouble::Usage("nothing to run: give a FILE or -e SQL".into()));
+            return Err(CliError::Usage("nothing to run: give a FILE or -e SQL".into()));
         }
         sources.push(read(Path::new("-"))?);
     }
@@ -174,27 +174,27 @@ pub(crate) fn sources<'a>(
 }
 
 /// The one text that a command takes.
-pub(crate) fn source(command: &str, file: Option<&Path>, sql: Option<&String>) -> Result<Arc<SourceText>, Trouble> {
+pub(crate) fn source(command: &str, file: Option<&Path>, sql: Option<&String>) -> Result<Arc<SourceText>, CliError> {
     if file.is_some() && sql.is_some() {
-        return Err(Trouble::Usage(format!("{command} takes one FILE or one -e SQL, not both")));
+        return Err(CliError::Usage(format!("{command} takes one FILE or one -e SQL, not both")));
     }
     let mut sources = sources(file, sql)?;
-    sources.pop().ok_or_else(|| Trouble::Usage(format!("{command} takes one FILE or one -e SQL")))
+    sources.pop().ok_or_else(|| CliError::Usage(format!("{command} takes one FILE or one -e SQL")))
 }
 
-fn read(path: &Path) -> Result<Arc<SourceText>, Trouble> {
+fn read(path: &Path) -> Result<Arc<SourceText>, CliError> {
     let mut bytes = Vec::new();
     let name = path.display().to_string();
     if name == "-" {
         std::io::stdin().lock().read_to_end(&mut bytes)?;
     } else {
         bytes = std::fs::read(path).map_err(|error| {
-            Trouble::Io(std::io::Error::new(error.kind(), format!("{name} cannot be read: {error}")))
+            CliError::Io(std::io::Error::new(error.kind(), format!("{name} cannot be read: {error}")))
         })?;
     }
     let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").map_or(bytes.clone(), <[u8]>::to_vec);
     let text = String::from_utf8(bytes).map_err(|_| {
-        Trouble::Io(std::io::Error::new(std::io::ErrorKind::InvalidData, format!("{name} is no UTF-8 text")))
+        CliError::Io(std::io::Error::new(std::io::ErrorKind::InvalidData, format!("{name} is no UTF-8 text")))
     })?;
     Ok(if name == "-" { SourceText::new(text) } else { SourceText::named(name, text) })
 }

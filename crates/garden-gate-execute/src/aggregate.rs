@@ -4,9 +4,9 @@
 
 use super::pipeline::{Flow, Sequence, Sink};
 use super::sort::numbered;
-use super::spill::{Room, Rows, RowsBuilder};
+use super::spill::{MemoryBudget, Rows, RowsBuilder};
 use super::{merge_groups, spilled_groups};
-use crate::control::Held;
+use crate::control::MemoryReservation;
 use crate::diagnostic::Result;
 use crate::kernel::{Accumulator, Batch, GroupTable, Groups, accumulator, aggregate_inputs, evaluate, kept};
 use crate::logical::{Aggregate, Expr};
@@ -15,7 +15,7 @@ use arrow::array::{AsArray, UInt32Array};
 use rayon::ThreadPool;
 
 pub(super) struct HashAggregate<'a> {
-    pub(super) room: Room<'a>,
+    pub(super) room: MemoryBudget<'a>,
     pub(super) keys: Vec<Expr>,
     /// Arguments are resolved to slots.
     pub(super) aggregates: Vec<Aggregate>,
@@ -31,7 +31,7 @@ pub(super) struct Grouped {
     /// For each group the place of its first row.
     pub(super) first_rows: Vec<u64>,
     ids: Vec<u32>,
-    held: Held,
+    held: MemoryReservation,
 }
 
 /// What one worker has gathered.

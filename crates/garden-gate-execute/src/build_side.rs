@@ -2,12 +2,12 @@
 
 use super::compile::Compiler;
 use super::filter::Filter;
-use super::join::{BuildSide, From, Join, Lookup, Matching, keys};
+use super::join::{BuildSide, ColumnSource, Join, Lookup, Matching, keys};
 use super::mark_join::{Mark, Marked};
 use super::pipeline::Pipeline;
-use super::spill::{Room, Rows};
+use super::spill::{MemoryBudget, Rows};
 use super::streaming::{internal, places, resolve};
-use crate::control::Held;
+use crate::control::MemoryReservation;
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, JoinTable, SortedTable};
 use crate::logical::{AnyTest, ColumnId, CompareOp, Expr, JoinKind};
@@ -27,8 +27,8 @@ impl<'a> Compiler<'a> {
     ///
     /// # Errors
     /// HY001 past the memory limit.
-    pub(super) fn in_memory(&self, node: &'a Node, rows: Rows) -> Result<(Batch, Held)> {
-        let room = Room::unshared(self.run.control);
+    pub(super) fn in_memory(&self, node: &'a Node, rows: Rows) -> Result<(Batch, MemoryReservation)> {
+        let room = MemoryBudget::unshared(self.run.control);
         let (batches, held) = rows.into_memory(&room)?;
         match batches.as_slice() {
             [] => Ok((self.empty(node), held)),
@@ -55,7 +55,7 @@ impl<'a> Compiler<'a> {
         }
         let side = if spec.keys.is_empty() || self.is_running() {
             self.kept(node, build, || {
-                let rows = self.gather(build, &Room::unshared(self.run.control))?;
+                let rows = self.gather(build, &MemoryBudget::unshared(self.run.control))?;
                 self.build_side(node, spec, build, rows)
             })?
         } else {
@@ -79,13 +79,13 @@ impl<'a> Compiler<'a> {
     }
 
     /// Where the columns of the result come from.
-    pub(super) fn output(&self, node: &Node, spec: &JoinSpec, (probe, build): (&Node, &Node)) -> Result<Vec<From>> {
+    pub(super) fn output(&self, node: &Node, spec: &JoinSpec, (probe, build): (&Node, &Node)) -> Result<Vec<ColumnSource>> {
         let leads = if spec.mirrored { build } else { probe };
         let from = |id: &ColumnId| match (Some(*id) == spec.mark, spec.kind) {
-            (true, _) => Ok(From::Several),
+            (true, _) => Ok(ColumnSource::Several),
             (_, JoinKind::Semi | JoinKind::Anti) => {
                 let at = places(&[*id], &leads.output)?[0];
-                Ok(if spec.mirrored { From::Build(at) } else { From::Probe(at) })
+                Ok(if spec.mirrored { ColumnSource::Build(at) } else { ColumnSource::Probe(at) })
             }
             _ => origin(*id, probe, build),
         };
@@ -98,7 +98,7 @@ impl<'a> Compiler<'a> {
         node: &'a Node,
         spec: &JoinSpec,
         (probe, build): (&Node, &Node),
-        (output, build_rows): (Vec<From>, usize),
+        (output, build_rows): (Vec<ColumnSource>, usize),
     ) -> Result<Matching<'a>> {
         let pair_layout = columns_of(&spec.residual);
         let residual = if spec.residual.is_empty() {
@@ -192,7 +192,7 @@ impl<'a> Compiler<'a> {
     }
 
     fn marked(&self, spec: &JoinSpec, any: &AnyTest, right: &'a Node) -> Result<Marked> {
-        let rows = self.gather(right, &Room::unshared(self.run.control))?;
+        let rows = self.gather(right, &MemoryBudget::unshared(self.run.control))?;
         let (batch, mut held) = self.in_memory(right, rows)?;
         let plain = keys(&resolve_all(spec.keys.iter().map(|key| &key.build), &right.output)?, &batch)?;
         let operands = keys(&resolve_all(&any.right, &right.output)?, &batch)?;
@@ -241,12 +241,12 @@ fn columns_of(exprs: &[Expr]) -> Vec<ColumnId> {
     columns
 }
 
-fn origins(layout: &[ColumnId], probe: &Node, build: &Node) -> Result<Vec<From>> {
+fn origins(layout: &[ColumnId], probe: &Node, build: &Node) -> Result<Vec<ColumnSource>> {
     layout.iter().map(|id| origin(*id, probe, build)).collect()
 }
 
-fn origin(id: ColumnId, probe: &Node, build: &Node) -> Result<From> {
+fn origin(id: ColumnId, probe: &Node, build: &Node) -> Result<ColumnSource> {
     let find = |node: &Node| node.output.iter().position(|known| *known == id);
-    let found = find(probe).map(From::Probe).or_else(|| find(build).map(From::Build));
+    let found = find(probe).map(ColumnSource::Probe).or_else(|| find(build).map(ColumnSource::Build));
     found.ok_or_else(|| internal("a column is missing in a join"))
 }

@@ -8,13 +8,13 @@ use super::recursion::depends;
 use super::result::{Gather, Limited};
 use super::sort::Sort;
 use super::sorted_aggregate::SortedAggregate;
-use super::spill::{Room, Rows};
+use super::spill::{MemoryBudget, Rows};
 use super::streaming::{internal, places, resolve};
 use super::top_n::TopN;
 use super::{Run, set_operation};
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, evaluate};
-use crate::logical::{Aggregate, ColumnId, Expr, SortKey, StepId};
+use crate::logical::{Aggregate, ColumnId, Expr, SortKey, CteId};
 use crate::physical::{GroupMethod, Node, NodeMeasure, Operator, PhysicalPlan};
 use std::any::Any;
 use std::cell::RefCell;
@@ -26,9 +26,9 @@ pub(super) struct Compiler<'a> {
     pub(super) run: &'a Run<'a>,
     pub(super) workers: usize,
     /// The plan of each query that is run once.
-    steps: HashMap<StepId, &'a Node>,
+    steps: HashMap<CteId, &'a Node>,
     /// Rows of those that have run.
-    step_rows: RefCell<HashMap<StepId, Rc<Rows>>>,
+    step_rows: RefCell<HashMap<CteId, Rc<Rows>>>,
     /// The rows of the round before, by recursion and member; a recursion is in here while it runs.
     inputs: RefCell<HashMap<(usize, usize), Vec<Batch>>>,
     running: RefCell<Vec<usize>>,
@@ -60,8 +60,8 @@ impl<'a> Compiler<'a> {
     }
 
     /// The memory that each worker of this node may use.
-    pub(super) fn room(&self, node: &Node) -> Room<'a> {
-        Room::new(self.run.control, self.measure(node), self.workers)
+    pub(super) fn room(&self, node: &Node) -> MemoryBudget<'a> {
+        MemoryBudget::new(self.run.control, self.measure(node), self.workers)
     }
 
     /// The worker threads, where the plan uses more than one.
@@ -108,7 +108,7 @@ impl<'a> Compiler<'a> {
     }
 
     /// The rows of a query that is run once.
-    fn step(&self, id: StepId) -> Result<Rc<Rows>> {
+    fn step(&self, id: CteId) -> Result<Rc<Rows>> {
         if let Some(rows) = self.step_rows.borrow().get(&id) {
             return Ok(Rc::clone(rows));
         }
@@ -119,7 +119,7 @@ impl<'a> Compiler<'a> {
     }
 
     pub(super) fn result(&self, root: &'a Node, output: &[ColumnId]) -> Result<Vec<Batch>> {
-        let room = Room::unshared(self.run.control);
+        let room = MemoryBudget::unshared(self.run.control);
         let most = self.run.most_rows;
         let pipeline = self.pipeline(root)?;
         let rows = if pipeline.steps.is_empty() && !matches!(root.operator, Operator::Scan { .. }) {
@@ -136,7 +136,7 @@ impl<'a> Compiler<'a> {
     }
 
     /// All rows of a node.
-    pub(super) fn gather(&self, node: &'a Node, room: &Room<'a>) -> Result<Rows> {
+    pub(super) fn gather(&self, node: &'a Node, room: &MemoryBudget<'a>) -> Result<Rows> {
         let pipeline = self.pipeline(node)?;
         if pipeline.steps.is_empty() && !matches!(node.operator, Operator::Scan { .. }) {
             return Ok(pipeline.source);

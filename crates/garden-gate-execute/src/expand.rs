@@ -1,6 +1,6 @@
 //! Table functions: for each input row the elements of arrays, or the values of a series, made as far as they are asked for.
 
-use super::join::From;
+use super::join::ColumnSource;
 use super::pipeline::{Flow, Transform};
 use crate::control::checkpoint;
 use crate::diagnostic::{Error, Result};
@@ -15,7 +15,7 @@ pub(super) struct ExpandRows {
     /// The types of the columns that are made.
     pub(super) types: Vec<SqlType>,
     /// A column of the input, or one of those made; past these, the ordinality.
-    pub(super) output: Vec<From>,
+    pub(super) output: Vec<ColumnSource>,
     pub(super) batch_rows: usize,
 }
 
@@ -29,7 +29,7 @@ enum Made {
 
 /// A stretch of the rows that come of one input row.
 #[derive(Clone, Copy)]
-struct Run {
+struct ExpandedRows {
     row: usize,
     start: u64,
     count: usize,
@@ -57,11 +57,11 @@ impl ExpandRows {
     }
 
     /// A column that is made, for these runs.
-    fn column(&self, made: &Made, at: usize, runs: &[Run]) -> Result<ArrayRef> {
+    fn column(&self, made: &Made, at: usize, runs: &[ExpandedRows]) -> Result<ArrayRef> {
         match made {
             Made::Series(series) => {
                 let sql_type = self.series_type();
-                let part = |run: &Run| series[run.row].values(sql_type, run.start, run.count);
+                let part = |run: &ExpandedRows| series[run.row].values(sql_type, run.start, run.count);
                 let parts = runs.iter().map(part).collect::<Result<Vec<ArrayRef>>>()?;
                 if let [one] = parts.as_slice() {
                     return Ok(Arc::clone(one));
@@ -86,16 +86,16 @@ impl ExpandRows {
         }
     }
 
-    fn rows(&self, batch: &Batch, made: &Made, runs: &[Run]) -> Result<Batch> {
+    fn rows(&self, batch: &Batch, made: &Made, runs: &[ExpandedRows]) -> Result<Batch> {
         let count: usize = runs.iter().map(|run| run.count).sum();
-        let of_row = |run: &Run| std::iter::repeat_n(index(run.row), run.count);
+        let of_row = |run: &ExpandedRows| std::iter::repeat_n(index(run.row), run.count);
         let places: UInt32Array = runs.iter().flat_map(of_row).collect::<Vec<u32>>().into();
-        let column = |from: &From| -> Result<ArrayRef> {
+        let column = |from: &ColumnSource| -> Result<ArrayRef> {
             Ok(match from {
-                From::Probe(at) => arrow::compute::take(&batch.columns[*at], &places, None)?,
-                From::Build(at) => self.column(made, *at, runs)?,
-                From::Several => {
-                    let first = |run: &Run| i64::try_from(run.start).unwrap_or(i64::MAX - 1) + 1;
+                ColumnSource::Probe(at) => arrow::compute::take(&batch.columns[*at], &places, None)?,
+                ColumnSource::Build(at) => self.column(made, *at, runs)?,
+                ColumnSource::Several => {
+                    let first = |run: &ExpandedRows| i64::try_from(run.start).unwrap_or(i64::MAX - 1) + 1;
                     let numbers = runs.iter().flat_map(|run| (first(run)..).take(run.count));
                     Arc::new(numbers.collect::<Int64Array>())
                 }
@@ -122,13 +122,13 @@ fn length(array: &ArrayRef, row: usize) -> u64 {
 impl Transform for ExpandRows {
     fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<Flow>) -> Result<Flow> {
         let made = self.made(&batch)?;
-        let mut runs: Vec<Run> = Vec::new();
+        let mut runs: Vec<ExpandedRows> = Vec::new();
         let mut gathered = 0;
         for row in 0..batch.rows {
             let (mut start, end) = (0, made.count(row));
             while start < end {
                 let count = usize::try_from(end - start).unwrap_or(usize::MAX).min(self.batch_rows - gathered);
-                runs.push(Run { row, start, count });
+                runs.push(ExpandedRows { row, start, count });
                 start += count as u64;
                 gathered += count;
                 if gathered == self.batch_rows {

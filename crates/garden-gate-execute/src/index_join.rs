@@ -3,10 +3,10 @@
 
 use super::compile::Compiler;
 use super::filter::Filter;
-use super::join::{BuildSide, From, Lookup, Matching, keys};
+use super::join::{BuildSide, ColumnSource, Lookup, Matching, keys};
 use super::pipeline::{Flow, Pipeline, Transform};
 use super::streaming::{internal, places, resolve};
-use crate::control::Held;
+use crate::control::MemoryReservation;
 use crate::diagnostic::Result;
 use crate::kernel::Batch;
 use crate::logical::{ColumnId, Expr, ScanIndex};
@@ -28,7 +28,7 @@ impl Transform for Lookups<'_> {
     fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<Flow>) -> Result<Flow> {
         let found = self.table.partners(self.index, &keys(&self.keys, &batch)?, &self.columns)?;
         let rows = found.keys.len();
-        let held = Held::none(self.matching.control.memory());
+        let held = MemoryReservation::none(self.matching.control.memory());
         let side = BuildSide { batch: Batch::new(found.columns, rows), lookup: Lookup::Found(found.keys), _held: held };
         self.matching.join(&side, &batch, emit)
     }
@@ -39,11 +39,11 @@ impl<'a> Compiler<'a> {
         let outer = &node.inputs[0];
         let source: Arc<dyn Any + Send + Sync> = Arc::clone(&join.scan.source) as _;
         let table = source.downcast::<StoredTable>().map_err(|_| internal("an index of a table that is not stored"))?;
-        let origin = |id: &ColumnId| -> Result<From> {
+        let origin = |id: &ColumnId| -> Result<ColumnSource> {
             if let Some(at) = join.read.iter().position(|(known, _)| known == id) {
-                return Ok(From::Build(at));
+                return Ok(ColumnSource::Build(at));
             }
-            Ok(From::Probe(places(&[*id], &outer.output)?[0]))
+            Ok(ColumnSource::Probe(places(&[*id], &outer.output)?[0]))
         };
         let mut layout: Vec<ColumnId> = Vec::new();
         for id in join.residual.iter().flat_map(Expr::columns) {

@@ -5,7 +5,7 @@
 use super::filter::Filter;
 use super::pipeline::{Flow, Transform};
 use crate::control::Control;
-use crate::control::Held;
+use crate::control::MemoryReservation;
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, JoinTable, SortedTable, evaluate};
 use crate::logical::{Expr, JoinKind};
@@ -18,7 +18,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 /// Where a column of the result comes from.
 #[derive(Clone, Copy, Debug)]
-pub(super) enum From {
+pub(super) enum ColumnSource {
     Probe(usize),
     Build(usize),
     /// Of a single join: whether there was a second partner.
@@ -30,7 +30,7 @@ pub(super) struct BuildSide {
     pub(super) batch: Batch,
     pub(super) lookup: Lookup,
     /// The memory of both.
-    pub(super) _held: Held,
+    pub(super) _held: MemoryReservation,
 }
 
 /// How the candidates of a probe row are found.
@@ -68,11 +68,11 @@ pub(super) struct Matching<'a> {
     /// The probe side's keys.
     pub(super) keys: Vec<Expr>,
     /// The columns of a pair, as the residual condition sees them.
-    pub(super) pair: Vec<From>,
+    pub(super) pair: Vec<ColumnSource>,
     /// Tests what is no key.
     pub(super) residual: Option<Filter<'a>>,
     /// The columns of the result.
-    pub(super) output: Vec<From>,
+    pub(super) output: Vec<ColumnSource>,
     /// The types of the result's columns, for rows that lack a side.
     pub(super) types: Vec<DataType>,
     /// Which build rows have had a partner; of use when those without one are kept, or only those with one.
@@ -99,13 +99,13 @@ impl Pairs {
 }
 
 /// The columns of pairs.
-pub(super) fn gather(columns: &[From], probe: &Batch, build: &Batch, pairs: &Pairs) -> Result<Batch> {
+pub(super) fn gather(columns: &[ColumnSource], probe: &Batch, build: &Batch, pairs: &Pairs) -> Result<Batch> {
     let rows = pairs.len();
     let (probe_rows, build_rows) = (UInt32Array::from(pairs.probe.clone()), UInt32Array::from(pairs.build.clone()));
-    let column = |from: &From| match from {
-        From::Probe(at) => arrow::compute::take(&probe.columns[*at], &probe_rows, None),
-        From::Build(at) => arrow::compute::take(&build.columns[*at], &build_rows, None),
-        From::Several => Ok(Arc::new(BooleanArray::from(vec![false; rows])) as ArrayRef),
+    let column = |from: &ColumnSource| match from {
+        ColumnSource::Probe(at) => arrow::compute::take(&probe.columns[*at], &probe_rows, None),
+        ColumnSource::Build(at) => arrow::compute::take(&build.columns[*at], &build_rows, None),
+        ColumnSource::Several => Ok(Arc::new(BooleanArray::from(vec![false; rows])) as ArrayRef),
     };
     Ok(Batch::new(columns.iter().map(column).collect::<Result<_, _>>()?, rows))
 }
@@ -251,10 +251,10 @@ impl Matching<'_> {
         let count = rows.0.len();
         several.resize(count, false);
         let (probe_rows, build_rows) = (UInt32Array::from(rows.0), UInt32Array::from(rows.1));
-        let column = |from: &From| match from {
-            From::Probe(at) => arrow::compute::take(&batch.columns[*at], &probe_rows, None),
-            From::Build(at) => arrow::compute::take(&build.batch.columns[*at], &build_rows, None),
-            From::Several => Ok(Arc::new(BooleanArray::from(several.clone())) as ArrayRef),
+        let column = |from: &ColumnSource| match from {
+            ColumnSource::Probe(at) => arrow::compute::take(&batch.columns[*at], &probe_rows, None),
+            ColumnSource::Build(at) => arrow::compute::take(&build.batch.columns[*at], &build_rows, None),
+            ColumnSource::Several => Ok(Arc::new(BooleanArray::from(several.clone())) as ArrayRef),
         };
         emit(Batch::new(self.output.iter().map(column).collect::<Result<_, _>>()?, count))
     }
@@ -282,8 +282,8 @@ impl Matching<'_> {
             return Ok(Flow::More);
         }
         let columns = self.output.iter().map(|from| match from {
-            From::Probe(at) | From::Build(at) => Arc::clone(&batch.columns[*at]),
-            From::Several => new_null_array(&DataType::Boolean, batch.rows),
+            ColumnSource::Probe(at) | ColumnSource::Build(at) => Arc::clone(&batch.columns[*at]),
+            ColumnSource::Several => new_null_array(&DataType::Boolean, batch.rows),
         });
         emit(Batch::new(columns.collect(), batch.rows).filter(&mask, count)?)
     }
@@ -326,9 +326,9 @@ impl Matching<'_> {
         for block in rows.chunks(self.batch_rows) {
             self.control.check()?;
             let places = UInt32Array::from(block.to_vec());
-            let column = |(from, data_type): (&From, &DataType)| match from {
-                From::Build(at) => arrow::compute::take(&build.batch.columns[*at], &places, None),
-                From::Probe(_) | From::Several => Ok(new_null_array(data_type, block.len())),
+            let column = |(from, data_type): (&ColumnSource, &DataType)| match from {
+                ColumnSource::Build(at) => arrow::compute::take(&build.batch.columns[*at], &places, None),
+                ColumnSource::Probe(_) | ColumnSource::Several => Ok(new_null_array(data_type, block.len())),
             };
             let columns = self.output.iter().zip(&self.types).map(column).collect::<Result<_, _>>()?;
             if emit(Batch::new(columns, block.len()))? == Flow::Enough {

@@ -4,10 +4,10 @@
 
 use super::build_side::resolve_all;
 use super::compile::Compiler;
-use super::join::{BuildSide, From, Matching, keys};
+use super::join::{BuildSide, ColumnSource, Matching, keys};
 use super::pipeline::{Flow, Pipeline, Sequence, Sink};
 use super::sort::{Sort, numbered, slot_key};
-use super::spill::{Room, Rows, RowsBuilder};
+use super::spill::{MemoryBudget, Rows, RowsBuilder};
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, hash_parts};
 use crate::logical::{Expr, JoinKind};
@@ -23,7 +23,7 @@ const HOLDERS: usize = 3;
 
 /// Puts rows into parts by the hash of their keys, each with its place in the input as its last column.
 struct Parts<'a> {
-    room: Room<'a>,
+    room: MemoryBudget<'a>,
     keys: Vec<Expr>,
     parts: usize,
 }
@@ -111,9 +111,9 @@ impl<'a> Compiler<'a> {
         node: &Node,
         spec: &JoinSpec,
         (probe, build): (&Node, &Node),
-    ) -> Result<(Vec<From>, Vec<crate::logical::SortKey>)> {
+    ) -> Result<(Vec<ColumnSource>, Vec<crate::logical::SortKey>)> {
         let mut output = self.output(node, spec, (probe, build))?;
-        let (probe_place, build_place) = (From::Probe(probe.output.len()), From::Build(build.output.len()));
+        let (probe_place, build_place) = (ColumnSource::Probe(probe.output.len()), ColumnSource::Build(build.output.len()));
         let width = output.len();
         match (spec.kind, spec.mirrored) {
             (JoinKind::Semi | JoinKind::Anti, false) => output.push(probe_place),

@@ -4,10 +4,10 @@
 //! UNKNOWN; else FALSE. Equalities are looked up. Only rows with a NULL on either side are looked at for UNKNOWN.
 
 use super::filter::Filter;
-use super::join::{From, Pairs, gather, keys};
+use super::join::{ColumnSource, Pairs, gather, keys};
 use super::pipeline::{Flow, Transform};
 use crate::control::Control;
-use crate::control::Held;
+use crate::control::MemoryReservation;
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, JoinTable, evaluate};
 use crate::logical::{Expr, JoinKind};
@@ -27,7 +27,7 @@ pub(super) struct Marked {
     /// Rows in which an operand is NULL, by their place, and by the plain keys.
     pub(super) null_rows: Vec<u32>,
     pub(super) nulls: Option<JoinTable>,
-    pub(super) _held: Held,
+    pub(super) _held: MemoryReservation,
 }
 
 pub(super) struct Mark<'a> {
@@ -37,7 +37,7 @@ pub(super) struct Mark<'a> {
     pub(super) keys: Vec<Expr>,
     /// The left operands of the comparison; none for EXISTS.
     pub(super) operands: Vec<Expr>,
-    pub(super) pair: Vec<From>,
+    pub(super) pair: Vec<ColumnSource>,
     pub(super) residual: Option<Filter<'a>>,
     /// The comparison over a pair; absent for EXISTS.
     pub(super) test: Option<Expr>,

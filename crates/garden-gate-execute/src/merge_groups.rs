@@ -24,7 +24,7 @@ pub(super) fn pays(locals: &[Grouped]) -> bool {
 }
 
 /// A part of all groups: their keys and results, and for each the place of its first row.
-struct Part {
+struct GroupPartition {
     batch: Batch,
     first_rows: Vec<u64>,
 }
@@ -40,7 +40,7 @@ pub(super) fn in_parts(sink: &HashAggregate<'_>, locals: &[Grouped], threads: &T
         };
         let cut: Vec<(Batch, Vec<Vec<u32>>)> = locals.par_iter().map(cut).collect::<Result<_>>()?;
         let merge = |part: usize| merge_part(sink, locals, &cut, part);
-        let merged: Vec<Part> = (0..parts).into_par_iter().map(merge).collect::<Result<_>>()?;
+        let merged: Vec<GroupPartition> = (0..parts).into_par_iter().map(merge).collect::<Result<_>>()?;
         ordered(&merged)
     })
 }
@@ -50,7 +50,7 @@ fn merge_part(
     locals: &[Grouped],
     cut: &[(Batch, Vec<Vec<u32>>)],
     part: usize,
-) -> Result<Part> {
+) -> Result<GroupPartition> {
     let mut all = sink.fresh()?;
     let mut map = Vec::new();
     for (local, (keys, places)) in locals.iter().zip(cut) {
@@ -68,12 +68,12 @@ fn merge_part(
     }
     all.account(true)?;
     let first_rows = std::mem::take(&mut all.first_rows);
-    Ok(Part { batch: all.finish(first_rows.len())?, first_rows })
+    Ok(GroupPartition { batch: all.finish(first_rows.len())?, first_rows })
 }
 
 /// The groups of all parts as one sequence. Each part is made of few ascending runs, one a worker, which a merge sort finds.
-fn ordered(parts: &[Part]) -> Result<Vec<Batch>> {
-    let places = |(number, part): (usize, &Part)| {
+fn ordered(parts: &[GroupPartition]) -> Result<Vec<Batch>> {
+    let places = |(number, part): (usize, &GroupPartition)| {
         let number = index(number);
         let place = move |(at, first): (usize, &u64)| (*first, number, index(at));
         part.first_rows.iter().enumerate().map(place).collect::<Vec<_>>()

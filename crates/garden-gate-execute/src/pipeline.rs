@@ -101,14 +101,14 @@ pub(super) enum Flow {
 pub(super) struct Pipeline<'a> {
     /// The rows of the source, with the columns the first step expects.
     pub(super) source: Rows,
-    pub(super) steps: Vec<Step<'a>>,
+    pub(super) steps: Vec<PipelineStep<'a>>,
     /// What the steps are thought to cost for one row of the source.
     row_cost: f64,
     expected: f64,
 }
 
 /// A transform and the node it belongs to.
-pub(super) struct Step<'a> {
+pub(super) struct PipelineStep<'a> {
     pub(super) node: NodeId,
     pub(super) transform: Box<dyn Transform + 'a>,
 }
@@ -138,7 +138,7 @@ impl<'a> Pipeline<'a> {
     }
 
     pub(super) fn push(&mut self, node: &Node, transform: impl Transform + 'a) {
-        self.steps.push(Step { node: node.id, transform: Box::new(transform) });
+        self.steps.push(PipelineStep { node: node.id, transform: Box::new(transform) });
         self.row_cost += node.own.0 / self.expected;
     }
 

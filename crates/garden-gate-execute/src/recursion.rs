@@ -6,9 +6,9 @@ use super::filter::select;
 use super::pipeline::Pipeline;
 use super::recursion_limit::{too_deep, too_large};
 use super::result::Gather;
-use super::spill::{Room, Rows, Segment};
+use super::spill::{MemoryBudget, Rows, Segment};
 use super::streaming::{internal, places};
-use crate::control::Held;
+use crate::control::MemoryReservation;
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::{Batch, GroupTable};
 use crate::logical::ColumnId;
@@ -20,7 +20,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 const MOST_BATCHES: usize = 1024;
 
 /// What a member has found.
-struct Found {
+struct RecursionState {
     all: Vec<Batch>,
     /// Put together from many small batches.
     compact: Vec<Batch>,
@@ -28,7 +28,7 @@ struct Found {
     seen: Option<GroupTable>,
     ids: Vec<u32>,
     /// The memory of all these.
-    held: Held,
+    held: MemoryReservation,
 }
 
 /// A branch that is ready to run: compiled once when only its source changes.
@@ -37,8 +37,8 @@ enum Branch<'a> {
     Each(&'a Node, &'a [ColumnId]),
 }
 
-impl Found {
-    fn new(member: &MemberSpec, held: Held) -> Result<Self> {
+impl RecursionState {
+    fn new(member: &MemberSpec, held: MemoryReservation) -> Result<Self> {
         let types = member.columns.iter().map(|(_, sql_type)| sql_type.arrow()).collect();
         let seen = if member.distinct { Some(GroupTable::new(types)?) } else { None };
         Ok(Self { all: Vec::new(), compact: Vec::new(), seen, ids: Vec::new(), held })
@@ -100,7 +100,7 @@ impl<'a> Compiler<'a> {
         let mut delta: Vec<Vec<Batch>> = Vec::new();
         let mut branches: Vec<Vec<(&'a Node, &'a [ColumnId])>> = Vec::new();
         for member in &spec.members {
-            let mut own = Found::new(member, self.room(node).nothing())?;
+            let mut own = RecursionState::new(member, self.room(node).nothing())?;
             let mut new = Vec::new();
             for (columns, anchor) in member.anchors.iter().zip(inputs.by_ref()) {
                 for batch in self.rows_of(anchor, columns)? {
@@ -157,7 +157,7 @@ impl<'a> Compiler<'a> {
     /// What the branches of all members find, given the rows of the round before.
     fn next_round(
         &self,
-        found: &mut [Found],
+        found: &mut [RecursionState],
         branches: &mut [Vec<Branch<'a>>],
         delta: &[Vec<Batch>],
     ) -> Result<Vec<Vec<Batch>>> {
@@ -182,7 +182,7 @@ impl<'a> Compiler<'a> {
     }
 
     fn rows_of(&self, node: &'a Node, columns: &[ColumnId]) -> Result<Vec<Batch>> {
-        let room = Room::unshared(self.run.control);
+        let room = MemoryBudget::unshared(self.run.control);
         let rows = self.gather(node, &room)?.select(&places(columns, &node.output)?);
         rows.into_memory(&room).map(|(batches, _)| batches)
     }
@@ -205,7 +205,7 @@ impl<'a> Compiler<'a> {
             Branch::Ready(pipeline, node, columns, (member, input)) => {
                 pipeline.source = delta[*member].iter().map(|batch| select(batch, input)).collect::<Vec<_>>().into();
                 self.count_round(node, &pipeline.source, u64::wrapping_add);
-                let room = Room::unshared(self.run.control);
+                let room = MemoryBudget::unshared(self.run.control);
                 let rows = self.drive(pipeline, &Gather::of(room.clone()), None)?;
                 rows.select(&places(columns, &node.output)?).into_memory(&room).map(|(batches, _)| batches)
             }

@@ -1,5 +1,5 @@
 use super::pipeline::{Flow, Sequence, Sink};
-use super::spill::{Room, Rows, RowsBuilder};
+use super::spill::{MemoryBudget, Rows, RowsBuilder};
 use crate::control::too_many_rows;
 use crate::diagnostic::Result;
 use crate::kernel::Batch;
@@ -7,19 +7,19 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// Gathers all rows in the order of the input.
 pub(super) struct Gather<'a> {
-    room: Room<'a>,
+    room: MemoryBudget<'a>,
     /// Rows that there may be.
     most: Option<u64>,
     gathered: AtomicUsize,
 }
 
 impl<'a> Gather<'a> {
-    pub(super) fn of(room: Room<'a>) -> Self {
+    pub(super) fn of(room: MemoryBudget<'a>) -> Self {
         Self::at_most(room, None)
     }
 
     /// Past so many rows the work ends with an error.
-    pub(super) fn at_most(room: Room<'a>, most: Option<u64>) -> Self {
+    pub(super) fn at_most(room: MemoryBudget<'a>, most: Option<u64>) -> Self {
         Self { room, most, gathered: AtomicUsize::new(0) }
     }
 }
@@ -50,14 +50,14 @@ impl<'a> Sink for Gather<'a> {
 
 /// Gathers the first rows of the input, and asks for no more morsels than are needed.
 pub(super) struct Limited<'a> {
-    room: Room<'a>,
+    room: MemoryBudget<'a>,
     offset: usize,
     fetch: Option<usize>,
     gathered: AtomicUsize,
 }
 
 impl<'a> Limited<'a> {
-    pub(super) fn new(room: Room<'a>, offset: u64, fetch: Option<u64>) -> Self {
+    pub(super) fn new(room: MemoryBudget<'a>, offset: u64, fetch: Option<u64>) -> Self {
         let size = |count: u64| usize::try_from(count).unwrap_or(usize::MAX);
         Self { room, offset: size(offset), fetch: fetch.map(size), gathered: AtomicUsize::new(0) }
     }

@@ -1,6 +1,6 @@
 //! INTERSECT and EXCEPT (clause 7.17): equal rows are counted on both sides. O(rows) expected; holds every different row once.
 
-use super::spill::{Room, Rows};
+use super::spill::{MemoryBudget, Rows};
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, GroupTable};
 use crate::logical::SetOp;
@@ -8,7 +8,7 @@ use crate::types::index;
 use arrow::array::UInt32Array;
 
 /// The rows of the left side that the operator keeps, in their order. With `all`, as often as the counts of both sides say.
-pub(super) fn compare(op: SetOp, all: bool, sides: [Rows; 2], room: &Room<'_>) -> Result<Rows> {
+pub(super) fn compare(op: SetOp, all: bool, sides: [Rows; 2], room: &MemoryBudget<'_>) -> Result<Rows> {
     let [left, right] = sides;
     if left.segments.is_empty() {
         return Ok(left);

@@ -3,8 +3,8 @@
 //! of the memory is sorted in runs that go to files and are merged.
 
 use super::pipeline::{Flow, Sequence, Sink};
-use super::spill::{Order, Room, Rows, Run, merge};
-use crate::control::Held;
+use super::spill::{Order, MemoryBudget, Rows, SortedRun, merge};
+use crate::control::MemoryReservation;
 use crate::diagnostic::{Result, Span};
 use crate::kernel::Batch;
 use crate::logical::{Direction, Expr, ExprKind, Nulls, SortKey};
@@ -20,7 +20,7 @@ const PLACES: usize = 8 * COPIES + 8 + 2 * 4;
 const FIXED_KEY: usize = 32;
 
 pub(super) struct Sort<'a> {
-    room: Room<'a>,
+    room: MemoryBudget<'a>,
     /// The keys, and behind them the place of a row in the input, which settles ties.
     keys: Vec<SortKey>,
     /// Columns of the input.
@@ -33,10 +33,10 @@ pub(super) struct Sort<'a> {
 /// What one worker has gathered.
 pub(super) struct Unsorted {
     batches: Vec<(Sequence, Batch)>,
-    held: Held,
+    held: MemoryReservation,
     /// Bytes that sorting them takes, `held` among them.
     need: usize,
-    runs: Vec<Run>,
+    runs: Vec<SortedRun>,
 }
 
 /// A key that is a column of the batch, ascending, NULL last.
@@ -55,7 +55,7 @@ pub(super) fn numbered(at: Sequence, mut batch: Batch) -> Batch {
 
 impl<'a> Sort<'a> {
     /// `width` is the number of columns of the input.
-    pub(super) fn new(room: Room<'a>, mut keys: Vec<SortKey>, width: usize) -> Self {
+    pub(super) fn new(room: MemoryBudget<'a>, mut keys: Vec<SortKey>, width: usize) -> Self {
         let is_wide = |key: &SortKey| {
             let sql_type = key.expr.sql_type();
             sql_type.is_text() || sql_type.is_binary() || matches!(sql_type, SqlType::Array(_) | SqlType::Row(_))
@@ -90,7 +90,7 @@ impl<'a> Sort<'a> {
             drop(batches);
             let sorted = Order::new(&self.keys)?.sorted(&all)?;
             drop(all);
-            local.runs.push(Run::write(&sorted, &self.room)?);
+            local.runs.push(SortedRun::write(&sorted, &self.room)?);
         }
         local.held.release();
         local.need = 0;

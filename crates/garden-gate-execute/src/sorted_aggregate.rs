@@ -4,8 +4,8 @@
 
 use super::aggregate::update;
 use super::pipeline::{Flow, Sequence, Sink};
-use super::spill::{Room, Rows};
-use crate::control::Held;
+use super::spill::{MemoryBudget, Rows};
+use crate::control::MemoryReservation;
 use crate::diagnostic::Result;
 use crate::kernel::{Accumulator, Batch, Groups, accumulator};
 use crate::logical::{Aggregate, Expr};
@@ -15,7 +15,7 @@ use arrow::compute;
 use std::ops::Range;
 
 pub(super) struct SortedAggregate<'a> {
-    pub(super) room: Room<'a>,
+    pub(super) room: MemoryBudget<'a>,
     /// At least one.
     pub(super) keys: Vec<Expr>,
     /// Arguments are resolved to slots.
@@ -31,7 +31,7 @@ pub(super) struct Local {
     /// For each group the place of its first row.
     first_rows: Vec<u64>,
     ids: Vec<u32>,
-    held: Held,
+    held: MemoryReservation,
 }
 
 impl Sink for SortedAggregate<'_> {

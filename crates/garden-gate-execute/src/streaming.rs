@@ -3,7 +3,7 @@
 use super::compile::Compiler;
 use super::expand::ExpandRows;
 use super::filter::Filter;
-use super::join::From;
+use super::join::ColumnSource;
 use super::pipeline::Pipeline;
 use super::project::Project;
 use crate::catalog::Segment;
@@ -106,13 +106,13 @@ impl<'a> Compiler<'a> {
                 Expand::Unnest(arrays.iter().map(|array| resolve(array, &input.output)).collect::<Result<_>>()?)
             }
         };
-        let origin = |id: &ColumnId| -> Result<From> {
+        let origin = |id: &ColumnId| -> Result<ColumnSource> {
             if Some(*id) == ordinality {
-                return Ok(From::Several);
+                return Ok(ColumnSource::Several);
             }
             match made.iter().position(|(known, _)| known == id) {
-                Some(at) => Ok(From::Build(at)),
-                None => Ok(From::Probe(places(&[*id], &input.output)?[0])),
+                Some(at) => Ok(ColumnSource::Build(at)),
+                None => Ok(ColumnSource::Probe(places(&[*id], &input.output)?[0])),
             }
         };
         let output = node.output.iter().map(origin).collect::<Result<_>>()?;

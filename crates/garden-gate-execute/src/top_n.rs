@@ -5,7 +5,7 @@
 use super::pipeline::{Flow, Sequence, Sink};
 use super::result::cut;
 use super::sort::{numbered, slot_key};
-use super::spill::{Order, Room, Rows};
+use super::spill::{Order, MemoryBudget, Rows};
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, evaluate, sort_options};
 use crate::logical::SortKey;
@@ -18,7 +18,7 @@ use std::sync::Arc;
 const LEAST_ROWS: usize = 16_384;
 
 pub(super) struct TopN<'a> {
-    room: Room<'a>,
+    room: MemoryBudget<'a>,
     /// The keys, and behind them the place of the row in the input, which settles ties.
     keys: Vec<SortKey>,
     offset: usize,
@@ -27,7 +27,7 @@ pub(super) struct TopN<'a> {
 
 impl<'a> TopN<'a> {
     /// `width` is the number of columns of the input.
-    pub(super) fn new(room: Room<'a>, mut keys: Vec<SortKey>, width: usize, offset: u64, fetch: u64) -> Self {
+    pub(super) fn new(room: MemoryBudget<'a>, mut keys: Vec<SortKey>, width: usize, offset: u64, fetch: u64) -> Self {
         keys.push(slot_key(width, SqlType::BigInt));
         let size = |count: u64| usize::try_from(count).unwrap_or(usize::MAX);
         Self { room, keys, offset: size(offset), fetch: size(fetch) }

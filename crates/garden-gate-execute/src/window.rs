@@ -9,7 +9,7 @@ use super::sort::Sort;
 use super::spill::{Order, Rows, RowsBuilder, WholeGroups};
 use super::streaming::{internal, places, resolve};
 use crate::diagnostic::Result;
-use crate::kernel::{Batch, Layout, sort_options, window};
+use crate::kernel::{Batch, PartitionBounds, sort_options, window};
 use crate::logical::{ColumnId, Direction, Expr, Nulls, SortKey, WindowCall};
 use crate::physical::Node;
 use crate::types::index;
@@ -121,7 +121,7 @@ fn encoded(exprs: &[Expr], options: &[arrow::compute::SortOptions], batch: &Batc
     Ok(Some(converter.convert_columns(&keys(exprs, batch)?)?))
 }
 
-fn sorted(all: &Batch, partition: &[Expr], order: &[SortKey]) -> Result<(Batch, Layout)> {
+fn sorted(all: &Batch, partition: &[Expr], order: &[SortKey]) -> Result<(Batch, PartitionBounds)> {
     let plain = vec![arrow::compute::SortOptions { descending: false, nulls_first: false }; partition.len()];
     let partitions = encoded(partition, &plain, all)?;
     let exprs: Vec<Expr> = order.iter().map(|key| key.expr.clone()).collect();
@@ -137,6 +137,6 @@ fn sorted(all: &Batch, partition: &[Expr], order: &[SortKey]) -> Result<(Batch, 
         })?;
     }
     let differs = |rows: &Option<row::Rows>, row: usize| compare(rows, places[row - 1], places[row]).is_ne();
-    let layout = Layout::new(all.rows, |row| differs(&partitions, row), |row| differs(&peers, row));
+    let layout = PartitionBounds::new(all.rows, |row| differs(&partitions, row), |row| differs(&peers, row));
     Ok((all.take(&UInt32Array::from(places))?, layout))
 }

@@ -53,7 +53,7 @@ pub use logic::{count_true, kept};
 pub use problem::no_such_zone;
 pub use sketch::Sketch;
 pub use sorted_table::SortedTable;
-pub use window::{Layout, window};
+pub use window::{PartitionBounds, window};
 
 use crate::logical::{Direction, Nulls, SortKey};
 

@@ -12,11 +12,11 @@ enum Pattern {
     StartsWith(String),
     EndsWith(String),
     Contains(Box<memmem::Finder<'static>>),
-    General(Vec<Part>),
+    General(Vec<PatternPart>),
 }
 
 #[derive(Clone, Debug, PartialEq)]
-enum Part {
+enum PatternPart {
     Character(char),
     One,
     Any,
@@ -61,16 +61,16 @@ pub(super) fn like(operand: &Lane, pattern: &Lane, escape: Option<&Lane>) -> Res
 impl Pattern {
     fn compile(pattern: &str, escape: Option<&str>) -> Result<Self, Problem> {
         let parts = parts(pattern, escape)?;
-        let literal = |parts: &[Part]| -> Option<String> {
-            parts.iter().map(|part| if let Part::Character(c) = part { Some(*c) } else { None }).collect()
+        let literal = |parts: &[PatternPart]| -> Option<String> {
+            parts.iter().map(|part| if let PatternPart::Character(c) = part { Some(*c) } else { None }).collect()
         };
         Ok(match parts.as_slice() {
-            [Part::Any, inner @ .., Part::Any] if literal(inner).is_some_and(|text| !text.is_empty()) => {
+            [PatternPart::Any, inner @ .., PatternPart::Any] if literal(inner).is_some_and(|text| !text.is_empty()) => {
                 let needle = literal(inner).unwrap_or_default();
                 Self::Contains(Box::new(memmem::Finder::new(needle.as_bytes()).into_owned()))
             }
-            [start @ .., Part::Any] if literal(start).is_some() => Self::StartsWith(literal(start).unwrap_or_default()),
-            [Part::Any, end @ ..] if literal(end).is_some() => Self::EndsWith(literal(end).unwrap_or_default()),
+            [start @ .., PatternPart::Any] if literal(start).is_some() => Self::StartsWith(literal(start).unwrap_or_default()),
+            [PatternPart::Any, end @ ..] if literal(end).is_some() => Self::EndsWith(literal(end).unwrap_or_default()),
             all => literal(all).map_or_else(|| Self::General(all.to_vec()), Self::Equals),
         })
     }
@@ -86,7 +86,7 @@ impl Pattern {
     }
 }
 
-fn parts(pattern: &str, escape: Option<&str>) -> Result<Vec<Part>, Problem> {
+fn parts(pattern: &str, escape: Option<&str>) -> Result<Vec<PatternPart>, Problem> {
     let escape = match escape {
         None => None,
         Some(text) => {
@@ -102,33 +102,33 @@ fn parts(pattern: &str, escape: Option<&str>) -> Result<Vec<Part>, Problem> {
     while let Some(c) = characters.next() {
         parts.push(match (c, escape) {
             (c, Some(escape)) if c == escape => match characters.next() {
-                Some(next) if next == '%' || next == '_' || next == escape => Part::Character(next),
+                Some(next) if next == '%' || next == '_' || next == escape => PatternPart::Character(next),
                 _ => return Err(Problem::EscapeSequence { pattern: pattern.into(), escape }),
             },
-            ('%', _) if parts.last() == Some(&Part::Any) => continue,
-            ('%', _) => Part::Any,
-            ('_', _) => Part::One,
-            (c, _) => Part::Character(c),
+            ('%', _) if parts.last() == Some(&PatternPart::Any) => continue,
+            ('%', _) => PatternPart::Any,
+            ('_', _) => PatternPart::One,
+            (c, _) => PatternPart::Character(c),
         });
     }
     Ok(parts)
 }
 
 /// Greedy matching that goes back only to the last `%`: O(text × parts).
-fn general(parts: &[Part], text: &str) -> bool {
+fn general(parts: &[PatternPart], text: &str) -> bool {
     let mut rest = text.chars();
     let mut at = 0;
     let mut retry: Option<(usize, std::str::Chars<'_>)> = None;
     loop {
         match parts.get(at) {
-            Some(Part::Any) => {
+            Some(PatternPart::Any) => {
                 at += 1;
                 retry = Some((at, rest.clone()));
                 continue;
             }
             Some(part) => {
                 let next = rest.next();
-                if next.is_some_and(|c| *part == Part::One || *part == Part::Character(c)) {
+                if next.is_some_and(|c| *part == PatternPart::One || *part == PatternPart::Character(c)) {
                     at += 1;
                     continue;
                 }

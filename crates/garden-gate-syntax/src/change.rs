@@ -1,7 +1,7 @@
 //! INSERT, UPDATE, DELETE, TRUNCATE (clauses 14.11 to 14.14) and transactions (clause 17).
 
 use super::ast::{
-    Assigned, Assignment, Change, ChangeKind, Duplicates, Export, FileOptions, Given, Ident, Insert, InsertRows, Merge,
+    Assigned, Assignment, Change, ChangeKind, Duplicates, Export, FileOptions, AssignedValue, Ident, Insert, InsertRows, Merge,
     MergeAction, MergeBranch, Name, Overriding, StatementKind, Transaction, With,
 };
 use super::ast::{ExprKind, Join, JoinCondition, JoinKind, TableExpr};
@@ -125,7 +125,7 @@ impl Parser<'_> {
         true
     }
 
-    fn given_row(&mut self) -> Result<Vec<Given>> {
+    fn given_row(&mut self) -> Result<Vec<AssignedValue>> {
         if !self.at_symbol(Symbol::LeftParen) {
             return Ok(vec![self.given()?]);
         }
@@ -135,9 +135,9 @@ impl Parser<'_> {
         Ok(row)
     }
 
-    fn given(&mut self) -> Result<Given> {
+    fn given(&mut self) -> Result<AssignedValue> {
         let span = self.span();
-        if self.accept_word("DEFAULT") { Ok(Given::Default(span)) } else { Ok(Given::Value(self.expression()?)) }
+        if self.accept_word("DEFAULT") { Ok(AssignedValue::Default(span)) } else { Ok(AssignedValue::Value(self.expression()?)) }
     }
 
     fn update(&mut self) -> Result<Change> {

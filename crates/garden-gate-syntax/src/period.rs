@@ -1,7 +1,7 @@
 //! Periods of system time and of application time (clauses 7.6, 8.20, 11.3, 11.27 to 11.30 and 14.9, 14.14), and what is ours beside them.
 
 use super::ast::{
-    Changes, Expr, ExprKind, HistoryChange, Ident, Moment, PeriodElement, PeriodOp, Portion, SystemTimeClause,
+    Changes, Expr, ExprKind, HistoryChange, Ident, SystemTimePoint, PeriodElement, PeriodOp, Portion, SystemTimeClause,
     SystemTimeKind, TableExpr, TrimHistory,
 };
 use super::lexer::{Symbol, TokenKind};
@@ -60,8 +60,8 @@ impl Parser<'_> {
     }
 
     /// A time, or `COMMIT n`.
-    pub(super) fn moment(&mut self) -> Result<Moment> {
-        if self.accept_word("COMMIT") { self.additive().map(Moment::Commit) } else { self.additive().map(Moment::Time) }
+    pub(super) fn moment(&mut self) -> Result<SystemTimePoint> {
+        if self.accept_word("COMMIT") { self.additive().map(SystemTimePoint::Commit) } else { self.additive().map(SystemTimePoint::Time) }
     }
 
     /// `CHANGES OF table BETWEEN a AND b`, when it stands here.

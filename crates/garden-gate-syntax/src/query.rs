@@ -2,7 +2,7 @@
 
 use super::ast::{
     Alias, Corresponding, Cycle, Direction, Expr, ExprKind, Fetch, GroupBy, GroupingElement, Ident, Nulls, Query,
-    QueryBody, Search, Select, SelectItem, SetOp, SetOperation, SortItem, With, WithElement,
+    QueryBody, SearchClause, Select, SelectItem, SetOp, SetOperation, SortItem, With, WithElement,
 };
 use super::lexer::{Symbol, TokenKind};
 use super::parser::{MAX_NESTING, Parser};
@@ -212,7 +212,7 @@ impl Parser<'_> {
         Ok(WithElement { name, columns, query, search, cycle })
     }
 
-    fn search(&mut self) -> Result<Search> {
+    fn search(&mut self) -> Result<SearchClause> {
         let depth_first = self.accept_word("DEPTH");
         if !depth_first {
             self.expect_either("BREADTH", "DEPTH or BREADTH")?;
@@ -221,7 +221,7 @@ impl Parser<'_> {
         self.expect_word("BY")?;
         let by = self.list(|parser| parser.name("a column of the recursive query"))?;
         self.expect_word("SET")?;
-        Ok(Search { depth_first, by, sequence: self.name("a name for the order column")? })
+        Ok(SearchClause { depth_first, by, sequence: self.name("a name for the order column")? })
     }
 
     fn cycle(&mut self) -> Result<Cycle> {

@@ -3,7 +3,7 @@
 use crate::Look;
 use crate::json::value;
 use crate::visible::{cut, finished, narrow, visible};
-use garden_gate::{ColumnFacts, ColumnStatistics, HistoryFacts, HistoryStretch, TableFacts, TextReason, Value};
+use garden_gate::{ColumnFacts, ColumnStatistics, HistoryFacts, HistoryInterval, TableFacts, TextReason, Value};
 use serde_json::{Value as Json, json};
 use std::fmt::Write as _;
 use unicode_width::UnicodeWidthStr;
@@ -256,7 +256,7 @@ fn columns<const N: usize>(lines: &[[String; N]], look: Look) -> String {
 }
 
 fn history_json(history: &HistoryFacts) -> Json {
-    let stretch = |stretch: &HistoryStretch| {
+    let stretch = |stretch: &HistoryInterval| {
         let moment = |moment: &Option<Value>| moment.as_ref().map(value);
         json!({
             "rows": stretch.rows,

@@ -123,7 +123,7 @@ pub fn sweep(found: &Sweep, look: Look) -> String {
 }
 
 fn marked_sweep(found: &Sweep, look: Look) -> String {
-    let (plans, stretches) = (found.plans(), found.stretches());
+    let (plans, stretches) = (found.plans(), found.intervals());
     let mut out = String::new();
     for (number, point) in plans.iter().enumerate() {
         let name = look.strong(format!("plan {}", plan_letter(number)));

@@ -128,7 +128,7 @@ fn a_sweep_is_drawn_with_a_mark_at_each_flip() {
     options.fixed_plans = true;
     let sweep = session.sweep_with(&source, (), &over, &options).unwrap();
     // Nearly all rows are of bed 1: it is read by a scan, the others by the index.
-    assert_eq!(sweep.stretches().len(), 3, "{:?}", sweep.points.iter().map(|point| &point.line).collect::<Vec<_>>());
+    assert_eq!(sweep.intervals().len(), 3, "{:?}", sweep.points.iter().map(|point| &point.line).collect::<Vec<_>>());
     for (point, costs) in sweep.points.iter().zip(&sweep.fixed) {
         let costs: Vec<f64> = costs.iter().map(|cost| cost.expect("each plan is possible for each value")).collect();
         let least = costs.iter().copied().fold(f64::INFINITY, f64::min);

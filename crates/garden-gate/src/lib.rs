@@ -75,7 +75,7 @@ pub use diagnostic::{
 pub use file::NewFile;
 pub use inspect::{
     CheckFile, CheckOutcome, CheckReport, CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind,
-    Failure, RowChange, RowOrder, RowsDiff, Step, StepOptions, StepPart, Stretch, Sweep, SweepOptions, SweepPoint,
+    Failure, RowChange, RowOrder, RowsDiff, Step, StepOptions, StepPart, PlanInterval, Sweep, SweepOptions, SweepPoint,
     Swept,
 };
 pub use logical::{JoinKindName, RewriteRule};
@@ -84,7 +84,7 @@ pub use physical::{
     PredicatePlace, Reading, Rewrite, Truth,
 };
 pub use session::{
-    ColumnFacts, ConstraintFacts, Database, FromRow, FromValue, HistoryFacts, HistoryStretch, Outcome,
+    ColumnFacts, ConstraintFacts, Database, FromRow, FromValue, HistoryFacts, HistoryInterval, Outcome,
     PreparedStatement, Progress, ResultColumn, ResultSet, Row, RowStream, Rows, ScriptRun, Session, Statements,
     TableCheck, TableFacts, is_table_file, table_name,
 };

@@ -248,7 +248,7 @@ fn sweeps_show_where_the_plan_changes() {
     let rows: Vec<u64> = found.points.iter().map(|point| point.actual_rows).collect();
     assert_eq!(rows, [1, 1, 1, 19_990, 0]);
     let stretches: Vec<(usize, std::ops::Range<usize>)> =
-        found.stretches().into_iter().map(|stretch| (stretch.plan, stretch.points)).collect();
+        found.intervals().into_iter().map(|stretch| (stretch.plan, stretch.points)).collect();
     assert_eq!(stretches, [(0, 0..3), (1, 3..4), (0, 4..5)]);
     let lines: Vec<&str> = found.plans().iter().map(|point| point.line.as_str()).collect();
     assert_eq!(lines, ["index lookup reading by reading_rare_ix", "table scan reading"]);

@@ -116,12 +116,12 @@ fn past(limit: usize) -> Error {
 
 /// Memory that is held until this is dropped.
 #[derive(Debug)]
-pub struct Held {
+pub struct MemoryReservation {
     memory: Arc<Memory>,
     bytes: usize,
 }
 
-impl Held {
+impl MemoryReservation {
     pub fn none(memory: &Arc<Memory>) -> Self {
         Self { memory: Arc::clone(memory), bytes: 0 }
     }
@@ -158,7 +158,7 @@ impl Held {
     }
 }
 
-impl Drop for Held {
+impl Drop for MemoryReservation {
     fn drop(&mut self) {
         self.release();
     }

@@ -8,7 +8,7 @@ mod memory;
 mod statement;
 
 pub use memory::MemoryGauge;
-pub use memory::{Held, Memory};
+pub use memory::{MemoryReservation, Memory};
 pub use statement::Interrupt;
 pub use statement::{Control, Limits, too_many_rows};
 

@@ -6,7 +6,7 @@ use super::{MICROS_PER_DAY, SqlType, date_parts, parse_date};
 const MICROS_PER_SECOND: i64 = 1_000_000;
 
 #[derive(Clone, Copy, Debug, PartialEq)]
-enum Part {
+enum TemplatePart {
     /// So many last digits of the year; the missing ones are those of the current year.
     Year(usize),
     /// Two digits of the year nearest to the current one, by the rule of its half century.
@@ -28,32 +28,32 @@ enum Part {
     Mark(char),
 }
 
-const PARTS: &[(&str, Part)] = &[
-    ("YYYY", Part::Year(4)),
-    ("RRRR", Part::Year(4)),
-    ("SSSSS", Part::SecondOfDay),
-    ("HH24", Part::Hour24),
-    ("HH12", Part::Hour12),
-    ("DDD", Part::DayOfYear),
-    ("A.M.", Part::Meridian),
-    ("P.M.", Part::Meridian),
-    ("YYY", Part::Year(3)),
-    ("FF1", Part::Fraction(1)),
-    ("FF2", Part::Fraction(2)),
-    ("FF3", Part::Fraction(3)),
-    ("FF4", Part::Fraction(4)),
-    ("FF5", Part::Fraction(5)),
-    ("FF6", Part::Fraction(6)),
-    ("MONTH", Part::MonthName { whole: true }),
-    ("MON", Part::MonthName { whole: false }),
-    ("MM", Part::Month),
-    ("DD", Part::Day),
-    ("HH", Part::Hour12),
-    ("MI", Part::Minute),
-    ("SS", Part::Second),
-    ("YY", Part::Year(2)),
-    ("RR", Part::RoundedYear),
-    ("Y", Part::Year(1)),
+const PARTS: &[(&str, TemplatePart)] = &[
+    ("YYYY", TemplatePart::Year(4)),
+    ("RRRR", TemplatePart::Year(4)),
+    ("SSSSS", TemplatePart::SecondOfDay),
+    ("HH24", TemplatePart::Hour24),
+    ("HH12", TemplatePart::Hour12),
+    ("DDD", TemplatePart::DayOfYear),
+    ("A.M.", TemplatePart::Meridian),
+    ("P.M.", TemplatePart::Meridian),
+    ("YYY", TemplatePart::Year(3)),
+    ("FF1", TemplatePart::Fraction(1)),
+    ("FF2", TemplatePart::Fraction(2)),
+    ("FF3", TemplatePart::Fraction(3)),
+    ("FF4", TemplatePart::Fraction(4)),
+    ("FF5", TemplatePart::Fraction(5)),
+    ("FF6", TemplatePart::Fraction(6)),
+    ("MONTH", TemplatePart::MonthName { whole: true }),
+    ("MON", TemplatePart::MonthName { whole: false }),
+    ("MM", TemplatePart::Month),
+    ("DD", TemplatePart::Day),
+    ("HH", TemplatePart::Hour12),
+    ("MI", TemplatePart::Minute),
+    ("SS", TemplatePart::Second),
+    ("YY", TemplatePart::Year(2)),
+    ("RR", TemplatePart::RoundedYear),
+    ("Y", TemplatePart::Year(1)),
 ];
 
 const MONTHS: [&str; 12] = [
@@ -73,7 +73,7 @@ const MONTHS: [&str; 12] = [
 
 /// How a day or time is written.
 #[derive(Clone, Debug)]
-pub struct Template(Vec<Part>);
+pub struct Template(Vec<TemplatePart>);
 
 impl Template {
     /// Reads a template; else says what is wrong with it.
@@ -135,20 +135,20 @@ impl Template {
     }
 }
 
-fn parse(template: &str) -> Result<Vec<Part>, String> {
+fn parse(template: &str) -> Result<Vec<TemplatePart>, String> {
     let mut parts = Vec::new();
     let upper = template.to_ascii_uppercase();
     let mut rest = upper.as_str();
     while let Some(first) = rest.chars().next() {
         if let Some((word, part)) = PARTS.iter().find(|(word, _)| rest.starts_with(word)) {
-            let is_year = |part: &Part| matches!(part, Part::Year(_) | Part::RoundedYear);
+            let is_year = |part: &TemplatePart| matches!(part, TemplatePart::Year(_) | TemplatePart::RoundedYear);
             if parts.contains(part) || is_year(part) && parts.iter().any(is_year) {
                 return Err(format!("{word} stands twice in '{template}'"));
             }
             parts.push(*part);
             rest = &rest[word.len()..];
         } else if "-./,';: T".contains(first) {
-            parts.push(Part::Mark(first));
+            parts.push(TemplatePart::Mark(first));
             rest = &rest[first.len_utf8()..];
         } else {
             return Err(format!("'{rest}' begins with no part of a day or time (YYYY, MM, DD, HH24, MI, SS, …)"));
@@ -166,7 +166,7 @@ fn split(value: i64, sql_type: SqlType) -> (i64, i64) {
     }
 }
 
-fn write(value: i64, sql_type: SqlType, parts: &[Part]) -> String {
+fn write(value: i64, sql_type: SqlType, parts: &[TemplatePart]) -> String {
     let (days, time) = split(value, sql_type);
     let (year, month, day) = date_parts(i32::try_from(days).unwrap_or(0));
     let first = parse_date(&format!("{year:04}-01-01")).map_or(days, i64::from);
@@ -175,30 +175,30 @@ fn write(value: i64, sql_type: SqlType, parts: &[Part]) -> String {
     let mut text = String::new();
     for part in parts {
         text.push_str(&match part {
-            Part::Year(digits) => format!("{year:04}")[4 - *digits..].to_owned(),
-            Part::RoundedYear => format!("{:02}", year % 100),
-            Part::Month => format!("{month:02}"),
-            Part::MonthName { whole } => {
+            TemplatePart::Year(digits) => format!("{year:04}")[4 - *digits..].to_owned(),
+            TemplatePart::RoundedYear => format!("{:02}", year % 100),
+            TemplatePart::Month => format!("{month:02}"),
+            TemplatePart::MonthName { whole } => {
                 let name = MONTHS.get(month as usize - 1).copied().unwrap_or_default();
                 if *whole { name } else { &name[..name.len().min(3)] }.to_owned()
             }
-            Part::Day => format!("{day:02}"),
-            Part::DayOfYear => format!("{:03}", days - first + 1),
-            Part::Hour24 => format!("{hour:02}"),
-            Part::Hour12 => format!("{:02}", (hour + 11) % 12 + 1),
-            Part::Minute => format!("{:02}", seconds / 60 % 60),
-            Part::Second => format!("{:02}", seconds % 60),
-            Part::SecondOfDay => format!("{seconds:05}"),
-            Part::Fraction(digits) => format!("{:06}", time % MICROS_PER_SECOND)[..*digits].to_owned(),
-            Part::Meridian => if hour < 12 { "A.M." } else { "P.M." }.to_owned(),
-            Part::Mark(mark) => mark.to_string(),
+            TemplatePart::Day => format!("{day:02}"),
+            TemplatePart::DayOfYear => format!("{:03}", days - first + 1),
+            TemplatePart::Hour24 => format!("{hour:02}"),
+            TemplatePart::Hour12 => format!("{:02}", (hour + 11) % 12 + 1),
+            TemplatePart::Minute => format!("{:02}", seconds / 60 % 60),
+            TemplatePart::Second => format!("{:02}", seconds % 60),
+            TemplatePart::SecondOfDay => format!("{seconds:05}"),
+            TemplatePart::Fraction(digits) => format!("{:06}", time % MICROS_PER_SECOND)[..*digits].to_owned(),
+            TemplatePart::Meridian => if hour < 12 { "A.M." } else { "P.M." }.to_owned(),
+            TemplatePart::Mark(mark) => mark.to_string(),
         });
     }
     text
 }
 
 /// The value that a text means by the template; parts that are missing are those of midnight, January the 1st, year 1.
-fn read(text: &str, target: SqlType, parts: &[Part], current: i64) -> Option<i64> {
+fn read(text: &str, target: SqlType, parts: &[TemplatePart], current: i64) -> Option<i64> {
     let (mut year, mut month, mut day, mut day_of_year) = (1, 1, 1, None);
     let (mut hour, mut minute, mut second, mut micros, mut late) = (0, 0, 0, 0, None);
     let mut rest = text;
@@ -211,13 +211,13 @@ fn read(text: &str, target: SqlType, parts: &[Part], current: i64) -> Option<i64
             value
         };
         match part {
-            Part::Year(digits) => {
+            TemplatePart::Year(digits) => {
                 let beyond = 10_i64.pow(u32::try_from(*digits).ok()?);
                 year = number(*digits)? + if *digits < 4 { current - current % beyond } else { 0 };
             }
-            Part::RoundedYear => year = rounded_year(number(2)?, current),
-            Part::Month => month = number(2)?,
-            Part::MonthName { whole } => {
+            TemplatePart::RoundedYear => year = rounded_year(number(2)?, current),
+            TemplatePart::Month => month = number(2)?,
+            TemplatePart::MonthName { whole } => {
                 let at = MONTHS.iter().position(|name| {
                     let letters = if *whole { name } else { &name[..3] };
                     rest.get(..letters.len()).is_some_and(|start| start.eq_ignore_ascii_case(letters))
@@ -225,22 +225,22 @@ fn read(text: &str, target: SqlType, parts: &[Part], current: i64) -> Option<i64
                 month = i64::try_from(at).ok()? + 1;
                 rest = &rest[if *whole { MONTHS[at].len() } else { 3 }..];
             }
-            Part::Day => day = number(2)?,
-            Part::DayOfYear => day_of_year = Some(number(3)?),
-            Part::Hour24 | Part::Hour12 => hour = number(2)?,
-            Part::Minute => minute = number(2)?,
-            Part::Second => second = number(2)?,
-            Part::SecondOfDay => {
+            TemplatePart::Day => day = number(2)?,
+            TemplatePart::DayOfYear => day_of_year = Some(number(3)?),
+            TemplatePart::Hour24 | TemplatePart::Hour12 => hour = number(2)?,
+            TemplatePart::Minute => minute = number(2)?,
+            TemplatePart::Second => second = number(2)?,
+            TemplatePart::SecondOfDay => {
                 let all = number(5)?;
                 (hour, minute, second) = (all / 3600, all / 60 % 60, all % 60);
             }
-            Part::Fraction(digits) => {
+            TemplatePart::Fraction(digits) => {
                 number(*digits)?;
                 let read = before - rest.len();
                 let start = text.len() - before;
                 micros = format!("{:0<6}", &text[start..start + read]).parse().ok()?;
             }
-            Part::Meridian => {
+            TemplatePart::Meridian => {
                 let word = rest.get(..4)?.to_ascii_uppercase();
                 late = Some(match word.as_str() {
                     "A.M." => false,
@@ -249,7 +249,7 @@ fn read(text: &str, target: SqlType, parts: &[Part], current: i64) -> Option<i64
                 });
                 rest = &rest[4..];
             }
-            Part::Mark(mark) => rest = rest.strip_prefix(*mark)?,
+            TemplatePart::Mark(mark) => rest = rest.strip_prefix(*mark)?,
         }
     }
     if let Some(late) = late {

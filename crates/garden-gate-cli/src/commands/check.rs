@@ -1,7 +1,7 @@
 use crate::args::{Check, ReportFormat};
 use crate::destination;
 use crate::output::{self, Output};
-use crate::{Ending, Trouble, setup};
+use crate::{Exit, CliError, setup};
 use garden_gate::{CheckFile, CheckReport};
 use garden_gate_view::{self as view, Separated};
 use std::io::Write;
@@ -11,28 +11,28 @@ use std::path::{Path, PathBuf};
 const ENDING: &str = ".check.toml";
 
 /// Runs check files, each on a database of its own unless one is given.
-pub(crate) fn check(arguments: &Check) -> Result<Ending, Trouble> {
+pub(crate) fn check(arguments: &Check) -> Result<Exit, CliError> {
     let mut files = Vec::new();
     for path in &arguments.paths {
         find(path, &mut files)?;
     }
     if files.is_empty() {
-        return Err(Trouble::Usage(format!("no file that ends with {ENDING} in the folders given")));
+        return Err(CliError::Usage(format!("no file that ends with {ENDING} in the folders given")));
     }
     let settings = setup::settings(&arguments.common)?;
-    let mut ending = Ending::Success;
+    let mut ending = Exit::Success;
     let mut reports = Vec::new();
     for path in files {
-        let report = CheckFile::read(&path).map_err(Trouble::from).and_then(|file| {
+        let report = CheckFile::read(&path).map_err(CliError::from).and_then(|file| {
             let report = file.run(&setup::database(&arguments.common)?, &settings)?;
             Ok((file, report))
         });
         let (file, report) = match report {
             Ok(found) => found,
-            Err(Trouble::Gate(error)) => {
+            Err(CliError::Gate(error)) => {
                 let format = (arguments.output == ReportFormat::Json).then_some(crate::args::Format::Json);
                 Output::open(format, None).error(&error)?;
-                ending = Ending::Failure;
+                ending = Exit::Failure;
                 continue;
             }
             Err(trouble) => return Err(trouble),
@@ -43,7 +43,7 @@ pub(crate) fn check(arguments: &Check) -> Result<Ending, Trouble> {
         };
         write!(std::io::stdout().lock(), "{text}")?;
         if report.checks.iter().any(|check| !check.passed()) {
-            ending = Ending::Failure;
+            ending = Exit::Failure;
         }
         if arguments.accept {
             accept(file, &report, &path)?;
@@ -60,7 +60,7 @@ pub(crate) fn check(arguments: &Check) -> Result<Ending, Trouble> {
 }
 
 /// The check files in a folder and those below it, by name; a file is taken whatever its name is.
-fn find(path: &Path, files: &mut Vec<PathBuf>) -> Result<(), Trouble> {
+fn find(path: &Path, files: &mut Vec<PathBuf>) -> Result<(), CliError> {
     if !path.is_dir() {
         files.push(path.to_owned());
         return Ok(());
@@ -77,7 +77,7 @@ fn find(path: &Path, files: &mut Vec<PathBuf>) -> Result<(), Trouble> {
 }
 
 /// Writes what was found into the checks whose rows were not as expected.
-fn accept(mut file: CheckFile, report: &CheckReport, path: &Path) -> Result<(), Trouble> {
+fn accept(mut file: CheckFile, report: &CheckReport, path: &Path) -> Result<(), CliError> {
     let mut accepted = Vec::new();
     let mut changed = false;
     for check in &report.checks {

@@ -1,10 +1,10 @@
 use crate::args::{Describe, ReportFormat};
-use crate::{Ending, Trouble, output, setup};
+use crate::{Exit, CliError, output, setup};
 use garden_gate_view as view;
 use std::io::Write;
 
 /// Shows all tables, or what is known of one.
-pub(crate) fn describe(arguments: &Describe) -> Result<Ending, Trouble> {
+pub(crate) fn describe(arguments: &Describe) -> Result<Exit, CliError> {
     let session = setup::looking_session(&arguments.common)?;
     let tables = session.describe(arguments.table.as_deref())?;
     let mut stdout = std::io::stdout().lock();
@@ -20,5 +20,5 @@ pub(crate) fn describe(arguments: &Describe) -> Result<Ending, Trouble> {
     } else {
         write!(stdout, "{}", view::tables(&tables, look))?;
     }
-    Ok(Ending::Success)
+    Ok(Exit::Success)
 }

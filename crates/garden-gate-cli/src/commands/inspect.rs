@@ -3,14 +3,14 @@
 use crate::args::{Common, Compare, Format, ReportFormat, Steps, Sweep, SweepFormat};
 use crate::destination::{self, Destination};
 use crate::output::{self, Output};
-use crate::{Ending, Trouble, interrupt, setup};
+use crate::{Exit, CliError, interrupt, setup};
 use garden_gate::{CompareOptions, Parameters, Session, StepOptions, SweepOptions};
 use garden_gate_view as view;
 use std::io::Write;
 use std::path::Path;
 
 /// Shows the rows of each step of a query.
-pub(crate) fn steps(arguments: &Steps) -> Result<Ending, Trouble> {
+pub(crate) fn steps(arguments: &Steps) -> Result<Exit, CliError> {
     let source = setup::source("steps", arguments.file.as_deref(), arguments.sql.as_ref())?;
     let mut options = StepOptions::default();
     options.clauses = arguments.clauses;
@@ -18,23 +18,23 @@ pub(crate) fn steps(arguments: &Steps) -> Result<Ending, Trouble> {
     asked(&arguments.common, arguments.output, |session, parameters| {
         let steps = session.steps_with(&source, parameters, &options)?;
         Ok(match arguments.output {
-            ReportFormat::Json => (view::steps_json(&steps, arguments.sample), Ending::Success),
-            ReportFormat::Table => (view::steps(&steps, arguments.sample, output::look()), Ending::Success),
+            ReportFormat::Json => (view::steps_json(&steps, arguments.sample), Exit::Success),
+            ReportFormat::Table => (view::steps(&steps, arguments.sample, output::look()), Exit::Success),
         })
     })
 }
 
 /// Compares queries.
-pub(crate) fn compare(arguments: &Compare) -> Result<Ending, Trouble> {
+pub(crate) fn compare(arguments: &Compare) -> Result<Exit, CliError> {
     let files = arguments.files.iter().map(std::path::PathBuf::as_path);
     let sources = setup::sources(files, &arguments.sql)?;
     let moments = match arguments.common.as_of.as_slice() {
         [] | [_] => Vec::new(),
         several if sources.len() == 1 => several.to_vec(),
-        _ => return Err(Trouble::Usage("compare takes several --as-of with one query".into())),
+        _ => return Err(CliError::Usage("compare takes several --as-of with one query".into())),
     };
     if sources.len() < 2 && moments.is_empty() {
-        return Err(Trouble::Usage(
+        return Err(CliError::Usage(
             "compare takes two queries or more: files, or -e SQL; or one with two --as-of".into(),
         ));
     }
@@ -49,7 +49,7 @@ pub(crate) fn compare(arguments: &Compare) -> Result<Ending, Trouble> {
     asked(&common, arguments.output, |session, parameters| {
         let found = session.compare_with(&sources, parameters, &options)?;
         let alike = found.same_rows && (found.same_plan || !arguments.same_plan);
-        let ending = if alike { Ending::Success } else { Ending::Failure };
+        let ending = if alike { Exit::Success } else { Exit::Failure };
         Ok(match arguments.output {
             ReportFormat::Json => (view::comparison_json(&found), ending),
             ReportFormat::Table => (view::comparison(&found, output::look()), ending),
@@ -58,7 +58,7 @@ pub(crate) fn compare(arguments: &Compare) -> Result<Ending, Trouble> {
 }
 
 /// Sweeps a query over values of its parameters.
-pub(crate) fn sweep(arguments: &Sweep) -> Result<Ending, Trouble> {
+pub(crate) fn sweep(arguments: &Sweep) -> Result<Exit, CliError> {
     destination::check(arguments.to.as_deref(), &arguments.common, arguments.file.as_slice())?;
     let source = setup::source("sweep", arguments.file.as_deref(), arguments.sql.as_ref())?;
     let pairs = setup::pairs(&arguments.over, "--over")?;
@@ -74,9 +74,9 @@ pub(crate) fn sweep(arguments: &Sweep) -> Result<Ending, Trouble> {
         let found = session.sweep_with(&source, parameters, &over, &options)?;
         let look = if to.is_some() { view::Look::plain() } else { output::look() };
         Ok(match arguments.output {
-            SweepFormat::Json => (view::sweep_json(&found), Ending::Success),
-            SweepFormat::Table => (view::sweep(&found, look), Ending::Success),
-            SweepFormat::Svg => (view::sweep_svg(&found), Ending::Success),
+            SweepFormat::Json => (view::sweep_json(&found), Exit::Success),
+            SweepFormat::Table => (view::sweep(&found, look), Exit::Success),
+            SweepFormat::Svg => (view::sweep_svg(&found), Exit::Success),
         })
     })
 }
@@ -85,8 +85,8 @@ pub(crate) fn sweep(arguments: &Sweep) -> Result<Ending, Trouble> {
 fn asked(
     common: &Common,
     format: ReportFormat,
-    ask: impl FnOnce(&mut Session, &Parameters) -> garden_gate::Result<(String, Ending)>,
-) -> Result<Ending, Trouble> {
+    ask: impl FnOnce(&mut Session, &Parameters) -> garden_gate::Result<(String, Exit)>,
+) -> Result<Exit, CliError> {
     asked_to(common, (format, None), ask)
 }
 
@@ -94,8 +94,8 @@ fn asked(
 fn asked_to(
     common: &Common,
     (format, to): (ReportFormat, Option<&Path>),
-    ask: impl FnOnce(&mut Session, &Parameters) -> garden_gate::Result<(String, Ending)>,
-) -> Result<Ending, Trouble> {
+    ask: impl FnOnce(&mut Session, &Parameters) -> garden_gate::Result<(String, Exit)>,
+) -> Result<Exit, CliError> {
     let parameters = setup::parameters(common)?;
     let answer = setup::session(common).and_then(|mut session| {
         interrupt::listen(session.interrupt());
@@ -108,10 +108,10 @@ fn asked_to(
             writer.finish()?;
             Ok(ending)
         }
-        Err(Trouble::Gate(error)) => {
+        Err(CliError::Gate(error)) => {
             let format = (format == ReportFormat::Json).then_some(Format::Json);
             Output::open(format, None).error(&error)?;
-            Ok(Ending::Failure)
+            Ok(Exit::Failure)
         }
         Err(trouble) => Err(trouble),
     }

@@ -1,12 +1,12 @@
 use crate::args::{Plan, PlanFormat};
 use crate::destination::{self, Destination};
 use crate::output::{self, Output};
-use crate::{Ending, Trouble, interrupt, setup};
+use crate::{Exit, CliError, interrupt, setup};
 use garden_gate_view as view;
 use std::io::Write;
 
 /// Shows a plan, measured if wished.
-pub(crate) fn plan(arguments: &Plan) -> Result<Ending, Trouble> {
+pub(crate) fn plan(arguments: &Plan) -> Result<Exit, CliError> {
     destination::check(arguments.to.as_deref(), &arguments.common, arguments.file.as_slice())?;
     let format = match (arguments.output, arguments.to.as_deref()) {
         (Some(format), _) => format,
@@ -28,12 +28,12 @@ pub(crate) fn plan(arguments: &Plan) -> Result<Ending, Trouble> {
     });
     let (rows, plan) = match planned {
         Ok(planned) => planned,
-        Err(Trouble::Gate(error)) => {
+        Err(CliError::Gate(error)) => {
             let format = (format == PlanFormat::Json).then_some(crate::args::Format::Json);
             let mut output = Output::open(format, arguments.to.as_deref());
             output.error(&error)?;
             output.finish()?;
-            return Ok(Ending::Failure);
+            return Ok(Exit::Failure);
         }
         Err(trouble) => return Err(trouble),
     };
@@ -63,5 +63,5 @@ pub(crate) fn plan(arguments: &Plan) -> Result<Ending, Trouble> {
             write!(std::io::stderr().lock(), "{}", view::note(note, output::error_look()))?;
         }
     }
-    Ok(Ending::Success)
+    Ok(Exit::Success)
 }

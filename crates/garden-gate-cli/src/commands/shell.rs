@@ -1,6 +1,6 @@
 use crate::args::Shell;
 use crate::output::{self, Output};
-use crate::{Ending, Trouble, interrupt, setup};
+use crate::{Exit, CliError, interrupt, setup};
 use garden_gate::{Outcome, Parameters, Session, SourceText, Typed};
 use rustyline::error::ReadlineError;
 use rustyline::{Config, DefaultEditor};
@@ -13,18 +13,18 @@ const MORE: &str = "     ~> ";
 
 /// Reads statements, each up to the semicolon that ends it, and shows what they come to. Ctrl-C ends a statement that runs, or forgets
 /// the text typed so far. The end of input runs nothing: it forgets an unfinished statement, and undoes an open transaction, saying so.
-pub(crate) fn shell(arguments: &Shell) -> Result<Ending, Trouble> {
+pub(crate) fn shell(arguments: &Shell) -> Result<Exit, CliError> {
     let mut session = setup::session(&arguments.common)?;
     let given = setup::parameters(&arguments.common)?;
     let pending = interrupt::listen(session.interrupt());
-    let failed = |error: ReadlineError| Trouble::Io(io::Error::other(error));
+    let failed = |error: ReadlineError| CliError::Io(io::Error::other(error));
     let config = Config::builder().auto_add_history(true).build();
     let mut editor = DefaultEditor::with_config(config).map_err(failed)?;
     let mut output = Output::table(output::look());
     let mut text = String::new();
     let mut warned = false;
     // A script that is piped in has failed when a statement has.
-    let mut ending = Ending::Success;
+    let mut ending = Exit::Success;
     loop {
         let prompt = if text.is_empty() { PROMPT } else { MORE };
         match editor.readline(prompt) {
@@ -42,7 +42,7 @@ pub(crate) fn shell(arguments: &Shell) -> Result<Ending, Trouble> {
                 say("not run: the statement has no ; at its end")?;
                 if !io::stdin().is_terminal() {
                     leave(&mut session, &mut output)?;
-                    return Ok(Ending::Failure);
+                    return Ok(Exit::Failure);
                 }
                 continue;
             }
@@ -54,7 +54,7 @@ pub(crate) fn shell(arguments: &Shell) -> Result<Ending, Trouble> {
             }
             Err(ReadlineError::Eof) => {
                 leave(&mut session, &mut output)?;
-                return Ok(if io::stdin().is_terminal() { Ending::Success } else { ending });
+                return Ok(if io::stdin().is_terminal() { Exit::Success } else { ending });
             }
             Err(error) => return Err(failed(error)),
         }
@@ -76,26 +76,26 @@ pub(crate) fn shell(arguments: &Shell) -> Result<Ending, Trouble> {
                         Ok(outcome) => output.outcome(outcome)?,
                         Err(error) => {
                             output.error(&error)?;
-                            ending = Ending::Failure;
+                            ending = Exit::Failure;
                         }
                     }
                 }
             }
             Err(error) => {
                 output.error(&error)?;
-                ending = Ending::Failure;
+                ending = Exit::Failure;
             }
         }
     }
 }
 
 /// A line for the person at the keyboard.
-fn say(line: &str) -> Result<(), Trouble> {
+fn say(line: &str) -> Result<(), CliError> {
     Ok(writeln!(io::stderr().lock(), "{line}")?)
 }
 
 /// Undoes an open transaction, with its note.
-fn leave(session: &mut Session, output: &mut Output) -> Result<(), Trouble> {
+fn leave(session: &mut Session, output: &mut Output) -> Result<(), CliError> {
     match session.roll_back() {
         Some(note) => output.outcome(Outcome::Done { what: String::new(), elapsed: Duration::ZERO, notes: vec![note] }),
         None => Ok(()),

@@ -1,12 +1,12 @@
 use crate::args::Verify;
-use crate::{Ending, Trouble, output, setup};
+use crate::{Exit, CliError, output, setup};
 use garden_gate_view as view;
 use std::io::Write;
 
 /// Looks at every table; fails when one is damaged or breaks its constraints.
-pub(crate) fn verify(arguments: &Verify) -> Result<Ending, Trouble> {
+pub(crate) fn verify(arguments: &Verify) -> Result<Exit, CliError> {
     if arguments.common.db.is_none() {
-        return Err(Trouble::Usage("verify looks at a database file: give --db FILE".into()));
+        return Err(CliError::Usage("verify looks at a database file: give --db FILE".into()));
     }
     let session = setup::looking_session(&arguments.common)?;
     let checks = session.verify();
@@ -21,5 +21,5 @@ pub(crate) fn verify(arguments: &Verify) -> Result<Ending, Trouble> {
     for problem in &problems {
         write!(std::io::stderr(), "{}", view::error(problem, output::error_look()))?;
     }
-    Ok(if problems.is_empty() { Ending::Success } else { Ending::Failure })
+    Ok(if problems.is_empty() { Exit::Success } else { Exit::Failure })
 }

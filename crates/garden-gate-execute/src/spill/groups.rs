@@ -1,5 +1,5 @@
-use super::{Order, Room, Rows};
-use crate::control::Held;
+use super::{Order, MemoryBudget, Rows};
+use crate::control::MemoryReservation;
 use crate::diagnostic::Result;
 use crate::kernel::Batch;
 
@@ -7,16 +7,16 @@ use crate::kernel::Batch;
 pub(crate) struct WholeGroups<'r> {
     rows: std::vec::IntoIter<super::Segment>,
     order: &'r Order<'r>,
-    room: &'r Room<'r>,
+    room: &'r MemoryBudget<'r>,
     /// Rows whose group may go on.
     open: Vec<Batch>,
-    held: Held,
+    held: MemoryReservation,
     /// Given back when all rows have been read.
     _source: Rows,
 }
 
 impl<'r> WholeGroups<'r> {
-    pub(crate) fn new(mut rows: Rows, order: &'r Order<'r>, room: &'r Room<'r>) -> Self {
+    pub(crate) fn new(mut rows: Rows, order: &'r Order<'r>, room: &'r MemoryBudget<'r>) -> Self {
         let segments = std::mem::take(&mut rows.segments).into_iter();
         Self { rows: segments, order, room, open: Vec::new(), held: room.nothing(), _source: rows }
     }

@@ -3,7 +3,7 @@
 
 use super::file::Block;
 use super::rows::{Rows, RowsBuilder};
-use super::{Order, Room};
+use super::{Order, MemoryBudget};
 use crate::diagnostic::Result;
 use crate::kernel::Batch;
 use crate::pipeline::Sequence;
@@ -17,11 +17,11 @@ const FAN_IN: usize = 32;
 const RUN_BLOCK_ROWS: usize = 8192;
 
 /// Rows in a file, in the order of their keys.
-pub(crate) struct Run(Vec<Block>);
+pub(crate) struct SortedRun(Vec<Block>);
 
-impl Run {
+impl SortedRun {
     /// Writes sorted rows, in blocks so small that one of each run can be held at once.
-    pub(crate) fn write(sorted: &Batch, room: &Room<'_>) -> Result<Self> {
+    pub(crate) fn write(sorted: &Batch, room: &MemoryBudget<'_>) -> Result<Self> {
         let mut writer = RunWriter::new(room);
         writer.push(sorted)?;
         Ok(Self(writer.blocks))
@@ -29,12 +29,12 @@ impl Run {
 }
 
 struct RunWriter<'r> {
-    room: &'r Room<'r>,
+    room: &'r MemoryBudget<'r>,
     blocks: Vec<Block>,
 }
 
 impl<'r> RunWriter<'r> {
-    fn new(room: &'r Room<'r>) -> Self {
+    fn new(room: &'r MemoryBudget<'r>) -> Self {
         Self { room, blocks: Vec::new() }
     }
 
@@ -58,13 +58,13 @@ struct Cursor {
 }
 
 /// All rows of the runs in their order.
-pub(crate) fn merge(runs: Vec<Run>, order: &Order<'_>, room: &Room<'_>) -> Result<Rows> {
+pub(crate) fn merge(runs: Vec<SortedRun>, order: &Order<'_>, room: &MemoryBudget<'_>) -> Result<Rows> {
     let mut runs = VecDeque::from(runs);
     while runs.len() > FAN_IN {
         let some = runs.drain(..FAN_IN).collect();
         let mut writer = RunWriter::new(room);
         Merge::new(some, order)?.run(room, &mut |batch| writer.push(&batch))?;
-        runs.push_back(Run(writer.blocks));
+        runs.push_back(SortedRun(writer.blocks));
     }
     let mut rows = RowsBuilder::new(room.clone());
     let mut at = Sequence::default();
@@ -84,9 +84,9 @@ struct Merge<'o> {
 }
 
 impl<'o> Merge<'o> {
-    fn new(runs: Vec<Run>, order: &'o Order<'o>) -> Result<Self> {
+    fn new(runs: Vec<SortedRun>, order: &'o Order<'o>) -> Result<Self> {
         let mut merge = Self { order, cursors: Vec::new(), heap: Vec::new(), blocks: Vec::new() };
-        for Run(blocks) in runs {
+        for SortedRun(blocks) in runs {
             let mut blocks = blocks.into_iter();
             let Some(first) = blocks.next() else { continue };
             let batch = first.read()?;
@@ -123,7 +123,7 @@ impl<'o> Merge<'o> {
         }
     }
 
-    fn run(mut self, room: &Room<'_>, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
+    fn run(mut self, room: &MemoryBudget<'_>, emit: &mut dyn FnMut(Batch) -> Result<()>) -> Result<()> {
         let mut places: Vec<(usize, usize)> = Vec::with_capacity(RUN_BLOCK_ROWS);
         while let Some(first) = self.heap.first().copied() {
             let cursor = &mut self.cursors[first];

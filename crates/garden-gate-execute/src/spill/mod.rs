@@ -8,12 +8,12 @@ mod order;
 mod rows;
 
 pub(super) use groups::WholeGroups;
-pub(super) use merge::{Run, merge};
+pub(super) use merge::{SortedRun, merge};
 pub(super) use order::Order;
 pub(super) use rows::{Rows, RowsBuilder, Segment};
 
 use crate::control::Control;
-use crate::control::Held;
+use crate::control::MemoryReservation;
 use crate::diagnostic::Result;
 use crate::kernel::Batch;
 use crate::physical::NodeMeasure;
@@ -23,7 +23,7 @@ use std::sync::{Arc, OnceLock};
 
 /// The memory that an operator may use, and where it is counted.
 #[derive(Clone)]
-pub(super) struct Room<'a> {
+pub(super) struct MemoryBudget<'a> {
     pub(super) control: &'a Control,
     pub(super) measure: Option<&'a NodeMeasure>,
     /// Bytes that one worker holds before it goes over to a file.
@@ -34,13 +34,13 @@ pub(super) struct Room<'a> {
     file: Arc<OnceLock<Arc<SpillFile>>>,
 }
 
-impl<'a> Room<'a> {
+impl<'a> MemoryBudget<'a> {
     /// The share of each of `holders`.
     pub(super) fn new(control: &'a Control, measure: Option<&'a NodeMeasure>, holders: usize) -> Self {
         Self { control, measure, share: control.memory().share(holders), overhead: 0, file: Arc::default() }
     }
 
-    /// Room that is never left for a file: what is gathered past the limit is an error.
+    /// MemoryBudget that is never left for a file: what is gathered past the limit is an error.
     pub(super) fn unshared(control: &'a Control) -> Self {
         Self { control, measure: None, share: usize::MAX, overhead: 0, file: Arc::default() }
     }
@@ -77,8 +77,8 @@ impl<'a> Room<'a> {
         held > self.share / parts || self.share != usize::MAX && self.control.memory().is_pressed(held)
     }
 
-    pub(super) fn nothing(&self) -> Held {
-        Held::none(self.control.memory())
+    pub(super) fn nothing(&self) -> MemoryReservation {
+        MemoryReservation::none(self.control.memory())
     }
 
     pub(super) fn note_held(&self, bytes: usize) {

@@ -1,6 +1,6 @@
-use super::Room;
+use super::MemoryBudget;
 use super::file::Block;
-use crate::control::Held;
+use crate::control::MemoryReservation;
 use crate::diagnostic::Result;
 use crate::filter::select;
 use crate::kernel::Batch;
@@ -53,7 +53,7 @@ impl Segment {
 #[derive(Debug, Default)]
 pub(crate) struct Rows {
     pub(crate) segments: Vec<Segment>,
-    held: Option<Held>,
+    held: Option<MemoryReservation>,
 }
 
 impl From<Vec<Batch>> for Rows {
@@ -64,7 +64,7 @@ impl From<Vec<Batch>> for Rows {
 }
 
 impl Rows {
-    pub(crate) fn new(segments: Vec<Segment>, held: Held) -> Self {
+    pub(crate) fn new(segments: Vec<Segment>, held: MemoryReservation) -> Self {
         Self { segments, held: Some(held) }
     }
 
@@ -72,7 +72,7 @@ impl Rows {
     ///
     /// # Errors
     /// HY001 past the memory limit.
-    pub(crate) fn counted(batches: Vec<Batch>, room: &Room<'_>) -> Result<Self> {
+    pub(crate) fn counted(batches: Vec<Batch>, room: &MemoryBudget<'_>) -> Result<Self> {
         let mut held = room.nothing();
         held.add(batches.iter().map(Batch::bytes).sum())?;
         Ok(Self { held: Some(held), ..Self::from(batches) })
@@ -168,7 +168,7 @@ impl Rows {
     ///
     /// # Errors
     /// HY001 past the memory limit.
-    pub(crate) fn into_memory(self, room: &Room<'_>) -> Result<(Vec<Batch>, Held)> {
+    pub(crate) fn into_memory(self, room: &MemoryBudget<'_>) -> Result<(Vec<Batch>, MemoryReservation)> {
         let mut held = self.held.unwrap_or_else(|| room.nothing());
         let read = |segment: Segment| {
             room.control.check()?;
@@ -185,15 +185,15 @@ impl Rows {
 
 /// Gathers rows, and goes over to a file when it holds more than its share.
 pub(crate) struct RowsBuilder<'a> {
-    room: Room<'a>,
+    room: MemoryBudget<'a>,
     segments: Vec<(Sequence, Segment)>,
     /// The first segment that is not in the file.
     unwritten: usize,
-    held: Held,
+    held: MemoryReservation,
 }
 
 impl<'a> RowsBuilder<'a> {
-    pub(crate) fn new(room: Room<'a>) -> Self {
+    pub(crate) fn new(room: MemoryBudget<'a>) -> Self {
         Self { held: room.nothing(), room, segments: Vec::new(), unwritten: 0 }
     }
 
@@ -251,7 +251,7 @@ impl<'a> RowsBuilder<'a> {
     }
 
     /// The rows of several builders, in their order.
-    pub(crate) fn finish(builders: Vec<Self>, room: &Room<'_>) -> Rows {
+    pub(crate) fn finish(builders: Vec<Self>, room: &MemoryBudget<'_>) -> Rows {
         let (mut all, mut held) = (Vec::new(), room.nothing());
         for builder in builders {
             all.extend(builder.segments);

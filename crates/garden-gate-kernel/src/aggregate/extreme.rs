@@ -8,7 +8,7 @@ use arrow::datatypes::{ArrowPrimitiveType, DataType, Decimal128Type, Float32Type
 use std::{any::Any, sync::Arc};
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Keep {
+pub(super) enum Extremum {
     Least,
     Greatest,
 }
@@ -20,7 +20,7 @@ pub(super) fn is_simple(argument: SqlType) -> bool {
 }
 
 /// `MIN` and `MAX`: the argument's type, NULL for a group without values.
-pub(super) fn accumulator(argument: SqlType, keep: Keep) -> Box<dyn Accumulator> {
+pub(super) fn accumulator(argument: SqlType, keep: Extremum) -> Box<dyn Accumulator> {
     let data_type = argument.arrow();
     if integer_lanes(&arrow::array::new_empty_array(&data_type)).is_some() {
         return Box::new(Extreme::<i64> { best: Vec::new(), keep, data_type });
@@ -35,25 +35,25 @@ pub(super) fn accumulator(argument: SqlType, keep: Keep) -> Box<dyn Accumulator>
 
 struct Extreme<V> {
     best: Vec<Option<V>>,
-    keep: Keep,
+    keep: Extremum,
     data_type: DataType,
 }
 
 /// How values of one kind are compared and moved between arrays.
 trait Kind: Sized + Send + Sync + 'static {
     /// The value as read from an array, before it is kept.
-    type Seen<'a>;
-    fn beats(seen: &Self::Seen<'_>, best: &Self, keep: Keep) -> bool;
-    fn own(seen: Self::Seen<'_>) -> Self;
-    fn lend(&self) -> Self::Seen<'_>;
-    fn each(array: &ArrayRef, visit: impl FnMut(usize, Self::Seen<'_>));
+    type Item<'a>;
+    fn beats(seen: &Self::Item<'_>, best: &Self, keep: Extremum) -> bool;
+    fn own(seen: Self::Item<'_>) -> Self;
+    fn lend(&self) -> Self::Item<'_>;
+    fn each(array: &ArrayRef, visit: impl FnMut(usize, Self::Item<'_>));
     fn array(best: Vec<Option<Self>>, data_type: &DataType) -> ArrayRef;
 }
 
-fn ordered<T: PartialOrd>(a: &T, b: &T, keep: Keep) -> bool {
+fn ordered<T: PartialOrd>(a: &T, b: &T, keep: Extremum) -> bool {
     match keep {
-        Keep::Least => a < b,
-        Keep::Greatest => a > b,
+        Extremum::Least => a < b,
+        Extremum::Greatest => a > b,
     }
 }
 
@@ -65,8 +65,8 @@ fn visit_valid<T>(array: &ArrayRef, lanes: &[T], mut visit: impl FnMut(usize, &T
 }
 
 impl Kind for i64 {
-    type Seen<'a> = i64;
-    fn beats(seen: &i64, best: &Self, keep: Keep) -> bool {
+    type Item<'a> = i64;
+    fn beats(seen: &i64, best: &Self, keep: Extremum) -> bool {
         ordered(seen, best, keep)
     }
     fn own(seen: i64) -> Self {
@@ -85,8 +85,8 @@ impl Kind for i64 {
 }
 
 impl Kind for i128 {
-    type Seen<'a> = i128;
-    fn beats(seen: &i128, best: &Self, keep: Keep) -> bool {
+    type Item<'a> = i128;
+    fn beats(seen: &i128, best: &Self, keep: Extremum) -> bool {
         ordered(seen, best, keep)
     }
     fn own(seen: i128) -> Self {
@@ -104,11 +104,11 @@ impl Kind for i128 {
 }
 
 impl Kind for f64 {
-    type Seen<'a> = f64;
-    fn beats(seen: &f64, best: &Self, keep: Keep) -> bool {
+    type Item<'a> = f64;
+    fn beats(seen: &f64, best: &Self, keep: Extremum) -> bool {
         match keep {
-            Keep::Least => seen.total_cmp(best).is_lt(),
-            Keep::Greatest => seen.total_cmp(best).is_gt(),
+            Extremum::Least => seen.total_cmp(best).is_lt(),
+            Extremum::Greatest => seen.total_cmp(best).is_gt(),
         }
     }
     fn own(seen: f64) -> Self {
@@ -141,8 +141,8 @@ impl Kind for f64 {
 }
 
 impl Kind for bool {
-    type Seen<'a> = bool;
-    fn beats(seen: &bool, best: &Self, keep: Keep) -> bool {
+    type Item<'a> = bool;
+    fn beats(seen: &bool, best: &Self, keep: Extremum) -> bool {
         ordered(seen, best, keep)
     }
     fn own(seen: bool) -> Self {
@@ -164,8 +164,8 @@ impl Kind for bool {
 }
 
 impl Kind for Box<str> {
-    type Seen<'a> = &'a str;
-    fn beats(seen: &&str, best: &Self, keep: Keep) -> bool {
+    type Item<'a> = &'a str;
+    fn beats(seen: &&str, best: &Self, keep: Extremum) -> bool {
         ordered(seen, &best.as_ref(), keep)
     }
     fn own(seen: &str) -> Self {
@@ -187,7 +187,7 @@ impl Kind for Box<str> {
 }
 
 impl<V: Kind> Extreme<V> {
-    fn offer(&mut self, group: usize, seen: V::Seen<'_>) {
+    fn offer(&mut self, group: usize, seen: V::Item<'_>) {
         let best = &mut self.best[group];
         if best.as_ref().is_none_or(|best| V::beats(&seen, best, self.keep)) {
             *best = Some(V::own(seen));

@@ -97,8 +97,8 @@ pub fn accumulator(aggregate: &Aggregate) -> Result<Box<dyn Accumulator>> {
         A::CountRows | A::Count => Box::new(count::Count::default()),
         A::Sum | A::Avg => sum::accumulator(aggregate, argument),
         A::Min | A::Max | A::AnyValue if !extreme::is_simple(argument) => Box::new(ordered::Ordered::new(aggregate)),
-        A::Min | A::Every | A::AnyValue => extreme::accumulator(argument, extreme::Keep::Least),
-        A::Max | A::Any => extreme::accumulator(argument, extreme::Keep::Greatest),
+        A::Min | A::Every | A::AnyValue => extreme::accumulator(argument, extreme::Extremum::Least),
+        A::Max | A::Any => extreme::accumulator(argument, extreme::Extremum::Greatest),
         A::BitAnd | A::BitOr => Box::new(bits::Bits::new(aggregate)),
         A::ListAgg
         | A::ArrayAgg

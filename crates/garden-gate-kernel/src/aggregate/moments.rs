@@ -15,7 +15,7 @@ use std::{any::Any, sync::Arc};
 /// Both are kept as multiples of a power of two that is near the largest value so far, so that no square leaves the range of the numbers
 /// where the result lies in it. Scaling by a power of two is exact.
 #[derive(Clone, Copy, Debug, Default)]
-struct Moment {
+struct CentralMoment {
     count: i64,
     /// The powers of two of `y` and `x`; `None` as long as all were zero.
     power_y: Option<i32>,
@@ -51,7 +51,7 @@ fn unit(known: Option<i32>, new: Option<i32>) -> Option<i32> {
     }
 }
 
-impl Moment {
+impl CentralMoment {
     /// Brings what is kept to other units, which are not smaller.
     fn rescale(&mut self, power_y: Option<i32>, power_x: Option<i32>) {
         if (self.power_y, self.power_x) == (power_y, power_x) {
@@ -141,7 +141,7 @@ impl Moment {
 #[derive(Debug)]
 pub(super) struct Moments {
     function: A,
-    groups: Vec<Moment>,
+    groups: Vec<CentralMoment>,
 }
 
 impl Moments {
@@ -150,7 +150,7 @@ impl Moments {
     }
 
     fn resize(&mut self, groups: usize) {
-        self.groups.resize(self.groups.len().max(groups), Moment::default());
+        self.groups.resize(self.groups.len().max(groups), CentralMoment::default());
     }
 }
 
@@ -196,6 +196,6 @@ impl Accumulator for Moments {
     }
 
     fn bytes(&self) -> usize {
-        self.groups.capacity() * size_of::<Moment>()
+        self.groups.capacity() * size_of::<CentralMoment>()
     }
 }

@@ -52,9 +52,9 @@ impl<'a> Binaries<'a> {
 }
 
 #[derive(Clone, Copy)]
-pub(super) struct Wholes<'a>(&'a arrow::array::Int64Array, bool);
+pub(super) struct IntegerLanes<'a>(&'a arrow::array::Int64Array, bool);
 
-impl Wholes<'_> {
+impl IntegerLanes<'_> {
     pub(super) fn get(self, row: usize) -> Option<i64> {
         let row = if self.1 { 0 } else { row };
         self.0.is_valid(row).then(|| self.0.value(row))
@@ -74,8 +74,8 @@ impl<'a> Arguments<'a> {
         Binaries(self.lanes[at].array().as_binary_view(), self.lanes[at].is_constant())
     }
 
-    pub(super) fn whole(&self, at: usize) -> Wholes<'a> {
-        Wholes(self.lanes[at].array().as_primitive::<Int64Type>(), self.lanes[at].is_constant())
+    pub(super) fn whole(&self, at: usize) -> IntegerLanes<'a> {
+        IntegerLanes(self.lanes[at].array().as_primitive::<Int64Type>(), self.lanes[at].is_constant())
     }
 
     /// An argument as one array of all rows.

@@ -3,7 +3,7 @@
 //! rows have no partial results: their frames are computed one by one.
 
 use super::frame::Frame;
-use super::{Layout, nested};
+use super::{PartitionBounds, nested};
 use crate::control::{Turns, checkpoint};
 use crate::diagnostic::Result;
 use crate::logical::{Aggregate, Expr, ExprKind};
@@ -19,7 +19,7 @@ const FANOUT: usize = 16;
 /// Pairs of a node and a row that are gathered before they are put in.
 pub(super) const BLOCK: usize = 1 << 16;
 
-pub(super) fn aggregate(aggregate: &Aggregate, batch: &Batch, layout: &Layout, frames: &[Frame]) -> Result<ArrayRef> {
+pub(super) fn aggregate(aggregate: &Aggregate, batch: &Batch, layout: &PartitionBounds, frames: &[Frame]) -> Result<ArrayRef> {
     if nested::is_nested(aggregate) {
         return nested::aggregate(aggregate, batch, layout, frames);
     }
@@ -28,7 +28,7 @@ pub(super) fn aggregate(aggregate: &Aggregate, batch: &Batch, layout: &Layout, f
         Some(filter) => Some(kept(evaluate(filter, batch)?.into_array(batch.rows)?.as_boolean())),
         None => None,
     };
-    let rows = Rows { aggregate, inputs, filter };
+    let rows = AggregateInput { aggregate, inputs, filter };
     let whole = frames
         .iter()
         .enumerate()
@@ -62,13 +62,13 @@ pub(super) fn only_where_kept(aggregate: &Aggregate) -> Cow<'_, Aggregate> {
 }
 
 /// What the aggregate is computed from, row by row.
-struct Rows<'a> {
+struct AggregateInput<'a> {
     aggregate: &'a Aggregate,
     inputs: Vec<ArrayRef>,
     filter: Option<BooleanArray>,
 }
 
-impl Rows<'_> {
+impl AggregateInput<'_> {
     /// Puts each of the rows `from` into the group beside it.
     fn put(&self, state: &mut dyn Accumulator, (from, to): (&[u32], &[u32]), groups: usize) -> Result<()> {
         let (from, to): (Vec<u32>, Vec<u32>) = match &self.filter {
@@ -83,7 +83,7 @@ impl Rows<'_> {
 }
 
 /// Each frame by itself; a frame that is the same as that of the row before is not computed again.
-fn one_by_one(rows: &Rows<'_>, frames: &[Frame]) -> Result<ArrayRef> {
+fn one_by_one(rows: &AggregateInput<'_>, frames: &[Frame]) -> Result<ArrayRef> {
     let mut different: Vec<&Frame> = Vec::new();
     let mut which = Vec::with_capacity(frames.len());
     for frame in frames {
@@ -123,7 +123,7 @@ struct Tree {
 }
 
 impl Tree {
-    fn new(rows: &Rows<'_>, count: usize) -> Result<Self> {
+    fn new(rows: &AggregateInput<'_>, count: usize) -> Result<Self> {
         let mut levels: Vec<Box<dyn Accumulator>> = Vec::new();
         let mut nodes = count;
         while nodes > FANOUT {
@@ -141,7 +141,7 @@ impl Tree {
         Ok(Self { levels })
     }
 
-    fn results(&self, rows: &Rows<'_>, frames: &[Frame]) -> Result<ArrayRef> {
+    fn results(&self, rows: &AggregateInput<'_>, frames: &[Frame]) -> Result<ArrayRef> {
         let mut state = accumulator(rows.aggregate)?;
         let mut turns = Turns::new();
         let mut pairs: Vec<(Vec<u32>, Vec<u32>)> = vec![(Vec::new(), Vec::new()); self.levels.len() + 1];

@@ -1,4 +1,4 @@
-use super::Layout;
+use super::PartitionBounds;
 use crate::diagnostic::{Error, Result};
 use crate::logical::{ArithmeticOp, Direction, Expr, ExprKind, SortKey, WindowCall};
 use crate::types::{FrameBound, FrameExclusion, FrameUnit, SqlType};
@@ -16,7 +16,7 @@ pub(super) type Frame = [Range<usize>; 3];
 pub(super) const NOTHING: Range<usize> = 0..0;
 
 /// The frame of every row.
-pub(super) fn frames(call: &WindowCall, batch: &Batch, layout: &Layout, order: &[SortKey]) -> Result<Vec<Frame>> {
+pub(super) fn frames(call: &WindowCall, batch: &Batch, layout: &PartitionBounds, order: &[SortKey]) -> Result<Vec<Frame>> {
     let starts = bounds(&call.frame.start, (call, true), batch, layout, order)?;
     let ends = bounds(&call.frame.end, (call, false), batch, layout, order)?;
     let frame = |(row, (start, end)): (usize, (usize, usize))| {
@@ -28,7 +28,7 @@ pub(super) fn frames(call: &WindowCall, batch: &Batch, layout: &Layout, order: &
     Ok(starts.into_iter().zip(ends).enumerate().map(frame).collect())
 }
 
-fn exclude(whole: Range<usize>, exclusion: FrameExclusion, row: usize, layout: &Layout) -> Frame {
+fn exclude(whole: Range<usize>, exclusion: FrameExclusion, row: usize, layout: &PartitionBounds) -> Frame {
     let without = |cut: Range<usize>| -> [Range<usize>; 2] {
         let before = whole.start..cut.start.clamp(whole.start, whole.end);
         let behind = cut.end.clamp(whole.start, whole.end)..whole.end;
@@ -57,7 +57,7 @@ fn bounds(
     bound: &FrameBound<Expr>,
     (call, is_start): (&WindowCall, bool),
     batch: &Batch,
-    layout: &Layout,
+    layout: &PartitionBounds,
     order: &[SortKey],
 ) -> Result<Vec<usize>> {
     let rows = 0..batch.rows;
@@ -129,7 +129,7 @@ fn range_bounds(
     (distance, forward): (&Expr, bool),
     is_start: bool,
     batch: &Batch,
-    layout: &Layout,
+    layout: &PartitionBounds,
     order: &[SortKey],
 ) -> Result<Vec<usize>> {
     let Some(key) = order.first() else { return Ok(vec![0; batch.rows]) };

@@ -20,7 +20,7 @@ use std::sync::Arc;
 
 /// Where partitions and groups of peers begin and end.
 #[derive(Debug)]
-pub struct Layout {
+pub struct PartitionBounds {
     /// For each row the partition it is in.
     pub partition: Vec<u32>,
     pub partitions: Vec<Range<usize>>,
@@ -29,7 +29,7 @@ pub struct Layout {
     pub groups: Vec<Range<usize>>,
 }
 
-impl Layout {
+impl PartitionBounds {
     /// From the rows at which a partition or a group of peers begins.
     pub fn new(rows: usize, new_partition: impl Fn(usize) -> bool, new_group: impl Fn(usize) -> bool) -> Self {
         let mut layout = Self { partition: Vec::new(), partitions: Vec::new(), group: Vec::new(), groups: Vec::new() };
@@ -64,7 +64,7 @@ impl Layout {
 ///
 /// # Errors
 /// 22013 for a distance that is negative or NULL, 22014 and 22016 for a bad count; whatever expressions raise.
-pub fn window(call: &WindowCall, batch: &Batch, layout: &Layout, order: &[SortKey]) -> Result<ArrayRef> {
+pub fn window(call: &WindowCall, batch: &Batch, layout: &PartitionBounds, order: &[SortKey]) -> Result<ArrayRef> {
     let arguments = call
         .arguments
         .iter()

@@ -1,4 +1,4 @@
-use super::Layout;
+use super::PartitionBounds;
 use super::frame::Frame;
 use crate::diagnostic::{Error, Result};
 use crate::logical::{WindowCall, WindowFunction as W};
@@ -9,7 +9,7 @@ use arrow::compute;
 use arrow::datatypes::Int64Type;
 
 /// LEAD and LAG: the value so many rows further on or back in the partition, or a default.
-pub(super) fn shifted(call: &WindowCall, arguments: &[ArrayRef], layout: &Layout) -> Result<ArrayRef> {
+pub(super) fn shifted(call: &WindowCall, arguments: &[ArrayRef], layout: &PartitionBounds) -> Result<ArrayRef> {
     let values = &arguments[0];
     let offsets = arguments.get(1).map(|offsets| offsets.as_primitive::<Int64Type>());
     let lead = matches!(call.function, W::Lead);

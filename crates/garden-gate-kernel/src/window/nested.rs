@@ -11,7 +11,7 @@
 //!
 //! O(rows of all frames together): there is nothing that one frame leaves for the next.
 
-use super::Layout;
+use super::PartitionBounds;
 use super::aggregate::{BLOCK, only_where_kept};
 use super::frame::Frame;
 use crate::control::checkpoint;
@@ -62,7 +62,7 @@ fn nested_call(expr: &Expr) -> Option<(Function, &[Expr])> {
     }
 }
 
-pub(super) fn aggregate(aggregate: &Aggregate, batch: &Batch, layout: &Layout, frames: &[Frame]) -> Result<ArrayRef> {
+pub(super) fn aggregate(aggregate: &Aggregate, batch: &Batch, layout: &PartitionBounds, frames: &[Frame]) -> Result<ArrayRef> {
     let mut nested = Vec::new();
     let mut replace = |expr: Expr| replaced(expr, batch, &mut nested);
     let plain = only_where_kept(aggregate).into_owned().map_exprs(&mut replace)?;
@@ -96,7 +96,7 @@ fn put(
     state: &mut dyn crate::Accumulator,
     aggregate: &Aggregate,
     (batch, nested): (&Batch, &[Nested]),
-    (layout, frames): (&Layout, &[Frame]),
+    (layout, frames): (&PartitionBounds, &[Frame]),
     (pairs, rows): (&mut Pairs, std::ops::Range<usize>),
 ) -> Result<()> {
     let Pairs { current, frame } = std::mem::replace(pairs, Pairs { current: Vec::new(), frame: Vec::new() });
@@ -121,7 +121,7 @@ fn put(
 fn column(
     nested: &Nested,
     (current, of_frame): (&[u32], &[u32]),
-    layout: &Layout,
+    layout: &PartitionBounds,
     frames: &[Frame],
 ) -> Result<ArrayRef> {
     let place = |current: u32, other: u32| {

@@ -1,4 +1,4 @@
-use super::Layout;
+use super::PartitionBounds;
 use crate::diagnostic::{Error, Result};
 use crate::logical::WindowFunction as W;
 use crate::problem::Problem;
@@ -12,7 +12,7 @@ fn count(value: usize) -> i64 {
 }
 
 /// Places in the order: of rows, of groups of peers, and as shares of the partition.
-pub(super) fn rank(function: &W, layout: &Layout) -> ArrayRef {
+pub(super) fn rank(function: &W, layout: &PartitionBounds) -> ArrayRef {
     let rows = layout.partition.len();
     let share = |row: usize| {
         let (partition, peers) = (layout.partition_of(row), layout.peers_of(row));
@@ -39,7 +39,7 @@ pub(super) fn rank(function: &W, layout: &Layout) -> ArrayRef {
 }
 
 /// The number of the part when each partition is cut into so many, the first ones one row longer where it does not come out even.
-pub(super) fn ntile(parts: &ArrayRef, layout: &Layout) -> Result<ArrayRef> {
+pub(super) fn ntile(parts: &ArrayRef, layout: &PartitionBounds) -> Result<ArrayRef> {
     let parts = parts.as_primitive::<Int64Type>();
     let mut tiles = Vec::with_capacity(parts.len());
     for row in 0..parts.len() {

@@ -2,9 +2,9 @@
 
 use super::cost::Factors;
 use super::key_shape::KeyShape;
-use super::side_units::Units;
+use super::join_inputs::JoinInputs;
 use super::steps::Steps;
-use super::{cost, join_order, obeyed};
+use super::{cost, join_order, guide_compliance};
 use crate::diagnostic::Result;
 use crate::estimate::Estimator;
 use crate::logical::{ColumnId, EarlyGroups, Expr, Guide, LogicalPlan, RewriteNote, SortKey};
@@ -57,7 +57,7 @@ impl Builder<'_> {
             LogicalPlan::Scan(scan) => self.scan(scan, required),
             LogicalPlan::Filter { input, conjuncts } => self.filter(*input, conjuncts, required),
             LogicalPlan::Project { input, computed } => self.project(*input, computed, required),
-            plan @ (LogicalPlan::Join { .. } | LogicalPlan::SideJoin(_)) => self.join(plan, required),
+            plan @ (LogicalPlan::InnerJoin { .. } | LogicalPlan::Join(_)) => self.join(plan, required),
             LogicalPlan::Aggregate { input, keys, aggregates } => self.aggregate(*input, keys, aggregates, required),
             LogicalPlan::Distinct { input, columns } => {
                 let input = self.build(*input, &columns)?;
@@ -75,20 +75,20 @@ impl Builder<'_> {
             LogicalPlan::Expand { input, expand, columns, ordinality } => {
                 self.expand(*input, expand, (columns, ordinality), required)
             }
-            LogicalPlan::Step(step) => self.step(&step, required),
+            LogicalPlan::CteReference(step) => self.step(&step, required),
             LogicalPlan::Recursion(recursion) => self.recursion(*recursion),
             LogicalPlan::RecursionInput(input) => Ok(self.recursion_input(input, required)),
         }
     }
 
     fn join(&mut self, plan: LogicalPlan, required: &[ColumnId]) -> Result<Node> {
-        if Units::are_in(&plan, self.guide) {
-            return join_order::build(self, Units::of(plan), required);
+        if JoinInputs::are_in(&plan, self.guide) {
+            return join_order::build(self, JoinInputs::of(plan), required);
         }
         match plan {
-            LogicalPlan::SideJoin(join) => self.side_join(*join, required),
-            LogicalPlan::Join { inputs, conjuncts } => {
-                join_order::build(self, Units::inner(inputs, conjuncts), required)
+            LogicalPlan::Join(join) => self.side_join(*join, required),
+            LogicalPlan::InnerJoin { inputs, conjuncts } => {
+                join_order::build(self, JoinInputs::inner(inputs, conjuncts), required)
             }
             other => self.build(other, required),
         }
@@ -150,8 +150,8 @@ impl Builder<'_> {
     }
 
     fn is_cheaper(&self, ordered: &Node, sorted: &Node) -> bool {
-        let unmet = |node: &Node| obeyed::unmet(self.guide, node).len();
-        (unmet(ordered), ordered.total.0) < (unmet(sorted), sorted.total.0)
+        let violations = |node: &Node| guide_compliance::violated(self.guide, node).len();
+        (violations(ordered), ordered.total.0) < (violations(sorted), sorted.total.0)
     }
 
     /// Over a sort, keeping only the first rows is cheaper than sorting all.

@@ -145,7 +145,7 @@ pub(super) fn merge_join(probe: Estimate, build: Estimate, output: Estimate) -> 
 
 /// Where the rows lie that the keys of a join lead to one after the other.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Lie {
+pub(super) enum LookupLocality {
     /// One behind the other.
     InOrder,
     /// Each near those of neighbouring keys, so that all rows of a key are in one part; but keys come in any order.
@@ -157,9 +157,9 @@ pub(super) enum Lie {
 /// Each outer row looked for in an index, part by part of the table, and the rows that are found read.
 ///
 /// A search guesses where a key is, so it hardly matters in how many.
-pub(super) fn index_join(outer: Estimate, (all, lie): (Estimate, Lie), found: Estimate, columns: usize) -> Cost {
-    let parts = if lie == Lie::Anywhere { (all.0 / approximate(SEGMENT_ROWS)).ceil().max(1.0) } else { 1.0 };
-    let far = if lie == Lie::InOrder { 1.0 } else { SCATTERED };
+pub(super) fn index_join(outer: Estimate, (all, locality): (Estimate, LookupLocality), found: Estimate, columns: usize) -> Cost {
+    let parts = if locality == LookupLocality::Anywhere { (all.0 / approximate(SEGMENT_ROWS)).ceil().max(1.0) } else { 1.0 };
+    let far = if locality == LookupLocality::InOrder { 1.0 } else { SCATTERED };
     Cost(
         outer.0 * (ENCODE_KEYS + parts * FIND_KEY * far)
             + found.0 * (FETCH_ROW + PAIR_ROW + FETCH_VALUE * far * approximate(columns.max(1))),

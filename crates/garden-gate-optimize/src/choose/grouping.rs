@@ -2,7 +2,7 @@
 
 use super::build::{Builder, make, with_columns};
 use super::key_shape::KeyShape;
-use super::{cost, obeyed};
+use super::{cost, guide_compliance};
 use crate::diagnostic::{Result, Span};
 use crate::logical::{Aggregate, ColumnId, Direction, Expr, ExprKind, JoinKind, LogicalPlan, Nulls, SortKey};
 use crate::physical::{Candidate, Considered, Decision, GroupMethod, IndexUse, JoinMethod, Node, Operator};
@@ -12,7 +12,7 @@ type Keys = Vec<(ColumnId, Expr)>;
 type Aggregates = Vec<(ColumnId, Aggregate)>;
 
 /// A way to group, with its input.
-struct Way {
+struct GroupingAlternative {
     name: String,
     node: Node,
 }
@@ -33,7 +33,7 @@ impl Builder<'_> {
         let late_node = self.aggregate_above(input, keys.clone(), aggregates, required)?;
         let late_decisions = self.considered.split_off(before);
         let early_node = self.aggregate_above(early.input, keys, early.aggregates, required)?;
-        let rank = |node: &Node| (obeyed::unmet(self.guide, node).len(), node.total.0);
+        let rank = |node: &Node| (guide_compliance::violated(self.guide, node).len(), node.total.0);
         let is_early = rank(&early_node) < rank(&late_node);
         let candidate = |choice: &str, node: &Node, chosen: bool| Candidate {
             choice: choice.into(),
@@ -73,17 +73,17 @@ impl Builder<'_> {
         }
         let hashed = self.grouped(GroupMethod::Hash, input.clone(), (keys.clone(), aggregates.clone()))?;
         // The first of equally dear ways is taken.
-        let mut ways = vec![Way { name: GroupMethod::Hash.operator().name().into(), node: hashed }];
+        let mut ways = vec![GroupingAlternative { name: GroupMethod::Hash.operator().name().into(), node: hashed }];
         for (index, node) in ordered {
             let node = self.grouped(GroupMethod::Sorted, node, (keys.clone(), aggregates.clone()))?;
-            ways.push(Way { name: format!("sorted aggregate, by index {index}"), node });
+            ways.push(GroupingAlternative { name: format!("sorted aggregate, by index {index}"), node });
         }
         if may_be_sorted {
             let sorted = comes_sorted(&input, &keys);
             let name = if sorted { "sorted aggregate" } else { "sort, then sorted aggregate" };
             let node = if sorted { input } else { self.sorted_for(input, &keys) };
             let node = self.grouped(GroupMethod::Sorted, node, (keys, aggregates))?;
-            ways.push(Way { name: name.into(), node });
+            ways.push(GroupingAlternative { name: name.into(), node });
         }
         Ok(self.cheapest(ways))
     }
@@ -127,16 +127,16 @@ impl Builder<'_> {
         make(Operator::Sort(keys), vec![input], output, rows, own)
     }
 
-    fn cheapest(&mut self, ways: Vec<Way>) -> Node {
-        let ranked = ways.into_iter().map(|way| (obeyed::unmet(self.guide, &way.node).len(), way));
-        let mut ways: Vec<(usize, Way)> = ranked.collect();
-        ways.sort_by(|(unmet, a), (other, b)| unmet.cmp(other).then(a.node.total.0.total_cmp(&b.node.total.0)));
+    fn cheapest(&mut self, ways: Vec<GroupingAlternative>) -> Node {
+        let ranked = ways.into_iter().map(|way| (guide_compliance::violated(self.guide, &way.node).len(), way));
+        let mut ways: Vec<(usize, GroupingAlternative)> = ranked.collect();
+        ways.sort_by(|(violations, a), (other, b)| violations.cmp(other).then(a.node.total.0.total_cmp(&b.node.total.0)));
         let least = ways[0].0;
-        let candidate = |(at, (unmet, way)): (usize, &(usize, Way))| {
+        let candidate = |(at, (violations, way)): (usize, &(usize, GroupingAlternative))| {
             let cost = Some(way.node.total.0).filter(|cost| cost.is_finite());
             let reason = match cost {
                 None => Some("its groups would not fit into the memory".to_owned()),
-                Some(_) if *unmet > least => Some("not as GUIDE demands".to_owned()),
+                Some(_) if *violations > least => Some("not as GUIDE demands".to_owned()),
                 Some(_) => None,
             };
             Candidate { choice: way.name.clone(), cost, chosen: at == 0, reason }

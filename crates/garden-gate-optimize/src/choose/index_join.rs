@@ -1,7 +1,7 @@
 //! Which rows of a table an index leads to from the rows of another input.
 
 use super::build::{Builder, make, only, with_columns};
-use super::cost::{self, Lie};
+use super::cost::{self, LookupLocality};
 use super::side_join::equality;
 use crate::diagnostic::Result;
 use crate::estimate::table_rows;
@@ -42,7 +42,7 @@ fn same_bytes(a: SqlType, b: SqlType) -> bool {
 pub(super) struct Lookup {
     /// The share of the table that each row finds.
     pub(super) share: f64,
-    pub(super) lie: Lie,
+    pub(super) locality: LookupLocality,
     /// Columns that are read of what is found, and conditions that are tested.
     pub(super) columns: usize,
     pub(super) conditions: usize,
@@ -56,15 +56,15 @@ pub(super) struct Inner<'a> {
 
 impl Builder<'_> {
     /// Where the rows lie that an index leads to when its first key is looked up for the values of `probe`.
-    pub(super) fn lie(&self, inner: &Inner<'_>, probe: Option<&Expr>) -> Result<Lie> {
+    pub(super) fn locality(&self, inner: &Inner<'_>, probe: Option<&Expr>) -> Result<LookupLocality> {
         if !self.lie_together(inner.scan, inner.index)? {
-            return Ok(Lie::Anywhere);
+            return Ok(LookupLocality::Anywhere);
         }
         let in_order = match probe.map(Expr::kind) {
             Some(ExprKind::Column(id)) => self.estimator.stored().is_in_order(*id)?,
             _ => false,
         };
-        Ok(if in_order { Lie::InOrder } else { Lie::Together })
+        Ok(if in_order { LookupLocality::InOrder } else { LookupLocality::Together })
     }
 
     /// Joins by looking up each row of the outer side. `on` are all conditions of the join; those that fix keys are not tested again.
@@ -91,8 +91,8 @@ impl Builder<'_> {
         for bound in &bounds {
             share *= self.estimator.join(bound)?.share();
         }
-        let lie = self.lie(inner, fixed.first().map(|(_, expr)| expr))?;
-        let lookup = Lookup { share, lie, columns: read.len(), conditions: residual.len() };
+        let locality = self.locality(inner, fixed.first().map(|(_, expr)| expr))?;
+        let lookup = Lookup { share, locality, columns: read.len(), conditions: residual.len() };
         let own = lookup_cost(inner.scan, outer.rows, lookup, rows);
         let own = Cost(own.0 * self.factors.index);
         let gives_inner = matches!(kind, JoinKind::Inner | JoinKind::Left);
@@ -127,7 +127,7 @@ pub(super) fn width(scan: &Scan, needed: &[ColumnId]) -> usize {
 pub(super) fn lookup_cost(scan: &Scan, outer: Estimate, lookup: Lookup, output: Estimate) -> Cost {
     let all = table_rows(scan.source.rows());
     let found = Estimate(outer.0 * all.0 * lookup.share);
-    let own = cost::index_join(outer, (all, lookup.lie), found, lookup.columns);
+    let own = cost::index_join(outer, (all, lookup.locality), found, lookup.columns);
     own + cost::evaluate(found, lookup.conditions) + cost::emit(output)
 }
 

@@ -7,11 +7,11 @@ use super::cost;
 use crate::diagnostic::Result;
 use crate::estimate::table_rows;
 use crate::logical::{ColumnId, Expr, ExprKind, Scan};
-use crate::physical::{IndexAccess, Others, Probe};
+use crate::physical::{IndexAccess, SecondaryIndexes, Probe};
 use crate::types::{Cost, Estimate};
 
 /// An index with the rows that it leads to.
-struct Found {
+struct IndexCandidate {
     access: IndexAccess,
     rest: Vec<Expr>,
     rows: Estimate,
@@ -64,14 +64,14 @@ impl Builder<'_> {
             let Some(least) = found.into_iter().min_by(|a, b| a.rows.0.total_cmp(&b.rows.0)) else { return Ok(None) };
             chosen.push(least);
         }
-        let chosen: Vec<&Found> = chosen.iter().collect();
+        let chosen: Vec<&IndexCandidate> = chosen.iter().collect();
         // The whole condition is tested again: an index may lead to more than its part asks for.
         let rest = scan.filter.clone();
         self.together(scan, (false, &chosen), (vec![term.clone()], rest), required).map(Some)
     }
 
     /// Each index that the conditions of a scan bound.
-    fn bounded_by_each(&self, scan: &Scan) -> Result<Vec<Found>> {
+    fn bounded_by_each(&self, scan: &Scan) -> Result<Vec<IndexCandidate>> {
         let all = table_rows(scan.source.rows());
         let mut found = Vec::new();
         for index in &scan.indexes {
@@ -80,7 +80,7 @@ impl Builder<'_> {
                 continue;
             }
             let share = self.estimator.stored().conjunction(&access.bounds)?.share();
-            found.push(Found { access, rest, rows: Estimate(all.0 * share) });
+            found.push(IndexCandidate { access, rest, rows: Estimate(all.0 * share) });
         }
         Ok(found)
     }
@@ -88,7 +88,7 @@ impl Builder<'_> {
     fn together(
         &self,
         scan: &Scan,
-        (all, found): (bool, &[&Found]),
+        (all, found): (bool, &[&IndexCandidate]),
         (bounds, rest): (Vec<Expr>, Vec<Expr>),
         required: &[ColumnId],
     ) -> Result<Path> {
@@ -104,7 +104,7 @@ impl Builder<'_> {
         let own = Cost(own.0 * self.factors.index) + cost::work(read, &rest);
         let mut of = found.iter().map(|one| one.access.clone());
         let access = of.next().map(|first| {
-            let others = Some(Others { all, of: of.collect() });
+            let others = Some(SecondaryIndexes { all, of: of.collect() });
             IndexAccess { bounds, others, ..first }
         });
         Ok(Path { access, rest, columns, read, own })

@@ -1,15 +1,15 @@
 //! What is told of the orders and methods of joins that were thought of.
 
 use super::build::Builder;
-use super::join_order::{Best, MOST_TABLES, Search, Tables, bits};
-use super::ways::Way;
+use super::join_order::{Best, MOST_TABLES, JoinSearch, Tables, bits};
+use super::join_alternatives::JoinAlternative;
 use crate::logical::Printer;
 use crate::physical::{Candidate, Considered, Decision, JoinMethod};
 
 /// How many orders `considered` shows.
 const SHOWN_ORDERS: usize = 5;
 
-impl Search<'_> {
+impl JoinSearch<'_> {
     pub(super) fn describe(&self, tables: Tables) -> String {
         match self.best.get(&tables).and_then(|best| best.split) {
             None => bits(tables).map(|at| self.names[at].as_str()).collect::<Vec<_>>().join(", "),
@@ -74,9 +74,9 @@ impl Search<'_> {
 
     /// Each method with its better direction, the cheapest first.
     fn candidates(&self, best: &Best, (left, right): (Tables, Tables)) -> Vec<Candidate> {
-        let mut found: Vec<(Way, Best)> = Vec::new();
+        let mut found: Vec<(JoinAlternative, Best)> = Vec::new();
         self.for_each_way((left, right), best.rows, &mut |one| {
-            let same = |way: &Way| *way == one.way;
+            let same = |way: &JoinAlternative| *way == one.way;
             match found.iter_mut().find(|(way, _)| same(way)) {
                 Some((_, known)) if one.is_better_than(known) => *known = one,
                 Some(_) => {}
@@ -84,7 +84,7 @@ impl Search<'_> {
             }
         });
         found.sort_by(|(_, a), (_, b)| a.cost.total_cmp(&b.cost));
-        let candidate = |(way, one): (Way, Best)| {
+        let candidate = |(way, one): (JoinAlternative, Best)| {
             let inner = one.split.map_or(0, |(_, inner)| inner);
             let index = self.scans.get(inner.trailing_zeros() as usize).and_then(Option::as_ref);
             let index = index.and_then(|scan| scan.indexes.get(way.index));
@@ -100,7 +100,7 @@ impl Search<'_> {
 }
 
 fn refused(order: &Best) -> Option<String> {
-    (order.broken > 0).then(|| "not as GUIDE demands".into())
+    (order.violations > 0).then(|| "not as GUIDE demands".into())
 }
 
 /// Why a method needs another condition.

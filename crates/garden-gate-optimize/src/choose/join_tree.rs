@@ -1,7 +1,7 @@
 //! The operators of the order of joins that was chosen.
 
 use super::build::{Builder, make, with_columns};
-use super::join_order::{Search, Tables, key};
+use super::join_order::{JoinSearch, Tables, key};
 use super::key_shape::KeyShape;
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, Direction, Expr, JoinKind, Nulls, SortKey};
@@ -10,7 +10,7 @@ use crate::types::{Cost, Estimate};
 
 pub(super) struct Tree<'t, 'b, 'g> {
     pub(super) builder: &'t Builder<'b>,
-    pub(super) search: &'t Search<'g>,
+    pub(super) search: &'t JoinSearch<'g>,
     pub(super) nodes: Vec<Option<Node>>,
     pub(super) owned: &'t [Vec<ColumnId>],
 }

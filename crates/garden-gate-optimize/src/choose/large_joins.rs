@@ -23,7 +23,7 @@ pub(super) fn folded(
         for (at, input) in inputs.into_iter().enumerate() {
             if part.contains(&at) { joined.push(input) } else { left.push(input) }
         }
-        left.insert(0, LogicalPlan::Join { inputs: joined, conjuncts: own });
+        left.insert(0, LogicalPlan::InnerJoin { inputs: joined, conjuncts: own });
         (inputs, conjuncts) = (left, others);
     }
     (inputs, conjuncts)

@@ -12,19 +12,19 @@ mod join_report;
 mod join_tree;
 mod key_shape;
 mod large_joins;
-mod obeyed;
+mod guide_compliance;
 mod settled;
 mod side_join;
-mod side_units;
-mod side_ways;
+mod join_inputs;
+mod non_inner_alternatives;
 mod steps;
-mod ways;
+mod join_alternatives;
 mod workers;
 
 pub use cost::Factors;
 
 use crate::diagnostic::Result;
-use crate::estimate::{Estimator, Narrowed};
+use crate::estimate::{Estimator, FilteredStatistics};
 use crate::logical::{ColumnId, Columns, Guide, Rewritten};
 use crate::physical::PhysicalPlan;
 
@@ -49,7 +49,7 @@ pub fn choose(
 ) -> Result<PhysicalPlan> {
     let Rewritten { plan, steps, early, .. } = rewritten;
     let steps = steps::Steps::new(&plan, steps, required);
-    let narrowed = Narrowed::default();
+    let narrowed = FilteredStatistics::default();
     let mut builder = build::Builder {
         estimator: Estimator { columns, behind: Some(&narrowed) },
         guide,
@@ -68,4 +68,4 @@ pub fn choose(
     Ok(PhysicalPlan { root, workers, cost, considered, rewrites })
 }
 
-pub use obeyed::check as check_guide;
+pub use guide_compliance::check as check_guide;

@@ -2,17 +2,17 @@
 
 use super::build::{Builder, only, with_columns};
 use super::index_join::{Inner, indexed_scan};
-use super::side_units::Side;
-use super::side_ways::{Input, SideShape, SideWay, best_of};
+use super::join_inputs::Side;
+use super::non_inner_alternatives::{Input, NonInnerJoin, NonInnerAlternative, best_of};
 use crate::diagnostic::Result;
-use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, JoinKind, Printer, SideJoin};
+use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, JoinKind, Printer, BinaryJoin};
 use crate::physical::{JoinKey, JoinMethod, JoinSpec, Node};
 use crate::types::Estimate;
 use crate::types::Value;
 
 impl Builder<'_> {
     /// A join whose place is fixed.
-    pub(super) fn side_join(&mut self, join: SideJoin, required: &[ColumnId]) -> Result<Node> {
+    pub(super) fn side_join(&mut self, join: BinaryJoin, required: &[ColumnId]) -> Result<Node> {
         let needed = with_columns(required, join.exprs());
         let (side, left, right) = Side::of(join);
         let table = indexed_scan(&right, &needed).cloned();
@@ -30,13 +30,13 @@ impl Builder<'_> {
     /// The operator of a way to do a join.
     pub(super) fn side_node(
         &self,
-        shape: &SideShape,
-        chosen: SideWay,
+        shape: &NonInnerJoin,
+        chosen: NonInnerAlternative,
         (left, right): (Node, Node),
         (rows, required): (Estimate, &[ColumnId]),
     ) -> Result<Node> {
         let Side { kind, on, any, mark, .. } = shape.side.clone();
-        let SideWay { way, mirrored, .. } = chosen;
+        let NonInnerAlternative { way, mirrored, .. } = chosen;
         if way.method == JoinMethod::IndexNestedLoop
             && let Some(scan) = &shape.table
             && let Some(index) = shape.indexes.iter().find(|index| index.number == way.index)

@@ -5,8 +5,8 @@ use super::cost;
 use super::key_shape::KeyShape;
 use crate::diagnostic::Result;
 use crate::logical::{
-    ColumnId, Expand, Expr, ExprKind, LogicalPlan, Member, Recursion, RecursionInput, SetOp, SetOperand, SortKey, Step,
-    StepDefinition, StepId, WindowCall,
+    ColumnId, Expand, Expr, ExprKind, LogicalPlan, Member, Recursion, RecursionInput, SetOp, SetOperand, SortKey, CteReference,
+    CteDefinition, CteId, WindowCall,
 };
 use crate::physical::{MemberSpec, Node, Operator, RecursionSpec};
 use crate::types::{Cost, Estimate, Value, approximate};
@@ -20,14 +20,14 @@ const GUESS_ELEMENTS: f64 = 4.0;
 /// The queries that are run once, and what is known of those built so far.
 #[derive(Default)]
 pub(super) struct Steps {
-    definitions: HashMap<StepId, StepDefinition>,
-    built: HashMap<StepId, (Estimate, Vec<ColumnId>)>,
+    definitions: HashMap<CteId, CteDefinition>,
+    built: HashMap<CteId, (Estimate, Vec<ColumnId>)>,
     /// Every column that is used anywhere.
     referenced: HashSet<ColumnId>,
 }
 
 impl Steps {
-    pub(super) fn new(plan: &LogicalPlan, steps: Vec<(StepId, StepDefinition)>, required: &[ColumnId]) -> Self {
+    pub(super) fn new(plan: &LogicalPlan, steps: Vec<(CteId, CteDefinition)>, required: &[ColumnId]) -> Self {
         let mut referenced: HashSet<ColumnId> = required.iter().copied().collect();
         for plan in std::iter::once(plan).chain(steps.iter().map(|(_, step)| &step.plan)) {
             plan.walk(&mut |node| {
@@ -52,7 +52,7 @@ impl Steps {
             grown = false;
             for plan in std::iter::once(plan).chain(steps.iter().map(|(_, step)| &step.plan)) {
                 plan.walk(&mut |node| {
-                    if let LogicalPlan::Step(step) = node {
+                    if let LogicalPlan::CteReference(step) = node {
                         for (here, there) in &step.columns {
                             grown |= referenced.contains(here) && referenced.insert(*there);
                         }
@@ -65,7 +65,7 @@ impl Steps {
 }
 
 impl Builder<'_> {
-    pub(super) fn step(&mut self, step: &Step, required: &[ColumnId]) -> Result<Node> {
+    pub(super) fn step(&mut self, step: &CteReference, required: &[ColumnId]) -> Result<Node> {
         let mut inputs = Vec::new();
         if !self.steps.built.contains_key(&step.id)
             && let Some(definition) = self.steps.definitions.remove(&step.id)

@@ -14,7 +14,7 @@ use crate::diagnostic::Result;
 use crate::logical::{ColumnId, Columns, CompareOp, Expr, ExprKind, Scan};
 use crate::types::{Estimate, Selectivity, Value, approximate};
 use aggregates::Grouping;
-use narrow::{Ask, asked, met};
+use narrow::{Restriction, asked, met};
 use std::cell::RefCell;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -25,7 +25,7 @@ const IN_ORDER: f64 = 0.95;
 
 /// What is known of columns behind the conditions of their tables: computed when somebody asks, since it may mean to read a column.
 #[derive(Debug, Default)]
-pub struct Narrowed {
+pub struct FilteredStatistics {
     known: RefCell<HashMap<ColumnId, Arc<ColumnStatistics>>>,
     tables: RefCell<Vec<NarrowedTable>>,
     groupings: RefCell<Vec<Grouping>>,
@@ -47,7 +47,7 @@ struct NarrowedTable {
 pub struct Estimator<'a> {
     pub columns: &'a Columns,
     /// Behind the conditions of tables; `None` to ask about the tables themselves.
-    pub behind: Option<&'a Narrowed>,
+    pub behind: Option<&'a FilteredStatistics>,
 }
 
 impl Estimator<'_> {
@@ -109,7 +109,7 @@ impl Estimator<'_> {
         for group in self.columns.groups() {
             let equal = |id: &ColumnId| {
                 let fits = |(at, term): (usize, &Expr)| match asked(term) {
-                    Some((of, Ask::Compare(CompareOp::Equal, value))) if of == *id && !done[at] => {
+                    Some((of, Restriction::Compare(CompareOp::Equal, value))) if of == *id && !done[at] => {
                         Some((at, value.clone()))
                     }
                     _ => None,
@@ -151,7 +151,7 @@ impl Estimator<'_> {
     /// # Errors
     /// What reading the statistics of a column meets.
     pub fn together(&self, term: &Expr) -> Result<Option<ColumnId>> {
-        let Some((id, Ask::Compare(op, _))) = asked(term) else { return Ok(None) };
+        let Some((id, Restriction::Compare(op, _))) = asked(term) else { return Ok(None) };
         let complete = self.statistics(id)?.is_some_and(|known| known.nulls == 0);
         let ordered = complete && self.is_in_order(id)?;
         Ok(Some(id).filter(|_| ordered && op != CompareOp::NotEqual))
@@ -166,7 +166,7 @@ impl Estimator<'_> {
     fn same_column(
         &self,
         id: ColumnId,
-        first: Ask<'_>,
+        first: Restriction<'_>,
         (conjuncts, done): (&[Expr], &mut [bool]),
     ) -> Result<Option<f64>> {
         let Some(known) = self.statistics(id)? else { return Ok(None) };

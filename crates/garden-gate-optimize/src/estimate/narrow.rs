@@ -9,28 +9,28 @@ use crate::types::{Estimate, Value, approximate};
 use std::sync::Arc;
 
 /// What a condition asks of one column.
-pub(super) enum Ask<'e> {
+pub(super) enum Restriction<'e> {
     Compare(CompareOp, &'e Value),
     OneOf(Vec<&'e Value>),
     Present,
 }
 
 /// The column that a condition is about, and nothing else, with what it asks of it.
-pub(super) fn asked(term: &Expr) -> Option<(ColumnId, Ask<'_>)> {
+pub(super) fn asked(term: &Expr) -> Option<(ColumnId, Restriction<'_>)> {
     match term.kind() {
         ExprKind::Compare(op, sides) => match (sides[0].kind(), sides[1].kind()) {
-            (ExprKind::Column(id), _) => sides[1].constant().map(|value| (*id, Ask::Compare(*op, value))),
-            (_, ExprKind::Column(id)) => sides[0].constant().map(|value| (*id, Ask::Compare(op.flipped(), value))),
+            (ExprKind::Column(id), _) => sides[1].constant().map(|value| (*id, Restriction::Compare(*op, value))),
+            (_, ExprKind::Column(id)) => sides[0].constant().map(|value| (*id, Restriction::Compare(op.flipped(), value))),
             _ => None,
         },
         ExprKind::In(operand, list) => {
             let ExprKind::Column(id) = operand.kind() else { return None };
             let values = list.iter().map(Expr::constant).collect::<Option<Vec<_>>>()?;
-            Some((*id, Ask::OneOf(values)))
+            Some((*id, Restriction::OneOf(values)))
         }
         ExprKind::Not(operand) => match operand.kind() {
             ExprKind::Is(column, Test::Null) => match column.kind() {
-                ExprKind::Column(id) => Some((*id, Ask::Present)),
+                ExprKind::Column(id) => Some((*id, Restriction::Present)),
                 _ => None,
             },
             _ => None,
@@ -39,7 +39,7 @@ pub(super) fn asked(term: &Expr) -> Option<(ColumnId, Ask<'_>)> {
     }
 }
 
-impl Ask<'_> {
+impl Restriction<'_> {
     fn allows(&self, value: &Value) -> bool {
         match self {
             Self::Present => true,
@@ -58,7 +58,7 @@ impl Ask<'_> {
 
 /// The share of rows, and the bounds, that all comparisons of one column leave together.
 struct Left<'e> {
-    asks: Vec<Ask<'e>>,
+    asks: Vec<Restriction<'e>>,
 }
 
 impl Left<'_> {
@@ -71,10 +71,10 @@ impl Left<'_> {
         let (mut low, mut high): (Option<&Value>, Option<&Value>) = (None, None);
         for ask in &self.asks {
             match ask {
-                Ask::Compare(CompareOp::Greater | CompareOp::GreaterOrEqual, value) => {
+                Restriction::Compare(CompareOp::Greater | CompareOp::GreaterOrEqual, value) => {
                     low = Some(low.filter(|known| below(value, known)).unwrap_or(value));
                 }
-                Ask::Compare(CompareOp::Less | CompareOp::LessOrEqual, value) => {
+                Restriction::Compare(CompareOp::Less | CompareOp::LessOrEqual, value) => {
                     high = Some(high.filter(|known| below(known, value)).unwrap_or(value));
                 }
                 _ => {}
@@ -86,15 +86,15 @@ impl Left<'_> {
     /// The values that are named, where there are such.
     fn named(&self) -> Option<Vec<&Value>> {
         self.asks.iter().find_map(|ask| match ask {
-            Ask::Compare(CompareOp::Equal, value) => Some(vec![*value]),
-            Ask::OneOf(values) => Some(values.clone()),
+            Restriction::Compare(CompareOp::Equal, value) => Some(vec![*value]),
+            Restriction::OneOf(values) => Some(values.clone()),
             _ => None,
         })
     }
 }
 
 /// The statistics of a column among rows that pass what is asked of it, and what share of all rows these are.
-fn restricted(known: &ColumnStatistics, asks: Vec<Ask<'_>>) -> (ColumnStatistics, f64) {
+fn restricted(known: &ColumnStatistics, asks: Vec<Restriction<'_>>) -> (ColumnStatistics, f64) {
     let left = Left { asks };
     if let Some(values) = left.named() {
         let allowed: Vec<&Value> = values.into_iter().filter(|value| left.allows(value)).collect();
@@ -168,7 +168,7 @@ impl Estimator<'_> {
         (rows, all): (Estimate, Estimate),
     ) -> Result<Option<Arc<ColumnStatistics>>> {
         let Some(known) = self.columns.statistics(id)? else { return Ok(None) };
-        let asks: Vec<Ask<'_>> =
+        let asks: Vec<Restriction<'_>> =
             filter.iter().filter_map(asked).filter(|(of, _)| *of == id).map(|(_, ask)| ask).collect();
         if asks.is_empty() && rows.0 >= all.0 {
             return Ok(None);
@@ -188,7 +188,7 @@ impl Estimator<'_> {
     }
 
     /// The share of rows for which all comparisons of a column with constants are TRUE.
-    pub(super) fn all_asked(&self, known: &ColumnStatistics, asks: Vec<Ask<'_>>) -> f64 {
+    pub(super) fn all_asked(&self, known: &ColumnStatistics, asks: Vec<Restriction<'_>>) -> f64 {
         restricted(known, asks).1
     }
 }

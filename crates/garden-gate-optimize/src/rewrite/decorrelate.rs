@@ -12,7 +12,7 @@ use super::{Rule, RuleContext};
 use crate::diagnostic::{Error, Result, Span, SqlState};
 use crate::logical::{
     Aggregate, AggregateFunction, ColumnId, ColumnInfo, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote,
-    RewriteRule, SideJoin,
+    RewriteRule, BinaryJoin,
 };
 use crate::types::{SqlType, Value};
 use std::collections::HashSet;
@@ -37,7 +37,7 @@ impl Rule for DecorrelateSubquery {
 fn pull_conditions(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
     let plan = plan.map_inputs(&mut |input| pull_conditions(input, context))?;
     Ok(match plan {
-        LogicalPlan::SideJoin(join) if join.dependent => without_domain(*join, context),
+        LogicalPlan::Join(join) if join.dependent => without_domain(*join, context),
         other => other,
     })
 }
@@ -45,7 +45,7 @@ fn pull_conditions(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<L
 /// From the outside in, so that no query is left that depends on rows further out once those around it are known.
 fn join_domains(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
     match plan {
-        LogicalPlan::SideJoin(mut join) if join.dependent => {
+        LogicalPlan::Join(mut join) if join.dependent => {
             join.dependent = false;
             join.left = join_domains(join.left, context)?;
             if context.columns.count() > MOST_COLUMNS {
@@ -64,12 +64,12 @@ fn join_domains(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<Logi
 }
 
 /// The columns of the left side that the right side takes from outside.
-fn columns_from_left(join: &SideJoin) -> Vec<ColumnId> {
+fn columns_from_left(join: &BinaryJoin) -> Vec<ColumnId> {
     let left: HashSet<ColumnId> = join.left.output().into_iter().collect();
     join.right.free().into_iter().filter(|id| left.contains(id)).collect()
 }
 
-fn without_domain(mut join: SideJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
+fn without_domain(mut join: BinaryJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
     if !join.guard.is_empty() {
         return join.into_plan();
     }
@@ -104,7 +104,7 @@ fn log(context: &mut RuleContext<'_>, change: &str) {
 }
 
 /// A join without dependence; an inner one takes part in the search for an order.
-fn finish(join: SideJoin) -> LogicalPlan {
+fn finish(join: BinaryJoin) -> LogicalPlan {
     match join.kind {
         JoinKind::Inner => join.left.join(join.right, join.on),
         _ => join.into_plan(),
@@ -141,7 +141,7 @@ fn pull_up(
             let (input, pulled) = pull_up(*input, outer, context)?;
             Some((input.project(computed), pulled))
         }
-        LogicalPlan::Join { inputs, conjuncts } => {
+        LogicalPlan::InnerJoin { inputs, conjuncts } => {
             let (mut pulled, plain) = split(conjuncts);
             let mut done = Vec::new();
             for input in inputs {
@@ -149,16 +149,16 @@ fn pull_up(
                 done.push(input);
                 pulled.extend(more);
             }
-            Some((LogicalPlan::Join { inputs: done, conjuncts: plain }, pulled))
+            Some((LogicalPlan::InnerJoin { inputs: done, conjuncts: plain }, pulled))
         }
-        LogicalPlan::SideJoin(join) => {
+        LogicalPlan::Join(join) => {
             let own: Vec<Expr> = join.exprs().cloned().collect();
             let right = join.right.free().iter().any(|id| outer.contains(id));
             if join.kind == JoinKind::Full || right || uses(&own, outer) {
                 return None;
             }
             let (left, pulled) = pull_up(join.left, outer, context)?;
-            Some((SideJoin { left, ..SideJoin { left: LogicalPlan::OneRow, ..*join } }.into_plan(), pulled))
+            Some((BinaryJoin { left, ..BinaryJoin { left: LogicalPlan::OneRow, ..*join } }.into_plan(), pulled))
         }
         LogicalPlan::Aggregate { input, keys, aggregates } if !keys.is_empty() => {
             let (plan, pulled) = group_by_pulled(*input, keys, aggregates, outer, context)?;
@@ -245,7 +245,7 @@ fn inner_keys(pulled: Vec<Expr>, outer: &HashSet<ColumnId>, context: &mut RuleCo
 
 /// A single value that is computed from aggregates without GROUP BY. It is grouped by the inner sides of its equalities; a row that
 /// meets no group takes the value that no rows would give.
-fn scalar_aggregate(join: &SideJoin, outer: &HashSet<ColumnId>, context: &mut RuleContext<'_>) -> Option<LogicalPlan> {
+fn scalar_aggregate(join: &BinaryJoin, outer: &HashSet<ColumnId>, context: &mut RuleContext<'_>) -> Option<LogicalPlan> {
     let mut computed = Vec::new();
     let mut plan = join.right.clone();
     let (input, aggregates) = loop {
@@ -270,7 +270,7 @@ fn scalar_aggregate(join: &SideJoin, outer: &HashSet<ColumnId>, context: &mut Ru
     let (right, map) = right.copy(context.columns);
     let moved = |id: ColumnId| map.get(&id).copied().unwrap_or(id);
     let conditions = conditions.into_iter().map(|term| term.map_columns(&mut |id| moved(id))).collect();
-    let joined = SideJoin::new(JoinKind::Left, join.left.clone(), right, conditions).into_plan();
+    let joined = BinaryJoin::new(JoinKind::Left, join.left.clone(), right, conditions).into_plan();
     let values = with_empty(&empties, moved, moved(found));
     if join.on.is_empty() {
         return Some(joined.project(values));

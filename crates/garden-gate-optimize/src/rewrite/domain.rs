@@ -10,7 +10,7 @@ use super::decorrelate::{empty_value, with_empty};
 use crate::diagnostic::Span;
 use crate::logical::{
     AnyTest, ColumnId, ColumnInfo, CompareOp, Expand, Expr, ExprKind, JoinKind, LogicalPlan, Member, Recursion,
-    RecursionInput, SetOperand, SideJoin, SortKey, Step, StepDefinition, StepId, WindowCall,
+    RecursionInput, SetOperand, BinaryJoin, SortKey, CteReference, CteDefinition, CteId, WindowCall,
 };
 use crate::types::{SqlType, Value};
 use std::collections::HashSet;
@@ -30,7 +30,7 @@ type Carried = (LogicalPlan, Vec<ColumnId>);
 
 impl<'c, 'a> Domain<'c, 'a> {
     /// The dependent join as a plain one.
-    pub(super) fn join(mut join: SideJoin, outer: &[ColumnId], context: &'c mut RuleContext<'a>) -> SideJoin {
+    pub(super) fn join(mut join: BinaryJoin, outer: &[ColumnId], context: &'c mut RuleContext<'a>) -> BinaryJoin {
         let guard = std::mem::take(&mut join.guard);
         let needed: Vec<ColumnId> = outer.iter().copied().chain(guard.iter().flat_map(Expr::columns)).collect();
         let (source, map) = rows_for_both(&mut join, &needed, context);
@@ -114,8 +114,8 @@ impl<'c, 'a> Domain<'c, 'a> {
                 let computed = computed.into_iter().map(|(id, expr)| (id, self.over(expr, &columns))).collect();
                 (input.project(computed), columns)
             }
-            LogicalPlan::Join { inputs, conjuncts } => self.inner_join(inputs, conjuncts),
-            LogicalPlan::SideJoin(join) => self.side_join(*join),
+            LogicalPlan::InnerJoin { inputs, conjuncts } => self.inner_join(inputs, conjuncts),
+            LogicalPlan::Join(join) => self.side_join(*join),
             LogicalPlan::Aggregate { .. } => self.aggregate(plan),
             LogicalPlan::Window { input, mut partition, order, calls } => {
                 let (input, columns) = self.carry(*input);
@@ -163,7 +163,7 @@ impl<'c, 'a> Domain<'c, 'a> {
             | LogicalPlan::Empty(_)
             | LogicalPlan::Scan(_)
             | LogicalPlan::Values { .. }
-            | LogicalPlan::Step(_)) => {
+            | LogicalPlan::CteReference(_)) => {
                 let (domain, columns) = self.instance();
                 (domain.join(other, Vec::new()), columns)
             }
@@ -206,11 +206,11 @@ impl<'c, 'a> Domain<'c, 'a> {
             columns
         });
         links.extend(self.all_over(conjuncts, &columns));
-        (LogicalPlan::Join { inputs: all, conjuncts: links }, columns)
+        (LogicalPlan::InnerJoin { inputs: all, conjuncts: links }, columns)
     }
 
-    fn side_join(&mut self, join: SideJoin) -> Carried {
-        let SideJoin { kind, left, right, on, any, mark, dependent, guard, written, sides } = join;
+    fn side_join(&mut self, join: BinaryJoin) -> Carried {
+        let BinaryJoin { kind, left, right, on, any, mark, dependent, guard, written, sides } = join;
         let (left, columns) = self.carry(left);
         let mut on = self.all_over(on, &columns);
         let any = any.map(|any| AnyTest {
@@ -224,14 +224,14 @@ impl<'c, 'a> Domain<'c, 'a> {
             let right =
                 right.map_columns(&mut |id| outer.iter().position(|outer| *outer == id).map_or(id, |at| columns[at]));
             return (
-                SideJoin { kind, left, right, on, any, mark, dependent, guard, written, sides }.into_plan(),
+                BinaryJoin { kind, left, right, on, any, mark, dependent, guard, written, sides }.into_plan(),
                 columns,
             );
         }
         if kind == JoinKind::Full || self.depends(&right) {
             let (right, others) = self.carry(right);
             on.extend(self.all_same(&columns, &others));
-            let plan = SideJoin { kind, left, right, on, any, mark, dependent, guard, written, sides }.into_plan();
+            let plan = BinaryJoin { kind, left, right, on, any, mark, dependent, guard, written, sides }.into_plan();
             if kind != JoinKind::Full {
                 return (plan, columns);
             }
@@ -244,7 +244,7 @@ impl<'c, 'a> Domain<'c, 'a> {
             let computed = merged.iter().copied().zip(either.collect::<Vec<_>>()).collect();
             return (plan.project(computed), merged);
         }
-        (SideJoin { kind, left, right, on, any, mark, dependent, guard, written, sides }.into_plan(), columns)
+        (BinaryJoin { kind, left, right, on, any, mark, dependent, guard, written, sides }.into_plan(), columns)
     }
 
     fn aggregate(&mut self, plan: LogicalPlan) -> Carried {
@@ -276,7 +276,7 @@ impl<'c, 'a> Domain<'c, 'a> {
         let (domain, own) = self.instance();
         let others: Vec<ColumnId> = columns.iter().map(|id| moved(*id)).collect();
         let on = self.all_same(&own, &others);
-        let joined = SideJoin::new(JoinKind::Left, domain, grouped, on).into_plan();
+        let joined = BinaryJoin::new(JoinKind::Left, domain, grouped, on).into_plan();
         (joined.project(with_empty(&empties, moved, moved(found))), own)
     }
 
@@ -326,12 +326,12 @@ impl<'c, 'a> Domain<'c, 'a> {
 
 /// Rows with the needed columns of the join's left side, for the domain. What is costly to work out becomes a step that both read.
 fn rows_for_both(
-    join: &mut SideJoin,
+    join: &mut BinaryJoin,
     needed: &[ColumnId],
     context: &mut RuleContext<'_>,
 ) -> (LogicalPlan, Vec<(ColumnId, ColumnId)>) {
     let part = narrowest(&mut join.left, needed);
-    let light = matches!(part, LogicalPlan::Scan(_) | LogicalPlan::OneRow | LogicalPlan::Step(_));
+    let light = matches!(part, LogicalPlan::Scan(_) | LogicalPlan::OneRow | LogicalPlan::CteReference(_));
     let mut within_recursion = false;
     part.walk(&mut |node| within_recursion |= matches!(node, LogicalPlan::RecursionInput(_)));
     if light || within_recursion {
@@ -340,24 +340,24 @@ fn rows_for_both(
     }
     let rows = std::mem::replace(part, LogicalPlan::OneRow);
     let output = rows.output();
-    let id = StepId(context.steps.len());
+    let id = CteId(context.steps.len());
     // The step has columns of its own; the uses keep the names by which the plan around knows them.
     let (definition, map) = rows.copy(context.columns);
     let inner: Vec<ColumnId> = output.iter().map(|column| map.get(column).copied().unwrap_or(*column)).collect();
     let name = "the rows around a query".to_owned();
-    context.steps.push(StepDefinition { name: name.clone(), plan: definition, output: inner.clone(), uses: 2 });
+    context.steps.push(CteDefinition { name: name.clone(), plan: definition, output: inner.clone(), uses: 2 });
     let here = output.iter().copied().zip(inner.iter().copied()).collect();
-    *part = LogicalPlan::Step(Step { id, name: name.clone(), columns: here });
+    *part = LogicalPlan::CteReference(CteReference { id, name: name.clone(), columns: here });
     let fresh: Vec<ColumnId> = output.iter().map(|column| context.columns.copy(*column)).collect();
     let there = fresh.iter().copied().zip(inner).collect();
-    (LogicalPlan::Step(Step { id, name, columns: there }), output.into_iter().zip(fresh).collect())
+    (LogicalPlan::CteReference(CteReference { id, name, columns: there }), output.into_iter().zip(fresh).collect())
 }
 
 /// The part of a plan that has the same different values of these columns: joins that keep every left row as it is need not be worked
 /// out again for the values below them.
 fn narrowest<'p>(plan: &'p mut LogicalPlan, needed: &[ColumnId]) -> &'p mut LogicalPlan {
     let below = match plan {
-        LogicalPlan::SideJoin(join) if matches!(join.kind, JoinKind::Left | JoinKind::Mark | JoinKind::Single) => {
+        LogicalPlan::Join(join) if matches!(join.kind, JoinKind::Left | JoinKind::Mark | JoinKind::Single) => {
             &join.left
         }
         LogicalPlan::Project { input, .. } => input,
@@ -368,7 +368,7 @@ fn narrowest<'p>(plan: &'p mut LogicalPlan, needed: &[ColumnId]) -> &'p mut Logi
         return plan;
     }
     match plan {
-        LogicalPlan::SideJoin(join) => narrowest(&mut join.left, needed),
+        LogicalPlan::Join(join) => narrowest(&mut join.left, needed),
         LogicalPlan::Project { input, .. } => narrowest(input, needed),
         other => other,
     }

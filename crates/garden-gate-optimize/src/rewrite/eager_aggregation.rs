@@ -31,7 +31,7 @@ impl Rule for EagerAggregation {
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
         if let LogicalPlan::Aggregate { input, keys, aggregates } = &plan
-            && let LogicalPlan::Join { inputs, conjuncts } = &**input
+            && let LogicalPlan::InnerJoin { inputs, conjuncts } = &**input
             && !keys.is_empty()
             && let Some((first, _)) = aggregates.first()
             && let Some(at) = aggregated(inputs, aggregates)
@@ -78,7 +78,7 @@ fn is_simple(aggregate: &Aggregate) -> bool {
 fn is_shared(plan: &LogicalPlan) -> bool {
     let mut found = false;
     plan.walk(&mut |node| {
-        found |= matches!(node, LogicalPlan::Step(_) | LogicalPlan::Recursion(_) | LogicalPlan::RecursionInput(_));
+        found |= matches!(node, LogicalPlan::CteReference(_) | LogicalPlan::Recursion(_) | LogicalPlan::RecursionInput(_));
     });
     found
 }
@@ -126,7 +126,7 @@ fn offered(
     inputs[at] = LogicalPlan::Aggregate { input, keys: early_keys, aggregates: parts };
     let why = "each row of a group meets the same rows of the other tables, and what is aggregated can be aggregated in parts";
     Some(EarlyGroups {
-        input: LogicalPlan::Join { inputs, conjuncts: conjuncts.to_vec() },
+        input: LogicalPlan::InnerJoin { inputs, conjuncts: conjuncts.to_vec() },
         aggregates: wholes,
         note: RewriteNote { rule: RewriteRule::EagerAggregation, change, why },
     })

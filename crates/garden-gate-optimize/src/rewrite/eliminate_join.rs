@@ -44,12 +44,12 @@ impl Rule for EliminateJoin {
 /// Every column that an expression, or a node by itself, uses.
 fn note_used(plan: &LogicalPlan, used: &mut HashSet<ColumnId>) {
     plan.walk(&mut |node| {
-        if !matches!(node, LogicalPlan::SideJoin(_) | LogicalPlan::Join { .. } | LogicalPlan::Scan(_)) {
+        if !matches!(node, LogicalPlan::Join(_) | LogicalPlan::InnerJoin { .. } | LogicalPlan::Scan(_)) {
             node.for_each_expr(|expr| used.extend(expr.columns()));
         }
         match node {
             LogicalPlan::Distinct { columns, .. } => used.extend(columns),
-            LogicalPlan::Step(step) => used.extend(step.columns.iter().map(|(_, there)| *there)),
+            LogicalPlan::CteReference(step) => used.extend(step.columns.iter().map(|(_, there)| *there)),
             LogicalPlan::SetOperation { operands, .. } => {
                 used.extend(operands.iter().flat_map(|operand| &operand.columns));
             }
@@ -66,7 +66,7 @@ fn note_used(plan: &LogicalPlan, used: &mut HashSet<ColumnId>) {
 /// `used` holds what is used above and beside joins; conditions of joins add to it on the way down.
 fn drop_in(plan: LogicalPlan, used: &HashSet<ColumnId>, context: &mut RuleContext<'_>) -> LogicalPlan {
     let plan = match plan {
-        LogicalPlan::SideJoin(join) => {
+        LogicalPlan::Join(join) => {
             let right = join.right.output();
             if join.kind == JoinKind::Left
                 && !join.dependent
@@ -77,13 +77,13 @@ fn drop_in(plan: LogicalPlan, used: &HashSet<ColumnId>, context: &mut RuleContex
                 log(context, &join.right, "its key is asked for once for each row, and none of its columns is used");
                 return drop_in(join.left, used, context);
             }
-            LogicalPlan::SideJoin(join)
+            LogicalPlan::Join(join)
         }
-        LogicalPlan::Join { inputs, conjuncts } => drop_referred(inputs, conjuncts, used, context),
+        LogicalPlan::InnerJoin { inputs, conjuncts } => drop_referred(inputs, conjuncts, used, context),
         other => other,
     };
     let mut below = Cow::Borrowed(used);
-    if matches!(plan, LogicalPlan::SideJoin(_) | LogicalPlan::Join { .. }) {
+    if matches!(plan, LogicalPlan::Join(_) | LogicalPlan::InnerJoin { .. }) {
         plan.for_each_expr(|expr| {
             let new: Vec<ColumnId> = expr.columns().into_iter().filter(|id| !below.contains(id)).collect();
             if !new.is_empty() {
@@ -120,7 +120,7 @@ fn drop_referred(
     }
     match inputs.len() {
         1 => inputs.remove(0).filter(conjuncts),
-        _ => LogicalPlan::Join { inputs, conjuncts },
+        _ => LogicalPlan::InnerJoin { inputs, conjuncts },
     }
 }
 
@@ -157,7 +157,7 @@ fn scan_of(input: &LogicalPlan) -> Option<&Scan> {
     match input {
         LogicalPlan::Scan(scan) => Some(scan),
         LogicalPlan::Filter { input, .. } | LogicalPlan::Project { input, .. } => scan_of(input),
-        LogicalPlan::SideJoin(join) if join.kind != JoinKind::Full => scan_of(&join.left),
+        LogicalPlan::Join(join) if join.kind != JoinKind::Full => scan_of(&join.left),
         _ => None,
     }
 }

@@ -48,15 +48,15 @@ impl Rule for EliminateSort {
                 };
                 LogicalPlan::Aggregate { input: Box::new(input), keys, aggregates }
             }
-            LogicalPlan::Join { inputs, conjuncts } => {
+            LogicalPlan::InnerJoin { inputs, conjuncts } => {
                 let inputs = inputs.into_iter().map(|input| unordered(input, context)).collect();
-                LogicalPlan::Join { inputs, conjuncts }
+                LogicalPlan::InnerJoin { inputs, conjuncts }
             }
-            LogicalPlan::SideJoin(mut join)
+            LogicalPlan::Join(mut join)
                 if matches!(join.kind, JoinKind::Semi | JoinKind::Anti | JoinKind::Mark) =>
             {
                 join.right = unordered(std::mem::replace(&mut join.right, LogicalPlan::OneRow), context);
-                LogicalPlan::SideJoin(join)
+                LogicalPlan::Join(join)
             }
             LogicalPlan::SetOperation { op, all, operands, columns } => {
                 let operand = |operand: SetOperand| SetOperand { plan: unordered(operand.plan, context), ..operand };

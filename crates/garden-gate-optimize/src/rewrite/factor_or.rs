@@ -21,8 +21,8 @@ impl Rule for FactorOr {
         let plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
         Ok(match plan {
             LogicalPlan::Filter { input, conjuncts } => input.filter(factor_all(conjuncts, context)),
-            LogicalPlan::Join { inputs, conjuncts } => {
-                LogicalPlan::Join { inputs, conjuncts: factor_all(conjuncts, context) }
+            LogicalPlan::InnerJoin { inputs, conjuncts } => {
+                LogicalPlan::InnerJoin { inputs, conjuncts: factor_all(conjuncts, context) }
             }
             other => other,
         })

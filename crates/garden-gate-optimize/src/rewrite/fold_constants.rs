@@ -28,8 +28,8 @@ impl Rule for FoldConstants {
                 Some(conjuncts) => LogicalPlan::Filter { input, conjuncts },
                 None => LogicalPlan::Empty(input.output()),
             },
-            LogicalPlan::Join { inputs, conjuncts } => match fold_conjuncts(conjuncts, context) {
-                Some(conjuncts) => LogicalPlan::Join { inputs, conjuncts },
+            LogicalPlan::InnerJoin { inputs, conjuncts } => match fold_conjuncts(conjuncts, context) {
+                Some(conjuncts) => LogicalPlan::InnerJoin { inputs, conjuncts },
                 None => LogicalPlan::Empty(inputs.iter().flat_map(LogicalPlan::output).collect()),
             },
             other => other.map_exprs(&mut |expr| Ok::<_, crate::diagnostic::Error>(fold_logged(expr, context)))?,

@@ -15,7 +15,7 @@ use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
 use crate::logical::unique::conditions_on;
 use crate::logical::{
-    ColumnId, CompareOp, Expr, ExprKind, Function, JoinKind, LogicalPlan, Printer, RewriteNote, RewriteRule, SideJoin,
+    ColumnId, CompareOp, Expr, ExprKind, Function, JoinKind, LogicalPlan, Printer, RewriteNote, RewriteRule, BinaryJoin,
 };
 
 pub(super) struct InferPredicates;
@@ -30,8 +30,8 @@ impl Rule for InferPredicates {
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         // From above, so that what reaches an input goes on inside of it.
         let plan = match plan {
-            LogicalPlan::Join { inputs, conjuncts } => through_join(inputs, conjuncts, context),
-            LogicalPlan::SideJoin(join) => through_side_join(*join, context).into_plan(),
+            LogicalPlan::InnerJoin { inputs, conjuncts } => through_join(inputs, conjuncts, context),
+            LogicalPlan::Join(join) => through_side_join(*join, context).into_plan(),
             other => other,
         };
         plan.map_inputs(&mut |input| self.apply(input, context))
@@ -81,10 +81,10 @@ fn through_join(mut inputs: Vec<LogicalPlan>, conjuncts: Vec<Expr>, context: &mu
             inputs[at] = with_implied(input, (column, other), &known, context);
         }
     }
-    LogicalPlan::Join { inputs, conjuncts }
+    LogicalPlan::InnerJoin { inputs, conjuncts }
 }
 
-fn through_side_join(mut join: SideJoin, context: &mut RuleContext<'_>) -> SideJoin {
+fn through_side_join(mut join: BinaryJoin, context: &mut RuleContext<'_>) -> BinaryJoin {
     // A comparison with ANY whose UNKNOWN counts needs the rows for which it is UNKNOWN.
     let exact = join.any.is_none() && join.kind != JoinKind::Full;
     if !exact || join.dependent {

@@ -8,7 +8,7 @@
 
 use super::RuleContext;
 use crate::diagnostic::Span;
-use crate::logical::{ColumnId, Expr, LogicalPlan, RewriteNote, RewriteRule, Step, StepDefinition, StepId};
+use crate::logical::{ColumnId, Expr, LogicalPlan, RewriteNote, RewriteRule, CteReference, CteDefinition, CteId};
 use std::collections::HashMap;
 
 /// Puts common table expressions in the place of their uses where that is cheaper.
@@ -66,7 +66,7 @@ fn replace(plan: LogicalPlan, (keep, uses): (&[bool], &[usize]), context: &mut R
     let plan = plan.map_inputs(&mut |input| Ok::<_, std::convert::Infallible>(replace(input, (keep, uses), context)));
     let Ok(plan) = plan;
     match plan {
-        LogicalPlan::Step(step) if !keep.get(step.id.0).copied().unwrap_or(true) => {
+        LogicalPlan::CteReference(step) if !keep.get(step.id.0).copied().unwrap_or(true) => {
             instance(&step, uses[step.id.0] == 1, context)
         }
         other => other,
@@ -74,7 +74,7 @@ fn replace(plan: LogicalPlan, (keep, uses): (&[bool], &[usize]), context: &mut R
 }
 
 /// The step's plan for its only use, or a copy of it, that gives the columns of this use.
-fn instance(step: &Step, is_only: bool, context: &mut RuleContext<'_>) -> LogicalPlan {
+fn instance(step: &CteReference, is_only: bool, context: &mut RuleContext<'_>) -> LogicalPlan {
     let (plan, map) = if is_only {
         (std::mem::replace(&mut context.steps[step.id.0].plan, LogicalPlan::OneRow), HashMap::new())
     } else {
@@ -98,11 +98,11 @@ fn instance(step: &Step, is_only: bool, context: &mut RuleContext<'_>) -> Logica
 }
 
 /// How often each step is used by the plan and by steps that are used themselves.
-fn count_uses(plan: &LogicalPlan, steps: &[StepDefinition]) -> Vec<usize> {
+fn count_uses(plan: &LogicalPlan, steps: &[CteDefinition]) -> Vec<usize> {
     let mut uses = vec![0; steps.len()];
     let count = |plan: &LogicalPlan, uses: &mut Vec<usize>| {
         plan.walk(&mut |node| {
-            if let LogicalPlan::Step(step) = node
+            if let LogicalPlan::CteReference(step) = node
                 && let Some(count) = uses.get_mut(step.id.0)
             {
                 *count += 1;
@@ -120,12 +120,12 @@ fn count_uses(plan: &LogicalPlan, steps: &[StepDefinition]) -> Vec<usize> {
 }
 
 /// The steps that the plan still uses, each after those it uses itself.
-pub(super) fn used(plan: &LogicalPlan, steps: Vec<StepDefinition>) -> Vec<(StepId, StepDefinition)> {
+pub(super) fn used(plan: &LogicalPlan, steps: Vec<CteDefinition>) -> Vec<(CteId, CteDefinition)> {
     let mut needed = Vec::new();
     let mut found: Vec<usize> = Vec::new();
     let note = |plan: &LogicalPlan, found: &mut Vec<usize>| {
         plan.walk(&mut |node| {
-            if let LogicalPlan::Step(step) = node {
+            if let LogicalPlan::CteReference(step) = node {
                 found.push(step.id.0);
             }
         });
@@ -137,5 +137,5 @@ pub(super) fn used(plan: &LogicalPlan, steps: Vec<StepDefinition>) -> Vec<(StepI
             note(&steps[at].plan, &mut found);
         }
     }
-    steps.into_iter().enumerate().filter(|(at, _)| needed.contains(at)).map(|(at, step)| (StepId(at), step)).collect()
+    steps.into_iter().enumerate().filter(|(at, _)| needed.contains(at)).map(|(at, step)| (CteId(at), step)).collect()
 }

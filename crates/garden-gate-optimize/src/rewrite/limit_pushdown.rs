@@ -59,12 +59,12 @@ fn below(plan: LogicalPlan, (keys, most): (&[SortKey], u64), context: &mut RuleC
             let operands = operands.into_iter().map(operand).collect();
             LogicalPlan::SetOperation { op: SetOp::Union, all: true, operands, columns }
         }
-        LogicalPlan::SideJoin(mut join) if join.kind == JoinKind::Left && keys.is_empty() => {
+        LogicalPlan::Join(mut join) if join.kind == JoinKind::Left && keys.is_empty() => {
             if !matches!(join.left, LogicalPlan::Limit { .. }) {
                 log(context, "each row of the left side comes out at least once");
                 join.left = limited(join.left, Vec::new(), most);
             }
-            LogicalPlan::SideJoin(join)
+            LogicalPlan::Join(join)
         }
         other => other,
     }

@@ -73,12 +73,12 @@ fn is_used<'e>(mark: ColumnId, mut others: impl Iterator<Item = &'e Expr>, input
 /// Finds the mark join on the way down and changes it.
 fn change(plan: &mut LogicalPlan, mark: ColumnId, kind: JoinKind) -> bool {
     match plan {
-        LogicalPlan::SideJoin(join) if join.mark == Some(mark) && join.kind == JoinKind::Mark => {
+        LogicalPlan::Join(join) if join.mark == Some(mark) && join.kind == JoinKind::Mark => {
             join.kind = kind;
             join.mark = None;
             true
         }
-        LogicalPlan::SideJoin(join) if join.kind != JoinKind::Full => change(&mut join.left, mark, kind),
+        LogicalPlan::Join(join) if join.kind != JoinKind::Full => change(&mut join.left, mark, kind),
         LogicalPlan::Filter { input, .. } | LogicalPlan::Project { input, .. } => change(input, mark, kind),
         _ => false,
     }

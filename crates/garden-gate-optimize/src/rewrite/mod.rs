@@ -20,7 +20,7 @@ mod simplify_predicates;
 
 use crate::diagnostic::{Note, Result};
 use crate::logical::{
-    ColumnId, Columns, EarlyGroups, LogicalPlan, RewriteNote, RewriteRule, Rewritten, StepDefinition,
+    ColumnId, Columns, EarlyGroups, LogicalPlan, RewriteNote, RewriteRule, Rewritten, CteDefinition,
 };
 
 /// What a rule works with.
@@ -28,7 +28,7 @@ use crate::logical::{
 pub struct RuleContext<'a> {
     pub columns: &'a mut Columns,
     /// The queries that may be run once; a rule may add one.
-    pub steps: Vec<StepDefinition>,
+    pub steps: Vec<CteDefinition>,
     pub log: Vec<RewriteNote>,
     /// Other ways to group, by the first aggregate of each: groupings may have grouping columns in common.
     pub early: Vec<(ColumnId, EarlyGroups)>,
@@ -90,7 +90,7 @@ fn runs_always(rule: RewriteRule) -> bool {
 /// As the rules.
 pub fn rewrite(
     plan: LogicalPlan,
-    steps: Vec<StepDefinition>,
+    steps: Vec<CteDefinition>,
     (required, columns): (&[ColumnId], &mut Columns),
     without: &[RewriteRule],
 ) -> Result<Rewritten> {

@@ -13,7 +13,7 @@
 use super::{Rule, RuleContext};
 use crate::diagnostic::{Note, Result};
 use crate::logical::{
-    ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, Printer, RewriteNote, RewriteRule, SetOperand, SideJoin, Sides,
+    ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, Printer, RewriteNote, RewriteRule, SetOperand, BinaryJoin, Sides,
     Test,
 };
 
@@ -27,11 +27,11 @@ impl Rule for PredicatePushdown {
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = match plan {
             LogicalPlan::Filter { input, conjuncts } => push(*input, conjuncts, context),
-            LogicalPlan::Join { inputs, conjuncts } => {
+            LogicalPlan::InnerJoin { inputs, conjuncts } => {
                 let (down, keep): (Vec<Expr>, Vec<Expr>) = conjuncts.into_iter().partition(|term| !term.can_raise());
                 into_join(inputs, keep, down, "ON", context)
             }
-            LogicalPlan::SideJoin(join) => on_to_right(*join, context),
+            LogicalPlan::Join(join) => on_to_right(*join, context),
             other => other,
         };
         plan.map_inputs(&mut |input| self.apply(input, context))
@@ -48,12 +48,12 @@ pub(super) fn push(input: LogicalPlan, conjuncts: Vec<Expr>, context: &mut RuleC
             inner.extend(conjuncts);
             push(*input, inner, context)
         }
-        LogicalPlan::Join { inputs, conjuncts: on } => {
+        LogicalPlan::InnerJoin { inputs, conjuncts: on } => {
             let (down, stay): (Vec<Expr>, Vec<Expr>) = conjuncts.into_iter().partition(|term| !term.can_raise());
             let (on_down, mut kept) = on.into_iter().partition::<Vec<Expr>, _>(|term| !term.can_raise());
             // Conditions of ON come before those of WHERE, as they were written.
             let joined = into_join(inputs, Vec::new(), on_down, "ON", context);
-            let LogicalPlan::Join { inputs, conjuncts } = joined else { return filter(joined, stay) };
+            let LogicalPlan::InnerJoin { inputs, conjuncts } = joined else { return filter(joined, stay) };
             kept.splice(0..0, conjuncts);
             filter(into_join(inputs, kept, down, "WHERE", context), stay)
         }
@@ -79,7 +79,7 @@ pub(super) fn push(input: LogicalPlan, conjuncts: Vec<Expr>, context: &mut RuleC
             let input = if down.is_empty() { *input } else { push(*input, down, context) };
             filter(LogicalPlan::Aggregate { input: Box::new(input), keys, aggregates }, stay)
         }
-        LogicalPlan::SideJoin(join) => past_side_join(*join, conjuncts, context),
+        LogicalPlan::Join(join) => past_side_join(*join, conjuncts, context),
         LogicalPlan::Project { input, computed } => {
             let made: Vec<ColumnId> = computed.iter().map(|(id, _)| *id).collect();
             let (down, stay) = movable(conjuncts, |used| !used.iter().any(|id| made.contains(id)));
@@ -151,7 +151,7 @@ fn movable(conjuncts: Vec<Expr>, fits: impl Fn(&[ColumnId]) -> bool) -> (Vec<Exp
 
 /// Terms over the left side alone move there: its rows come out one by one. A term that no NULL of the right side fulfils makes a left
 /// join an inner one.
-fn past_side_join(mut join: SideJoin, conjuncts: Vec<Expr>, context: &mut RuleContext<'_>) -> LogicalPlan {
+fn past_side_join(mut join: BinaryJoin, conjuncts: Vec<Expr>, context: &mut RuleContext<'_>) -> LogicalPlan {
     let right = join.right.output();
     if join.kind == JoinKind::Left
         && !context.is_omitted(RewriteRule::OuterToInnerJoin)
@@ -190,7 +190,7 @@ fn past_side_join(mut join: SideJoin, conjuncts: Vec<Expr>, context: &mut RuleCo
 }
 
 /// A full join of whose rows without a partner a term drops those of one side is a left or right one.
-fn less_full(mut join: SideJoin, conjuncts: &[Expr], context: &mut RuleContext<'_>) -> SideJoin {
+fn less_full(mut join: BinaryJoin, conjuncts: &[Expr], context: &mut RuleContext<'_>) -> BinaryJoin {
     if context.is_omitted(RewriteRule::OuterToInnerJoin) {
         return join;
     }
@@ -241,7 +241,7 @@ fn null_in_null_out(expr: &Expr, columns: &[ColumnId]) -> bool {
 }
 
 /// Conditions of ON over the right side alone decide which of its rows can be partners at all.
-fn on_to_right(mut join: SideJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
+fn on_to_right(mut join: BinaryJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
     if join.kind == JoinKind::Full {
         return join.into_plan();
     }
@@ -282,7 +282,7 @@ fn into_join(
             None => conjuncts.push(term),
         }
     }
-    LogicalPlan::Join { inputs, conjuncts }
+    LogicalPlan::InnerJoin { inputs, conjuncts }
 }
 
 fn filter(input: LogicalPlan, conjuncts: Vec<Expr>) -> LogicalPlan {

@@ -11,7 +11,7 @@
 
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
-use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote, RewriteRule, SideJoin};
+use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote, RewriteRule, BinaryJoin};
 
 pub(super) struct SemiJoinPushdown;
 
@@ -22,22 +22,22 @@ impl Rule for SemiJoinPushdown {
 
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = match plan {
-            LogicalPlan::SideJoin(join) if matches!(join.kind, JoinKind::Semi | JoinKind::Anti) => push(*join, context),
+            LogicalPlan::Join(join) if matches!(join.kind, JoinKind::Semi | JoinKind::Anti) => push(*join, context),
             other => other,
         };
         plan.map_inputs(&mut |input| self.apply(input, context))
     }
 }
 
-fn push(join: SideJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
+fn push(join: BinaryJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
     let raises = join.exprs().any(Expr::can_raise) || join.right.can_raise();
     match join.left {
         LogicalPlan::Filter { input, conjuncts } if !raises => {
-            let below = push(SideJoin { left: *input, ..join }, context);
+            let below = push(BinaryJoin { left: *input, ..join }, context);
             below.filter(conjuncts)
         }
         // A condition that is no equality is tried for every candidate: on as few rows as possible, after the other joins.
-        LogicalPlan::Join { mut inputs, conjuncts } if join.on.iter().all(is_equality) => {
+        LogicalPlan::InnerJoin { mut inputs, conjuncts } if join.on.iter().all(is_equality) => {
             let right = join.right.output();
             let used: Vec<ColumnId> =
                 join.on.iter().chain(join.any.iter().flat_map(|any| &any.left)).flat_map(Expr::columns).collect();
@@ -54,13 +54,13 @@ fn push(join: SideJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
                     );
                     context.log.push(RewriteNote { rule: RewriteRule::SemiJoinPushdown, change, why });
                     let left = std::mem::replace(&mut inputs[at], LogicalPlan::OneRow);
-                    inputs[at] = push(SideJoin { left, ..join }, context);
-                    LogicalPlan::Join { inputs, conjuncts }
+                    inputs[at] = push(BinaryJoin { left, ..join }, context);
+                    LogicalPlan::InnerJoin { inputs, conjuncts }
                 }
-                None => SideJoin { left: LogicalPlan::Join { inputs, conjuncts }, ..join }.into_plan(),
+                None => BinaryJoin { left: LogicalPlan::InnerJoin { inputs, conjuncts }, ..join }.into_plan(),
             }
         }
-        left => SideJoin { left, ..join }.into_plan(),
+        left => BinaryJoin { left, ..join }.into_plan(),
     }
 }
 

@@ -39,13 +39,13 @@ impl Rule for SimplifyPredicates {
                 }
                 None => LogicalPlan::Empty(LogicalPlan::Scan(scan).output()),
             },
-            LogicalPlan::Join { inputs, conjuncts } => {
+            LogicalPlan::InnerJoin { inputs, conjuncts } => {
                 let is_empty = |input: &LogicalPlan| matches!(input, LogicalPlan::Empty(_));
                 let conjuncts = conjuncts.into_iter().map(|term| or_to_in(term, context)).collect();
                 if inputs.iter().any(is_empty) {
                     LogicalPlan::Empty(inputs.iter().flat_map(LogicalPlan::output).collect())
                 } else {
-                    LogicalPlan::Join { inputs, conjuncts }
+                    LogicalPlan::InnerJoin { inputs, conjuncts }
                 }
             }
             other => other,

@@ -31,7 +31,7 @@ pub use join_kind::JoinKindName;
 pub use known_exprs::KnownExprs;
 pub use plan::{
     AnyTest, EarlyGroups, Expand, LogicalPlan, Member, Recursion, RecursionInput, RewriteNote, Rewritten, Scan,
-    ScanReference, SetOperand, SideJoin, Sides, SortKey, Step, StepDefinition, StepId,
+    ScanReference, SetOperand, BinaryJoin, Sides, SortKey, CteReference, CteDefinition, CteId,
 };
 pub use print::Printer;
 pub use rule::RewriteRule;

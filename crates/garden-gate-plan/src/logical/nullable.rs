@@ -1,7 +1,7 @@
 //! Which columns of a plan may hold a NULL.
 
 use super::unique::conditions_on;
-use super::{Aggregate, AggregateFunction, ColumnId, Expr, ExprKind, Function, JoinKind, LogicalPlan, SideJoin};
+use super::{Aggregate, AggregateFunction, ColumnId, Expr, ExprKind, Function, JoinKind, LogicalPlan, BinaryJoin};
 
 /// Whether a column of a plan may hold a NULL. `stored` says so of a column that comes from a table; what is not known is taken not to.
 pub fn may_be_null(plan: &LogicalPlan, id: ColumnId, stored: &dyn Fn(ColumnId) -> bool) -> bool {
@@ -21,8 +21,8 @@ pub fn may_be_null(plan: &LogicalPlan, id: ColumnId, stored: &dyn Fn(ColumnId) -
                 aggregate().is_some_and(|aggregate| of_aggregate(aggregate, keys.is_empty(), input, stored))
             })
         }
-        LogicalPlan::SideJoin(join) => of_side_join(join, id, stored),
-        LogicalPlan::Join { inputs, .. } => {
+        LogicalPlan::Join(join) => of_side_join(join, id, stored),
+        LogicalPlan::InnerJoin { inputs, .. } => {
             let owner = inputs.iter().find(|input| input.output().contains(&id));
             owner.is_some_and(|input| may_be_null(input, id, stored))
         }
@@ -41,7 +41,7 @@ pub fn may_be_null(plan: &LogicalPlan, id: ColumnId, stored: &dyn Fn(ColumnId) -
 }
 
 /// The side of an outer join that is filled up has NULLs.
-fn of_side_join(join: &SideJoin, id: ColumnId, stored: &dyn Fn(ColumnId) -> bool) -> bool {
+fn of_side_join(join: &BinaryJoin, id: ColumnId, stored: &dyn Fn(ColumnId) -> bool) -> bool {
     let from_right = join.right.output().contains(&id);
     match (join.kind, from_right) {
         (JoinKind::Full, _) | (JoinKind::Left | JoinKind::Single, true) => true,

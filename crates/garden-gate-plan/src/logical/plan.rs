@@ -50,11 +50,11 @@ impl SortKey {
 
 /// The place of a common table expression among those that are run once.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub struct StepId(pub usize);
+pub struct CteId(pub usize);
 
 /// A common table expression, or another one whose rows are used in several places.
 #[derive(Debug)]
-pub struct StepDefinition {
+pub struct CteDefinition {
     pub name: String,
     pub plan: LogicalPlan,
     pub output: Vec<ColumnId>,
@@ -63,8 +63,8 @@ pub struct StepDefinition {
 
 /// A use of a common table expression.
 #[derive(Clone, Debug)]
-pub struct Step {
-    pub id: StepId,
+pub struct CteReference {
+    pub id: CteId,
     pub name: String,
     /// For each column here the column of the query itself.
     pub columns: Vec<(ColumnId, ColumnId)>,
@@ -73,7 +73,7 @@ pub struct Step {
 /// A join in which the two sides have different parts: outer, semi, anti, mark and single joins, and any join whose right side uses
 /// columns of the left (`dependent`; none is left after unnesting).
 #[derive(Clone, Debug)]
-pub struct SideJoin {
+pub struct BinaryJoin {
     pub kind: JoinKind,
     pub left: LogicalPlan,
     pub right: LogicalPlan,
@@ -212,11 +212,11 @@ pub enum LogicalPlan {
         computed: Vec<(ColumnId, Expr)>,
     },
     /// Inner join of all inputs; every conjunct must hold.
-    Join {
+    InnerJoin {
         inputs: Vec<LogicalPlan>,
         conjuncts: Vec<Expr>,
     },
-    SideJoin(Box<SideJoin>),
+    Join(Box<BinaryJoin>),
     Aggregate {
         input: Box<LogicalPlan>,
         keys: Vec<(ColumnId, Expr)>,
@@ -254,7 +254,7 @@ pub enum LogicalPlan {
         columns: Vec<ColumnId>,
         ordinality: Option<ColumnId>,
     },
-    Step(Step),
+    CteReference(CteReference),
     Recursion(Box<Recursion>),
     RecursionInput(RecursionInput),
 }
@@ -272,8 +272,8 @@ impl LogicalPlan {
             Self::Scan(scan) => scan.columns.iter().map(|(id, _)| *id).collect(),
             Self::Filter { input, .. } | Self::Sort { input, .. } | Self::Limit { input, .. } => input.output(),
             Self::Project { input, computed } => [input.output(), firsts(computed)].concat(),
-            Self::Join { inputs, .. } => inputs.iter().flat_map(Self::output).collect(),
-            Self::SideJoin(join) => join.output(),
+            Self::InnerJoin { inputs, .. } => inputs.iter().flat_map(Self::output).collect(),
+            Self::Join(join) => join.output(),
             Self::Aggregate { keys, aggregates, .. } => {
                 keys.iter().map(|(id, _)| *id).chain(aggregates.iter().map(|(id, _)| *id)).collect()
             }
@@ -283,7 +283,7 @@ impl LogicalPlan {
             Self::Expand { input, columns, ordinality, .. } => {
                 input.output().into_iter().chain(columns.iter().copied()).chain(*ordinality).collect()
             }
-            Self::Step(step) => step.columns.iter().map(|(id, _)| *id).collect(),
+            Self::CteReference(step) => step.columns.iter().map(|(id, _)| *id).collect(),
             Self::Recursion(recursion) => recursion.members[recursion.result].columns.clone(),
             Self::RecursionInput(input) => input.columns.clone(),
         }
@@ -303,7 +303,7 @@ impl LogicalPlan {
         let mut all = Vec::new();
         for side in [self, other] {
             match side {
-                Self::Join { inputs: inner, conjuncts } => {
+                Self::InnerJoin { inputs: inner, conjuncts } => {
                     inputs.extend(inner);
                     all.extend(conjuncts);
                 }
@@ -315,7 +315,7 @@ impl LogicalPlan {
         match inputs.len() {
             0 => Self::OneRow.filter(all),
             1 => inputs.remove(0).filter(all),
-            _ => Self::Join { inputs, conjuncts: all },
+            _ => Self::InnerJoin { inputs, conjuncts: all },
         }
     }
 
@@ -326,7 +326,7 @@ impl LogicalPlan {
             | Self::Empty(_)
             | Self::Scan(_)
             | Self::Values { .. }
-            | Self::Step(_)
+            | Self::CteReference(_)
             | Self::RecursionInput(_) => Vec::new(),
             Self::Filter { input, .. }
             | Self::Project { input, .. }
@@ -336,8 +336,8 @@ impl LogicalPlan {
             | Self::Sort { input, .. }
             | Self::Limit { input, .. }
             | Self::Expand { input, .. } => vec![input],
-            Self::Join { inputs, .. } => inputs.iter().collect(),
-            Self::SideJoin(join) => vec![&join.left, &join.right],
+            Self::InnerJoin { inputs, .. } => inputs.iter().collect(),
+            Self::Join(join) => vec![&join.left, &join.right],
             Self::SetOperation { operands, .. } => operands.iter().map(|operand| &operand.plan).collect(),
             Self::Recursion(recursion) => recursion
                 .members
@@ -356,17 +356,17 @@ impl LogicalPlan {
             | Self::Empty(_)
             | Self::Scan(_)
             | Self::Values { .. }
-            | Self::Step(_)
+            | Self::CteReference(_)
             | Self::RecursionInput(_)) => plan,
             Self::Filter { input, conjuncts } => Self::Filter { input: boxed(input)?, conjuncts },
             Self::Project { input, computed } => Self::Project { input: boxed(input)?, computed },
-            Self::Join { inputs, conjuncts } => {
-                Self::Join { inputs: inputs.into_iter().map(change).collect::<Result<_, E>>()?, conjuncts }
+            Self::InnerJoin { inputs, conjuncts } => {
+                Self::InnerJoin { inputs: inputs.into_iter().map(change).collect::<Result<_, E>>()?, conjuncts }
             }
-            Self::SideJoin(join) => {
-                let SideJoin { left, right, .. } = *join;
+            Self::Join(join) => {
+                let BinaryJoin { left, right, .. } = *join;
                 let (left, right) = (change(left)?, change(right)?);
-                Self::SideJoin(Box::new(SideJoin { left, right, ..*join }))
+                Self::Join(Box::new(BinaryJoin { left, right, ..*join }))
             }
             Self::Aggregate { input, keys, aggregates } => Self::Aggregate { input: boxed(input)?, keys, aggregates },
             Self::Window { input, partition, order, calls } => {
@@ -406,7 +406,7 @@ fn map_operands<E>(
     operands.into_iter().map(operand).collect()
 }
 
-impl SideJoin {
+impl BinaryJoin {
     /// A join of independent sides with a plain condition.
     pub fn new(kind: JoinKind, left: LogicalPlan, right: LogicalPlan, on: Vec<Expr>) -> Self {
         Self {
@@ -424,7 +424,7 @@ impl SideJoin {
     }
 
     pub fn into_plan(self) -> LogicalPlan {
-        LogicalPlan::SideJoin(Box::new(self))
+        LogicalPlan::Join(Box::new(self))
     }
 
     /// What the kind is called by the one who wrote it.
@@ -467,7 +467,7 @@ pub struct RewriteNote {
 pub struct Rewritten {
     pub plan: LogicalPlan,
     /// The queries that are run once.
-    pub steps: Vec<(StepId, StepDefinition)>,
+    pub steps: Vec<(CteId, CteDefinition)>,
     pub log: Vec<RewriteNote>,
     pub notes: Vec<Note>,
     /// Other ways to group, by the first aggregate of each: groupings may have grouping columns in common.

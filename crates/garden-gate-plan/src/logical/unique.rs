@@ -1,6 +1,6 @@
 //! What is known of the rows of a plan: which columns no two rows have in common, and which conditions every row fulfils.
 
-use super::{ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, SideJoin};
+use super::{ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, BinaryJoin};
 
 /// Sets of columns of which no two rows of the plan have the same values, and none has a NULL among them.
 ///
@@ -25,8 +25,8 @@ pub fn keys(plan: &LogicalPlan) -> Vec<Vec<ColumnId>> {
             found
         }
         LogicalPlan::Aggregate { keys: grouped, .. } if grouped.is_empty() => vec![Vec::new()],
-        LogicalPlan::SideJoin(join) => of_side_join(join),
-        LogicalPlan::Join { inputs, conjuncts } => of_join(inputs, conjuncts),
+        LogicalPlan::Join(join) => of_side_join(join),
+        LogicalPlan::InnerJoin { inputs, conjuncts } => of_join(inputs, conjuncts),
         LogicalPlan::Empty(_)
         | LogicalPlan::Values { .. }
         // A group may be that of NULL: no set without NULLs.
@@ -34,7 +34,7 @@ pub fn keys(plan: &LogicalPlan) -> Vec<Vec<ColumnId>> {
         | LogicalPlan::Distinct { .. }
         | LogicalPlan::SetOperation { .. }
         | LogicalPlan::Expand { .. }
-        | LogicalPlan::Step(_)
+        | LogicalPlan::CteReference(_)
         | LogicalPlan::Recursion(_)
         | LogicalPlan::RecursionInput(_) => Vec::new(),
     };
@@ -51,7 +51,7 @@ pub fn distinct_sets(plan: &LogicalPlan) -> Vec<Vec<ColumnId>> {
             found.push(columns.clone());
             found
         }
-        LogicalPlan::Filter { input, conjuncts } if matches!(**input, LogicalPlan::Join { .. }) => {
+        LogicalPlan::Filter { input, conjuncts } if matches!(**input, LogicalPlan::InnerJoin { .. }) => {
             of_filter(input, conjuncts)
         }
         LogicalPlan::Filter { input, .. }
@@ -59,7 +59,7 @@ pub fn distinct_sets(plan: &LogicalPlan) -> Vec<Vec<ColumnId>> {
         | LogicalPlan::Sort { input, .. }
         | LogicalPlan::Limit { input, .. }
         | LogicalPlan::Window { input, .. } => distinct_sets(input),
-        LogicalPlan::SideJoin(join)
+        LogicalPlan::Join(join)
             if matches!(join.kind, JoinKind::Semi | JoinKind::Anti | JoinKind::Mark | JoinKind::Single) =>
         {
             distinct_sets(&join.left)
@@ -91,7 +91,7 @@ pub fn at_most_one(plan: &LogicalPlan, conjuncts: &[Expr]) -> bool {
     keys(plan).iter().any(|key| key.iter().all(|id| fixed.contains(id)))
 }
 
-fn of_side_join(join: &SideJoin) -> Vec<Vec<ColumnId>> {
+fn of_side_join(join: &BinaryJoin) -> Vec<Vec<ColumnId>> {
     match join.kind {
         JoinKind::Semi | JoinKind::Anti | JoinKind::Mark | JoinKind::Single => keys(&join.left),
         JoinKind::Left | JoinKind::Inner if at_most_one(&join.right, &join.on) && !join.dependent => keys(&join.left),
@@ -103,7 +103,7 @@ fn of_side_join(join: &SideJoin) -> Vec<Vec<ColumnId>> {
 /// Of rows that are filtered: the conditions may be those of the join below.
 fn of_filter(input: &LogicalPlan, conjuncts: &[Expr]) -> Vec<Vec<ColumnId>> {
     match input {
-        LogicalPlan::Join { inputs, conjuncts: known } => of_join(inputs, &[known.as_slice(), conjuncts].concat()),
+        LogicalPlan::InnerJoin { inputs, conjuncts: known } => of_join(inputs, &[known.as_slice(), conjuncts].concat()),
         other => keys(other),
     }
 }
@@ -172,10 +172,10 @@ pub fn conditions_on(plan: &LogicalPlan, column: ColumnId) -> Vec<Expr> {
         | LogicalPlan::Limit { input, .. }
         | LogicalPlan::Window { input, .. }
         | LogicalPlan::Distinct { input, .. } => found.extend(conditions_on(input, column)),
-        LogicalPlan::Join { inputs, .. } => {
+        LogicalPlan::InnerJoin { inputs, .. } => {
             found.extend(inputs.iter().flat_map(|input| conditions_on(input, column)));
         }
-        LogicalPlan::SideJoin(join) if join.kind != JoinKind::Full => {
+        LogicalPlan::Join(join) if join.kind != JoinKind::Full => {
             found.extend(conditions_on(&join.left, column));
         }
         _ => {}

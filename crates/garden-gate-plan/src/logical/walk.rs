@@ -1,7 +1,7 @@
 //! Walks over plans: the expressions of a node, the columns it defines and those it takes from outside.
 
 use super::plan::AnyTest;
-use super::{ColumnId, Columns, Expand, Expr, LogicalPlan, SetOperand, SideJoin, SortKey, Step};
+use super::{ColumnId, Columns, Expand, Expr, LogicalPlan, SetOperand, BinaryJoin, SortKey, CteReference};
 use std::collections::{HashMap, HashSet};
 
 impl LogicalPlan {
@@ -13,14 +13,14 @@ impl LogicalPlan {
             | Self::Distinct { .. }
             | Self::Limit { .. }
             | Self::SetOperation { .. }
-            | Self::Step(_)
+            | Self::CteReference(_)
             | Self::Recursion(_)
             | Self::RecursionInput(_) => {}
             Self::Scan(scan) => scan.filter.iter().for_each(visit),
             Self::Values { rows, .. } => rows.iter().flatten().for_each(visit),
-            Self::Filter { conjuncts, .. } | Self::Join { conjuncts, .. } => conjuncts.iter().for_each(visit),
+            Self::Filter { conjuncts, .. } | Self::InnerJoin { conjuncts, .. } => conjuncts.iter().for_each(visit),
             Self::Project { computed, .. } => computed.iter().for_each(|(_, expr)| visit(expr)),
-            Self::SideJoin(join) => join.exprs().for_each(visit),
+            Self::Join(join) => join.exprs().for_each(visit),
             Self::Aggregate { keys, aggregates, .. } => {
                 keys.iter().for_each(|(_, key)| visit(key));
                 aggregates.iter().flat_map(|(_, aggregate)| aggregate.exprs()).for_each(visit);
@@ -58,9 +58,9 @@ impl LogicalPlan {
                 Self::Values { columns, rows }
             }
             Self::Filter { input, conjuncts } => Self::Filter { input, conjuncts: map_all(conjuncts, change)? },
-            Self::Join { inputs, conjuncts } => Self::Join { inputs, conjuncts: map_all(conjuncts, change)? },
-            Self::SideJoin(join) => {
-                let SideJoin { on, any, guard, .. } = *join;
+            Self::InnerJoin { inputs, conjuncts } => Self::InnerJoin { inputs, conjuncts: map_all(conjuncts, change)? },
+            Self::Join(join) => {
+                let BinaryJoin { on, any, guard, .. } = *join;
                 let on = map_all(on, change)?;
                 let any = match any {
                     Some(any) => {
@@ -70,7 +70,7 @@ impl LogicalPlan {
                     None => None,
                 };
                 let guard = map_all(guard, change)?;
-                Self::SideJoin(Box::new(SideJoin { on, any, guard, ..*join }))
+                Self::Join(Box::new(BinaryJoin { on, any, guard, ..*join }))
             }
             Self::Window { input, partition, order, calls } => {
                 let partition = map_all(partition, change)?;
@@ -100,18 +100,18 @@ impl LogicalPlan {
             Self::Empty(columns) | Self::Values { columns, .. } | Self::SetOperation { columns, .. } => columns.clone(),
             Self::Scan(scan) => scan.columns.iter().map(|(id, _)| *id).collect(),
             Self::Project { computed, .. } => firsts(computed),
-            Self::SideJoin(join) => join.mark.into_iter().collect(),
+            Self::Join(join) => join.mark.into_iter().collect(),
             Self::Aggregate { keys, aggregates, .. } => {
                 keys.iter().map(|(id, _)| *id).chain(aggregates.iter().map(|(id, _)| *id)).collect()
             }
             Self::Window { calls, .. } => calls.iter().map(|(id, _)| *id).collect(),
             Self::Expand { columns, ordinality, .. } => columns.iter().copied().chain(*ordinality).collect(),
-            Self::Step(step) => step.columns.iter().map(|(id, _)| *id).collect(),
+            Self::CteReference(step) => step.columns.iter().map(|(id, _)| *id).collect(),
             Self::Recursion(recursion) => recursion.members.iter().flat_map(|m| m.columns.clone()).collect(),
             Self::RecursionInput(input) => input.columns.clone(),
             Self::OneRow
             | Self::Filter { .. }
-            | Self::Join { .. }
+            | Self::InnerJoin { .. }
             | Self::Distinct { .. }
             | Self::Sort { .. }
             | Self::Limit { .. } => Vec::new(),
@@ -167,9 +167,9 @@ impl LogicalPlan {
                 computed.iter_mut().for_each(|(id, _)| *id = change(*id));
                 Self::Project { input, computed }
             }
-            Self::SideJoin(mut join) => {
+            Self::Join(mut join) => {
                 join.mark = join.mark.map(change);
-                Self::SideJoin(join)
+                Self::Join(join)
             }
             Self::Aggregate { input, mut keys, mut aggregates } => {
                 keys.iter_mut().for_each(|(id, _)| *id = change(*id));
@@ -184,9 +184,9 @@ impl LogicalPlan {
                 let columns = all(columns);
                 Self::Expand { input, expand, columns, ordinality: ordinality.map(change) }
             }
-            Self::Step(Step { id, name, mut columns }) => {
+            Self::CteReference(CteReference { id, name, mut columns }) => {
                 columns.iter_mut().for_each(|(here, _)| *here = change(*here));
-                Self::Step(Step { id, name, columns })
+                Self::CteReference(CteReference { id, name, columns })
             }
             Self::Recursion(mut recursion) => {
                 for member in &mut recursion.members {
@@ -198,7 +198,7 @@ impl LogicalPlan {
             }
             other @ (Self::OneRow
             | Self::Filter { .. }
-            | Self::Join { .. }
+            | Self::InnerJoin { .. }
             | Self::Sort { .. }
             | Self::Limit { .. }) => other,
         }

@@ -17,12 +17,12 @@ pub struct IndexAccess {
     /// Whether rows come in the order of the keys.
     pub order: Option<KeyOrder>,
     /// Other indexes whose rows are put together with those of this one.
-    pub others: Option<Others>,
+    pub others: Option<SecondaryIndexes>,
 }
 
 /// Indexes that are read besides a first one.
 #[derive(Clone, Debug)]
-pub struct Others {
+pub struct SecondaryIndexes {
     /// Whether a row is to be in all of them; else it is enough that it is in one.
     pub all: bool,
     pub of: Vec<IndexAccess>,

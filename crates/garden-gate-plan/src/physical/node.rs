@@ -1,7 +1,7 @@
 use super::{BuiltIndex, Considered, IndexAccess, JoinMethod, OperatorName};
 use crate::diagnostic::Span;
 use crate::logical::{
-    Aggregate, AnyTest, ColumnId, Expand, Expr, JoinKind, RewriteNote, Scan, ScanIndex, SetOp, SortKey, StepId,
+    Aggregate, AnyTest, ColumnId, Expand, Expr, JoinKind, RewriteNote, Scan, ScanIndex, SetOp, SortKey, CteId,
     WindowCall,
 };
 use crate::types::{Cost, Estimate, SqlType};
@@ -67,7 +67,7 @@ pub enum Operator {
     },
     /// Rows that are computed once for several places; the first of them has the plan as its input.
     SharedStep {
-        id: StepId,
+        id: CteId,
         name: String,
         /// The step's columns behind those of the output.
         columns: Vec<ColumnId>,

@@ -2,7 +2,7 @@
 
 use super::location::Location;
 use super::problem::Problem;
-use super::{Content, FileTable, normalize, unreadable};
+use super::{FileContent, FileTable, normalize, unreadable};
 use crate::catalog::{Column, Segment};
 use crate::diagnostic::{Error, Result, caught};
 use arrow::array::RecordBatch;
@@ -56,5 +56,5 @@ fn table(
         let arrays = arrays.map(|(array, column)| normalize::array(path, array, column)).collect::<Result<_>>()?;
         segments.push(Segment { columns: arrays, rows: batch.num_rows() });
     }
-    Ok(FileTable { columns, content: Content::Foreign { segments, path: path.to_owned() } })
+    Ok(FileTable { columns, content: FileContent::Foreign { segments, path: path.to_owned() } })
 }

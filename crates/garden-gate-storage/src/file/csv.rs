@@ -2,12 +2,12 @@
 
 use super::column_builder::{ColumnBuilder, Misfit};
 use super::formats::Formats;
-use super::infer::{Inference, Origin};
+use super::infer::{Inference, TextOrigin};
 use super::location::Location;
 use super::problem::Problem;
 use super::records::{Dialect, Field, Quoting, Records};
-use super::text_file::{Piece, TextFile, side_by_side};
-use super::{Content, FileTable};
+use super::text_file::{Chunk, TextFile, side_by_side};
+use super::{FileContent, FileTable};
 use crate::catalog::{Column, FileOptions, Segment, TextReason};
 use crate::diagnostic::{Error, Result, SqlState};
 use rayon::ThreadPool;
@@ -45,7 +45,7 @@ pub(super) fn read(
     loop {
         let pieces = file.next_pieces()?;
         if pieces.is_empty() {
-            return Ok(FileTable { columns, content: Content::Segments { segments, reasons } });
+            return Ok(FileTable { columns, content: FileContent::Segments { segments, reasons } });
         }
         let read = side_by_side(threads, pieces, |piece| csv.segment(&piece, &columns))?;
         segments.extend(read.into_iter().filter(|segment| segment.rows > 0));
@@ -105,7 +105,7 @@ impl Csv {
     /// Calls `visit` with each record of a piece; lines without anything are passed over where there are several columns.
     pub(super) fn each<'t>(
         &self,
-        piece: &'t Piece,
+        piece: &'t Chunk,
         width: usize,
         mut visit: impl FnMut(Record<'_, 't>) -> Result<()>,
     ) -> Result<()> {
@@ -135,7 +135,7 @@ impl Csv {
     /// As [`Csv::each`], where a record that cannot be read ends it.
     fn each_good<'t>(
         &self,
-        piece: &'t Piece,
+        piece: &'t Chunk,
         width: usize,
         mut visit: impl FnMut(&[Field<'t>], u64) -> Result<()>,
     ) -> Result<()> {
@@ -184,13 +184,13 @@ impl Csv {
         names.into_iter().zip(columns).map(finish).collect()
     }
 
-    fn seen(&self, piece: &Piece, width: usize) -> Result<Vec<Inference>> {
+    fn seen(&self, piece: &Chunk, width: usize) -> Result<Vec<Inference>> {
         let mut columns = vec![Inference::new(); width];
         let mut scratch = String::new();
         self.each_good(piece, width, |fields, line| {
             for (field, column) in fields.iter().zip(&mut columns) {
                 if let Some(text) = self.value(field, &mut scratch) {
-                    column.observe(text, Origin::Plain, (line, &self.formats));
+                    column.observe(text, TextOrigin::Plain, (line, &self.formats));
                 }
             }
             Ok(())
@@ -198,7 +198,7 @@ impl Csv {
         Ok(columns)
     }
 
-    fn segment(&self, piece: &Piece, columns: &[Column]) -> Result<Segment> {
+    fn segment(&self, piece: &Chunk, columns: &[Column]) -> Result<Segment> {
         let mut builders: Vec<ColumnBuilder> =
             columns.iter().map(|column| ColumnBuilder::new(column.sql_type)).collect();
         let mut rows = 0;

@@ -7,7 +7,7 @@ use crate::types::{Decimal, SqlType};
 
 /// How a text stood in its file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Origin {
+pub(super) enum TextOrigin {
     /// May be anything.
     Plain,
     /// Marked as text by the format: no number and no truth value, but still a date or time.
@@ -33,7 +33,7 @@ const MOST_ODD: u64 = 8;
 
 /// What the texts of other kinds have in common.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-enum Others {
+enum OtherKinds {
     #[default]
     Alike,
     Unlike,
@@ -46,7 +46,7 @@ struct Fit {
     odd: u64,
     /// The first value that is of another kind, and its line.
     first: Option<(String, u64)>,
-    others: Others,
+    others: OtherKinds,
     /// Whether so few fit that the others have not been counted.
     given_up: bool,
 }
@@ -59,7 +59,7 @@ impl Fit {
         }
         self.odd += 1;
         match &self.first {
-            Some((first, _)) if first != text => self.others = Others::Unlike,
+            Some((first, _)) if first != text => self.others = OtherKinds::Unlike,
             Some(_) => {}
             None => self.first = Some((text.to_owned(), line)),
         }
@@ -71,8 +71,8 @@ impl Fit {
         self.odd += later.odd;
         self.given_up |= later.given_up;
         match (&self.first, later.first) {
-            (Some((first, _)), Some((text, _))) if later.others == Others::Unlike || *first != text => {
-                self.others = Others::Unlike;
+            (Some((first, _)), Some((text, _))) if later.others == OtherKinds::Unlike || *first != text => {
+                self.others = OtherKinds::Unlike;
             }
             (None, first) => (self.first, self.others) = (first, later.others),
             (Some(_), _) => {}
@@ -108,10 +108,10 @@ impl Inference {
         }
     }
 
-    pub(super) fn observe(&mut self, text: &str, origin: Origin, (line, formats): (u64, &Formats)) {
+    pub(super) fn observe(&mut self, text: &str, origin: TextOrigin, (line, formats): (u64, &Formats)) {
         self.values += 1;
         let text = text.trim();
-        let plain = origin == Origin::Plain;
+        let plain = origin == TextOrigin::Plain;
         for (at, kind) in Kind::ALL.into_iter().enumerate() {
             if self.fits[at].given_up {
                 continue;
@@ -183,7 +183,7 @@ impl Inference {
         let first = fit.first.clone()?;
         let sql_type = self.type_of(kind, column).ok().filter(|sql_type| *sql_type != SqlType::TEXT)?;
         let mut reason = TextReason::new(sql_type, first);
-        (reason.odd, reason.alike, reason.values) = (fit.odd, fit.others == Others::Alike, self.values);
+        (reason.odd, reason.alike, reason.values) = (fit.odd, fit.others == OtherKinds::Alike, self.values);
         Some(reason)
     }
 
@@ -230,7 +230,7 @@ mod tests {
 
     fn of(texts: &[&str]) -> SqlType {
         let mut inference = Inference::new();
-        texts.iter().for_each(|text| inference.observe(text, Origin::Plain, (1, &Formats::default())));
+        texts.iter().for_each(|text| inference.observe(text, TextOrigin::Plain, (1, &Formats::default())));
         inference.finish("c").unwrap()
     }
 
@@ -283,9 +283,9 @@ mod tests {
             // In one run of rows, and in one for each row.
             let (mut whole, mut merged) = (Inference::new(), Inference::new());
             for (line, text) in (1..).zip(*texts) {
-                whole.observe(text, Origin::Plain, (line, &Formats::default()));
+                whole.observe(text, TextOrigin::Plain, (line, &Formats::default()));
                 let mut one = Inference::new();
-                one.observe(text, Origin::Plain, (line, &Formats::default()));
+                one.observe(text, TextOrigin::Plain, (line, &Formats::default()));
                 merged.merge(one);
             }
             for inference in [whole, merged] {
@@ -298,8 +298,8 @@ mod tests {
     #[test]
     fn numbers_too_long_are_refused_with_their_line() {
         let mut inference = Inference::new();
-        inference.observe("5", Origin::Plain, (2, &Formats::default()));
-        inference.observe("1234567890123456789012345678901234567890", Origin::Plain, (3, &Formats::default()));
+        inference.observe("5", TextOrigin::Plain, (2, &Formats::default()));
+        inference.observe("1234567890123456789012345678901234567890", TextOrigin::Plain, (3, &Formats::default()));
         let (problem, line) = inference.finish("c").unwrap_err();
         assert!(matches!(problem, Problem::NumberTooLong { .. }));
         assert_eq!(line, Some(3));

@@ -4,12 +4,12 @@
 use super::column_builder::{ColumnBuilder, Misfit};
 use super::csv::{changed, finish};
 use super::formats::Formats;
-use super::infer::{Inference, Origin};
+use super::infer::{Inference, TextOrigin};
 use super::location::Location;
 use super::problem::Problem;
 use super::records::Dialect;
-use super::text_file::{Piece, TextFile, side_by_side};
-use super::{Content, FileTable};
+use super::text_file::{Chunk, TextFile, side_by_side};
+use super::{FileContent, FileTable};
 use crate::catalog::{Column, FileOptions, Segment};
 use crate::diagnostic::{Error, Result};
 use rayon::ThreadPool;
@@ -50,7 +50,7 @@ pub(super) fn read(at: &Location, options: &FileOptions, threads: Option<&Thread
     loop {
         let pieces = file.next_pieces()?;
         if pieces.is_empty() {
-            return Ok(FileTable { columns: typed, content: Content::Segments { segments, reasons } });
+            return Ok(FileTable { columns: typed, content: FileContent::Segments { segments, reasons } });
         }
         let read = side_by_side(threads, pieces, |piece| json.segment(&piece, &typed))?;
         segments.extend(read.into_iter().filter(|segment| segment.rows > 0));
@@ -58,13 +58,13 @@ pub(super) fn read(at: &Location, options: &FileOptions, threads: Option<&Thread
 }
 
 /// The text of a value and what it may be; `None` for NULL.
-pub(super) fn cell(value: &Json) -> Option<(Cow<'_, str>, Origin)> {
+pub(super) fn cell(value: &Json) -> Option<(Cow<'_, str>, TextOrigin)> {
     Some(match value {
         Json::Null => return None,
-        Json::Bool(truth) => (if *truth { "true" } else { "false" }.into(), Origin::Plain),
-        Json::Number(number) => (number.to_string().into(), Origin::Plain),
-        Json::String(text) => (text.as_str().into(), Origin::Text),
-        Json::Array(_) | Json::Object(_) => (value.to_string().into(), Origin::Text),
+        Json::Bool(truth) => (if *truth { "true" } else { "false" }.into(), TextOrigin::Plain),
+        Json::Number(number) => (number.to_string().into(), TextOrigin::Plain),
+        Json::String(text) => (text.as_str().into(), TextOrigin::Text),
+        Json::Array(_) | Json::Object(_) => (value.to_string().into(), TextOrigin::Text),
     })
 }
 
@@ -79,7 +79,7 @@ impl JsonLines {
     }
 
     /// Calls `visit` with each line that is not empty.
-    pub(super) fn each(&self, piece: &Piece, mut visit: impl FnMut(ObjectLine) -> Result<()>) -> Result<()> {
+    pub(super) fn each(&self, piece: &Chunk, mut visit: impl FnMut(ObjectLine) -> Result<()>) -> Result<()> {
         let mut from = 0;
         for (line, content) in (piece.line..).zip(piece.text.split_inclusive('\n')) {
             let to = from + content.len();
@@ -118,7 +118,7 @@ impl JsonLines {
         Ok(columns)
     }
 
-    fn seen(&self, piece: &Piece) -> Result<Vec<(String, Inference)>> {
+    fn seen(&self, piece: &Chunk) -> Result<Vec<(String, Inference)>> {
         let mut columns: Vec<(String, Inference)> = Vec::new();
         let mut places: HashMap<String, usize> = HashMap::new();
         self.each(piece, |line| {
@@ -141,7 +141,7 @@ impl JsonLines {
         object.map_err(|problem| Error::from_facts(&problem).in_file(self.at.path(), Some(line)))
     }
 
-    fn segment(&self, piece: &Piece, columns: &[Column]) -> Result<Segment> {
+    fn segment(&self, piece: &Chunk, columns: &[Column]) -> Result<Segment> {
         let mut builders: Vec<ColumnBuilder> =
             columns.iter().map(|column| ColumnBuilder::new(column.sql_type)).collect();
         let mut rows = 0;

@@ -6,7 +6,7 @@ use super::csv::Csv;
 use super::json_lines::{JsonLines, cell};
 use super::location::Location;
 use super::problem::Problem;
-use super::text_file::{Piece, TextFile, side_by_side};
+use super::text_file::{Chunk, TextFile, side_by_side};
 use super::{Format, format_of};
 use crate::catalog::{Column, FileOptions};
 use crate::diagnostic::{Facts, Result, SqlState};
@@ -16,7 +16,7 @@ use arrow::compute;
 use rayon::ThreadPool;
 use std::fmt;
 
-/// Rows of a text file on their way into a table.
+/// RowsRead of a text file on their way into a table.
 pub struct Loader {
     file: TextFile,
     shape: Shape,
@@ -127,8 +127,8 @@ impl Loader {
 }
 
 impl Shape {
-    fn load(&self, piece: Piece) -> Result<Loaded> {
-        let mut rows = Rows::new(self);
+    fn load(&self, piece: Chunk) -> Result<Loaded> {
+        let mut rows = RowsRead::new(self);
         match &self.kind {
             Kind::Csv(csv) => {
                 let mut scratch = String::new();
@@ -167,8 +167,8 @@ impl Shape {
     }
 }
 
-/// Rows that are being read. Builders cannot take a value back, so a bad row stays in them and is left out at the end.
-struct Rows<'l> {
+/// RowsRead that are being read. Builders cannot take a value back, so a bad row stays in them and is left out at the end.
+struct RowsRead<'l> {
     shape: &'l Shape,
     builders: Vec<ColumnBuilder>,
     places: Vec<Place>,
@@ -177,7 +177,7 @@ struct Rows<'l> {
     is_good: bool,
 }
 
-impl<'l> Rows<'l> {
+impl<'l> RowsRead<'l> {
     fn new(shape: &'l Shape) -> Self {
         let builders = shape.types.iter().map(|sql_type| ColumnBuilder::new(*sql_type)).collect();
         Self { shape, builders, places: Vec::new(), good: Vec::new(), bad: Vec::new(), is_good: true }
@@ -188,7 +188,7 @@ impl<'l> Rows<'l> {
         self.is_good = true;
     }
 
-    fn push(&mut self, at: usize, value: Option<&str>, piece: &Piece) {
+    fn push(&mut self, at: usize, value: Option<&str>, piece: &Chunk) {
         let formats = match &self.shape.kind {
             Kind::Csv(csv) => &csv.formats,
             Kind::JsonLines(json) => &json.formats,
@@ -209,14 +209,14 @@ impl<'l> Rows<'l> {
         self.good.push(self.is_good);
     }
 
-    fn refuse(&mut self, piece: &Piece, place: Place, column: Option<usize>, problem: &Problem) {
+    fn refuse(&mut self, piece: &Chunk, place: Place, column: Option<usize>, problem: &Problem) {
         let column = column.map(|at| self.shape.names[at].clone());
         let text = row_text(&piece.text, place);
         let (line, state) = (place.line, problem.state());
         self.bad.push(BadRow { line, column, state, reason: problem.to_string(), text });
     }
 
-    fn finish(mut self, piece: Piece) -> Result<Loaded> {
+    fn finish(mut self, piece: Chunk) -> Result<Loaded> {
         let mut columns: Vec<ArrayRef> = self.builders.iter_mut().map(ColumnBuilder::finish).collect();
         if self.good.contains(&false) {
             let mask = BooleanArray::from(self.good.clone());

@@ -50,7 +50,7 @@ pub trait ColumnLoader: fmt::Debug + Send + Sync {
 
 /// The rows of a file.
 #[derive(Debug)]
-pub enum Content {
+pub enum FileContent {
     Segments {
         segments: Vec<Segment>,
         /// Why columns are text, of each column.
@@ -71,7 +71,7 @@ pub enum Content {
 #[derive(Debug)]
 pub struct FileTable {
     pub columns: Vec<Column>,
-    pub content: Content,
+    pub content: FileContent,
 }
 
 /// The formats, by the endings of their names.

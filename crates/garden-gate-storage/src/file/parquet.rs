@@ -2,7 +2,7 @@
 
 use super::location::Location;
 use super::problem::Problem;
-use super::{ColumnLoader, Content, FileTable, normalize};
+use super::{ColumnLoader, FileContent, FileTable, normalize};
 use crate::catalog::{Column, SEGMENT_ROWS};
 use crate::diagnostic::{Error, Result, caught};
 use arrow::array::{Array, ArrayRef};
@@ -43,7 +43,7 @@ fn open_metadata(at: &Location) -> Result<FileTable> {
     let columns: Vec<Column> = fields.iter().map(|field| normalize::column(path, field)).collect::<Result<_>>()?;
     let rows = u64::try_from(metadata.metadata().file_metadata().num_rows()).unwrap_or(0);
     let loader = Box::new(ParquetFile { at: at.clone(), metadata, columns: columns.clone() });
-    Ok(FileTable { columns, content: Content::OnDemand { rows, loader } })
+    Ok(FileTable { columns, content: FileContent::OnDemand { rows, loader } })
 }
 
 impl ColumnLoader for ParquetFile {

@@ -67,7 +67,7 @@ impl Read for Counted {
 
 /// A run of whole rows.
 #[derive(Clone, Debug)]
-pub(super) struct Piece {
+pub(super) struct Chunk {
     pub(super) text: String,
     /// The line it begins on.
     pub(super) line: u64,
@@ -210,7 +210,7 @@ impl TextFile {
     }
 
     /// The next pieces; none at the end of the file.
-    pub(super) fn next_pieces(&mut self) -> Result<Vec<Piece>> {
+    pub(super) fn next_pieces(&mut self) -> Result<Vec<Chunk>> {
         let mut wanted = BLOCK_BYTES;
         let mut ends = loop {
             self.fill(wanted)?;
@@ -228,7 +228,7 @@ impl TextFile {
         let mut from = 0;
         for end in ends {
             let bytes = &self.rest[from..end];
-            let piece = Piece { text: self.decoded(bytes, self.line)?, line: self.line };
+            let piece = Chunk { text: self.decoded(bytes, self.line)?, line: self.line };
             self.line += self.dialect.lines(bytes);
             pieces.push(piece);
             from = end;
@@ -253,13 +253,13 @@ impl TextFile {
 /// What `read` makes of each piece, in order, with all threads at once; the first failure in the order of the file.
 pub(super) fn side_by_side<T: Send>(
     threads: Option<&ThreadPool>,
-    pieces: Vec<Piece>,
-    read: impl Fn(Piece) -> Result<T> + Sync,
+    pieces: Vec<Chunk>,
+    read: impl Fn(Chunk) -> Result<T> + Sync,
 ) -> Result<Vec<T>> {
     match threads {
         Some(threads) if pieces.len() > 1 => {
             let statement = control::current();
-            let read = |piece: Piece| {
+            let read = |piece: Chunk| {
                 let _entered = control::enter(statement.as_ref());
                 control::checkpoint()?;
                 read(piece)

@@ -31,7 +31,7 @@ pub struct Writer {
 }
 
 enum Target {
-    Text { out: Text, layout: Layout },
+    Text { out: Text, layout: TextLayout },
     Parquet(Box<ParquetWriter>),
     ArrowIpc(Box<FileWriter<BufWriter<File>>>),
 }
@@ -43,7 +43,7 @@ enum Text {
 }
 
 #[derive(Debug)]
-enum Layout {
+enum TextLayout {
     Separated { delimiter: char, quote: char, row_end: &'static str, null_text: String },
     JsonLines,
 }
@@ -78,12 +78,12 @@ impl Writer {
         let file = made.writer().map_err(|error| unwritable(path, error))?;
         let target = match (format, packing) {
             (Format::Csv { delimiter }, _) => {
-                let layout = Layout::separated(delimiter, options);
+                let layout = TextLayout::separated(delimiter, options);
                 Target::Text { out: Text::new(packing, file).map_err(|error| unwritable(path, error))?, layout }
             }
             (Format::JsonLines, _) => {
                 let out = Text::new(packing, file).map_err(|error| unwritable(path, error))?;
-                Target::Text { out, layout: Layout::JsonLines }
+                Target::Text { out, layout: TextLayout::JsonLines }
             }
             (Format::Parquet, Packing::None) => {
                 let writer = ParquetWriter::new(file, schema(&columns));
@@ -103,7 +103,7 @@ impl Writer {
     }
 
     fn header(&mut self) -> Result<()> {
-        let Target::Text { out, layout: layout @ Layout::Separated { .. } } = &mut self.target else { return Ok(()) };
+        let Target::Text { out, layout: layout @ TextLayout::Separated { .. } } = &mut self.target else { return Ok(()) };
         let mut line = String::new();
         layout.fields(self.columns.iter().map(|column| Some(column.name.clone())), &mut line);
         out.write_all(line.as_bytes()).map_err(|error| unwritable(&self.path, error))
@@ -128,12 +128,12 @@ impl Writer {
                     turns.turn()?;
                     let cells = (0..width).map(|at| value(at, row));
                     match layout {
-                        Layout::JsonLines => {
+                        TextLayout::JsonLines => {
                             let names = self.columns.iter().map(|column| column.name.clone());
                             let object: Map<String, Json> = names.zip(cells.map(|cell| json(&cell))).collect();
                             let _ = writeln!(text, "{}", Json::Object(object));
                         }
-                        Layout::Separated { .. } => {
+                        TextLayout::Separated { .. } => {
                             layout.fields(cells.map(|cell| (!cell.is_null()).then(|| cell.to_string())), &mut text);
                         }
                     }
@@ -186,7 +186,7 @@ impl Text {
     }
 }
 
-impl Layout {
+impl TextLayout {
     fn separated(delimiter: u8, options: &FileOptions) -> Self {
         Self::Separated {
             delimiter: options.delimiter.unwrap_or(delimiter.into()),

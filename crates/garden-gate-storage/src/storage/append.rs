@@ -1,6 +1,6 @@
 //! Rows after the others of a list of parts.
 
-use super::part::Part;
+use super::stored_segment::StoredSegment;
 use crate::catalog::SEGMENT_ROWS;
 use crate::diagnostic::Result;
 use crate::kernel::Batch;
@@ -8,23 +8,23 @@ use std::sync::Arc;
 
 /// Puts rows after those of `parts[from..]`. Parts at the end become one when there are four of about one size, as long as that is no more
 /// than a segment: each row is moved O(log rows) times, and those of large batches once. Parts before `from` stay as they are.
-pub(super) fn append(parts: &mut Vec<Arc<Part>>, from: usize, batch: &Batch) -> Result<()> {
+pub(super) fn append(parts: &mut Vec<Arc<StoredSegment>>, from: usize, batch: &Batch) -> Result<()> {
     for offset in (0..batch.rows).step_by(SEGMENT_ROWS) {
         let rows = SEGMENT_ROWS.min(batch.rows - offset);
-        parts.push(Arc::new(Part::new(batch.slice(offset, rows).columns, rows)));
+        parts.push(Arc::new(StoredSegment::new(batch.slice(offset, rows).columns, rows)));
         merge_tail(parts, from, batch.columns.len())?;
     }
     Ok(())
 }
 
-fn merge_tail(parts: &mut Vec<Arc<Part>>, first: usize, width: usize) -> Result<()> {
+fn merge_tail(parts: &mut Vec<Arc<StoredSegment>>, first: usize, width: usize) -> Result<()> {
     const TIER: usize = 4;
-    let tier = |part: &Arc<Part>| part.count().max(1).ilog(TIER);
+    let tier = |part: &Arc<StoredSegment>| part.count().max(1).ilog(TIER);
     while let Some(last) = parts.last().map(tier) {
         let open = &parts[first.min(parts.len())..];
         let alike = open.iter().rev().take_while(|part| tier(part) <= last).count();
         let mut rows = 0;
-        let fits = |part: &&Arc<Part>| {
+        let fits = |part: &&Arc<StoredSegment>| {
             rows += part.count();
             rows <= SEGMENT_ROWS
         };
@@ -39,7 +39,7 @@ fn merge_tail(parts: &mut Vec<Arc<Part>>, first: usize, width: usize) -> Result<
         });
         let merged = Batch::concat(&all.collect::<Result<Vec<Batch>>>()?, None)?;
         parts.truncate(from);
-        parts.push(Arc::new(Part::new(merged.columns, merged.rows)));
+        parts.push(Arc::new(StoredSegment::new(merged.columns, merged.rows)));
     }
     Ok(())
 }

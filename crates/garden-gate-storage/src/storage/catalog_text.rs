@@ -2,7 +2,7 @@
 
 use super::history_text::{PeriodText, SystemTimeText};
 use super::object_text::ObjectTexts;
-use super::part::Part;
+use super::stored_segment::StoredSegment;
 use super::statistics_text::{ColumnText, GroupText, Tables};
 use super::store::stored_table;
 use super::stored_table::StoredTable;
@@ -254,7 +254,7 @@ fn action_of(text: &str) -> ReferentialAction {
 }
 
 /// The text of a catalog; `number` stores a part and gives its number. Tables of files and programs are left out.
-pub(super) fn write(catalog: &Catalog, number: &mut impl FnMut(&Arc<Part>) -> Result<u64>) -> Result<Vec<u8>> {
+pub(super) fn write(catalog: &Catalog, number: &mut impl FnMut(&Arc<StoredSegment>) -> Result<u64>) -> Result<Vec<u8>> {
     let mut schemas = Vec::new();
     for schema in &catalog.schemas {
         let mut tables = Vec::new();
@@ -349,7 +349,7 @@ fn table_text(name: &str, definition: &TableDefinition, next_number: Option<i64>
 /// columns.
 pub(super) fn read(
     text: &[u8],
-    part: &mut impl FnMut(PartText, usize) -> Result<Arc<Part>>,
+    part: &mut impl FnMut(PartText, usize) -> Result<Arc<StoredSegment>>,
     mut statistics: Tables,
 ) -> std::result::Result<Result<Catalog>, String> {
     let text: Text = serde_json::from_slice(text).map_err(|error| format!("the list of tables ({error})"))?;
@@ -381,7 +381,7 @@ pub(super) fn read(
 
 fn read_table(
     table: TableText,
-    part: &mut impl FnMut(PartText, usize) -> Result<Arc<Part>>,
+    part: &mut impl FnMut(PartText, usize) -> Result<Arc<StoredSegment>>,
     statistics: Vec<Option<ColumnText>>,
 ) -> std::result::Result<Result<Table>, String> {
     let mut definition = TableDefinition::default();

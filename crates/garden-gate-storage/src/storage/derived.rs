@@ -6,7 +6,7 @@ use std::fmt::Debug;
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 
 /// Something that may be forgotten.
-pub(super) trait Forget: Debug + Send + Sync {
+pub(super) trait Evictable: Debug + Send + Sync {
     /// Lets go of everything; those who use a piece of it keep that.
     fn forget(&self);
 }
@@ -41,7 +41,7 @@ impl<K: PartialEq, V: Clone> Derived<K, V> {
     }
 }
 
-impl<K: Debug + Send, V: Debug + Send> Forget for Derived<K, V> {
+impl<K: Debug + Send, V: Debug + Send> Evictable for Derived<K, V> {
     fn forget(&self) {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).clear();
     }
@@ -49,26 +49,26 @@ impl<K: Debug + Send, V: Debug + Send> Forget for Derived<K, V> {
 
 /// How much is kept in all.
 #[derive(Debug)]
-pub(super) struct Room {
+pub(super) struct CacheBudget {
     most: usize,
-    kept: Mutex<Kept>,
+    kept: Mutex<CacheEntry>,
 }
 
 /// What is kept, the oldest first, and its bytes together.
 #[derive(Debug, Default)]
-struct Kept {
-    pieces: VecDeque<(Weak<dyn Forget>, usize)>,
+struct CacheEntry {
+    pieces: VecDeque<(Weak<dyn Evictable>, usize)>,
     bytes: usize,
 }
 
-impl Room {
+impl CacheBudget {
     pub(super) fn new(most: usize) -> Self {
         Self { most, kept: Mutex::default() }
     }
 
     /// Takes note of what has been kept, and forgets the oldest when it gets too much. O(1) on average.
-    pub(super) fn note(&self, what: Weak<dyn Forget>, bytes: usize) {
-        let mut oldest: Vec<Arc<dyn Forget>> = Vec::new();
+    pub(super) fn note(&self, what: Weak<dyn Evictable>, bytes: usize) {
+        let mut oldest: Vec<Arc<dyn Evictable>> = Vec::new();
         {
             let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
             kept.pieces.push_back((what, bytes));
@@ -92,11 +92,11 @@ mod tests {
 
     #[test]
     fn the_oldest_go_when_there_is_no_room() {
-        let room = Room::new(100);
+        let room = CacheBudget::new(100);
         let pieces: Vec<Arc<Derived<u8, u8>>> = (0..4).map(|_| Arc::default()).collect();
         for (piece, bytes) in pieces.iter().zip([40, 50, 30, 200]) {
             piece.keep(1, 7, bytes);
-            let what: Arc<dyn Forget> = Arc::clone(piece) as Arc<dyn Forget>;
+            let what: Arc<dyn Evictable> = Arc::clone(piece) as Arc<dyn Evictable>;
             room.note(Arc::downgrade(&what), bytes);
         }
         // 40 + 50 + 30 is too much: the first goes; with 200 more, all but that itself.

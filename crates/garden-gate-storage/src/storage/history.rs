@@ -5,7 +5,7 @@
 //! 2. Whatever ended at or before [`History::from`] may be missing; all that ended after it is there.
 
 use super::append::append;
-use super::part::Part;
+use super::stored_segment::StoredSegment;
 use crate::catalog::{HistoryRule, Roll, SystemTime, WhenFull};
 use crate::diagnostic::Result;
 use crate::kernel::Batch;
@@ -16,29 +16,29 @@ use std::sync::Arc;
 
 #[derive(Clone, Debug, Default)]
 pub struct History {
-    pub(super) stretches: Vec<Stretch>,
+    pub(super) stretches: Vec<HistoryInterval>,
     /// The earliest moment that can be asked for; `None` when nothing was ever taken away.
     pub from: Option<i64>,
 }
 
 /// History between two rolls.
 #[derive(Clone, Debug)]
-pub(super) struct Stretch {
+pub(super) struct HistoryInterval {
     /// The time of its first change, in microseconds since 1970.
     pub(super) began: i64,
-    pub(super) parts: Vec<Arc<Part>>,
+    pub(super) parts: Vec<Arc<StoredSegment>>,
 }
 
 /// What is said of a stretch.
 #[derive(Clone, Copy, Debug)]
-pub struct StretchFacts {
+pub struct HistoryIntervalFacts {
     pub rows: u64,
     pub bytes: u64,
     /// The first and the last end of a row.
     pub ends: Option<(i64, i64)>,
 }
 
-impl Stretch {
+impl HistoryInterval {
     fn rows(&self) -> u64 {
         self.parts.iter().map(|part| part.count() as u64).sum()
     }
@@ -57,18 +57,18 @@ impl History {
             let count = stretch.parts.iter().map(|part| part.count()).sum();
             let mut parts = Vec::new();
             append(&mut parts, 0, &rows.slice(first, count))?;
-            stretches.push(Stretch { began: stretch.began, parts });
+            stretches.push(HistoryInterval { began: stretch.began, parts });
             first += count;
         }
         Ok(Self { stretches, from: self.from })
     }
 
-    pub(super) fn parts(&self) -> impl Iterator<Item = &Arc<Part>> {
+    pub(super) fn parts(&self) -> impl Iterator<Item = &Arc<StoredSegment>> {
         self.stretches.iter().flat_map(|stretch| &stretch.parts)
     }
 
     pub fn rows(&self) -> u64 {
-        self.stretches.iter().map(Stretch::rows).sum()
+        self.stretches.iter().map(HistoryInterval::rows).sum()
     }
 
     /// Adds rows that have ended, at `now`.
@@ -78,7 +78,7 @@ impl History {
         }
         let rolls = self.stretches.last().is_none_or(|last| is_over(last, period.rule.roll, now));
         if rolls && !(period.rule.when_full == WhenFull::Note && self.is_full(&period.rule)) {
-            self.stretches.push(Stretch { began: now, parts: Vec::new() });
+            self.stretches.push(HistoryInterval { began: now, parts: Vec::new() });
         }
         if let Some(last) = self.stretches.last_mut() {
             append(&mut last.parts, 0, rows)?;
@@ -156,8 +156,8 @@ impl History {
 
     /// What is said of each stretch, the oldest first.
     /// O(rows), as it looks at all columns, `width` of them.
-    pub fn facts(&self, period: &SystemTime, width: usize) -> Result<Vec<StretchFacts>> {
-        let facts = |stretch: &Stretch| {
+    pub fn facts(&self, period: &SystemTime, width: usize) -> Result<Vec<HistoryIntervalFacts>> {
+        let facts = |stretch: &HistoryInterval| {
             let (mut bytes, mut ends) = (0, None);
             for part in &stretch.parts {
                 for at in 0..width {
@@ -168,7 +168,7 @@ impl History {
                     ends = Some((first.min(least), last.max(most)));
                 }
             }
-            Ok(StretchFacts { rows: stretch.rows(), bytes, ends })
+            Ok(HistoryIntervalFacts { rows: stretch.rows(), bytes, ends })
         };
         self.stretches.iter().map(facts).collect()
     }
@@ -179,12 +179,12 @@ pub(super) struct Restamp<'a> {
     pub(super) from: i64,
     pub(super) to: i64,
     /// Whether a part was there before the transaction: it holds no such time.
-    pub(super) is_old: &'a dyn Fn(&Part) -> bool,
+    pub(super) is_old: &'a dyn Fn(&StoredSegment) -> bool,
 }
 
 impl Restamp<'_> {
     /// The part with its times changed; `None` when it holds none of them.
-    pub(super) fn part(&self, part: &Part, column: usize) -> Result<Option<Part>> {
+    pub(super) fn part(&self, part: &StoredSegment, column: usize) -> Result<Option<StoredSegment>> {
         if (self.is_old)(part) || part.bounds(column)?.is_none_or(|(least, most)| !(least..=most).contains(&self.from))
         {
             return Ok(None);
@@ -207,7 +207,7 @@ pub(super) fn lanes(times: &ArrayRef) -> &[i64] {
 }
 
 /// Whether the next change begins another stretch.
-fn is_over(stretch: &Stretch, roll: Option<Roll>, now: i64) -> bool {
+fn is_over(stretch: &HistoryInterval, roll: Option<Roll>, now: i64) -> bool {
     match roll {
         None => false,
         Some(Roll::Rows(most)) => stretch.rows() >= most,

@@ -1,8 +1,8 @@
 //! Periods, and the history of versioned tables, as the list of tables holds them.
 
 use super::catalog_text::PartText;
-use super::history::{History, Stretch};
-use super::part::Part;
+use super::history::{History, HistoryInterval};
+use super::stored_segment::StoredSegment;
 use crate::catalog::{HistoryRule, Period, Roll, SystemTime, TableDefinition, WhenFull};
 use crate::diagnostic::Result;
 use serde::{Deserialize, Serialize};
@@ -49,7 +49,7 @@ impl SystemTimeText {
     pub(super) fn of(
         definition: &TableDefinition,
         history: &History,
-        number: &mut impl FnMut(&Arc<Part>) -> Result<u64>,
+        number: &mut impl FnMut(&Arc<StoredSegment>) -> Result<u64>,
     ) -> Result<Option<Self>> {
         let Some(SystemTime { start, end, versioned, rule }) = definition.system_time.clone() else { return Ok(None) };
         let mut stretches = Vec::new();
@@ -71,7 +71,7 @@ impl SystemTimeText {
     pub(super) fn read(
         self,
         width: usize,
-        part: &mut impl FnMut(PartText, usize) -> Result<Arc<Part>>,
+        part: &mut impl FnMut(PartText, usize) -> Result<Arc<StoredSegment>>,
     ) -> Result<(SystemTime, History)> {
         let roll = self.roll.map(|roll| match roll {
             RollText::Rows(rows) => Roll::Rows(rows),
@@ -83,7 +83,7 @@ impl SystemTimeText {
         let mut stretches = Vec::new();
         for (began, parts) in self.stretches {
             let parts = parts.into_iter().map(|text| part(text, width)).collect::<Result<_>>()?;
-            stretches.push(Stretch { began, parts });
+            stretches.push(HistoryInterval { began, parts });
         }
         let period = SystemTime { start: self.start, end: self.end, versioned: self.versioned, rule };
         Ok((period, History { stretches, from: self.from }))

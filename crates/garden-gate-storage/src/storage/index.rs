@@ -2,7 +2,7 @@
 //! by binary search in each part whose keys reach into it.
 
 use super::key_range::ByteRange;
-use super::part::Part;
+use super::stored_segment::StoredSegment;
 use super::search::count_below;
 use super::sorted_keys::SortedKeys;
 use crate::diagnostic::Result;
@@ -22,16 +22,16 @@ pub(super) struct PartIndex {
     order: Vec<u32>,
     keys: SortedKeys,
     /// What each key begins with, as a number: most steps of a search need no more.
-    beginnings: Vec<u64>,
+    prefixes: Vec<u64>,
     /// Whether a beginning is all there is of a key.
-    are_whole: bool,
+    prefix_is_key: bool,
     /// Columns in that order, made when they are first read from the index.
     columns: Mutex<HashMap<usize, ArrayRef>>,
 }
 
 impl PartIndex {
     /// O(rows · log rows).
-    pub(super) fn new(part: &Part, shape: &ScanIndex) -> Result<Self> {
+    pub(super) fn new(part: &StoredSegment, shape: &ScanIndex) -> Result<Self> {
         let rows = part.mask().0;
         let width = shape.keys.iter().map(|key| highest_slot(key).map_or(0, |slot| slot + 1)).max().unwrap_or(0);
         let mut used = vec![false; width];
@@ -58,9 +58,9 @@ impl PartIndex {
 
     /// From rows that are in the order of their keys.
     pub(super) fn of_sorted(order: Vec<u32>, keys: SortedKeys) -> Self {
-        let beginnings = keys.iter().map(beginning).collect();
-        let are_whole = keys.iter().all(|key| key.len() <= size_of::<u64>());
-        Self { order, keys, beginnings, are_whole, columns: Mutex::default() }
+        let prefixes = keys.iter().map(beginning).collect();
+        let prefix_is_key = keys.iter().all(|key| key.len() <= size_of::<u64>());
+        Self { order, keys, prefixes, prefix_is_key, columns: Mutex::default() }
     }
 
     /// Row numbers in the order of their keys.
@@ -100,10 +100,10 @@ impl PartIndex {
     pub(super) fn rows_of(&self, prefix: &[u8]) -> &[u32] {
         let least = beginning(prefix);
         // Keys that begin with less are below; those that begin alike are neighbours, and mostly few.
-        let near = count_below(&self.beginnings, least);
-        if self.are_whole {
+        let near = count_below(&self.prefixes, least);
+        if self.prefix_is_key {
             let last = least | u64::MAX.checked_shr(8 * index(prefix.len())).unwrap_or(0);
-            let same = self.beginnings[near..].iter().take_while(|key| **key <= last).count();
+            let same = self.prefixes[near..].iter().take_while(|key| **key <= last).count();
             return &self.order[near..near + same];
         }
         let below = |at: usize| self.key(at) < prefix;
@@ -118,7 +118,7 @@ impl PartIndex {
         &rest[..same.count()]
     }
 
-    pub(super) fn column(&self, part: &Part, at: usize) -> Result<ArrayRef> {
+    pub(super) fn column(&self, part: &StoredSegment, at: usize) -> Result<ArrayRef> {
         if let Some(known) = self.columns.lock().unwrap_or_else(PoisonError::into_inner).get(&at) {
             return Ok(Arc::clone(known));
         }

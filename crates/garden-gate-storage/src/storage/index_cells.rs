@@ -1,8 +1,8 @@
 //! Indexes in the database file: written with the commit that makes their part or them, found by part and signature.
 
 use super::cell_format::framed;
-use super::part::{Content, Part};
-use super::store::{Cells, Parts, Store, failed, stored_table};
+use super::stored_segment::{SegmentData, StoredSegment};
+use super::store::{StoredColumns, Parts, Store, failed, stored_table};
 use super::stored_index::{HEADER, StoredIndex, cells_of, number_of};
 use crate::catalog::Catalog;
 use crate::diagnostic::{Error, Result};
@@ -80,14 +80,14 @@ impl Store {
 }
 
 /// The number of a part in the file, once it has one.
-fn number_in_file(part: &Arc<Part>, parts: &Parts) -> Option<u64> {
+fn number_in_file(part: &Arc<StoredSegment>, parts: &Parts) -> Option<u64> {
     match &*part.content().read().unwrap_or_else(PoisonError::into_inner) {
-        Content::Stored(cells) => Some(cells.part),
-        Content::Memory(_) => parts.number_of(part),
+        SegmentData::Stored(cells) => Some(cells.part),
+        SegmentData::Memory(_) => parts.number_of(part),
     }
 }
 
-impl Cells {
+impl StoredColumns {
     /// An index of the part, when the file has it.
     pub(super) fn index(&self, signature: &str) -> Result<Option<StoredIndex>> {
         let id = number_of(signature);

@@ -2,7 +2,7 @@
 
 use super::index::PartIndex;
 use super::key_range::{ByteRange, IndexRead, byte_range};
-use super::part::Part;
+use super::stored_segment::StoredSegment;
 use super::stored_table::StoredTable;
 use crate::catalog::Segment;
 use crate::diagnostic::Result;
@@ -16,7 +16,7 @@ use std::collections::BinaryHeap;
 use std::sync::Arc;
 
 /// The places in the order of one part's keys that lie in the ranges.
-struct Found {
+struct FoundPlaces {
     part: usize,
     index: Arc<PartIndex>,
     places: Vec<u32>,
@@ -31,14 +31,14 @@ enum Within {
 }
 
 /// A read of an index, with its ranges encoded.
-struct Search<'r> {
+struct IndexSearch<'r> {
     read: &'r IndexRead<'r>,
     ranges: Vec<ByteRange>,
     /// Between which values of a column the rows lie.
     wanted: Option<(usize, i64, i64)>,
 }
 
-impl<'r> Search<'r> {
+impl<'r> IndexSearch<'r> {
     fn new(read: &'r IndexRead<'r>) -> Result<Self> {
         let mut ranges = read.ranges.iter().map(|range| byte_range(read.index, range)).collect::<Result<Vec<_>>>()?;
         ranges.sort();
@@ -47,13 +47,13 @@ impl<'r> Search<'r> {
     }
 
     /// Whether the values of the first key lie elsewhere in all of the part.
-    fn is_outside(&self, part: &Part) -> Result<bool> {
+    fn is_outside(&self, part: &StoredSegment) -> Result<bool> {
         let Some((column, least, greatest)) = self.wanted else { return Ok(false) };
         Ok(part.bounds(column)?.is_some_and(|of_part| of_part.1 < least || of_part.0 > greatest))
     }
 
     /// The index of a part, and the places in it that lie in the ranges; `None` when there are none.
-    fn places(&self, part: &Part) -> Result<Option<(Arc<PartIndex>, Vec<u32>)>> {
+    fn places(&self, part: &StoredSegment) -> Result<Option<(Arc<PartIndex>, Vec<u32>)>> {
         if self.is_outside(part)? {
             return Ok(None);
         }
@@ -68,7 +68,7 @@ impl<'r> Search<'r> {
     }
 
     /// The rows of a part that lie in the ranges, found in the file where the index is there and not in memory; `None` when there are none.
-    fn within(&self, part: &Part) -> Result<Option<Within>> {
+    fn within(&self, part: &StoredSegment) -> Result<Option<Within>> {
         let Some(mut rows) = part.rows_in_file(self.read.index, &self.ranges)? else {
             return Ok(self.places(part)?.map(|(index, places)| Within::Places(index, places)));
         };
@@ -110,12 +110,12 @@ impl StoredTable {
 
     /// Rows by an index. O(parts · log rows) to find them, and for each row of the result its columns.
     pub fn read_index(&self, read: &IndexRead<'_>) -> Result<Vec<Segment>> {
-        let search = Search::new(read)?;
+        let search = IndexSearch::new(read)?;
         let parts = self.parts().iter().enumerate();
         if let Some((backwards, first)) = read.order {
             let mut found = Vec::new();
             for (number, part) in parts {
-                found.extend(search.places(part)?.map(|(index, places)| Found { part: number, index, places }));
+                found.extend(search.places(part)?.map(|(index, places)| FoundPlaces { part: number, index, places }));
             }
             return self.in_order(read, &found, backwards, first);
         }
@@ -123,7 +123,7 @@ impl StoredTable {
         for (number, part) in parts {
             segments.extend(match search.within(part)? {
                 Some(Within::Places(index, places)) => {
-                    Some(self.of_part(read, &Found { part: number, index, places })?)
+                    Some(self.of_part(read, &FoundPlaces { part: number, index, places })?)
                 }
                 Some(rows @ Within::Rows(_)) => Some(self.rows_of_part(read.columns, number, rows.into_rows())?),
                 None => None,
@@ -135,7 +135,7 @@ impl StoredTable {
     /// Rows that all of these lead to, or that one of them does, in the order of the table; the columns are those of the first. O(parts · log rows), and
     /// O(n log n) for n rows that they lead to.
     pub fn read_indexes(&self, reads: &[IndexRead<'_>], all: bool) -> Result<Vec<Segment>> {
-        let searches = reads.iter().map(Search::new).collect::<Result<Vec<_>>>()?;
+        let searches = reads.iter().map(IndexSearch::new).collect::<Result<Vec<_>>>()?;
         let mut segments = Vec::new();
         for (number, part) in self.parts().iter().enumerate() {
             let mut rows: Option<Vec<u32>> = None;
@@ -176,7 +176,7 @@ impl StoredTable {
     }
 
     /// The rows of one part, in the order of the table, or of the index when they come from there.
-    fn of_part(&self, read: &IndexRead<'_>, found: &Found) -> Result<Segment> {
+    fn of_part(&self, read: &IndexRead<'_>, found: &FoundPlaces) -> Result<Segment> {
         let part = &self.parts()[found.part];
         let mut rows: Vec<u32> = found.places.iter().map(|place| found.index.order()[*place as usize]).collect();
         if !read.only {
@@ -198,7 +198,7 @@ impl StoredTable {
     }
 
     /// The first rows of all parts in the order of their keys; equal ones in the order of the table.
-    fn in_order(&self, read: &IndexRead<'_>, found: &[Found], backwards: bool, first: usize) -> Result<Vec<Segment>> {
+    fn in_order(&self, read: &IndexRead<'_>, found: &[FoundPlaces], backwards: bool, first: usize) -> Result<Vec<Segment>> {
         if let [one] = found {
             return self.part_in_order(read, one, backwards, first).map(|segment| vec![segment]);
         }
@@ -241,7 +241,7 @@ impl StoredTable {
 
 impl StoredTable {
     /// The first rows of one part in the order of their keys.
-    fn part_in_order(&self, read: &IndexRead<'_>, found: &Found, backwards: bool, first: usize) -> Result<Segment> {
+    fn part_in_order(&self, read: &IndexRead<'_>, found: &FoundPlaces, backwards: bool, first: usize) -> Result<Segment> {
         let part = &self.parts()[found.part];
         let mut places = found.places.clone();
         if backwards {

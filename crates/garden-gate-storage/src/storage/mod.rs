@@ -23,7 +23,7 @@ mod moment;
 mod object_text;
 mod open_file;
 mod packed_column;
-mod part;
+mod stored_segment;
 mod partners;
 mod period_search;
 mod read_only_file;
@@ -40,7 +40,7 @@ pub use column_table::ColumnTable;
 pub use compaction::FileSize;
 pub use conforming::{conforming, is_made_of};
 pub use guarded_file::Opener;
-pub use history::{History, StretchFacts};
+pub use history::{History, HistoryIntervalFacts};
 pub use key_range::{IndexRead, KeyRange};
 pub use memory_table::MemoryTable;
 pub use moment::MomentFacts;
@@ -54,7 +54,7 @@ pub use zone_map::LaneRange;
 
 use crate::catalog::TableSource;
 use crate::diagnostic::Result;
-use crate::file::{Content, FileTable};
+use crate::file::{FileContent, FileTable};
 use std::sync::Arc;
 
 /// The rows of a file as a table.
@@ -63,13 +63,13 @@ use std::sync::Arc;
 /// 22003 with row and column of a value that its type forbids.
 pub fn table_of(file: FileTable) -> Result<Arc<dyn TableSource>> {
     Ok(match file.content {
-        Content::Segments { segments, reasons } => {
+        FileContent::Segments { segments, reasons } => {
             Arc::new(MemoryTable::new(file.columns, segments).with_text_reasons(reasons))
         }
-        Content::Foreign { segments, path } => {
+        FileContent::Foreign { segments, path } => {
             let segments = conforming(&file.columns, segments).map_err(|error| error.in_file(&path, None))?;
             Arc::new(MemoryTable::new(file.columns, segments))
         }
-        Content::OnDemand { rows, loader } => Arc::new(ColumnTable::new(file.columns, rows, loader)),
+        FileContent::OnDemand { rows, loader } => Arc::new(ColumnTable::new(file.columns, rows, loader)),
     })
 }

@@ -3,7 +3,7 @@
 //! known of them: their indexes serve the past too.
 
 use super::history::lanes;
-use super::part::Part;
+use super::stored_segment::StoredSegment;
 use super::stored_table::StoredTable;
 use crate::catalog::{SystemTime, TableSource};
 use crate::diagnostic::Result;
@@ -72,7 +72,7 @@ enum Alive {
 }
 
 impl Alive {
-    fn of(self, part: &Arc<Part>) -> Option<Arc<Part>> {
+    fn of(self, part: &Arc<StoredSegment>) -> Option<Arc<StoredSegment>> {
         match self {
             Self::All => Some(Arc::clone(part)),
             Self::None => None,
@@ -81,7 +81,7 @@ impl Alive {
     }
 }
 
-fn alive(part: &Part, period: &SystemTime, (first, last): Moments) -> Result<Alive> {
+fn alive(part: &StoredSegment, period: &SystemTime, (first, last): Moments) -> Result<Alive> {
     crate::control::checkpoint()?;
     let (Some(starts), Some(ends)) = (part.bounds(period.start)?, part.bounds(period.end)?) else {
         return Ok(Alive::None);

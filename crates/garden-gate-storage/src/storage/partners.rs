@@ -1,7 +1,7 @@
 //! The rows of a table that an index leads to, for a batch of keys at a time.
 
 use super::index::converter;
-use super::part::Part;
+use super::stored_segment::StoredSegment;
 use super::stored_table::StoredTable;
 use crate::diagnostic::Result;
 use crate::kernel::integer_lanes;
@@ -74,7 +74,7 @@ impl StoredTable {
             let rows: UInt32Array = places.iter().map(|(_, row)| index(*row)).collect();
             return Ok(compute::take(&only.whole(at)?, &rows, None)?);
         }
-        let arrays = self.parts().iter().map(|part: &Arc<Part>| part.whole(at)).collect::<Result<Vec<_>>>()?;
+        let arrays = self.parts().iter().map(|part: &Arc<StoredSegment>| part.whole(at)).collect::<Result<Vec<_>>>()?;
         if arrays.is_empty() {
             return Ok(arrow::array::new_empty_array(&self.column_type(at)));
         }

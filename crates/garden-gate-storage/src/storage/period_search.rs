@@ -2,7 +2,7 @@
 //! periods of one key do not overlap, their ends are sorted too, and the last row that starts before a moment is the only one that may reach it.
 
 use super::index::{PartIndex, converter};
-use super::part::Part;
+use super::stored_segment::StoredSegment;
 use super::stored_table::{Place, StoredTable};
 use crate::diagnostic::Result;
 use crate::kernel::integer_lanes;
@@ -93,7 +93,7 @@ impl<'a> Lanes<'a> {
 
 /// The rows of a key that are left and start before a limit, the last one first.
 fn starting_before<'i>(
-    (index, part): (&'i PartIndex, &'i Part),
+    (index, part): (&'i PartIndex, &'i StoredSegment),
     (key, limit): (&[u8], &[u8]),
 ) -> impl Iterator<Item = u32> + 'i {
     index.between(key, limit).iter().rev().copied().filter(|row| part.is_live(*row))

@@ -5,11 +5,11 @@ use super::catalog_text::{self, PartText};
 use super::cell_format::{decoded, encoded, framed, number_of};
 use super::column_cache::ColumnCache;
 use super::commit_text;
-use super::derived::{Forget, Room};
+use super::derived::{CacheBudget, Evictable};
 use super::guarded_file::{GuardedFile, Opener};
 use super::index_cells::Indexed;
 use super::open_file::{self, FileAccess};
-use super::part::{Content, Part};
+use super::stored_segment::{SegmentData, StoredSegment};
 use super::statistics_text;
 use super::stored_table::StoredTable;
 use crate::catalog::{Catalog, Commit, CommitLog, Table, TableSource};
@@ -43,7 +43,7 @@ const COMMITS: TableDefinition<'_, u64, &[u8]> = TableDefinition::new("commits")
 type CellTable<'t> = redb::Table<'t, (u64, u32), &'static [u8]>;
 type MaskTable<'t> = redb::Table<'t, u64, &'static [u8]>;
 /// A part with its number in the file and its columns.
-pub(super) type Fresh = (Arc<Part>, u64, Vec<ArrayRef>);
+pub(super) type Fresh = (Arc<StoredSegment>, u64, Vec<ArrayRef>);
 
 #[derive(Debug)]
 pub struct Store {
@@ -52,7 +52,7 @@ pub struct Store {
     pub(super) state: Mutex<State>,
     cache: Mutex<ColumnCache>,
     /// For what is computed from columns.
-    room: Room,
+    room: CacheBudget,
     /// Bytes of columns and indexes written since it was opened.
     pub(super) written: AtomicU64,
 }
@@ -103,12 +103,12 @@ pub(super) struct Parts {
     /// All that the list of tables refers to.
     listed: HashSet<u64>,
     /// Those put aside of which a column was written anew.
-    replaced: Vec<(Arc<Part>, (u64, u32), ArrayRef)>,
+    replaced: Vec<(Arc<StoredSegment>, (u64, u32), ArrayRef)>,
 }
 
 impl Parts {
     /// The number that a part which is new to the file has in it.
-    pub(super) fn number_of(&self, part: &Part) -> Option<u64> {
+    pub(super) fn number_of(&self, part: &StoredSegment) -> Option<u64> {
         let is_it = |(known, ..): &&Fresh| std::ptr::eq(known.content(), part.content());
         self.fresh.iter().find(is_it).map(|(_, id, _)| *id)
     }
@@ -116,25 +116,25 @@ impl Parts {
 
 /// The columns of one stored part. When the last user lets go of them, the file may forget them.
 #[derive(Debug)]
-pub(super) struct Cells {
+pub(super) struct StoredColumns {
     pub(super) store: Arc<Store>,
     pub(super) part: u64,
 }
 
-impl Cells {
+impl StoredColumns {
     pub(super) fn column(&self, at: usize) -> Result<ArrayRef> {
         self.store.column(self.part, crate::types::index(at))
     }
 
     /// Takes note of what is kept in memory besides the columns.
-    pub(super) fn note(&self, kept: Weak<dyn Forget>, bytes: usize) {
+    pub(super) fn note(&self, kept: Weak<dyn Evictable>, bytes: usize) {
         if bytes > 0 {
             self.store.room.note(kept, bytes);
         }
     }
 }
 
-impl Drop for Cells {
+impl Drop for StoredColumns {
     fn drop(&mut self) {
         self.store.state.lock().unwrap_or_else(PoisonError::into_inner).garbage.push(self.part);
     }
@@ -161,7 +161,7 @@ impl Store {
             access,
             state: Mutex::default(),
             cache: Mutex::default(),
-            room: Room::new(DERIVED_BYTES),
+            room: CacheBudget::new(DERIVED_BYTES),
             written: AtomicU64::new(0),
         };
         store.file.with(|file| store.check_format(file))?;
@@ -244,7 +244,7 @@ impl Store {
             return Ok(Catalog::default());
         };
         let text = self.checked(text.value(), "the list of tables")?.to_vec();
-        let mut part = |PartText(id, rows, left): PartText, width: usize| -> Result<Arc<Part>> {
+        let mut part = |PartText(id, rows, left): PartText, width: usize| -> Result<Arc<StoredSegment>> {
             let mask = masks.get(id).map_err(|error| bad(error.into()))?;
             let live = match mask {
                 Some(bytes) => {
@@ -256,7 +256,7 @@ impl Store {
                 return Err(self.file.damaged("a part of a table"));
             }
             let part =
-                Part::of(Content::Stored(Arc::new(Cells { store: Arc::clone(self), part: id })), (rows, width), live);
+                StoredSegment::of(SegmentData::Stored(Arc::new(StoredColumns { store: Arc::clone(self), part: id })), (rows, width), live);
             if left.is_some_and(|left| left != part.count()) {
                 return Err(self.file.damaged("a list of rows"));
             }
@@ -336,7 +336,7 @@ impl Store {
         {
             let mut cells = write.open_table(CELLS).map_err(|error| bad(error.into()))?;
             let mut masks = write.open_table(MASKS).map_err(|error| bad(error.into()))?;
-            let mut number = |part: &Arc<Part>| self.write_once(part, state, &mut parts, (&mut cells, &mut masks));
+            let mut number = |part: &Arc<StoredSegment>| self.write_once(part, state, &mut parts, (&mut cells, &mut masks));
             let text = catalog_text::write(catalog, &mut number)?;
             let mut facts = write.open_table(FACTS).map_err(|error| bad(error.into()))?;
             facts.insert("catalog", framed(&text).as_slice()).map_err(|error| bad(error.into()))?;
@@ -362,14 +362,14 @@ impl Store {
     /// The number of a part in the file, into which it is written where it is not yet.
     fn write_once(
         &self,
-        part: &Arc<Part>,
+        part: &Arc<StoredSegment>,
         state: &State,
         parts: &mut Parts,
         (cells, masks): (&mut CellTable<'_>, &mut MaskTable<'_>),
     ) -> Result<u64> {
         let stored = match &*part.content().read().unwrap_or_else(PoisonError::into_inner) {
-            Content::Stored(cells) => Ok(cells.part),
-            Content::Memory(columns) => Err(columns.clone()),
+            SegmentData::Stored(cells) => Ok(cells.part),
+            SegmentData::Memory(columns) => Err(columns.clone()),
         };
         let id = match stored {
             Ok(id) => id,
@@ -405,8 +405,8 @@ impl Store {
         let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
         for (part, id, columns) in fresh {
             columns.iter().enumerate().for_each(|(at, column)| cache.put((id, crate::types::index(at)), column));
-            let cells = Arc::new(Cells { store: Arc::clone(self), part: id });
-            *part.content().write().unwrap_or_else(PoisonError::into_inner) = Content::Stored(cells);
+            let cells = Arc::new(StoredColumns { store: Arc::clone(self), part: id });
+            *part.content().write().unwrap_or_else(PoisonError::into_inner) = SegmentData::Stored(cells);
             part.note_all();
         }
     }

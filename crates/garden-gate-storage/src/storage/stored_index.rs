@@ -11,7 +11,7 @@ use super::index::PartIndex;
 use super::key_range::ByteRange;
 use super::packed_column::{compressed, decompressed};
 use super::sorted_keys::{SortedKeys, numbers};
-use super::store::Cells;
+use super::store::StoredColumns;
 use crate::diagnostic::Result;
 use crate::types::index;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -77,7 +77,7 @@ impl StoredIndex {
         (own == signature.as_bytes()).then(|| Self { firsts, id, reads: AtomicUsize::new(0) })
     }
 
-    fn block(&self, cells: &Cells, number: usize) -> Result<Block> {
+    fn block(&self, cells: &StoredColumns, number: usize) -> Result<Block> {
         let bytes = cells.index_block(self.id, index(number))?;
         let read = || {
             let bytes = decompressed(&bytes)?;
@@ -94,7 +94,7 @@ impl StoredIndex {
     }
 
     /// The rows whose keys lie in these ranges, deleted ones among them, in the order of their keys. O(log rows) and the blocks they lie in.
-    pub(super) fn rows_in(&self, cells: &Cells, ranges: &[ByteRange]) -> Result<Vec<u32>> {
+    pub(super) fn rows_in(&self, cells: &StoredColumns, ranges: &[ByteRange]) -> Result<Vec<u32>> {
         let mut found = Vec::new();
         let mut known: Option<(usize, Block)> = None;
         let blocks = self.firsts.len();
@@ -120,7 +120,7 @@ impl StoredIndex {
     }
 
     /// The index as a whole.
-    pub(super) fn whole(&self, cells: &Cells) -> Result<PartIndex> {
+    pub(super) fn whole(&self, cells: &StoredColumns) -> Result<PartIndex> {
         let mut order = Vec::new();
         let mut keys = SortedKeys::default();
         for number in 0..self.firsts.len() {

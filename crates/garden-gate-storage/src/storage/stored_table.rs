@@ -4,7 +4,7 @@
 use super::append::append;
 use super::history::{History, Restamp};
 use super::moment::KnownMoments;
-use super::part::Part;
+use super::stored_segment::StoredSegment;
 use super::statistics::collect_with;
 use crate::catalog::{Column, ColumnStatistics, Segment, SystemTime, TableSource};
 use crate::control::Turns;
@@ -30,7 +30,7 @@ pub struct StoredTable {
     columns: Arc<Vec<Column>>,
     /// Sets of columns that no two rows have in common, and that are never NULL.
     keys: Arc<Vec<Vec<usize>>>,
-    parts: Vec<Arc<Part>>,
+    parts: Vec<Arc<StoredSegment>>,
     rows: u64,
     statistics: Vec<OnceLock<Arc<ColumnStatistics>>>,
     /// What the database numbers the next row with, where it numbers rows.
@@ -54,7 +54,7 @@ impl StoredTable {
     }
 
     /// A table of parts that were stored.
-    pub(super) fn from_parts(columns: Vec<Column>, keys: Vec<Vec<usize>>, parts: Vec<Arc<Part>>) -> Self {
+    pub(super) fn from_parts(columns: Vec<Column>, keys: Vec<Vec<usize>>, parts: Vec<Arc<StoredSegment>>) -> Self {
         let width = columns.len();
         Self::of(Arc::new(columns), Arc::new(keys), parts, vec![None; width])
     }
@@ -64,14 +64,14 @@ impl StoredTable {
         self.columns.get(at).map_or(arrow::datatypes::DataType::Int64, |column| column.sql_type.arrow())
     }
 
-    pub(super) fn parts(&self) -> &[Arc<Part>] {
+    pub(super) fn parts(&self) -> &[Arc<StoredSegment>] {
         &self.parts
     }
 
     fn of(
         columns: Arc<Vec<Column>>,
         keys: Arc<Vec<Vec<usize>>>,
-        parts: Vec<Arc<Part>>,
+        parts: Vec<Arc<StoredSegment>>,
         earlier: Vec<Option<(Arc<ColumnStatistics>, u64)>>,
     ) -> Self {
         let rows = parts.iter().map(|part| part.count() as u64).sum();
@@ -140,7 +140,7 @@ impl StoredTable {
     /// All rows of its history, in the order in which they ended.
     pub fn ended_rows(&self) -> Result<Batch> {
         let columns = 0..self.columns.len();
-        let batch = |part: &Arc<Part>| {
+        let batch = |part: &Arc<StoredSegment>| {
             let columns = columns.clone().map(|at| part.column(at, 0)).collect::<Result<_>>()?;
             Ok(Batch::new(columns, part.count()))
         };
@@ -163,7 +163,7 @@ impl StoredTable {
 
     /// The table with the time of a commit instead of that which its transaction had before.
     pub fn restamped(&self, before: Option<&Self>, period: &SystemTime, (from, to): (i64, i64)) -> Result<Self> {
-        let content = |part: &Part| std::ptr::from_ref(part.content()).addr();
+        let content = |part: &StoredSegment| std::ptr::from_ref(part.content()).addr();
         let known = before.into_iter().flat_map(|table| table.parts.iter().chain(table.history.parts()));
         let known: HashSet<usize> = known.map(|part| content(part)).collect();
         let times = Restamp { from, to, is_old: &|part| known.contains(&content(part)) };
@@ -185,7 +185,7 @@ impl StoredTable {
     }
 
     /// A table of the same columns with these parts and without keys, of whose values as much is known as of this one's.
-    pub(super) fn of_parts(&self, parts: Vec<Arc<Part>>) -> Self {
+    pub(super) fn of_parts(&self, parts: Vec<Arc<StoredSegment>>) -> Self {
         Self::of(Arc::clone(&self.columns), Arc::default(), parts, self.known_statistics())
     }
 
@@ -337,7 +337,7 @@ impl TableSource for StoredTable {
     }
 
     fn read(&self, columns: &[usize]) -> Result<Vec<Segment>> {
-        let segment = |(number, part): (usize, &Arc<Part>)| {
+        let segment = |(number, part): (usize, &Arc<StoredSegment>)| {
             let columns = columns.iter().map(|at| part.column(*at, number)).collect::<Result<_>>()?;
             Ok(Segment { columns, rows: part.count() })
         };
@@ -375,7 +375,7 @@ impl TableSource for StoredTable {
         // Reading a part may mean to fetch it from the file.
         const MOST_PARTS: usize = 8;
         let every = self.parts.len().div_ceil(MOST_PARTS).max(1);
-        let segment = |(number, part): (usize, &Arc<Part>)| {
+        let segment = |(number, part): (usize, &Arc<StoredSegment>)| {
             let columns = columns.iter().map(|at| part.column(*at, number)).collect::<Result<_>>()?;
             Ok(Segment { columns, rows: part.count() })
         };

@@ -44,7 +44,7 @@ pub struct MergeBranch {
 pub enum MergeAction {
     Update(Vec<Assignment>),
     Delete,
-    Insert { columns: Option<Vec<Ident>>, overriding: Option<Overriding>, values: Vec<Given> },
+    Insert { columns: Option<Vec<Ident>>, overriding: Option<Overriding>, values: Vec<AssignedValue> },
 }
 
 #[derive(Clone, Debug)]
@@ -58,14 +58,14 @@ pub struct Insert {
 #[derive(Clone, Debug)]
 pub enum InsertRows {
     Query(Box<Query>),
-    Values(Vec<Vec<Given>>),
+    Values(Vec<Vec<AssignedValue>>),
     Defaults,
     File { path: String, options: Box<FileOptions>, span: Span },
 }
 
 /// A value, or DEFAULT.
 #[derive(Clone, Debug)]
-pub enum Given {
+pub enum AssignedValue {
     Value(Expr),
     Default(Span),
 }
@@ -94,7 +94,7 @@ pub struct Assignment {
 
 #[derive(Clone, Debug)]
 pub enum Assigned {
-    Each(Vec<Given>),
+    Each(Vec<AssignedValue>),
     /// One expression that gives a row.
     Row(Expr),
     /// `column[place] = value`

@@ -9,7 +9,7 @@ mod table;
 
 pub use call::{Call, NestedFunction, Over, Overflow, ValueAt};
 pub use change::{
-    Assigned, Assignment, Change, ChangeKind, Duplicates, Export, Given, Insert, InsertRows, Merge, MergeAction,
+    Assigned, Assignment, Change, ChangeKind, Duplicates, Export, AssignedValue, Insert, InsertRows, Merge, MergeAction,
     MergeBranch, Overriding, Transaction,
 };
 pub use definition::{
@@ -19,7 +19,7 @@ pub use definition::{
 };
 
 pub use period::{
-    Changes, HistoryChange, Moment, PeriodElement, PeriodOp, Portion, SystemTimeClause, SystemTimeKind, TrimHistory,
+    Changes, HistoryChange, SystemTimePoint, PeriodElement, PeriodOp, Portion, SystemTimeClause, SystemTimeKind, TrimHistory,
 };
 
 pub use table::{Delta, DeltaRows, Join, JoinCondition, Sample, TableAlias, TableCall, TableExpr};
@@ -72,7 +72,7 @@ pub enum StatementKind {
         value: Expr,
     },
     /// `SET AS OF = moment`, or `= DEFAULT` for the present
-    SetAsOf(Option<Moment>),
+    SetAsOf(Option<SystemTimePoint>),
     /// `SET SCHEMA 'name'`
     SetSchema(Ident),
     /// `SET PATH schema, …`
@@ -196,13 +196,13 @@ pub struct WithElement {
     pub name: Ident,
     pub columns: Option<Vec<Ident>>,
     pub query: Query,
-    pub search: Option<Search>,
+    pub search: Option<SearchClause>,
     pub cycle: Option<Cycle>,
 }
 
 /// `SEARCH {DEPTH | BREADTH} FIRST BY columns SET sequence`
 #[derive(Clone, Debug)]
-pub struct Search {
+pub struct SearchClause {
     pub depth_first: bool,
     pub by: Vec<Ident>,
     pub sequence: Ident,

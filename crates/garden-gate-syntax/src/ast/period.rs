@@ -15,13 +15,13 @@ pub struct PeriodElement {
 
 /// A point of system time: a time, or a commit.
 #[derive(Clone, Debug)]
-pub enum Moment {
+pub enum SystemTimePoint {
     Time(Expr),
     /// `COMMIT n`
     Commit(Expr),
 }
 
-impl Moment {
+impl SystemTimePoint {
     pub fn expr(&self) -> &Expr {
         match self {
             Self::Time(expr) | Self::Commit(expr) => expr,
@@ -32,16 +32,16 @@ impl Moment {
 /// Which versions of rows are read.
 #[derive(Clone, Debug)]
 pub enum SystemTimeKind {
-    AsOf(Moment),
+    AsOf(SystemTimePoint),
     Between {
-        from: Moment,
-        to: Moment,
+        from: SystemTimePoint,
+        to: SystemTimePoint,
         symmetric: bool,
     },
     /// `FROM a TO b`
     FromTo {
-        from: Moment,
-        to: Moment,
+        from: SystemTimePoint,
+        to: SystemTimePoint,
     },
     All,
 }
@@ -61,7 +61,7 @@ impl SystemTimeClause {
             SystemTimeKind::Between { from, to, .. } | SystemTimeKind::FromTo { from, to } => (Some(from), Some(to)),
             SystemTimeKind::All => (None, None),
         };
-        first.into_iter().chain(second).map(Moment::expr)
+        first.into_iter().chain(second).map(SystemTimePoint::expr)
     }
 }
 
@@ -69,8 +69,8 @@ impl SystemTimeClause {
 #[derive(Clone, Debug)]
 pub struct Changes {
     pub table: Name,
-    pub from: Moment,
-    pub to: Moment,
+    pub from: SystemTimePoint,
+    pub to: SystemTimePoint,
     pub alias: TableAlias,
     pub span: Span,
 }
@@ -88,7 +88,7 @@ pub struct Portion {
 #[derive(Clone, Debug)]
 pub struct TrimHistory {
     pub table: Name,
-    pub before: Moment,
+    pub before: SystemTimePoint,
 }
 
 /// What SET HISTORY says; what it leaves out stays as it is.

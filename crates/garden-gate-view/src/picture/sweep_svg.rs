@@ -98,7 +98,7 @@ fn key(of_groups: bool) -> Markup {
 fn bands(sweep: &Sweep, step: f64) -> Markup {
     let at = |point: usize| LEFT + step * number(point);
     html! {
-        @for (number, stretch) in sweep.stretches().iter().enumerate() {
+        @for (number, stretch) in sweep.intervals().iter().enumerate() {
             @let (from, to) = (at(stretch.points.start), at(stretch.points.end));
             @if stretch.plan % 2 == 0 {
                 rect class="band" x=(from) y=(TOP) width=(to - from) height=(BOTTOM - TOP) {}

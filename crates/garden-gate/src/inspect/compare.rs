@@ -1,7 +1,7 @@
 //! Two or more formulations of a question: the same rows, the same plan, and which is cheaper?
 
 use super::plan_diff::first_parting;
-use super::row_diff::{OddRow, first_out_of_order, odd_rows};
+use super::row_diff::{UnmatchedRow, first_out_of_order, unmatched_rows};
 use crate::bind::Parameters;
 pub(super) use crate::diagnostic::counted as count;
 use crate::diagnostic::{Error, IntoSource, Result, SourceText, SqlState};
@@ -262,7 +262,7 @@ fn row_differences(sides: [&ComparedQuery; 2], ordered: bool) -> Vec<Difference>
             found.push(difference(sides, DifferenceKind::Column, text));
         }
     }
-    let odd = odd_rows(results);
+    let odd = unmatched_rows(results);
     let (told, untold) = told_of(&odd);
     for row in told {
         let text = match row.times {
@@ -291,8 +291,8 @@ fn row_differences(sides: [&ComparedQuery; 2], ordered: bool) -> Vec<Difference>
 }
 
 /// A few of the rows that differ, of each side those that it has oftener, and how many of each are left out.
-fn told_of(odd: &[OddRow]) -> (Vec<&OddRow>, [usize; 2]) {
-    let (mut first, mut other): (Vec<&OddRow>, Vec<&OddRow>) = odd.iter().partition(|row| row.times[0] > row.times[1]);
+fn told_of(odd: &[UnmatchedRow]) -> (Vec<&UnmatchedRow>, [usize; 2]) {
+    let (mut first, mut other): (Vec<&UnmatchedRow>, Vec<&UnmatchedRow>) = odd.iter().partition(|row| row.times[0] > row.times[1]);
     let all = [first.len(), other.len()];
     first.truncate(MOST_DIFFERENCES.saturating_sub(other.len()).max(MOST_DIFFERENCES / 2));
     other.truncate(MOST_DIFFERENCES - first.len());

@@ -18,4 +18,4 @@ pub use check::{CheckFile, CheckOutcome, CheckReport, Failure, RowChange};
 pub use compare::{CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind};
 pub use expected_rows::{RowOrder, RowsDiff};
 pub use steps::{Step, StepOptions, StepPart};
-pub use sweep::{Stretch, Sweep, SweepOptions, SweepPoint, Swept};
+pub use sweep::{PlanInterval, Sweep, SweepOptions, SweepPoint, Swept};

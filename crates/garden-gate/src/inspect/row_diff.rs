@@ -6,7 +6,7 @@ use std::collections::HashMap;
 
 /// A row that one side has oftener than the other.
 #[derive(Clone, Debug, PartialEq)]
-pub(super) struct OddRow {
+pub(super) struct UnmatchedRow {
     pub(super) row: Vec<Value>,
     /// How often each side has it.
     pub(super) times: [usize; 2],
@@ -15,14 +15,14 @@ pub(super) struct OddRow {
 /// The rows of two results, compared as multisets: a row that one side has oftener, in the order the sides have them.
 ///
 /// Numbers are compared by value, whatever their types. O(rows) time and memory.
-pub(super) fn odd_rows(sides: [&ResultSet; 2]) -> Vec<OddRow> {
+pub(super) fn unmatched_rows(sides: [&ResultSet; 2]) -> Vec<UnmatchedRow> {
     let mut places: HashMap<String, usize> = HashMap::new();
-    let mut counted: Vec<OddRow> = Vec::new();
+    let mut counted: Vec<UnmatchedRow> = Vec::new();
     for (side, rows) in sides.into_iter().enumerate() {
         for row in rows.rows() {
             let row = row.values();
             let at = *places.entry(key(&row)).or_insert_with(|| {
-                counted.push(OddRow { row, times: [0, 0] });
+                counted.push(UnmatchedRow { row, times: [0, 0] });
                 counted.len() - 1
             });
             counted[at].times[side] += 1;

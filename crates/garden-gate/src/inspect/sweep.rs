@@ -73,7 +73,7 @@ impl SweepPoint {
 /// Neighbouring values with one plan.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
-pub struct Stretch {
+pub struct PlanInterval {
     /// The plan, counted from 0 in the order plans are met.
     pub plan: usize,
     /// Its points among those of the sweep.
@@ -93,16 +93,16 @@ impl Sweep {
     }
 
     /// The stretches of equal plan, in order; where one ends and the next begins the plan flips.
-    pub fn stretches(&self) -> Vec<Stretch> {
+    pub fn intervals(&self) -> Vec<PlanInterval> {
         let plans = self.plans();
         let number =
             |point: &SweepPoint| plans.iter().position(|known| known.plan.shape == point.plan.shape).unwrap_or(0);
-        let mut found: Vec<Stretch> = Vec::new();
+        let mut found: Vec<PlanInterval> = Vec::new();
         for (at, point) in self.points.iter().enumerate() {
             let plan = number(point);
             match found.last_mut() {
                 Some(last) if last.plan == plan => last.points.end = at + 1,
-                _ => found.push(Stretch { plan, points: at..at + 1 }),
+                _ => found.push(PlanInterval { plan, points: at..at + 1 }),
             }
         }
         found
@@ -127,7 +127,7 @@ impl Session {
     /// let over = vec![("bed".to_owned(), vec![7.into(), 8.into(), 9.into()])];
     /// let found = session.sweep("SELECT id FROM task WHERE bed = :bed", &over)?;
     /// assert_eq!(found.points.iter().map(|point| point.actual_rows).collect::<Vec<_>>(), [2, 1, 0]);
-    /// assert_eq!(found.stretches().len(), 1);
+    /// assert_eq!(found.intervals().len(), 1);
     /// # Ok(())
     /// # }
     /// ```

@@ -8,7 +8,7 @@ use super::session::Call;
 use super::table_definition::{Maker, constraint_names, no_column};
 use super::versioning::{begun, pending_time, time_value};
 use crate::bind::{
-    MissingParameters, Surroundings, bind_checks, castable, check_definition, default_value, generated_values,
+    MissingParameters, BindContext, bind_checks, castable, check_definition, default_value, generated_values,
     index_keys, stored_value,
 };
 use crate::catalog::{
@@ -26,7 +26,7 @@ use std::sync::Arc;
 /// A table on its way to another definition.
 pub(super) struct Altered<'a> {
     pub(super) maker: Maker<'a>,
-    around: &'a Surroundings<'a>,
+    around: &'a BindContext<'a>,
     schema: &'a str,
     pub(super) name: String,
     pub(super) made: TableDefinition,

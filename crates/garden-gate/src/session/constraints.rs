@@ -8,7 +8,7 @@ use super::partial_match::{self, PartialKeys};
 use super::period_keys::{check_apart, check_overlaps, check_periods};
 use super::referential::Actions;
 use super::unique_index::{check_unique, is_kept};
-use crate::bind::{Surroundings, bind_checks, generated_values};
+use crate::bind::{BindContext, bind_checks, generated_values};
 use crate::catalog::{
     Catalog, CheckConstraint, Filled, ForeignKey, KeyConstraint, MatchType, Period, Table, TableDefinition,
 };
@@ -39,7 +39,7 @@ pub(super) type TableName<'n> = (&'n str, &'n str);
 /// A database on which a statement works; dropped when it fails.
 pub(super) struct Changer<'a> {
     pub(super) catalog: Catalog,
-    pub(super) around: &'a Surroundings<'a>,
+    pub(super) around: &'a BindContext<'a>,
     /// CHECK constraints and foreign keys are not looked at.
     unchecked: bool,
     /// Which constraints are left to the end of the transaction.
@@ -49,7 +49,7 @@ pub(super) struct Changer<'a> {
 }
 
 impl<'a> Changer<'a> {
-    pub(super) fn new(catalog: Catalog, around: &'a Surroundings<'a>, unchecked: bool, deferral: Deferral) -> Self {
+    pub(super) fn new(catalog: Catalog, around: &'a BindContext<'a>, unchecked: bool, deferral: Deferral) -> Self {
         Self { catalog, around, unchecked, deferral, notes: Vec::new() }
     }
 

@@ -8,7 +8,7 @@ use super::table_definition::{Maker, names};
 use super::versioning::{fill_system_time, pending_time};
 use super::words::of_definition;
 use super::{Outcome, Session};
-use crate::bind::{MissingParameters, Surroundings, bind_query, check_definition, check_view_option, columns_known_to};
+use crate::bind::{MissingParameters, BindContext, bind_query, check_definition, check_view_option, columns_known_to};
 use crate::catalog::{
     Catalog, ColumnDefinition, DEFAULT_SCHEMA, Filled, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableKind,
     TemporaryKind, View,
@@ -288,7 +288,7 @@ impl Session {
         bind_query(&whole_table(&view.name), call.source, &around).map(|_| ())
     }
 
-    pub(super) fn changer<'a>(&self, catalog: &Catalog, around: &'a Surroundings<'a>) -> Changer<'a> {
+    pub(super) fn changer<'a>(&self, catalog: &Catalog, around: &'a BindContext<'a>) -> Changer<'a> {
         Changer::new(catalog.clone(), around, false, Deferral::default())
     }
 }

@@ -3,7 +3,7 @@
 use super::result_set::ResultSet;
 use super::session::Call;
 use super::{Session, statement::prepare};
-use crate::bind::{MissingParameters, Surroundings};
+use crate::bind::{MissingParameters, BindContext};
 use crate::catalog::{Column, Segment, Table, TableKind};
 use crate::diagnostic::{Error, Result, Span, SqlState};
 use crate::storage::MemoryTable;
@@ -53,7 +53,7 @@ impl Session {
                 groups: Arc::default(),
             };
             let around = session.around(&after, &files, call.parameters, MissingParameters::Refuse);
-            let around = Surroundings { delta: Some((delta.span, &table)), ..around };
+            let around = BindContext { delta: Some((delta.span, &table)), ..around };
             let prepared = prepare(query, call.source, &around, session.settings(), call.started)?;
             let rows = session.run_prepared(&prepared, None)?;
             session.access.check_rows(rows.row_count())?;

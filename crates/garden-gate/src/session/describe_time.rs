@@ -17,13 +17,13 @@ pub struct HistoryFacts {
     /// The earliest moment that can be asked for; `None` when nothing was ever taken away.
     pub from: Option<Value>,
     /// Its stretches, the oldest first.
-    pub stretches: Vec<HistoryStretch>,
+    pub stretches: Vec<HistoryInterval>,
 }
 
 /// History between two rolls.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
-pub struct HistoryStretch {
+pub struct HistoryInterval {
     /// Versions of rows that have ended.
     pub rows: u64,
     /// Bytes of their columns in memory.
@@ -64,7 +64,7 @@ pub(super) fn history_facts(table: &StoredTable, definition: &TableDefinition) -
     let Some(period) = definition.versioning() else { return Ok(None) };
     let moment = |micros: i64| Value::Instant(micros.min(FOREVER));
     let facts = table.history().facts(period, definition.columns.len())?;
-    let stretch = |facts: &crate::storage::StretchFacts| HistoryStretch {
+    let stretch = |facts: &crate::storage::HistoryIntervalFacts| HistoryInterval {
         rows: facts.rows,
         bytes: facts.bytes,
         oldest: facts.ends.map(|(first, _)| moment(first)),

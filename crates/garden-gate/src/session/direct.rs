@@ -58,10 +58,10 @@ impl DirectInsert {
         let mut columns = Vec::new();
         for (at, column) in definition.columns.iter().enumerate() {
             let place = named(at);
-            let cell = |row: &Vec<ast::Given>| match place.map(|place| row.get(place)) {
-                Some(Some(ast::Given::Value(expr))) => given(expr, column),
+            let cell = |row: &Vec<ast::AssignedValue>| match place.map(|place| row.get(place)) {
+                Some(Some(ast::AssignedValue::Value(expr))) => given(expr, column),
                 Some(None) => None,
-                Some(Some(ast::Given::Default(_))) | None => default(column),
+                Some(Some(ast::AssignedValue::Default(_))) | None => default(column),
             };
             columns.push(rows.iter().map(cell).collect::<Option<Vec<Cell>>>()?);
         }

@@ -33,7 +33,7 @@ struct Source {
     path: PathBuf,
     kind: Kind,
     columns: Vec<Column>,
-    waiting: VecDeque<Run>,
+    waiting: VecDeque<LoadedRows>,
     rows_read: u64,
     /// Whether all rows are inserted together.
     whole: bool,
@@ -47,24 +47,24 @@ enum Kind {
     Typed,
 }
 
-/// Rows of the file, all or some of those read together.
+/// RowsOfFile of the file, all or some of those read together.
 #[derive(Clone)]
-struct Run {
+struct LoadedRows {
     columns: Vec<arrow::array::ArrayRef>,
     rows: usize,
     /// The number of the first row among those read with it, and where they all stand.
     first: usize,
-    from: Arc<Origin>,
+    from: Arc<RowOrigin>,
 }
 
 /// Where rows were read.
-enum Origin {
+enum RowOrigin {
     Text(Loaded),
     /// The number of the first of them in the file, from 1.
     Typed(u64),
 }
 
-impl Origin {
+impl RowOrigin {
     fn bad_row(&self, row: usize, error: &Error) -> BadRow {
         let (state, reason) = (error.sqlstate(), error.message().to_owned());
         match self {
@@ -77,7 +77,7 @@ impl Origin {
     }
 }
 
-impl Run {
+impl LoadedRows {
     fn slice(&self, offset: usize, rows: usize) -> Self {
         let columns = self.columns.iter().map(|column| column.slice(offset, rows)).collect();
         Self { columns, rows, first: self.first + offset, from: Arc::clone(&self.from) }
@@ -95,9 +95,9 @@ struct Report {
 
 /// In the place of the file, the rows of it that are inserted now.
 #[derive(Debug)]
-struct Rows(Arc<dyn TableSource>);
+struct RowsOfFile(Arc<dyn TableSource>);
 
-impl OpenFile for Rows {
+impl OpenFile for RowsOfFile {
     fn open(&self, _: &str, _: &FileOptions) -> Result<Arc<dyn TableSource>> {
         Ok(Arc::clone(&self.0))
     }
@@ -195,13 +195,13 @@ impl Session {
     fn put(
         &self,
         (change, call): (&ast::Change, &Call<'_>),
-        runs: &[Run],
+        runs: &[LoadedRows],
         (source, report): (&Source, &mut Report),
         catalog: &mut Arc<Catalog>,
     ) -> Result<()> {
-        let segment = |run: &Run| Segment { columns: run.columns.clone(), rows: run.rows };
+        let segment = |run: &LoadedRows| Segment { columns: run.columns.clone(), rows: run.rows };
         let segments: Vec<Segment> = runs.iter().map(segment).collect();
-        let rows = Rows(Arc::new(MemoryTable::new(source.columns.clone(), segments)));
+        let rows = RowsOfFile(Arc::new(MemoryTable::new(source.columns.clone(), segments)));
         let error = match self.changed(change, call, (catalog, &rows)) {
             Ok((changed, result)) => {
                 self.shared.put_aside(&changed, (&source.target.0, &source.target.1))?;
@@ -275,11 +275,11 @@ impl Session {
                 None => typed_source(&files, file).map_err(at)?,
             };
         let catalog = self.catalog();
-        let shape = Rows(Arc::new(MemoryTable::new(source.columns.clone(), Vec::new())));
+        let shape = RowsOfFile(Arc::new(MemoryTable::new(source.columns.clone(), Vec::new())));
         let around = self.around(&catalog, &shape, call.parameters, MissingParameters::Refuse);
         let bound = bind_change(change, call.source, &around)?;
         let (_, definition) = stored(&catalog, &bound.schema, &bound.table)?;
-        // Rows may refer to rows that come later in the file.
+        // RowsOfFile may refer to rows that come later in the file.
         let columns: Vec<(String, usize)> = bound.columns;
         source.target = (bound.schema, bound.table);
         source.whole = definition.references.iter().any(|reference| reference.table == source.target);
@@ -300,9 +300,9 @@ fn typed_source(files: &Files<'_>, file: FromFile<'_>) -> Result<Source> {
     let mut first = 1;
     let mut waiting = VecDeque::new();
     for segment in table.read(&all)? {
-        let from = Arc::new(Origin::Typed(first));
+        let from = Arc::new(RowOrigin::Typed(first));
         first += segment.rows as u64;
-        waiting.push_back(Run { columns: segment.columns, rows: segment.rows, first: 0, from });
+        waiting.push_back(LoadedRows { columns: segment.columns, rows: segment.rows, first: 0, from });
     }
     let (path, columns) = (PathBuf::from(file.path), table.columns().to_vec());
     Ok(Source { path, kind: Kind::Typed, columns, waiting, rows_read: 0, whole: false, target: Default::default() })
@@ -310,7 +310,7 @@ fn typed_source(files: &Files<'_>, file: FromFile<'_>) -> Result<Source> {
 
 impl Source {
     /// The next rows, so many at most.
-    fn next(&mut self, session: &Session, report: &mut Report, most: u64) -> Result<Vec<Run>> {
+    fn next(&mut self, session: &Session, report: &mut Report, most: u64) -> Result<Vec<LoadedRows>> {
         while let Kind::Text(rows) = &mut self.kind
             && (self.whole || self.waiting.is_empty())
         {
@@ -329,10 +329,10 @@ impl Source {
                 let (columns, rows) = (loaded.columns.clone(), loaded.places.len());
                 if rows > 0 {
                     self.rows_read += rows as u64;
-                    self.waiting.push_back(Run { columns, rows, first: 0, from: Arc::new(Origin::Text(loaded)) });
+                    self.waiting.push_back(LoadedRows { columns, rows, first: 0, from: Arc::new(RowOrigin::Text(loaded)) });
                 }
             }
-            session.tell(&Progress { bytes, read, rows: self.rows_read });
+            session.report(&Progress { bytes, read, rows: self.rows_read });
         }
         let mut left = usize::try_from(most).unwrap_or(usize::MAX);
         let mut runs = Vec::new();

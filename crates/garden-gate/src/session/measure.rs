@@ -2,7 +2,7 @@
 
 use super::script::nothing;
 use super::session::{Call, no_query};
-use super::statement::Watch;
+use super::statement::RunObserver;
 use super::{Outcome, ResultSet, Session};
 use crate::bind::{MissingParameters, Parameters};
 use crate::control;
@@ -85,7 +85,7 @@ impl Session {
                     self.plan_query(query, &call, MissingParameters::Refuse).and_then(|prepared| {
                         let measures = prepared.measures();
                         let watch =
-                            Watch { measures: Some(&measures), most_rows: self.access.rows, ..Watch::default() };
+                            RunObserver { measures: Some(&measures), most_rows: self.access.rows, ..RunObserver::default() };
                         let rows = self.run_watched(&prepared, watch)?;
                         self.access.check_rows(rows.row_count())?;
                         Ok((rows, prepared.describe(Some(&measures))))

@@ -60,7 +60,7 @@ mod writer;
 
 pub use database::Database;
 pub use describe::{ColumnFacts, ConstraintFacts, TableFacts};
-pub use describe_time::{HistoryFacts, HistoryStretch};
+pub use describe_time::{HistoryFacts, HistoryInterval};
 pub use files::{is_table_file, table_name};
 pub use from_value::{FromRow, FromValue};
 pub use outcome::Outcome;

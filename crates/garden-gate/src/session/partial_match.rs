@@ -25,7 +25,7 @@ const MOST_NULLABLE: usize = 8;
 const MOST_COLUMNS: usize = 64;
 
 /// A set of places among the columns of a foreign key, a bit each.
-type Given = u64;
+type GivenColumns = u64;
 
 /// Keys of rows that refer to others.
 pub(super) struct PartialKeys<'k> {
@@ -84,7 +84,7 @@ pub(super) fn children(
     columns: &[usize],
     (keys, rows): (&[ArrayRef], usize),
 ) -> Result<Matching> {
-    let never_null: Given =
+    let never_null: GivenColumns =
         columns.iter().enumerate().filter(|(_, at)| definition.columns[**at].not_null).map(|(bit, _)| 1 << bit).sum();
     let mut matching = Matching::new();
     let nullable = every(columns.len()) & !never_null;
@@ -167,8 +167,8 @@ pub(super) fn one_of_each(
 }
 
 /// Rows by the columns that they give, all of whose values are NULL in none.
-fn by_given_columns(keys: &[ArrayRef], rows: usize) -> BTreeMap<Given, Vec<u32>> {
-    let mut groups: BTreeMap<Given, Vec<u32>> = BTreeMap::new();
+fn by_given_columns(keys: &[ArrayRef], rows: usize) -> BTreeMap<GivenColumns, Vec<u32>> {
+    let mut groups: BTreeMap<GivenColumns, Vec<u32>> = BTreeMap::new();
     for row in 0..rows {
         let given = keys.iter().enumerate().filter(|(_, key)| key.is_valid(row)).map(|(bit, _)| 1 << bit).sum();
         groups.entry(given).or_default().push(index(row));
@@ -178,10 +178,10 @@ fn by_given_columns(keys: &[ArrayRef], rows: usize) -> BTreeMap<Given, Vec<u32>>
 }
 
 /// All of so many columns, of which there are at most [`MOST_COLUMNS`].
-fn every(columns: usize) -> Given {
+fn every(columns: usize) -> GivenColumns {
     (0..columns).map(|bit| 1 << bit).sum()
 }
 
-fn chosen<T: Clone>(all: &[T], given: Given) -> Vec<T> {
+fn chosen<T: Clone>(all: &[T], given: GivenColumns) -> Vec<T> {
     all.iter().enumerate().filter(|(bit, _)| given & (1 << bit) != 0).map(|(_, one)| one.clone()).collect()
 }

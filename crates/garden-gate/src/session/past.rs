@@ -44,7 +44,7 @@ impl Session {
     }
 
     /// `SET AS OF = moment`: every versioned table is read as it was then, until `SET AS OF = DEFAULT`.
-    pub(super) fn read_past(&mut self, moment: Option<&ast::Moment>, call: &Call<'_>) -> Result<()> {
+    pub(super) fn read_past(&mut self, moment: Option<&ast::SystemTimePoint>, call: &Call<'_>) -> Result<()> {
         let Some(moment) = moment else {
             self.as_of = None;
             return Ok(());

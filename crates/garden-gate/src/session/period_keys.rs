@@ -3,7 +3,7 @@
 
 use super::change::stored;
 use super::constraints::{Changer, encoded_keys, key_arrays, shown_row, shown_values};
-use crate::bind::{Surroundings, index_keys};
+use crate::bind::{BindContext, index_keys};
 use crate::catalog::{ColumnDefinition, ForeignKey, Index, KeyConstraint, MatchType, TableDefinition};
 use crate::diagnostic::{BrokenConstraint, ConstraintKind, Error, Result};
 use crate::kernel::{Batch, from_integer_lanes, integer_lanes, value_at};
@@ -39,7 +39,7 @@ fn index_of(definition: &TableDefinition, key: &KeyConstraint) -> Option<Index> 
     definition.all_indexes().into_iter().find(|index| index.name == key.name)
 }
 
-fn shape<'a>(definition: &'a TableDefinition, index: &'a Index, around: &'a Surroundings<'a>) -> Result<ScanIndex> {
+fn shape<'a>(definition: &'a TableDefinition, index: &'a Index, around: &'a BindContext<'a>) -> Result<ScanIndex> {
     index_keys(definition, index, around)
 }
 
@@ -54,7 +54,7 @@ pub(super) fn check_overlaps<'a>(
     (name, definition): (&str, &'a TableDefinition),
     key: &KeyConstraint,
     (table, added): (&StoredTable, &Batch),
-    around: &'a Surroundings<'a>,
+    around: &'a BindContext<'a>,
 ) -> Result<()> {
     check_apart((name, definition), key, added)?;
     let (Some(period), Some(index)) = (ends_of(key), index_of(definition, key)) else { return Ok(()) };

@@ -2,13 +2,13 @@
 
 use crate::diagnostic::Note;
 use crate::logical::{
-    ColumnId, Columns, CompareOp, Expr, ExprKind, Function, LogicalPlan, Printer, Scan, ScanIndex, StepDefinition,
+    ColumnId, Columns, CompareOp, Expr, ExprKind, Function, LogicalPlan, Printer, Scan, ScanIndex, CteDefinition,
 };
 use crate::physical::{Node, Operator};
 use crate::types::{ArithmeticOp, ExtractField, SqlType, Value};
 
 /// A note for each table whose statistics are older than they should be.
-pub(super) fn stale(plan: &LogicalPlan, steps: &[StepDefinition]) -> Vec<Note> {
+pub(super) fn stale(plan: &LogicalPlan, steps: &[CteDefinition]) -> Vec<Note> {
     let mut notes: Vec<Note> = Vec::new();
     for plan in std::iter::once(plan).chain(steps.iter().map(|step| &step.plan)) {
         plan.walk(&mut |node| {

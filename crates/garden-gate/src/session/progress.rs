@@ -13,10 +13,10 @@ pub struct Progress {
 }
 
 /// What a program does with news.
-pub(super) struct Teller(pub(super) Box<dyn Fn(&Progress) + Send>);
+pub(super) struct ProgressCallback(pub(super) Box<dyn Fn(&Progress) + Send>);
 
-impl fmt::Debug for Teller {
+impl fmt::Debug for ProgressCallback {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("Teller")
+        f.write_str("ProgressCallback")
     }
 }

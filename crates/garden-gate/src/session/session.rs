@@ -6,14 +6,14 @@ use super::delta::change_in;
 use super::files::Files;
 use super::last_query::LastQuery;
 use super::past::read_in_the_past;
-use super::progress::{Progress, Teller};
+use super::progress::{Progress, ProgressCallback};
 use super::result_set::{ResultColumn, ResultSet};
 use super::script::{ScriptRun, Statements, one_statement};
 use super::settings::Settings;
-use super::statement::{Prepared, Watch, prepare, prepare_bound};
+use super::statement::{Prepared, RunObserver, prepare, prepare_bound};
 use super::temporary::OwnTables;
 use super::transaction::Transaction;
-use crate::bind::{Bound, MissingParameters, Moment, OpenFile, Parameters, Surroundings, bind_value};
+use crate::bind::{Bound, MissingParameters, StatementClock, OpenFile, Parameters, BindContext, bind_value};
 use crate::catalog::DEFAULT_SCHEMA;
 use crate::control::{self, Control, Entered, Interrupt};
 use crate::diagnostic::{Error, IntoSource, Result, SourceText, SqlState};
@@ -44,7 +44,7 @@ pub struct Session {
     /// The moment in the past that versioned tables are read at.
     pub(super) as_of: Option<i64>,
     pub(super) access: Access,
-    progress: Option<Teller>,
+    progress: Option<ProgressCallback>,
     interrupt: Interrupt,
     pool: Arc<Pool>,
     pub(super) transaction: Option<Transaction>,
@@ -105,11 +105,11 @@ impl Session {
 
     /// Calls `tell` now and then while a statement reads a large file.
     pub fn on_progress(&mut self, tell: impl Fn(&Progress) + Send + 'static) {
-        self.progress = Some(Teller(Box::new(tell)));
+        self.progress = Some(ProgressCallback(Box::new(tell)));
     }
 
-    pub(super) fn tell(&self, progress: &Progress) {
-        if let Some(Teller(tell)) = &self.progress {
+    pub(super) fn report(&self, progress: &Progress) {
+        if let Some(ProgressCallback(tell)) = &self.progress {
             tell(progress);
         }
     }
@@ -323,8 +323,8 @@ impl Session {
         files: &'a dyn OpenFile,
         parameters: &'a Parameters,
         missing: MissingParameters,
-    ) -> Surroundings<'a> {
-        Surroundings {
+    ) -> BindContext<'a> {
+        BindContext {
             catalog,
             user: &self.user,
             schema: &self.schema,
@@ -382,7 +382,7 @@ impl Session {
         if prepared.numbered {
             self.check_changes()?;
         }
-        let rows = self.run_watched(&prepared, Watch { most_rows: self.access.rows, ..Watch::default() })?;
+        let rows = self.run_watched(&prepared, RunObserver { most_rows: self.access.rows, ..RunObserver::default() })?;
         if prepared.numbered {
             self.keep_sequences()?;
         }
@@ -395,7 +395,7 @@ impl Session {
     pub(crate) fn query_rounds(&self, query: &ast::Query, call: &Call<'_>) -> Result<(ResultSet, Vec<Round>)> {
         let prepared = self.plan_query(query, call, MissingParameters::Refuse)?;
         let log = RoundLog::default();
-        let rows = self.run_watched(&prepared, Watch { rounds: Some(&log), ..Watch::default() })?;
+        let rows = self.run_watched(&prepared, RunObserver { rounds: Some(&log), ..RunObserver::default() })?;
         let elapsed = rows.elapsed;
         let round = |found: RoundRows| {
             let column = |(name, sql_type)| ResultColumn::new(name, sql_type);
@@ -407,12 +407,12 @@ impl Session {
     }
 
     pub(super) fn run_prepared(&self, prepared: &Prepared, measures: Option<&Measures>) -> Result<ResultSet> {
-        self.run_watched(prepared, Watch { measures, ..Watch::default() })
+        self.run_watched(prepared, RunObserver { measures, ..RunObserver::default() })
     }
 
-    pub(super) fn run_watched(&self, prepared: &Prepared, watch: Watch<'_>) -> Result<ResultSet> {
+    pub(super) fn run_watched(&self, prepared: &Prepared, watch: RunObserver<'_>) -> Result<ResultSet> {
         control::large_stack(|| {
-            let watch = Watch { style_notes: self.settings.style_notes, ..watch };
+            let watch = RunObserver { style_notes: self.settings.style_notes, ..watch };
             let _entered = self.enter_statement();
             let control = control::current().unwrap_or_else(|| self.new_control());
             prepared.run(&control, (&self.pool, self.settings.batch_rows), watch)
@@ -435,8 +435,8 @@ impl Session {
 }
 
 /// This moment, later than the last commit whatever the clock says: `CURRENT_TIMESTAMP` sees what has been committed.
-fn moment_after(last: i64) -> Moment {
-    Moment { micros: chrono::Utc::now().timestamp_micros().max(last.saturating_add(1)) }
+fn moment_after(last: i64) -> StatementClock {
+    StatementClock { micros: chrono::Utc::now().timestamp_micros().max(last.saturating_add(1)) }
 }
 
 /// The rows that one round of a recursion found; round 0 is the anchor.

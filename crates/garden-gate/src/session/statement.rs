@@ -5,13 +5,13 @@
 use super::plan_notes;
 use super::result_set::{ResultColumn, ResultSet};
 use super::settings::Settings;
-use crate::bind::{Bound, Surroundings, bind_query};
+use crate::bind::{Bound, BindContext, bind_query};
 use crate::catalog::TableSource;
 use crate::choose::{Resources, check_guide, choose};
 use crate::control::Control;
 use crate::diagnostic::{Note, Result, SourceText};
 use crate::execute::{self, Deliver, Pool, RoundLog, Run};
-use crate::logical::{ColumnId, LogicalPlan, RewriteNote, StepDefinition, WindowFunction};
+use crate::logical::{ColumnId, LogicalPlan, RewriteNote, CteDefinition, WindowFunction};
 use crate::physical::{Measures, PhysicalPlan, Plan, describe};
 use crate::syntax::ast;
 use crate::types::Zone;
@@ -34,7 +34,7 @@ pub(super) struct Prepared {
 
 /// What is kept of a run beside its rows.
 #[derive(Clone, Copy, Default)]
-pub(super) struct Watch<'a> {
+pub(super) struct RunObserver<'a> {
     pub(super) measures: Option<&'a Measures>,
     pub(super) rounds: Option<&'a RoundLog>,
     /// Whether notes on style come with the rows.
@@ -55,7 +55,7 @@ struct BoundParts {
 pub(super) fn prepare(
     query: &ast::Query,
     source: &Arc<SourceText>,
-    around: &Surroundings<'_>,
+    around: &BindContext<'_>,
     settings: &Settings,
     started: Instant,
 ) -> Result<Prepared> {
@@ -102,7 +102,7 @@ fn takes_numbers(plan: &LogicalPlan) -> bool {
 }
 
 /// The sources of all tables in a plan and its steps.
-fn sources(plan: &LogicalPlan, steps: &[StepDefinition]) -> Vec<Arc<dyn TableSource>> {
+fn sources(plan: &LogicalPlan, steps: &[CteDefinition]) -> Vec<Arc<dyn TableSource>> {
     let mut found = Vec::new();
     for plan in std::iter::once(plan).chain(steps.iter().map(|step| &step.plan)) {
         plan.walk(&mut |node| {
@@ -174,7 +174,7 @@ impl Prepared {
         &self,
         control: &Control,
         (pool, batch_rows): (&Pool, usize),
-        Watch { measures, rounds, style_notes, most_rows }: Watch<'_>,
+        RunObserver { measures, rounds, style_notes, most_rows }: RunObserver<'_>,
     ) -> Result<ResultSet> {
         let run = Run { control, pool, batch_rows, columns: &self.bound.columns, measures, most_rows, rounds };
         let batches = execute::run(&self.plan, &wanted(&self.bound.output), &run)?;

@@ -1,7 +1,7 @@
 //! Unique indexes on expressions: no two rows have the same values of the keys, unless one of those is NULL.
 
 use super::constraints::{encoded_keys, shown_row};
-use crate::bind::{Surroundings, index_keys};
+use crate::bind::{BindContext, index_keys};
 use crate::catalog::{Index, IndexPart, TableDefinition};
 use crate::diagnostic::{BrokenConstraint, ConstraintKind, Error, Result};
 use crate::kernel::{Batch, evaluate, value_at};
@@ -23,7 +23,7 @@ pub(super) fn check_unique<'a>(
     (name, definition): (&str, &'a TableDefinition),
     index: &'a Index,
     (table, added): (&StoredTable, &Batch),
-    around: &'a Surroundings<'a>,
+    around: &'a BindContext<'a>,
 ) -> Result<()> {
     let shape = index_keys(definition, index, around)?;
     let keys = shape.keys.iter().map(|key| evaluate(&key.expr, added)?.into_array(added.rows));

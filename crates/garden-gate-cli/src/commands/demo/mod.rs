@@ -5,7 +5,7 @@ mod tour;
 
 use crate::args::{Demo, Topic};
 use crate::output::{self, READABLE};
-use crate::{Ending, Trouble, garden};
+use crate::{Exit, CliError, garden};
 use garden_gate::{Database, Outcome, Parameters, Session, SourceText};
 use garden_gate_view::{self as view, Look};
 use std::io::{self, Write};
@@ -29,7 +29,7 @@ struct Walk {
     title: &'static str,
     /// Statements that are run before the first step.
     setup: Option<&'static str>,
-    steps: &'static [Step],
+    steps: &'static [DemoStep],
 }
 
 impl Walk {
@@ -43,7 +43,7 @@ impl Walk {
     }
 }
 
-struct Step {
+struct DemoStep {
     title: &'static str,
     words: &'static str,
     sql: &'static str,
@@ -51,13 +51,13 @@ struct Step {
 }
 
 /// Writes the demo data to a folder, or loads it and walks through the work.
-pub(crate) fn demo(arguments: &Demo) -> Result<Ending, Trouble> {
+pub(crate) fn demo(arguments: &Demo) -> Result<Exit, CliError> {
     let mut out = io::stdout().lock();
     if let Some(folder) = &arguments.to {
         for (name, rows) in garden::write(arguments.scale, folder)? {
             writeln!(out, "{}  {rows} rows", folder.join(format!("{name}.csv")).display())?;
         }
-        return Ok(Ending::Success);
+        return Ok(Exit::Success);
     }
     let walk = Walk::of(arguments.topic);
     let mut session = garden_session(arguments.scale, &walk)?;
@@ -77,10 +77,10 @@ pub(crate) fn demo(arguments: &Demo) -> Result<Ending, Trouble> {
     writeln!(out, "    garden-gate demo --to garden          write these tables as CSV files")?;
     writeln!(out, "    garden-gate shell --data garden       type your own questions")?;
     writeln!(out, "    garden-gate plan --data garden -e \"SELECT …\" --measure")?;
-    Ok(Ending::Success)
+    Ok(Exit::Success)
 }
 
-fn show(session: &mut Session, step: &Step, look: Look) -> Result<String, Trouble> {
+fn show(session: &mut Session, step: &DemoStep, look: Look) -> Result<String, CliError> {
     let none = Parameters::new();
     let source = SourceText::new(step.sql);
     Ok(match step.show {
@@ -107,7 +107,7 @@ fn show(session: &mut Session, step: &Step, look: Look) -> Result<String, Troubl
 }
 
 /// A session over the garden, whose files are gone again when its tables are read.
-fn garden_session(scale: u32, walk: &Walk) -> Result<Session, Trouble> {
+fn garden_session(scale: u32, walk: &Walk) -> Result<Session, CliError> {
     let folder = std::env::temp_dir().join(format!("garden-gate-demo-{}", std::process::id()));
     // A walk that makes tables of its own has those of the files in a schema beside them.
     let loaded = load(scale, &folder, walk.setup.map(|_| "raw"));
@@ -120,7 +120,7 @@ fn garden_session(scale: u32, walk: &Walk) -> Result<Session, Trouble> {
     Ok(session)
 }
 
-fn load(scale: u32, folder: &Path, schema: Option<&str>) -> Result<Database, Trouble> {
+fn load(scale: u32, folder: &Path, schema: Option<&str>) -> Result<Database, CliError> {
     garden::write(scale, folder)?;
     let db = Database::in_memory();
     db.add_folder(schema, folder)?;

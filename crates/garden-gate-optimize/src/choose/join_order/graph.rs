@@ -1,7 +1,7 @@
 //! The graph of a search: inputs, the conditions between them, and what indexes these can be looked up in.
 
 use super::super::build::Builder;
-use super::super::cost::Lie;
+use super::super::cost::LookupLocality;
 use super::super::index_join::{Inner, fixed_keys};
 use super::super::side_join::equality;
 use crate::diagnostic::Result;
@@ -43,7 +43,7 @@ impl Edge {
 pub(in super::super) struct IndexWay {
     pub(in super::super) number: usize,
     pub(super) keys: Vec<Vec<(usize, Tables)>>,
-    pub(super) lie: Lie,
+    pub(super) locality: LookupLocality,
 }
 
 /// The conditions that join tables, and those that are tested when all rows are joined.
@@ -94,7 +94,7 @@ pub(super) fn index_ways(
     };
     let pairs: Vec<(usize, JoinKey)> = edges.iter().enumerate().filter_map(pair).collect();
     let way = |(number, index)| -> Result<Option<IndexWay>> {
-        let (mut rest, mut lie) = (pairs.clone(), None);
+        let (mut rest, mut locality) = (pairs.clone(), None);
         let mut keys: Vec<Vec<(usize, Tables)>> = Vec::new();
         // Each key may be fixed by one of several conditions, whose other tables differ.
         loop {
@@ -106,7 +106,7 @@ pub(super) fn index_ways(
                 keys[place].push((*edge, edges[*edge].tables & !own));
             }
             let Some((last, probe)) = fixed.first() else { break };
-            lie.get_or_insert(builder.lie(&Inner { scan, index }, Some(probe))?);
+            locality.get_or_insert(builder.locality(&Inner { scan, index }, Some(probe))?);
             let used = *last;
             rest.retain(|(edge, _)| *edge != used);
         }
@@ -114,7 +114,7 @@ pub(super) fn index_ways(
             found.sort_unstable();
             found.dedup();
         });
-        Ok(lie.map(|lie| IndexWay { number, keys, lie }))
+        Ok(locality.map(|locality| IndexWay { number, keys, locality }))
     };
     scan.indexes.iter().enumerate().filter_map(|index| way(index).transpose()).collect()
 }
@@ -136,9 +136,9 @@ pub(super) fn name(input: &LogicalPlan) -> String {
         | LogicalPlan::Distinct { input, .. }
         | LogicalPlan::Limit { input, .. }
         | LogicalPlan::Aggregate { input, .. } => name(input),
-        LogicalPlan::Step(step) => step.name.clone(),
+        LogicalPlan::CteReference(step) => step.name.clone(),
         LogicalPlan::RecursionInput(input) => input.name.clone(),
-        LogicalPlan::SideJoin(join) => name(&join.left),
+        LogicalPlan::Join(join) => name(&join.left),
         _ => "step".into(),
     }
 }

@@ -13,10 +13,10 @@ use super::equal_columns::{close, joint_shares, share_of};
 use super::index_join::{Inner, Keys, Lookup, fixed_keys, indexed_scan, lookup_cost, width};
 use super::join_tree::Tree;
 use super::key_shape::KeyShape;
-use super::side_units::Units;
-use super::side_ways::SideShape;
+use super::join_inputs::JoinInputs;
+use super::non_inner_alternatives::NonInnerJoin;
 use super::steps::is_recursive;
-use super::ways::{Way, broken, tables_of as names_of};
+use super::join_alternatives::{JoinAlternative, violations, tables_of as names_of};
 use crate::control::checkpoint;
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, Expr, Guide, LogicalPlan, Scan};
@@ -36,15 +36,15 @@ pub(super) struct Best {
     pub(super) rows: f64,
     pub(super) cost: f64,
     /// Demands of a guide that it does not meet.
-    pub(super) broken: usize,
+    pub(super) violations: usize,
     /// Probe or outer side, and build or inner side; `None` for a single table.
     pub(super) split: Option<(Tables, Tables)>,
-    pub(super) way: Way,
+    pub(super) way: JoinAlternative,
 }
 
 impl Best {
     fn rank(&self) -> (usize, f64) {
-        (self.broken, self.cost)
+        (self.violations, self.cost)
     }
 
     pub(super) fn is_better_than(&self, other: &Self) -> bool {
@@ -53,7 +53,7 @@ impl Best {
     }
 }
 
-pub(super) struct Search<'a> {
+pub(super) struct JoinSearch<'a> {
     pub(super) names: Vec<String>,
     /// For each input the tables in it.
     pub(super) tables: Vec<Vec<String>>,
@@ -64,7 +64,7 @@ pub(super) struct Search<'a> {
     pub(super) joint: Vec<(Tables, f64)>,
     pub(super) costs: Vec<f64>,
     /// Inputs that are right sides of outer, semi and anti joins, with those that have to be joined before.
-    pub(super) sides: Vec<Option<(SideShape, Tables)>>,
+    pub(super) sides: Vec<Option<(NonInnerJoin, Tables)>>,
     pub(super) edges: Vec<Edge>,
     /// Inputs in the order of a column, where an index gives them so.
     pub(super) ordered: ordered::Ordered,
@@ -80,8 +80,8 @@ pub(super) struct Search<'a> {
     pub(super) guide: &'a Guide,
 }
 
-pub(super) fn build(builder: &mut Builder<'_>, units: Units, required: &[ColumnId]) -> Result<Node> {
-    let Units { mut inputs, mut conjuncts, sides } = units;
+pub(super) fn build(builder: &mut Builder<'_>, units: JoinInputs, required: &[ColumnId]) -> Result<Node> {
+    let JoinInputs { mut inputs, mut conjuncts, sides } = units;
     if inputs.len() > LIMIT_TABLES {
         (inputs, conjuncts) = super::large_joins::folded(inputs, conjuncts, LIMIT_TABLES);
     }
@@ -101,7 +101,7 @@ pub(super) fn build(builder: &mut Builder<'_>, units: Units, required: &[ColumnI
     let indexes = scans.iter().enumerate().map(ways).collect::<Result<_>>()?;
     let is_recursive = |set: Tables, (at, node): (usize, &Node)| if is_recursive(node) { set | 1 << at } else { set };
     let guide = builder.guide;
-    let mut search = Search {
+    let mut search = JoinSearch {
         names,
         tables: nodes.iter().map(names_of).collect(),
         rows: nodes.iter().map(|node| node.rows.0).collect(),
@@ -132,7 +132,7 @@ pub(super) fn build(builder: &mut Builder<'_>, units: Units, required: &[ColumnI
     if late.is_empty() { Ok(joined) } else { builder.filter_node(joined, late, required) }
 }
 
-impl Search<'_> {
+impl JoinSearch<'_> {
     /// The conditions that become testable when `left` and `right` are joined; of equalities that say the same only the first.
     pub(super) fn between(&self, left: Tables, right: Tables) -> impl Iterator<Item = &Edge> {
         let both = left | right;
@@ -158,8 +158,8 @@ impl Search<'_> {
     }
 
     fn single(&mut self, at: usize) {
-        let way = Way::of(JoinMethod::Hash);
-        let best = Best { rows: self.rows[at], cost: self.costs[at], broken: 0, split: None, way };
+        let way = JoinAlternative::of(JoinMethod::Hash);
+        let best = Best { rows: self.rows[at], cost: self.costs[at], violations: 0, split: None, way };
         self.best.insert(1 << at, best);
     }
 
@@ -194,7 +194,7 @@ impl Search<'_> {
             return None;
         }
         let conditions = self.between(outer, 1 << inner).count() + scan.filter.len() - used;
-        let lookup = Lookup { share, lie: way.lie, columns: self.widths[inner], conditions };
+        let lookup = Lookup { share, locality: way.locality, columns: self.widths[inner], conditions };
         let own = lookup_cost(scan, Estimate(self.best.get(&outer)?.rows), lookup, Estimate(rows));
         Some(own.0 * self.factors.index)
     }
@@ -222,11 +222,11 @@ impl Search<'_> {
     }
 
     /// The demands that joining these two sets so breaks.
-    fn broken(&self, method: JoinMethod, outer: Tables, inner: Tables) -> usize {
+    fn violations(&self, method: JoinMethod, outer: Tables, inner: Tables) -> usize {
         if self.guide.directives.is_empty() {
             return 0;
         }
-        let methods = broken(self.guide, method, &self.names_in(outer), &self.names_in(inner));
+        let methods = violations(self.guide, method, &self.names_in(outer), &self.names_in(inner));
         methods + usize::from(self.guide.keeps_order() && !keeps_order(outer, inner))
     }
 
@@ -243,26 +243,26 @@ impl Search<'_> {
                 continue;
             }
             let (Some(a), Some(b)) = (self.best.get(&outer), self.best.get(&inner)) else { continue };
-            let mut give = |way: Way, cost: f64| {
-                let broken = a.broken + b.broken + self.broken(way.method, outer, inner);
-                visit(Best { rows, cost, broken, split: Some((outer, inner)), way });
+            let mut give = |way: JoinAlternative, cost: f64| {
+                let violations = a.violations + b.violations + self.violations(way.method, outer, inner);
+                visit(Best { rows, cost, violations, split: Some((outer, inner)), way });
             };
             let inputs = a.cost + b.cost;
             if keys.count > 0 {
-                give(Way::of(JoinMethod::Hash), inputs + self.own_cost(JoinMethod::Hash, (a, b), rows, keys));
+                give(JoinAlternative::of(JoinMethod::Hash), inputs + self.own_cost(JoinMethod::Hash, (a, b), rows, keys));
                 if self.recursive & (outer | inner) == 0 {
                     let sides = (Estimate(a.rows), Estimate(b.rows));
                     let merge = self.factors.merge_alone(sides, Estimate(rows)).0;
                     let sorted = self.merge_input((outer, a), inner, keys) + self.merge_input((inner, b), outer, keys);
-                    give(Way::of(JoinMethod::Merge), sorted + merge);
+                    give(JoinAlternative::of(JoinMethod::Merge), sorted + merge);
                 }
             }
-            give(Way::of(JoinMethod::NestedLoop), inputs + self.own_cost(JoinMethod::NestedLoop, (a, b), rows, keys));
+            give(JoinAlternative::of(JoinMethod::NestedLoop), inputs + self.own_cost(JoinMethod::NestedLoop, (a, b), rows, keys));
             if inner.is_power_of_two() {
                 let at = inner.trailing_zeros() as usize;
                 for way in &self.indexes[at] {
                     if let Some(own) = self.index_cost(way, outer, at, rows) {
-                        give(Way { method: JoinMethod::IndexNestedLoop, index: way.number }, a.cost + own);
+                        give(JoinAlternative { method: JoinMethod::IndexNestedLoop, index: way.number }, a.cost + own);
                     }
                 }
             }
@@ -321,7 +321,7 @@ impl Search<'_> {
     /// Joins, again and again, the two sets that give the fewest rows.
     ///
     /// # Errors
-    /// As [`Search::exhaustive`].
+    /// As [`JoinSearch::exhaustive`].
     pub(super) fn greedy(&mut self, count: usize) -> Result<()> {
         let mut sets: Vec<Tables> = (0..count).map(|at| 1 << at).collect();
         (0..count).for_each(|at| self.single(at));
@@ -334,7 +334,7 @@ impl Search<'_> {
                     let rows = self.rows_of(sets[a] | sets[b]);
                     let Some(best) = self.join(sets[a], sets[b], rows) else { continue };
                     let better = chosen.as_ref().is_none_or(|(other_crossed, other, ..)| {
-                        (best.broken, crossed, best.rows) < (other.broken, *other_crossed, other.rows)
+                        (best.violations, crossed, best.rows) < (other.violations, *other_crossed, other.rows)
                     });
                     if better {
                         chosen = Some((crossed, best, a, b));

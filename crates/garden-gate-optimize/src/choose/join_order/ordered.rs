@@ -2,7 +2,7 @@
 
 use super::super::build::Builder;
 use super::super::key_shape::KeyShape;
-use super::{Best, Edge, Search, Tables};
+use super::{Best, Edge, JoinSearch, Tables};
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, CompareOp, Direction, Expr, ExprKind, LogicalPlan, Nulls, SortKey};
 use crate::physical::Node;
@@ -49,7 +49,7 @@ fn columns(condition: &Expr) -> Vec<&Expr> {
     }
 }
 
-impl Search<'_> {
+impl JoinSearch<'_> {
     /// A single input in the order of the only equality between two sets, where that is cheaper than to sort it.
     pub(in super::super) fn in_order_for(&self, set: Tables, other: Tables) -> Option<&Node> {
         let at = set.trailing_zeros() as usize;

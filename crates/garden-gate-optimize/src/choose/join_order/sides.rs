@@ -1,9 +1,9 @@
 //! Right sides of outer, semi and anti joins in a search.
 
 use super::super::build::Builder;
-use super::super::side_units::Side;
-use super::super::side_ways::{Input, SideShape, SideWay, best_of};
-use super::{Best, Search, Tables, bits};
+use super::super::join_inputs::Side;
+use super::super::non_inner_alternatives::{Input, NonInnerJoin, NonInnerAlternative, best_of};
+use super::{Best, JoinSearch, Tables, bits};
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, Scan};
 use crate::physical::Node;
@@ -14,7 +14,7 @@ pub(super) fn shapes(
     sides: Vec<Option<(Side, Tables)>>,
     (nodes, scans): (&[Node], &[Option<Scan>]),
     (owned, needed): (&[Vec<ColumnId>], &[ColumnId]),
-) -> Result<Vec<Option<(SideShape, Tables)>>> {
+) -> Result<Vec<Option<(NonInnerJoin, Tables)>>> {
     let shape = |(at, side): (usize, Option<(Side, Tables)>)| {
         let Some((side, needs)) = side else { return Ok(None) };
         let left: Vec<ColumnId> = bits(needs).flat_map(|at| owned[at].iter().copied()).collect();
@@ -24,7 +24,7 @@ pub(super) fn shapes(
     sides.into_iter().enumerate().map(shape).collect()
 }
 
-impl Search<'_> {
+impl JoinSearch<'_> {
     /// The number of a right side that is alone in a set.
     pub(in super::super) fn side_in(&self, tables: Tables) -> Option<usize> {
         let at = tables.trailing_zeros() as usize;
@@ -43,25 +43,25 @@ impl Search<'_> {
     /// Every way to do the join of a right side, where the tables that it needs are there.
     pub(super) fn for_each_side_way(&self, sets: (Tables, Tables), rows: f64, visit: &mut impl FnMut(Best)) {
         let Some((left, at)) = self.as_sides(sets) else { return };
-        let Some((_, ways, broken)) = self.side_ways((left, at)) else { return };
+        let Some((_, ways, violations)) = self.non_inner_alternatives((left, at)) else { return };
         for one in ways {
             let right: Tables = 1 << at;
             let split = Some(if one.mirrored { (right, left) } else { (left, right) });
-            visit(Best { rows, cost: one.cost, broken: broken + one.broken, split, way: one.way });
+            visit(Best { rows, cost: one.cost, violations: violations + one.violations, split, way: one.way });
         }
     }
 
     /// The join of a right side to these tables, the ways to do it, and the demands that its left side breaks.
-    fn side_ways(&self, (left, at): (Tables, usize)) -> Option<(&SideShape, Vec<SideWay>, usize)> {
+    fn non_inner_alternatives(&self, (left, at): (Tables, usize)) -> Option<(&NonInnerJoin, Vec<NonInnerAlternative>, usize)> {
         let (shape, needs) = self.sides[at].as_ref()?;
         let best = self.best.get(&left).filter(|_| needs & !left == 0)?;
         let names = if self.guide.directives.is_empty() { Vec::new() } else { self.names_in(left) };
-        Some((shape, shape.ways(&Input::found(best, names), (&self.factors, self.guide)), best.broken))
+        Some((shape, shape.ways(&Input::found(best, names), (&self.factors, self.guide)), best.violations))
     }
 
-    /// What [`Search::side_ways`] come to, and the best of them.
-    pub(in super::super) fn side_choice(&self, of: (Tables, usize)) -> Option<(&SideShape, Vec<SideWay>, SideWay)> {
-        let (shape, ways, _) = self.side_ways(of)?;
+    /// What [`JoinSearch::non_inner_alternatives`] come to, and the best of them.
+    pub(in super::super) fn side_choice(&self, of: (Tables, usize)) -> Option<(&NonInnerJoin, Vec<NonInnerAlternative>, NonInnerAlternative)> {
+        let (shape, ways, _) = self.non_inner_alternatives(of)?;
         let best = best_of(&ways);
         Some((shape, ways, best))
     }

@@ -7,7 +7,7 @@ use std::sync::LazyLock;
 const ONE_KEY: KeyShape = KeyShape { count: 1, is_number: true };
 
 /// A chain of tables with these row counts, each joined to the next by an equality that keeps one pair in `keep`.
-fn chain(rows: &[f64], keep: f64) -> (Search<'static>, Vec<Vec<ColumnId>>) {
+fn chain(rows: &[f64], keep: f64) -> (JoinSearch<'static>, Vec<Vec<ColumnId>>) {
     static FREE: LazyLock<Guide> = LazyLock::new(Guide::default);
     let mut columns = Columns::default();
     let mut add = |name: String| columns.add(ColumnInfo::computed(name, SqlType::Integer));
@@ -22,7 +22,7 @@ fn chain(rows: &[f64], keep: f64) -> (Search<'static>, Vec<Vec<ColumnId>>) {
             class: None,
         })
         .collect();
-    let search = Search {
+    let search = JoinSearch {
         names: (0..rows.len()).map(|table| format!("t{table}")).collect(),
         rows: rows.to_vec(),
         sizes: rows.to_vec(),
@@ -46,10 +46,10 @@ fn chain(rows: &[f64], keep: f64) -> (Search<'static>, Vec<Vec<ColumnId>>) {
 #[test]
 fn the_search_finds_what_trying_every_tree_finds() {
     /// The least cost of joining a set of neighbours in the chain, straight from the definition.
-    fn least(search: &Search<'_>, from: usize, to: usize) -> Best {
+    fn least(search: &JoinSearch<'_>, from: usize, to: usize) -> Best {
         if from + 1 == to {
-            let way = Way::of(JoinMethod::Hash);
-            return Best { rows: search.rows[from], cost: search.costs[from], broken: 0, split: None, way };
+            let way = JoinAlternative::of(JoinMethod::Hash);
+            return Best { rows: search.rows[from], cost: search.costs[from], violations: 0, split: None, way };
         }
         let set = |from: usize, to: usize| (from..to).fold(0, |set, table| set | 1 << table);
         let rows = search.rows_of(set(from, to));
@@ -63,7 +63,7 @@ fn the_search_finds_what_trying_every_tree_finds() {
                     .flat_map(move |method| [own(method, &a, &b), own(method, &b, &a)])
                     .collect::<Vec<_>>()
             })
-            .map(|cost| Best { rows, cost, broken: 0, split: None, way: Way::of(JoinMethod::Hash) })
+            .map(|cost| Best { rows, cost, violations: 0, split: None, way: JoinAlternative::of(JoinMethod::Hash) })
             .min_by(|a, b| a.cost.total_cmp(&b.cost))
             .unwrap()
     }

@@ -5,7 +5,7 @@ mod plan_rules;
 mod rows;
 mod spec;
 
-use super::row_diff::{first_out_of_order, odd_rows};
+use super::row_diff::{first_out_of_order, unmatched_rows};
 use crate::bind::Parameters;
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::physical::Plan;
@@ -331,7 +331,7 @@ impl CheckFile {
 
 /// Where the rows of a check part from those of another.
 fn unlike_rows(sides: [&ResultSet; 2], (other, ordered): (&str, bool)) -> Option<Failure> {
-    let odd = odd_rows(sides);
+    let odd = unmatched_rows(sides);
     let changes = odd.iter().map(|row| RowChange { found: row.times[1] > row.times[0], row: row.row.clone() });
     let mut changes: Vec<RowChange> = changes.collect();
     changes.sort_by_key(|change| change.found);

@@ -8,7 +8,7 @@ use crate::bind::Parameters;
 use crate::diagnostic::{Error, IntoSource, Result, SourceText, SqlState, suggestion};
 use crate::session::{Call, ResultSet, Session, no_query};
 use crate::syntax::ast::StatementKind;
-use parts::{Part, parts_of};
+use parts::{QueryPart, parts_of};
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -140,7 +140,7 @@ impl Session {
     }
 
     /// The rows of a part: of a recursion round by round, and of a query that uses columns from around it, beside those.
-    fn step(&self, part: &Part, source: &Arc<SourceText>, parameters: &Parameters) -> Result<Vec<Step>> {
+    fn step(&self, part: &QueryPart, source: &Arc<SourceText>, parameters: &Parameters) -> Result<Vec<Step>> {
         let call = || Call { source, parameters, started: Instant::now(), measured: None };
         let step = |rows: ResultSet| Step {
             name: part.name.clone(),

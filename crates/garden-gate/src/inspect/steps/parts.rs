@@ -8,7 +8,7 @@ use crate::syntax::ast::{
 };
 
 /// A part of a query, and queries by which it can be run.
-pub(super) struct Part {
+pub(super) struct QueryPart {
     pub(super) name: String,
     pub(super) part: StepPart,
     pub(super) span: Span,
@@ -20,12 +20,12 @@ pub(super) struct Part {
 }
 
 /// All parts, each behind those inside of it, and the whole query last.
-pub(super) fn parts_of(query: &Query, clauses: bool) -> Vec<Part> {
+pub(super) fn parts_of(query: &Query, clauses: bool) -> Vec<QueryPart> {
     let mut finder = Finder { clauses, visible: Vec::new(), outer: Vec::new(), path: Vec::new(), found: Vec::new() };
     finder.query(query);
     let part = StepPart::Result;
     let (query, span) = (query.clone(), query.span);
-    finder.found.push(Part { name: "result".into(), part, span, query, around: None, recursive: false });
+    finder.found.push(QueryPart { name: "result".into(), part, span, query, around: None, recursive: false });
     finder.found
 }
 
@@ -36,7 +36,7 @@ struct Finder<'a> {
     /// The queries around, the innermost last.
     outer: Vec<&'a Select>,
     path: Vec<String>,
-    found: Vec<Part>,
+    found: Vec<QueryPart>,
 }
 
 impl<'a> Finder<'a> {
@@ -89,7 +89,7 @@ impl<'a> Finder<'a> {
     }
 
     fn add(&mut self, part: StepPart, span: Span, query: Query, (around, recursive): (Option<Query>, bool)) {
-        self.found.push(Part { name: self.path.join("."), part, span, query, around, recursive });
+        self.found.push(QueryPart { name: self.path.join("."), part, span, query, around, recursive });
     }
 
     fn body(&mut self, body: &'a QueryBody) {

@@ -6,9 +6,9 @@ use super::index_join::{Inner, Keys, Lookup, fixed_keys, lookup_cost, pairs_of, 
 use super::join_report::impossible;
 use super::key_shape::KeyShape;
 use super::side_join::split_keys;
-use super::side_units::Side;
+use super::join_inputs::Side;
 use super::steps::is_recursive;
-use super::ways::{Way, broken, tables_of as names_of};
+use super::join_alternatives::{JoinAlternative, violations, tables_of as names_of};
 use super::{cost::Factors, join_order::Best};
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, CompareOp, Expr, Guide, JoinKind, Printer, Scan};
@@ -24,7 +24,7 @@ const RESIDUAL_SHARE: f64 = 0.5;
 
 /// A join with different sides, but for its left side.
 #[derive(Debug)]
-pub(super) struct SideShape {
+pub(super) struct NonInnerJoin {
     pub(super) side: Side,
     pub(super) keys: Vec<JoinKey>,
     pub(super) residual: Vec<Expr>,
@@ -67,24 +67,24 @@ impl Input {
 
 /// A way to do the join.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub(super) struct SideWay {
-    pub(super) way: Way,
+pub(super) struct NonInnerAlternative {
+    pub(super) way: JoinAlternative,
     /// Whether the left side is kept in memory.
     pub(super) mirrored: bool,
     /// With reading both sides.
     pub(super) cost: f64,
-    pub(super) broken: usize,
+    pub(super) violations: usize,
 }
 
-impl SideWay {
+impl NonInnerAlternative {
     fn rank(&self) -> (usize, f64) {
-        (self.broken, self.cost)
+        (self.violations, self.cost)
     }
 }
 
 /// The way that breaks the fewest demands of a guide, and of those the cheapest.
-pub(super) fn best_of(ways: &[SideWay]) -> SideWay {
-    let none = SideWay { way: Way::of(JoinMethod::NestedLoop), mirrored: false, cost: 0.0, broken: 0 };
+pub(super) fn best_of(ways: &[NonInnerAlternative]) -> NonInnerAlternative {
+    let none = NonInnerAlternative { way: JoinAlternative::of(JoinMethod::NestedLoop), mirrored: false, cost: 0.0, violations: 0 };
     ways.iter().copied().reduce(|a, b| if b.rank() < a.rank() { b } else { a }).unwrap_or(none)
 }
 
@@ -96,7 +96,7 @@ impl Builder<'_> {
         left: &[ColumnId],
         (right, table): (&Node, Option<Scan>),
         needed: &[ColumnId],
-    ) -> Result<SideShape> {
+    ) -> Result<NonInnerJoin> {
         let mut share = 1.0;
         for condition in &side.on {
             share *= self.estimator.join(condition)?.share();
@@ -119,7 +119,7 @@ impl Builder<'_> {
         }
         let table_for_lookup = table.as_ref().filter(|_| side.any.is_none());
         let indexes = self.side_indexes((side.kind, needed), table_for_lookup, (&side.on, left))?;
-        Ok(SideShape { side, keys, residual, right: Input::of(right), share, partnered, table, indexes })
+        Ok(NonInnerJoin { side, keys, residual, right: Input::of(right), share, partnered, table, indexes })
     }
 
     /// The indexes of the right side that the conditions can be looked up in.
@@ -144,15 +144,15 @@ impl Builder<'_> {
                 share *= self.estimator.join(&on[*at])?.share();
             }
             let conditions = scan.filter.len() + on.len() - keys.fixed.len();
-            let lie = self.lie(&Inner { scan, index }, keys.fixed.first().map(|(_, expr)| expr))?;
-            let lookup = Lookup { share, lie, columns: width(scan, needed), conditions };
+            let locality = self.locality(&Inner { scan, index }, keys.fixed.first().map(|(_, expr)| expr))?;
+            let lookup = Lookup { share, locality, columns: width(scan, needed), conditions };
             found.push(SideIndex { number, keys, lookup });
         }
         Ok(found)
     }
 }
 
-impl SideShape {
+impl NonInnerJoin {
     /// Rows of the join, for so many of the left side.
     pub(super) fn rows(&self, left: f64) -> f64 {
         let (right, pairs) = (self.right.rows, left * self.right.rows * self.share);
@@ -168,7 +168,7 @@ impl SideShape {
     }
 
     /// Every way to join it to a left side.
-    pub(super) fn ways(&self, left: &Input, (factors, guide): (&Factors, &Guide)) -> Vec<SideWay> {
+    pub(super) fn ways(&self, left: &Input, (factors, guide): (&Factors, &Guide)) -> Vec<NonInnerAlternative> {
         let Side { kind, any, .. } = &self.side;
         let (right, rows) = (&self.right, Estimate(self.rows(left.rows)));
         let has_keys = !self.keys.is_empty();
@@ -183,8 +183,8 @@ impl SideShape {
         let way = |method: JoinMethod, mirrored: bool| {
             let sides = if mirrored { (right.rows, left.rows) } else { (left.rows, right.rows) };
             let own = factors.join(method, (Estimate(sides.0), Estimate(sides.1)), rows, shape).0;
-            let broken = broken(guide, method, &left.names, &right.names);
-            SideWay { way: Way::of(method), mirrored, cost: own + left.total + right.total, broken }
+            let violations = violations(guide, method, &left.names, &right.names);
+            NonInnerAlternative { way: JoinAlternative::of(method), mirrored, cost: own + left.total + right.total, violations }
         };
         let mut ways = Vec::new();
         if hash {
@@ -205,13 +205,13 @@ impl SideShape {
     }
 
     /// The cheapest way by an index, in which the right side is not read by itself.
-    fn by_index(&self, left: &Input, rows: Estimate, (factors, guide): (&Factors, &Guide)) -> Option<SideWay> {
+    fn by_index(&self, left: &Input, rows: Estimate, (factors, guide): (&Factors, &Guide)) -> Option<NonInnerAlternative> {
         let scan = self.table.as_ref()?;
         let way = |index: &SideIndex| {
             let own = lookup_cost(scan, Estimate(left.rows), index.lookup, rows).0 * factors.index;
-            let way = Way { method: JoinMethod::IndexNestedLoop, index: index.number };
-            let broken = broken(guide, way.method, &left.names, std::slice::from_ref(&scan.alias));
-            SideWay { way, mirrored: false, cost: own + left.total, broken }
+            let way = JoinAlternative { method: JoinMethod::IndexNestedLoop, index: index.number };
+            let violations = violations(guide, way.method, &left.names, std::slice::from_ref(&scan.alias));
+            NonInnerAlternative { way, mirrored: false, cost: own + left.total, violations }
         };
         self.indexes.iter().map(way).reduce(|a, b| if b.cost < a.cost { b } else { a })
     }
@@ -227,10 +227,10 @@ impl SideShape {
     }
 
     /// What is told of the choice among these ways.
-    pub(super) fn considered(&self, best: &SideWay, ways: &[SideWay], printer: &Printer<'_>) -> Considered {
+    pub(super) fn considered(&self, best: &NonInnerAlternative, ways: &[NonInnerAlternative], printer: &Printer<'_>) -> Considered {
         let mut sorted = ways.to_vec();
         sorted.sort_by(|a, b| a.cost.total_cmp(&b.cost));
-        let candidate = |one: &SideWay| {
+        let candidate = |one: &NonInnerAlternative| {
             let index = self.table.as_ref().and_then(|scan| scan.indexes.get(one.way.index));
             let choice = match (one.way.method, index) {
                 (JoinMethod::IndexNestedLoop, Some(index)) => format!("{} by {}", one.way.method, index.name),
@@ -238,7 +238,7 @@ impl SideShape {
                 (JoinMethod::Hash, _) => "hash join, right side kept in memory".into(),
                 (method, _) => method.to_string(),
             };
-            let reason = (one.broken > best.broken).then(|| "not as GUIDE demands".to_owned());
+            let reason = (one.violations > best.violations).then(|| "not as GUIDE demands".to_owned());
             let chosen = (one.way, one.mirrored) == (best.way, best.mirrored);
             Candidate { choice, cost: Some(one.cost), chosen, reason }
         };

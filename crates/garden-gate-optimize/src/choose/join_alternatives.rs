@@ -5,13 +5,13 @@ use crate::physical::{JoinMethod, Node, Operator};
 
 /// A method, and which input is gone through.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Way {
+pub(super) struct JoinAlternative {
     pub(super) method: JoinMethod,
     /// Of an index nested loop the number of the index among those of the inner table.
     pub(super) index: usize,
 }
 
-impl Way {
+impl JoinAlternative {
     pub(super) fn of(method: JoinMethod) -> Self {
         Self { method, index: 0 }
     }
@@ -27,7 +27,7 @@ fn allows(by: GuidedJoin, method: JoinMethod) -> bool {
 }
 
 /// How many demands a join breaks, whose outer or probe side has these tables, and its other side those.
-pub(super) fn broken(guide: &Guide, method: JoinMethod, outer: &[String], inner: &[String]) -> usize {
+pub(super) fn violations(guide: &Guide, method: JoinMethod, outer: &[String], inner: &[String]) -> usize {
     let has = |side: &[String], name: &String| side.iter().any(|known| known.eq_ignore_ascii_case(name));
     let joins = guide.joins().filter(|&([first, second], by)| {
         let forward = has(outer, first) && has(inner, second);

@@ -1,7 +1,7 @@
-use super::derived::{Derived, Forget};
+use super::derived::{Derived, Evictable};
 use super::index::PartIndex;
 use super::key_range::ByteRange;
-use super::store::Cells;
+use super::store::StoredColumns;
 use super::stored_index::StoredIndex;
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, JoinTable, Sketch, lane_order};
@@ -12,8 +12,8 @@ use std::sync::{Arc, OnceLock, PoisonError, RwLock};
 
 /// A run of rows that never changes: what is deleted from it is masked out, in a new part that shares the columns.
 #[derive(Debug)]
-pub(super) struct Part {
-    content: Arc<RwLock<Content>>,
+pub(super) struct StoredSegment {
+    content: Arc<RwLock<SegmentData>>,
     /// A column instead of the one that the file has, as long as no commit has written it.
     replaced: Arc<RwLock<Option<(usize, ArrayRef)>>>,
     width: usize,
@@ -37,10 +37,10 @@ pub(super) struct Part {
 
 /// Where the columns are; the same for all versions of a part.
 #[derive(Debug)]
-pub(super) enum Content {
+pub(super) enum SegmentData {
     Memory(Vec<ArrayRef>),
     /// In the database file, read when they are needed.
-    Stored(Arc<Cells>),
+    Stored(Arc<StoredColumns>),
 }
 
 /// Least and greatest value of a column.
@@ -50,11 +50,11 @@ type Bounds = Option<(i64, i64)>;
 #[derive(Clone, Copy, Debug)]
 struct ColumnOrder {
     bounds: Bounds,
-    run: Run,
+    run: ValueOrder,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Run {
+enum ValueOrder {
     /// Each value is greater than the one before it, and none is NULL.
     Ascending,
     Mixed,
@@ -66,13 +66,13 @@ type Indexes = Derived<String, Arc<PartIndex>>;
 /// By columns, and whether NULL is the same as NULL.
 type Lookups = Derived<(Vec<usize>, bool), Arc<JoinTable>>;
 
-impl Part {
+impl StoredSegment {
     pub(super) fn new(columns: Vec<ArrayRef>, rows: usize) -> Self {
         let width = columns.len();
-        Self::of(Content::Memory(columns), (rows, width), None)
+        Self::of(SegmentData::Memory(columns), (rows, width), None)
     }
 
-    pub(super) fn of(content: Content, (rows, width): (usize, usize), live: Option<BooleanBuffer>) -> Self {
+    pub(super) fn of(content: SegmentData, (rows, width): (usize, usize), live: Option<BooleanBuffer>) -> Self {
         let left = live.as_ref().map_or(rows, BooleanBuffer::count_set_bits);
         let (dense, lookups, indexes) = (Arc::default(), Arc::default(), Arc::default());
         let stored_indexes = Arc::default();
@@ -87,14 +87,14 @@ impl Part {
     pub(super) fn with_column(&self, at: usize, column: ArrayRef) -> Self {
         let part = |content| Self::of(content, (self.rows, self.width), self.live.clone());
         match &*self.content.read().unwrap_or_else(PoisonError::into_inner) {
-            Content::Memory(columns) => {
+            SegmentData::Memory(columns) => {
                 let mut columns = columns.clone();
                 columns[at] = column;
-                part(Content::Memory(columns))
+                part(SegmentData::Memory(columns))
             }
-            Content::Stored(_) => {
+            SegmentData::Stored(_) => {
                 let (content, replaced) = (Arc::clone(&self.content), Arc::new(RwLock::new(Some((at, column)))));
-                Self { content, replaced, ..part(Content::Memory(Vec::new())) }
+                Self { content, replaced, ..part(SegmentData::Memory(Vec::new())) }
             }
         }
     }
@@ -119,7 +119,7 @@ impl Part {
         (self.rows, self.live.as_ref())
     }
 
-    pub(super) fn content(&self) -> &RwLock<Content> {
+    pub(super) fn content(&self) -> &RwLock<SegmentData> {
         &self.content
     }
 
@@ -131,8 +131,8 @@ impl Part {
             return Ok(Arc::clone(array));
         }
         match &*self.content.read().unwrap_or_else(PoisonError::into_inner) {
-            Content::Memory(columns) => Ok(Arc::clone(&columns[at])),
-            Content::Stored(cells) => cells.column(at),
+            SegmentData::Memory(columns) => Ok(Arc::clone(&columns[at])),
+            SegmentData::Stored(cells) => cells.column(at),
         }
     }
 
@@ -159,14 +159,14 @@ impl Part {
     }
 
     /// Tells the database file what is kept of its part besides the columns.
-    fn note<T: Forget + 'static>(&self, kept: &Arc<T>, bytes: usize) {
-        if let Content::Stored(cells) = &*self.content.read().unwrap_or_else(PoisonError::into_inner) {
-            let kept: Arc<dyn Forget> = Arc::clone(kept) as Arc<dyn Forget>;
+    fn note<T: Evictable + 'static>(&self, kept: &Arc<T>, bytes: usize) {
+        if let SegmentData::Stored(cells) = &*self.content.read().unwrap_or_else(PoisonError::into_inner) {
+            let kept: Arc<dyn Evictable> = Arc::clone(kept) as Arc<dyn Evictable>;
             cells.note(Arc::downgrade(&kept), bytes);
         }
     }
 
-    /// [`Part::note`] for all that was computed while the part was in memory only.
+    /// [`StoredSegment::note`] for all that was computed while the part was in memory only.
     pub(super) fn note_all(&self) {
         self.note(&self.dense, self.dense.bytes());
         self.note(&self.lookups, self.lookups.bytes());
@@ -255,10 +255,10 @@ impl Part {
     }
 
     /// An index as the file has it, with the part's cells.
-    fn stored_index(&self, shape: &ScanIndex) -> Result<Option<(Arc<StoredIndex>, Arc<Cells>)>> {
+    fn stored_index(&self, shape: &ScanIndex) -> Result<Option<(Arc<StoredIndex>, Arc<StoredColumns>)>> {
         let cells = match &*self.content.read().unwrap_or_else(PoisonError::into_inner) {
-            Content::Stored(cells) => Arc::clone(cells),
-            Content::Memory(_) => return Ok(None),
+            SegmentData::Stored(cells) => Arc::clone(cells),
+            SegmentData::Memory(_) => return Ok(None),
         };
         if let Some(known) = self.stored_indexes.find(|signature| *signature == shape.signature) {
             return Ok(Some((known, cells)));
@@ -274,17 +274,17 @@ impl Part {
         self.order(at).map(|order| order.bounds)
     }
 
-    /// [`Part::bounds`] of a column in which no row has a NULL.
+    /// [`StoredSegment::bounds`] of a column in which no row has a NULL.
     pub(super) fn bounds_without_nulls(&self, at: usize) -> Result<Bounds> {
         if at == self.width {
             return Ok(None);
         }
-        self.order(at).map(|order| order.bounds.filter(|_| order.run != Run::WithNulls))
+        self.order(at).map(|order| order.bounds.filter(|_| order.run != ValueOrder::WithNulls))
     }
 
     /// Whether each value of a column is greater than the one before it, without a NULL; `false` for types of which that is not known.
     pub(super) fn is_ascending(&self, at: usize) -> Result<bool> {
-        self.order(at).map(|order| order.run == Run::Ascending)
+        self.order(at).map(|order| order.run == ValueOrder::Ascending)
     }
 
     fn order(&self, at: usize) -> Result<ColumnOrder> {
@@ -295,9 +295,9 @@ impl Part {
         let column = self.whole(at)?;
         let (bounds, ascending) = lane_order(&column);
         let run = match (ascending, column.null_count()) {
-            (true, 0) => Run::Ascending,
-            (_, 0) => Run::Mixed,
-            _ => Run::WithNulls,
+            (true, 0) => ValueOrder::Ascending,
+            (_, 0) => ValueOrder::Mixed,
+            _ => ValueOrder::WithNulls,
         };
         let found = ColumnOrder { bounds, run };
         Ok(*self.order[at].get_or_init(|| found))

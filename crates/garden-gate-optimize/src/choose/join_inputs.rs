@@ -5,7 +5,7 @@
 //! (Galindo-Legaria & Rosenthal, TODS 1997; Moerkotte, Fender & Eich, SIGMOD 2013).
 
 use super::join_order::Tables;
-use crate::logical::{AnyTest, ColumnId, Expr, Guide, JoinKind, JoinKindName, LogicalPlan, SideJoin};
+use crate::logical::{AnyTest, ColumnId, Expr, Guide, JoinKind, JoinKindName, LogicalPlan, BinaryJoin};
 
 /// More inputs than these are not joined in one search: each more makes three times the work of an order of inner joins.
 const MOST_INPUTS: usize = 10;
@@ -23,9 +23,9 @@ pub(super) struct Side {
 
 impl Side {
     /// The join without its inputs.
-    pub(super) fn of(join: SideJoin) -> (Self, LogicalPlan, LogicalPlan) {
+    pub(super) fn of(join: BinaryJoin) -> (Self, LogicalPlan, LogicalPlan) {
         let written = join.kind_written();
-        let SideJoin { kind, left, right, mut on, mut any, mark, .. } = join;
+        let BinaryJoin { kind, left, right, mut on, mut any, mark, .. } = join;
         if kind == JoinKind::Semi
             && let Some(test) = any.take()
         {
@@ -42,7 +42,7 @@ impl Side {
 
 /// Inputs that are joined in one search.
 #[derive(Debug, Default)]
-pub(super) struct Units {
+pub(super) struct JoinInputs {
     pub(super) inputs: Vec<LogicalPlan>,
     /// Conditions of the inner joins.
     pub(super) conjuncts: Vec<Expr>,
@@ -50,7 +50,7 @@ pub(super) struct Units {
     pub(super) sides: Vec<Option<(Side, Tables)>>,
 }
 
-impl Units {
+impl JoinInputs {
     /// The inputs of an inner join.
     pub(super) fn inner(inputs: Vec<LogicalPlan>, conjuncts: Vec<Expr>) -> Self {
         let sides = inputs.iter().map(|_| None).collect();
@@ -75,12 +75,12 @@ impl Units {
     /// Adds what a plan joins; `used` are the columns that conditions of inner joins above it use.
     fn take(&mut self, plan: LogicalPlan, used: &[ColumnId]) -> Tables {
         match plan {
-            LogicalPlan::Join { inputs, conjuncts } => {
+            LogicalPlan::InnerJoin { inputs, conjuncts } => {
                 let used = with_used(used, &conjuncts);
                 self.conjuncts.extend(conjuncts);
                 inputs.into_iter().fold(0, |set, input| set | self.take(input, &used))
             }
-            LogicalPlan::SideJoin(join) if moves(&join, used) => {
+            LogicalPlan::Join(join) if moves(&join, used) => {
                 let (side, left, right) = Side::of(*join);
                 let left = self.take(left, used);
                 let columns: Vec<ColumnId> = side.exprs().flat_map(Expr::columns).collect();
@@ -105,14 +105,14 @@ impl Units {
     }
 }
 
-/// Counts what [`Units::take`] would add.
+/// Counts what [`JoinInputs::take`] would add.
 fn count(plan: &LogicalPlan, used: &[ColumnId], (inner, sides): (&mut usize, &mut usize)) {
     match plan {
-        LogicalPlan::Join { inputs, conjuncts } => {
+        LogicalPlan::InnerJoin { inputs, conjuncts } => {
             let used = with_used(used, conjuncts);
             inputs.iter().for_each(|input| count(input, &used, (&mut *inner, &mut *sides)));
         }
-        LogicalPlan::SideJoin(join) if moves(join, used) => {
+        LogicalPlan::Join(join) if moves(join, used) => {
             *sides += 1;
             count(&join.left, used, (inner, sides));
         }
@@ -126,7 +126,7 @@ fn with_used(used: &[ColumnId], conjuncts: &[Expr]) -> Vec<ColumnId> {
 
 /// Whether a join may change places with those around it: it makes rows of the left side's rows one by one, nothing in it can fail, and what it adds
 /// is not used by conditions of inner joins.
-fn moves(join: &SideJoin, used: &[ColumnId]) -> bool {
+fn moves(join: &BinaryJoin, used: &[ColumnId]) -> bool {
     let adds = |id: &ColumnId| join.kind == JoinKind::Left && join.right.output().contains(id);
     matches!(join.kind, JoinKind::Left | JoinKind::Semi | JoinKind::Anti)
         && !join.dependent

@@ -1,7 +1,7 @@
 //! Whether a plan is as GUIDE demands, and why it is not.
 
 use super::access::allows;
-use super::ways::{broken, table_of};
+use super::join_alternatives::{violations, table_of};
 use crate::control;
 use crate::diagnostic::{Error, Note};
 use crate::logical::{Columns, Demand, Directive, Guide, GuidedJoin, JoinKind, Printer};
@@ -9,9 +9,9 @@ use crate::physical::{IndexUse, JoinMethod, JoinSpec, Node, Operator, PhysicalPl
 use std::ops::Range;
 
 /// The demands that a plan does not meet, by their numbers.
-pub(super) fn unmet(guide: &Guide, root: &Node) -> Vec<usize> {
+pub(super) fn violated(guide: &Guide, root: &Node) -> Vec<usize> {
     let mut joins = None;
-    let mut is_unmet = |directive: &Directive| match &directive.demand {
+    let mut is_violated = |directive: &Directive| match &directive.demand {
         Demand::Read { table, by } => {
             let mut bad = false;
             root.walk(&mut |node| bad |= reads(node, table).is_some_and(|index| !allows(Some(by), index.as_ref())));
@@ -22,12 +22,12 @@ pub(super) fn unmet(guide: &Guide, root: &Node) -> Vec<usize> {
             let joins = joins.get_or_insert_with(|| Joins::of(root));
             joins.of_tables(tables).is_none_or(|join| {
                 let (outer, inner) = (joins.names(&join.outer), joins.names(&join.inner));
-                broken(&alone, method(join.node), &outer, &inner) > 0
+                violations(&alone, method(join.node), &outer, &inner) > 0
             })
         }
         Demand::KeepOrder | Demand::Expect { .. } | Demand::Workers(_) => false,
     };
-    guide.directives.iter().enumerate().filter(|(_, directive)| is_unmet(directive)).map(|(at, _)| at).collect()
+    guide.directives.iter().enumerate().filter(|(_, directive)| is_violated(directive)).map(|(at, _)| at).collect()
 }
 
 /// The index by which a node reads the table of this name; `None` when it reads another, or nothing.
@@ -121,11 +121,11 @@ fn joining<'n>(root: &'n Node, tables: &[String; 2]) -> Option<(&'n Node, Vec<St
 /// 0A000 with the reason, in terms of the query's own predicates.
 pub fn check(guide: &Guide, plan: &PhysicalPlan, columns: &Columns, limit: usize) -> Result<Vec<Note>, Error> {
     let mut notes = Vec::new();
-    let mut unmet = unmet(guide, &plan.root);
+    let mut violated_at = violated(guide, &plan.root);
     let workers =
         guide.directives.iter().position(|one| matches!(one.demand, Demand::Workers(wanted) if wanted > limit));
-    unmet.extend(workers);
-    for at in unmet {
+    violated_at.extend(workers);
+    for at in violated_at {
         let directive = &guide.directives[at];
         let reason = reason(&directive.demand, plan, columns, limit);
         let message = format!("{} can't be obeyed: {reason}", directive.demand.text());
