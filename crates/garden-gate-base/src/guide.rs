@@ -1,26 +1,26 @@
-//! What GUIDE demands of a plan.
+//! What GUIDE directs in a plan.
 
 use crate::diagnostic::Span;
 
-/// The demands of all GUIDE clauses of a statement.
+/// The directives of all GUIDE clauses of a statement.
 #[derive(Clone, Debug, Default)]
 pub struct Guide {
     pub directives: Vec<Directive>,
 }
 
-/// One demand.
+/// One directive.
 #[derive(Clone, Debug)]
 pub struct Directive {
-    pub demand: Demand,
-    /// Whether it may be passed over, with a note, when it can't be obeyed.
+    pub kind: DirectiveKind,
+    /// Whether it may be skipped, with a note, when it can't be obeyed.
     pub if_possible: bool,
     pub span: Span,
 }
 
 /// Tables are meant by their correlation names.
 #[derive(Clone, Debug, PartialEq)]
-pub enum Demand {
-    /// Where these two are joined, by this method. A nested loop goes through the first and looks for partners in the second.
+pub enum DirectiveKind {
+    /// Where these two are joined, by this method. A nested loop goes through the first and looks for matches in the second.
     Join {
         tables: [String; 2],
         by: GuidedJoin,
@@ -63,7 +63,7 @@ impl GuidedJoin {
     }
 }
 
-impl Demand {
+impl DirectiveKind {
     /// As it is written.
     pub fn text(&self) -> String {
         match self {
@@ -82,35 +82,35 @@ impl Demand {
 impl Guide {
     /// How a table is to be read.
     pub fn reading(&self, alias: &str) -> Option<&GuidedRead> {
-        self.directives.iter().find_map(|directive| match &directive.demand {
-            Demand::Read { table, by } if table.eq_ignore_ascii_case(alias) => Some(by),
+        self.directives.iter().find_map(|directive| match &directive.kind {
+            DirectiveKind::Read { table, by } if table.eq_ignore_ascii_case(alias) => Some(by),
             _ => None,
         })
     }
 
     /// How many rows a table is said to have left.
     pub fn expected(&self, alias: &str) -> Option<f64> {
-        self.directives.iter().find_map(|directive| match &directive.demand {
-            Demand::Expect { table, rows } if table.eq_ignore_ascii_case(alias) => Some(*rows),
+        self.directives.iter().find_map(|directive| match &directive.kind {
+            DirectiveKind::Expect { table, rows } if table.eq_ignore_ascii_case(alias) => Some(*rows),
             _ => None,
         })
     }
 
     pub fn workers(&self) -> Option<usize> {
-        self.directives.iter().find_map(|directive| match directive.demand {
-            Demand::Workers(workers) => Some(workers),
+        self.directives.iter().find_map(|directive| match directive.kind {
+            DirectiveKind::Workers(workers) => Some(workers),
             _ => None,
         })
     }
 
     pub fn keeps_order(&self) -> bool {
-        self.directives.iter().any(|directive| directive.demand == Demand::KeepOrder)
+        self.directives.iter().any(|directive| directive.kind == DirectiveKind::KeepOrder)
     }
 
     /// The joins that are demanded, each with its two tables.
     pub fn joins(&self) -> impl Iterator<Item = (&[String; 2], GuidedJoin)> {
-        self.directives.iter().filter_map(|directive| match &directive.demand {
-            Demand::Join { tables, by } => Some((tables, *by)),
+        self.directives.iter().filter_map(|directive| match &directive.kind {
+            DirectiveKind::Join { tables, by } => Some((tables, *by)),
             _ => None,
         })
     }

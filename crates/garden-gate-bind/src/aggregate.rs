@@ -163,7 +163,7 @@ impl Binder<'_> {
         }
     }
 
-    /// Whether the number of arguments and the clauses behind them are those of the function; reports what is not.
+    /// Whether the number of arguments and the clauses after them are those of the function; reports what is not.
     fn check_form(&mut self, function: AggregateFunction, call: &Call, found: usize, span: Span) -> bool {
         use AggregateFunction as A;
         let name = function.name();
@@ -218,7 +218,7 @@ fn expected_argument(function: AggregateFunction) -> &'static str {
     use AggregateFunction as A;
     match function {
         A::Every | A::Any => "a condition (TRUE or FALSE)",
-        A::BitAnd | A::BitOr => "whole numbers",
+        A::BitAnd | A::BitOr => "integers",
         A::ListAgg => "text",
         A::Min | A::Max => "values that have an order",
         _ => "numbers or intervals",

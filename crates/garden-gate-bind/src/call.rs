@@ -114,7 +114,7 @@ impl Binder<'_> {
     }
 }
 
-/// What stands in or behind a call and only aggregates and window functions may have.
+/// What appears in or after a call and only aggregates and window functions may have.
 fn unexpected(call: &Call) -> Option<&'static str> {
     [
         (call.star, "*"),

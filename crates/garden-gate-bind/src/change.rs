@@ -7,7 +7,7 @@ use super::definition::limited;
 use super::period::Portion;
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
 use super::updatable::{Levels, ViewChecks, view_checks, view_columns};
-use super::{Binder, Bound, OutputColumn, BindContext, fail_with_all, problem::Problem};
+use super::{BindContext, Binder, Bound, OutputColumn, fail_with_all, problem::Problem};
 use crate::catalog::{ColumnDefinition, Filled, Table, TableDefinition, TableSource, Written};
 use crate::diagnostic::{Error, Result, SourceText, Span};
 use crate::logical::{ColumnId, ColumnInfo, Expr, ExprKind, LogicalPlan};

@@ -16,7 +16,7 @@ pub(crate) enum ChangeProblem {
     Width { given: usize, wanted: usize, columns: Vec<String> },
     #[error("column {column:?} is {to}, the value is {from}")]
     NotAssignable { column: String, from: SqlType, to: SqlType },
-    #[error("column {column:?} stands twice")]
+    #[error("column {column:?} appears twice")]
     ColumnTwice { column: String },
     #[error("column {column:?} is generated, and takes only DEFAULT")]
     Generated { column: String },
@@ -48,7 +48,7 @@ impl Facts for ChangeProblem {
             }
             Self::Width { columns, .. } => format!("the columns are {}", sentence_list(columns)),
             Self::NotAssignable { to, .. } => format!("CAST(… AS {to}) turns the value into one"),
-            Self::NotUpdatable { .. } => "change the rows of the tables behind it".into(),
+            Self::NotUpdatable { .. } => "change the rows of its tables instead".into(),
             Self::ComputedColumn { .. } => "name the columns that are to have values, without it".into(),
             Self::IdentityAlways { .. } => {
                 "leave the column out, or write OVERRIDING SYSTEM VALUE before VALUES".into()

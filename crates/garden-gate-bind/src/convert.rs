@@ -110,7 +110,7 @@ fn tight_type(expr: &Expr, other: SqlType) -> SqlType {
     };
     let narrow = SqlType::numeric(decimal.precision(), decimal.scale);
     match (other.digits(), decimal.scale) {
-        // A whole number within the digits of an integer type, which it may exceed only with all of them.
+        // An integer within the digits of an integer type, which it may exceed only with all of them.
         (Some((digits, _)), 0) if other.is_integer() => {
             if decimal.precision() < digits {
                 other

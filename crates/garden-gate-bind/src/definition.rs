@@ -2,7 +2,7 @@
 
 use super::change_problem::ChangeProblem;
 use super::scope::{Relation, Scope, ScopeColumn};
-use super::{Binder, BindContext, fail_with_all};
+use super::{BindContext, Binder, fail_with_all};
 use crate::catalog::{ColumnDefinition, Domain, Filled, Index, IndexPart, TableDefinition};
 use crate::diagnostic::{Error, Result, Span, SqlState};
 use crate::logical::{ColumnId, Expr, ExprKind, Function, ScanIndex, SortKey};
@@ -103,11 +103,7 @@ pub fn check_default<'a>(column: &'a ColumnDefinition, around: &'a BindContext<'
 ///
 /// # Errors
 /// What evaluating the default brings.
-pub fn default_value<'a>(
-    definition: &'a TableDefinition,
-    column: usize,
-    around: &'a BindContext<'a>,
-) -> Result<Value> {
+pub fn default_value<'a>(definition: &'a TableDefinition, column: usize, around: &'a BindContext<'a>) -> Result<Value> {
     let column = &definition.columns[column];
     let Filled::Default(text) = &column.filled else { return Ok(Value::Null) };
     let mut binder = Binder::new(text, around);
@@ -214,7 +210,7 @@ pub(super) fn limited(value: Expr, column: &ColumnDefinition) -> Expr {
     Expr::new(ExprKind::Call(function, vec![value, number]), column.sql_type, span)
 }
 
-/// Columns as places in a batch of all columns; each keeps the type it was given where it stands.
+/// Columns as places in a batch of all columns; each keeps the type it was given where it appears.
 pub(super) fn in_slots(expr: Expr, definition: &TableDefinition) -> Expr {
     if let ExprKind::Column(ColumnId(id)) = expr.kind() {
         let slot = ExprKind::Slot(*id as usize);

@@ -65,7 +65,7 @@ impl Binder<'_> {
                         equalities(&join.on, found);
                         self.dependencies(&join.right, found);
                     }
-                    // Where there is no partner a key is NULL, and so is all that it determines; what is computed may be anything else.
+                    // Where there is no match a key is NULL, and so is all that it determines; what is computed may be anything else.
                     JoinKind::Left => self.keys_alone(&join.right, found),
                     _ => {}
                 }

@@ -8,7 +8,7 @@ use crate::types::{ExtractField, MICROS_PER_DAY, SqlType, Value};
 const PERIOD_TESTS: &str = "OVERLAPS, EQUALS, CONTAINS, PRECEDES and SUCCEEDS";
 
 impl Binder<'_> {
-    /// Binds an expression that stands in `clause` and sees `scope`.
+    /// Binds an expression that appears in `clause` and sees `scope`.
     pub(super) fn expr(&mut self, expr: &ast::Expr, scope: &Scope, clause: Clause) -> Result<Expr> {
         use ast::ExprKind as K;
         let span = expr.span;
@@ -279,7 +279,7 @@ impl Binder<'_> {
         }
     }
 
-    /// The column of rows that a name begins with, and the fields behind it: `bed.place.x`.
+    /// The column of rows that a name begins with, and the fields after it: `bed.place.x`.
     fn row_column<'n>(&self, name: &'n [Ident], scope: &Scope) -> Option<(crate::logical::ColumnId, &'n [Ident])> {
         (1..name.len()).rev().find_map(|at| {
             let (column, fields) = name.split_at(at);
@@ -297,7 +297,7 @@ impl Binder<'_> {
         self.outer.iter().rev().find_map(|outer| outer.scope.resolve(name).ok())
     }
 
-    /// Looks for what may have been meant by a name that is no column.
+    /// Looks for what may have been meant by a name that is not a column.
     fn explain_missing(&self, problem: Problem, name: &[Ident], bare_name: BareName, clause: Clause) -> Problem {
         match (problem, name) {
             (Problem::NoSuchColumn { name: text, tables, near, .. }, [ident]) => {

@@ -114,7 +114,7 @@ impl Binder<'_> {
             Kind::Bytes if found.is_text() || null => return self.coerce(arg, T::TEXT),
             Kind::Bytes => "text or a binary string",
             Kind::Whole if found.is_exact() || null => return self.coerce(arg, T::BigInt),
-            Kind::Whole => "a whole number",
+            Kind::Whole => "an integer",
             Kind::Number if null => return self.coerce(arg, T::Integer),
             Kind::Number if found.is_number() => return arg,
             Kind::Number => "a number",

@@ -112,7 +112,7 @@ impl Binder<'_> {
     }
 }
 
-/// A call of an aggregate that is no window function.
+/// A call of an aggregate that is not a window function.
 fn is_aggregate(expr: &ast::Expr) -> bool {
     use crate::logical::AggregateFunction as A;
     match &expr.kind {

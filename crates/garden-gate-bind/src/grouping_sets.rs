@@ -4,7 +4,7 @@ use super::group::Grouping;
 use super::scope::Scope;
 use super::{Binder, problem::Problem};
 use crate::diagnostic::{Result, Span};
-use crate::logical::{Aggregate, ColumnId, Expr, LogicalPlan, SetOp, SetOperand, CteReference, CteDefinition, CteId};
+use crate::logical::{Aggregate, ColumnId, CteDefinition, CteId, CteReference, Expr, LogicalPlan, SetOp, SetOperand};
 use crate::syntax::ast::{self, GroupingElement};
 use crate::types::{SqlType, Value};
 use std::collections::HashMap;

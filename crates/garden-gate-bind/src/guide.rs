@@ -27,19 +27,19 @@ impl CollectedGuide {
                 continue;
             }
             self.named.extend(directive.names.iter().cloned());
-            let (demand, if_possible, span) = (directive.demand.clone(), clause.if_possible, directive.span);
-            self.guide.directives.push(Directive { demand, if_possible, span });
+            let (kind, if_possible, span) = (directive.kind.clone(), clause.if_possible, directive.span);
+            self.guide.directives.push(Directive { kind, if_possible, span });
         }
     }
 }
 
 impl Binder<'_> {
-    /// What all clauses demand; a name that is no table of the statement is a problem.
+    /// What all clauses kind; a name that is not a table of the statement is a problem.
     pub(super) fn take_guide(&mut self) -> Guide {
         let CollectedGuide { guide, named, relations } = std::mem::take(&mut self.guide);
         let known: Vec<&str> = relations.iter().map(String::as_str).collect();
         for name in named.iter().filter(|name| !known.iter().any(|known| name.matches(known))) {
-            let message = format!("GUIDE names {:?}, which is no table in FROM", name.text);
+            let message = format!("GUIDE names {:?}, which is not a table in FROM", name.text);
             let help = suggestion(&name.text, &known, "the tables are");
             self.problems.push(Error::new(SqlState::TABLE_NOT_FOUND, message).with_help(help).at(name.span));
         }

@@ -94,7 +94,7 @@ impl<'a> Binder<'a> {
                 ast::AssignedValue::Value(expr) => expr.span,
                 ast::AssignedValue::Default(span) => *span,
             });
-            // A name that is no column was reported, and is no reason to count.
+            // A name that is not a column was reported, and is no reason to count.
             let named = insert.columns.as_ref().map_or(wanted.len(), Vec::len);
             if named != wanted.len() {
                 continue;
@@ -160,7 +160,7 @@ impl<'a> Binder<'a> {
         (wanted, target, span): (&[usize], &Target<'_>, Span),
     ) -> Result<(LogicalPlan, Vec<(usize, ColumnId)>)> {
         if let Some(first) = self.problems.first().filter(|_| output.len() != wanted.len()) {
-            // A name that is no column was reported, and is no reason to count.
+            // A name that is not a column was reported, and is no reason to count.
             return Err(first.clone());
         }
         if output.len() != wanted.len() {

@@ -4,7 +4,7 @@ use super::scope::{Clause, Merged, Scope, ScopeColumn};
 use super::{Binder, problem::Problem};
 use crate::diagnostic::{Error, Result, Span};
 use crate::logical::{
-    ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, BinaryJoin, Sides, CteReference, CteDefinition, CteId, WindowCall,
+    BinaryJoin, ColumnId, CteDefinition, CteId, CteReference, Expr, ExprKind, JoinKind, LogicalPlan, Sides, WindowCall,
 };
 use crate::syntax::ast::{CompareOp, Ident, Join, JoinCondition};
 use crate::types::SqlType;
@@ -138,7 +138,9 @@ impl Binder<'_> {
         self.steps.push(CteDefinition { name: name.into(), plan: copy, output, uses: 2 });
         let again: HashMap<ColumnId, ColumnId> =
             outer.iter().map(|column| (*column, self.columns.copy(*column))).collect();
-        let step = |columns: Vec<(ColumnId, ColumnId)>| LogicalPlan::CteReference(CteReference { id, name: name.into(), columns });
+        let step = |columns: Vec<(ColumnId, ColumnId)>| {
+            LogicalPlan::CteReference(CteReference { id, name: name.into(), columns })
+        };
         let first = step(outer.iter().map(|column| (*column, inner(*column))).collect());
         let second = step(outer.iter().map(|column| (again[column], inner(*column))).collect());
         (first, second, again)

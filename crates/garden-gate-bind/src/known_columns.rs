@@ -1,5 +1,5 @@
 //! Views and table functions mean what they meant when they were made (clause 11.32: their columns are fixed then): of a table that they read
-//! they see the columns that it had, whatever has been added since. A column that is gone stands in their scope all the same, so that a query
+//! they see the columns that it had, whatever has been added since. A column that is gone appears in their scope all the same, so that a query
 //! that means it no longer works, rather than mean something else.
 
 use super::Binder;

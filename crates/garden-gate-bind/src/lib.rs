@@ -1,6 +1,6 @@
 //! Syntax tree + catalog → typed logical plan. Names, scopes, types and coercions; every semantic error is found here.
 //!
-//! The binder goes on after a problem with a NULL in place of what it could not understand, so that two misspelt columns give
+//! The binder goes on after a problem with a NULL instead of what it could not understand, so that two misspelt columns give
 //! two errors and no follow-up ones.
 //!
 //! A part of the crate `garden-gate`, which exports what programs need of it. There is no semver promise for this crate itself.
@@ -87,7 +87,7 @@ pub use updatable::{ViewChecks, bind_hidden_rows, check_view_option};
 
 use crate::catalog::{Catalog, FileOptions, KnownColumns, Table, TableSource};
 use crate::diagnostic::{Error, Facts, Note, Result, SourceText, Span};
-use crate::logical::{Aggregate, ColumnId, ColumnInfo, Columns, Expr, Guide, LogicalPlan, CteDefinition};
+use crate::logical::{Aggregate, ColumnId, ColumnInfo, Columns, CteDefinition, Expr, Guide, LogicalPlan};
 use crate::syntax::ast;
 use crate::types::{SqlType, Value, Zone};
 use std::collections::HashSet;
@@ -131,7 +131,7 @@ pub struct BindContext<'a> {
     pub zone: Zone,
     /// The moment in the past that versioned tables are read at, in microseconds since 1970.
     pub as_of: Option<i64>,
-    /// The rows of the change in FROM, and where it stands.
+    /// The rows of the change in FROM, and where it appears.
     pub delta: Option<(Span, &'a Table)>,
 }
 
@@ -169,7 +169,7 @@ pub struct Bound {
 enum BareName {
     #[default]
     Column,
-    /// It stands beside a comparison: text without its quotes.
+    /// It appears beside a comparison: text without its quotes.
     PerhapsText,
 }
 
@@ -230,20 +230,20 @@ pub struct Binder<'a> {
     /// Which rows the expression that is bound is about.
     rows: Rows,
     recursions: usize,
-    /// How many views are being read, one inside of the other.
+    /// How many views are being read, one inside the other.
     views: usize,
     /// What the tables of the view or function that is being read looked like when it was made.
     known: &'a [KnownColumns],
     /// Columns that are gone since then, with their names and tables: whoever uses one no longer works.
     gone: Vec<(ColumnId, String)>,
-    /// How many queries are being read, one inside of the other.
+    /// How many queries are being read, one inside the other.
     depth: usize,
-    /// How many queries inside of expressions there have been.
+    /// How many queries inside expressions there have been.
     subqueries: usize,
     /// The operands of the simple CASEs around, the innermost last.
     case_operands: Vec<Expr>,
     guide: guide::CollectedGuide,
-    /// What the name that is bound next may be, if it is no column.
+    /// What the name that is bound next may be, if it is not a column.
     bare_name: BareName,
 }
 
@@ -308,7 +308,7 @@ impl<'a> Binder<'a> {
         stand_in(span)
     }
 
-    /// Binds a query that stands inside of another, in `clause`, and sees its `scope`.
+    /// Binds a query that appears inside another, in `clause`, and sees its `scope`.
     fn inner<T>(&mut self, at: (&scope::Scope, scope::Clause), bind: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
         let level = std::mem::take(&mut self.level);
         let operands = std::mem::take(&mut self.case_operands);

@@ -8,7 +8,7 @@ use super::change_problem::ChangeProblem;
 use super::scope::{Clause, Scope, ScopeColumn};
 use crate::catalog::{Filled, TableDefinition};
 use crate::diagnostic::{Result, Span};
-use crate::logical::{ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, BinaryJoin};
+use crate::logical::{BinaryJoin, ColumnId, Expr, ExprKind, JoinKind, LogicalPlan};
 use crate::syntax::ast;
 use crate::types::{SqlType, Test, Value};
 

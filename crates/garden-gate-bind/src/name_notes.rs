@@ -17,7 +17,7 @@ fn is_bare(expr: &ast::Expr) -> bool {
 }
 
 impl Binder<'_> {
-    /// `x IN (SELECT y FROM …)` where `y` is no column of the query's own tables.
+    /// `x IN (SELECT y FROM …)` where `y` is not a column of the query's own tables.
     pub(super) fn note_outer_name(&mut self, query: &ast::Query, rows: &Rows, around: &Scope) {
         let ast::QueryBody::Select(select) = &query.body else { return };
         let [ast::SelectItem::Expr { expr, .. }] = select.items.as_slice() else { return };
@@ -37,12 +37,12 @@ impl Binder<'_> {
         }
         let text = self.text(expr.span);
         let message = format!(
-            "{text} is no column of the inner query: it is taken from the query around, for every row the same"
+            "{text} is not a column of the inner query: it comes from the enclosing query, and is the same for every row"
         );
         self.note(Note::new("outer-name", message).at(expr.span).help(OUTER_HELP));
     }
 
-    /// `WHERE x = 1` in an inner query where `x` is no column of its own tables: the condition says nothing of their rows.
+    /// `WHERE x = 1` in an inner query where `x` is not a column of its own tables: the condition says nothing of their rows.
     pub(super) fn note_outer_condition(
         &mut self,
         operands: &(ast::Expr, ast::Expr),
@@ -56,7 +56,7 @@ impl Binder<'_> {
             return;
         }
         let message = format!(
-            "{} is no column of the inner query: the condition is about the query around, and says nothing of the inner rows",
+            "{} is not a column of the inner query: the condition is about the query around, and says nothing of the inner rows",
             self.text(name.span)
         );
         self.note(Note::new("outer-name", message).at(name.span).help(OUTER_HELP));

@@ -41,7 +41,7 @@ impl Binder<'_> {
             "for digits after the point make one side a decimal: CAST({} AS NUMERIC(10,2)) / …",
             first_operand(text)
         );
-        let message = format!("{text} divides whole numbers: the result is cut to a whole number");
+        let message = format!("{text} divides integers: the result is cut to an integer");
         self.note(Note::new("integer-division", message).at(span).help(help));
     }
 
@@ -64,7 +64,7 @@ impl Binder<'_> {
         let shown = if delimiter == '\t' { "\\t".to_owned() } else { delimiter.to_string() };
         let count = column.name.split(delimiter).count();
         let message = format!("the header of {} is read as one column: {:?}", table.name, column.name);
-        let help = format!("with the option (DELIMITER '{shown}') behind the name of the file it has {count} columns");
+        let help = format!("with the option (DELIMITER '{shown}') after the name of the file it has {count} columns");
         self.note(Note::new("one-column-header", message).help(help));
     }
 

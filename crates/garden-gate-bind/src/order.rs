@@ -11,7 +11,7 @@ use crate::types::{SqlType, Value};
 pub(super) struct SortContext<'s> {
     pub(super) scope: &'s Scope,
     pub(super) output: &'s [OutputColumn],
-    /// The expressions behind the output columns, as they are computed.
+    /// The expressions after the output columns, as they are computed.
     pub(super) selected: &'s [(ColumnId, Expr)],
     pub(super) grouping: Option<&'s Grouping>,
     pub(super) distinct: bool,

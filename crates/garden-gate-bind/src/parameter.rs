@@ -73,7 +73,7 @@ impl Parameters {
         self.refuse_unused(&used)
     }
 
-    /// Gives a parameter a value; an earlier one is replaced. A position is at most the one behind the last.
+    /// Gives a parameter a value; an earlier one is replaced. A position is at most the one after the last.
     pub fn put(&mut self, name: ParameterName, value: Value) {
         match name {
             ParameterName::Named(name) => {
@@ -95,12 +95,28 @@ impl Parameters {
         named.chain((1..=self.positions.len()).map(ParameterName::Position))
     }
 
+    /// As [`Parameters::refuse_unused`], for the parameters of a text; without values its text is not read.
+    ///
+    /// # Errors
+    /// 07001 with the names that are used.
+    pub fn refuse_unused_in(&self, source: &Arc<SourceText>) -> Result<()> {
+        if self.is_empty() {
+            return Ok(());
+        }
+        self.refuse_unused(&Script::new(Arc::clone(source)).parameter_names())
+    }
+
+    /// Whether no parameter has a value.
+    pub fn is_empty(&self) -> bool {
+        self.named.is_empty() && self.positions.is_empty()
+    }
+
     /// A value given for a parameter that nobody uses is a mistake worth stopping for.
     ///
     /// # Errors
     /// 07001 with the names that are used.
     pub fn refuse_unused(&self, used: &[ParameterName]) -> Result<()> {
-        if self.named.is_empty() && self.positions.is_empty() {
+        if self.is_empty() {
             return Ok(());
         }
         let last = used.iter().filter_map(ParameterName::position).max().unwrap_or(0);

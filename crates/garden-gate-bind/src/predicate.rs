@@ -14,7 +14,7 @@ fn is_long_integer(expr: &Expr) -> bool {
         && !expr.sql_type().is_approximate()
 }
 
-/// Compares a long whole number with a floating point number by their values (clause 8.2): brought to DOUBLE PRECISION, neighbours would be the
+/// Compares a long integer with a floating point number by their values (clause 8.2): brought to DOUBLE PRECISION, neighbours would be the
 /// same.
 fn compare_exactly(op: CompareOp, left: Expr, right: Expr, span: Span) -> Expr {
     let (exact, approximate, op) =
@@ -26,7 +26,7 @@ fn compare_exactly(op: CompareOp, left: Expr, right: Expr, span: Span) -> Expr {
 }
 
 impl Binder<'_> {
-    /// Binds an operand of a comparison, where a name that is no column may have been meant as text.
+    /// Binds an operand of a comparison, where a name that is not a column may have been meant as text.
     fn operand(&mut self, expr: &ast::Expr, at: (&Scope, Clause)) -> Result<Expr> {
         self.bare_name = BareName::PerhapsText;
         self.expr(expr, at.0, at.1)

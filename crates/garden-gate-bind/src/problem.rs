@@ -30,9 +30,9 @@ pub(crate) enum Problem {
     AliasTooEarly { name: String, clause: Clause, expression: String, computed: Computed },
     #[error("aggregate {name} can't be used in {clause}")]
     AggregateMisplaced { name: String, clause: Clause },
-    #[error("aggregate {inner} inside of aggregate {outer}")]
+    #[error("aggregate {inner} inside aggregate {outer}")]
     NestedAggregate { inner: String, outer: String },
-    #[error("{text} stands neither in GROUP BY nor inside an aggregate")]
+    #[error("{text} appears neither in GROUP BY nor inside an aggregate")]
     NotGrouped { text: String, grouped: Vec<String> },
     #[error("{left} can't be compared with {right}")]
     NotComparable { left: SqlType, right: SqlType, texts: [String; 2] },
@@ -66,17 +66,17 @@ pub(crate) enum Problem {
     NoSuchPeriod { name: String, tables: Vec<String>, known: Vec<String> },
     #[error("{op} needs a period {side}")]
     NoPeriod { op: &'static str, side: &'static str },
-    #[error("a period is no value: it stands beside {ops} only")]
+    #[error("a period is not a value: it is used beside {ops} only")]
     PeriodAlone { ops: &'static str },
     #[error("{clause} can't use columns")]
     ColumnInConstant { clause: Clause },
-    #[error("{what} must be a whole number, 0 or more")]
+    #[error("{what} must be an integer, 0 or more")]
     BadCount { what: &'static str, state: SqlState },
     #[error("no value for parameter {name}")]
     ParameterMissing { name: String, known: Vec<String> },
     #[error("no parameter {name} in the statement")]
     ParameterUnused { name: String, known: Vec<String> },
-    #[error("value '{value}' of parameter {name} is no {expected}")]
+    #[error("value '{value}' of parameter {name} is not a valid {expected}")]
     ParameterValue { name: String, value: String, expected: SqlType },
     #[error("* needs a table in FROM")]
     StarWithoutFrom,
@@ -102,7 +102,7 @@ pub(crate) enum Problem {
     NeedsOver { name: &'static str },
     #[error("{text} means a row of a frame, and there is no frame here")]
     NestedMisplaced { text: String },
-    #[error("window function {text} inside of a window function or an aggregate")]
+    #[error("window function {text} inside a window function or an aggregate")]
     NestedWindow { text: String },
     #[error("window function {text} can't be used in {clause}: windows are computed after it")]
     WindowMisplaced { text: String, clause: Clause, rewritten: String },
@@ -110,9 +110,9 @@ pub(crate) enum Problem {
     WindowWithoutOrder { name: &'static str },
     #[error("no window {name:?}")]
     NoSuchWindow { name: String, known: Vec<String> },
-    #[error("NEXT VALUE FOR can't be used {}", if *inside { "in a query inside of another".to_owned() } else { format!("in {clause}") })]
+    #[error("NEXT VALUE FOR can't be used {}", if *inside { "in a query inside another".to_owned() } else { format!("in {clause}") })]
     NextValueMisplaced { clause: Clause, inside: bool },
-    #[error("{name:?} is no type, and no domain")]
+    #[error("{name:?} is neither a type nor a domain")]
     NoSuchType { name: String, near: Option<String> },
     #[error("no sequence {name:?}")]
     NoSuchSequence { name: String, near: Option<String> },
@@ -124,9 +124,9 @@ pub(crate) enum Problem {
     WindowTwice { name: String },
     #[error("a window that refines {name} can't add {what}")]
     WindowRefined { name: String, what: &'static str },
-    #[error("{name} is no window function and no aggregate")]
+    #[error("{name} is neither a window function nor an aggregate")]
     NoWindowFunction { name: String },
-    #[error("{name} has no frame: it looks at the whole partition")]
+    #[error("{name} has no frame: it looks at the entire partition")]
     FrameUnused { name: &'static str },
     #[error("the frame ends before it begins")]
     FrameBackwards,
@@ -150,7 +150,7 @@ pub(crate) enum Problem {
     NoAnchor { name: String },
     #[error("SEARCH and CYCLE can't follow the rows of {name} through a set operator in its FROM")]
     SearchPastSetOperator { name: String },
-    #[error("a recursive query can't stand in {rule}")]
+    #[error("a recursive query can't appear in {rule}")]
     RecursionRule { rule: &'static str },
     #[error("the right side of a RIGHT or FULL JOIN can't use columns of the left")]
     LateralOuter,
@@ -250,7 +250,7 @@ impl Facts for Problem {
                 Some(alias_help((name, expression), *clause, computed))
             }
             Self::AggregateMisplaced { clause: Clause::Where, .. } => {
-                Some("conditions on groups go into HAVING, behind GROUP BY".into())
+                Some("conditions on groups go into HAVING, after GROUP BY".into())
             }
             Self::NotGrouped { text, grouped } => Some(group_help(text, grouped)),
             Self::NotComparable { left, right, texts } => compare_help((*left, &texts[0]), (*right, &texts[1])),
@@ -291,12 +291,12 @@ impl Facts for Problem {
 }
 
 impl Problem {
-    /// Help for the rules of grouping, windows, queries inside of queries, and recursion.
+    /// Help for the rules of grouping, windows, queries inside queries, and recursion.
     fn further_help(&self) -> Option<String> {
         match self {
             Self::NeedsWithinGroup { name } => Some(format!("write {name}(…) WITHIN GROUP (ORDER BY column)")),
             Self::NestedMisplaced { text } => {
-                Some(format!("it stands in the argument of an aggregate with OVER: SUM({text}) OVER (ORDER BY column)"))
+                Some(format!("it appears in the argument of an aggregate with OVER: SUM({text}) OVER (ORDER BY column)"))
             }
             Self::NeedsOver { name } => Some(format!("write {name}() OVER (ORDER BY column)")),
             Self::WindowMisplaced { rewritten, .. } => {
@@ -311,7 +311,7 @@ impl Problem {
             Self::NoSuchSequence { near, .. } | Self::NoSuchTableFunction { near, .. } => did_you_mean(near.as_deref()),
             Self::FunctionArguments { wanted, .. } => known("its parameters are", wanted),
             Self::NoSuchWindow { known: names, .. } => {
-                known("the windows are", names).or_else(|| Some("define it behind HAVING: WINDOW name AS (…)".into()))
+                known("the windows are", names).or_else(|| Some("define it after HAVING: WINDOW name AS (…)".into()))
             }
             Self::ColumnNames { names, columns, .. } => Some(left_over(names, columns)),
             Self::NothingCorresponds { lists } => Some(side_by_side(lists, 2, None)),
@@ -329,7 +329,7 @@ impl Problem {
                 Some(format!("name {name} in FROM itself, once in each branch of the UNION"))
             }
             Self::RecursionRule { .. } => {
-                Some("use its rows in the query behind WITH instead: there they are all found".into())
+                Some("use its rows in the query after WITH instead: there they are all found".into())
             }
             Self::FrameBackwards => {
                 Some("write ROWS BETWEEN 2 PRECEDING AND CURRENT ROW: the earlier bound first".into())
@@ -349,7 +349,7 @@ impl Problem {
     }
 }
 
-/// Which of the names or columns have no partner.
+/// Which of the names or columns have no match.
 fn left_over(names: &[String], columns: &[String]) -> String {
     if names.len() > columns.len() {
         let more = &names[columns.len()..];
@@ -370,7 +370,7 @@ fn table_help(near: Option<&str>, elsewhere: &[String], names: &[String]) -> Str
     })
 }
 
-/// What the expression behind an alias is computed from, which says where a condition on it goes.
+/// What the expression after an alias is computed from, which says where a condition on it goes.
 #[derive(Debug)]
 pub(crate) enum Computed {
     Row,

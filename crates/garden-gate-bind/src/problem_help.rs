@@ -5,7 +5,7 @@ use super::scope::Clause;
 use crate::diagnostic::Error;
 use crate::types::SqlType;
 
-/// Help for an expression outside of the groups of its query.
+/// Help for an expression outside the groups of its query.
 pub(super) fn group_help(text: &str, grouped: &[String]) -> String {
     if grouped.iter().any(|key| key.parse::<u32>().is_ok()) {
         return format!("GROUP BY takes expressions, not positions: write GROUP BY {text}");
@@ -41,7 +41,7 @@ pub(super) fn field_help(
             Some(format!("write EXTRACT({field} FROM CAST({text} AS {sql_type} FORMAT '{template}'))"))
         }
         (true, None) => Some(format!(
-            "CAST({text} AS DATE FORMAT 'DD.MM.YYYY') makes a day of a text that is written so; {text} is no day throughout"
+            "CAST({text} AS DATE FORMAT 'DD.MM.YYYY') makes a day of a text that is written so; not every {text} is a day"
         )),
         (false, _) => None,
     }
@@ -60,7 +60,7 @@ pub(super) fn alias_help((alias, expression): (&str, &str), clause: Clause, comp
             format!("compute it in a step and use its column outside:\n{rewritten}")
         }
         (Computed::Group, Clause::Where) => {
-            format!("conditions on groups go into HAVING, behind GROUP BY, with {expression} instead of {alias}")
+            format!("conditions on groups go into HAVING, after GROUP BY, with {expression} instead of {alias}")
         }
         (Computed::Group, Clause::GroupBy) => {
             format!("{expression} is computed of the groups: group by the columns that are beside it")

@@ -64,7 +64,7 @@ impl Binder<'_> {
         }
     }
 
-    /// ORDER BY of a query that is no plain SELECT: it sees the columns of the result only.
+    /// ORDER BY of a query that is not a plain SELECT: it sees the columns of the result only.
     fn order_of_output(&mut self, items: &[ast::SortItem], output: &[OutputColumn]) -> Result<Vec<SortKey>> {
         let columns = output.iter().map(|column| ScopeColumn { name: column.name.clone(), id: column.id }).collect();
         let relation = Relation::new("the result", columns);

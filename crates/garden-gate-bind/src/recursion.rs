@@ -133,7 +133,7 @@ impl Binder<'_> {
                         "the right side of EXCEPT, nor at its left: what is found later could take a row back"
                     }
                     SetOp::Intersect => "INTERSECT",
-                    SetOp::Union => "a UNION inside of a UNION ALL, or the other way round",
+                    SetOp::Union => "a UNION inside a UNION ALL, or the other way round",
                 };
                 return Err(Error::from_facts(&Problem::RecursionRule { rule }).at(operation.span));
             }
@@ -247,7 +247,7 @@ fn merge_types(types: &mut Option<Vec<SqlType>>, output: &[OutputColumn]) {
     }
 }
 
-/// The operands of UNIONs of one kind inside of each other.
+/// The operands of UNIONs of one kind inside each other.
 fn flatten<'q>(body: &'q QueryBody, all: bool, operands: &mut Vec<&'q QueryBody>) {
     match body {
         QueryBody::SetOperation(operation)
@@ -332,7 +332,7 @@ fn check_rules(plan: &LogicalPlan, id: usize) -> Result<(), &'static str> {
                     JoinKind::Left if right => Some("the side of an outer join that is filled up with NULLs"),
                     JoinKind::Full if left || right => Some("a FULL JOIN"),
                     JoinKind::Inner => None,
-                    _ if right => Some("a query inside of an expression, such as NOT IN or NOT EXISTS"),
+                    _ if right => Some("a query inside an expression, such as NOT IN or NOT EXISTS"),
                     _ => None,
                 }
             }
@@ -353,7 +353,7 @@ fn check_rules(plan: &LogicalPlan, id: usize) -> Result<(), &'static str> {
                 if let ExprKind::Subquery(subquery) = expr.kind()
                     && has_input(&subquery.plan, id)
                 {
-                    broken.get_or_insert("a query inside of an expression, such as NOT IN or NOT EXISTS");
+                    broken.get_or_insert("a query inside an expression, such as NOT IN or NOT EXISTS");
                 }
             });
         });

@@ -4,7 +4,7 @@ use crate::logical::ColumnId;
 use crate::syntax::ast::Ident;
 use std::fmt;
 
-/// The part of a statement an expression stands in.
+/// The part of a statement an expression appears in.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Clause {
     Select,
@@ -108,7 +108,7 @@ pub(super) struct Merged {
 #[derive(Clone, Debug, Default)]
 pub(super) struct Scope {
     pub(super) relations: Vec<Relation>,
-    /// The columns of `*`, in order; unqualified names mean these. A column merged by USING stands here once.
+    /// The columns of `*`, in order; unqualified names mean these. A column merged by USING appears here once.
     pub(super) star: Vec<ScopeColumn>,
 }
 

@@ -55,7 +55,7 @@ impl Binder<'_> {
             return;
         }
         let span = first.expr.span.to(last.expr.span);
-        let message = format!("ORDER BY {} in a query inside of another does not order the result", self.text(span));
+        let message = format!("ORDER BY {} in a query inside another does not order the result", self.text(span));
         let help = format!("leave it out, or order the whole: … ORDER BY {}", self.text(span));
         self.note(Note::new("needless-order", message).at(span).help(help).style());
     }

@@ -1,4 +1,4 @@
-//! Queries inside of expressions (clauses 7.19, 8.4, 8.8 to 8.11): bound where they stand, then taken up by the plan around them.
+//! Queries inside expressions (clauses 7.19, 8.4, 8.8 to 8.11): bound where they stand, then taken up by the plan around them.
 
 use super::problem::Problem;
 use super::scope::{Clause, Scope};
@@ -6,7 +6,7 @@ use super::style_notes::only_column;
 use super::{Binder, OutputColumn};
 use crate::diagnostic::{Error, Result, Span};
 use crate::logical::{
-    Aggregate, AggregateFunction, AnyTest, ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, BinaryJoin,
+    Aggregate, AggregateFunction, AnyTest, BinaryJoin, ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan,
     Subquery, SubqueryTest, Test,
 };
 use crate::syntax::ast;
@@ -38,7 +38,7 @@ impl Binder<'_> {
         self.inner(at, |binder| binder.query(query))
     }
 
-    /// `(SELECT …)` in place of a value: one column, or several as a row where it is compared (clause 7.1).
+    /// `(SELECT …)` instead of a value: one column, or several as a row where it is compared (clause 7.1).
     pub(super) fn scalar_subquery(
         &mut self,
         (query, is_operand): (&ast::Query, bool),
@@ -193,7 +193,7 @@ impl Binder<'_> {
         Ok(self.subquery(SubqueryTest::Any { op, operands: left, columns }, plan, SqlType::Boolean, span))
     }
 
-    /// Lets `plan` take up the queries in `expr`: each becomes a join, and a column stands in its place.
+    /// Lets `plan` take up the queries in `expr`: each becomes a join, and a column appears in its place.
     pub(super) fn attach(&mut self, plan: LogicalPlan, expr: Expr) -> (LogicalPlan, Expr) {
         if !expr.has_subquery() {
             return (plan, expr);
@@ -203,7 +203,7 @@ impl Binder<'_> {
         (work.plan, expr)
     }
 
-    /// [`Binder::attach`] for several expressions; a query that stands in several of them is taken up once.
+    /// [`Binder::attach`] for several expressions; a query that appears in several of them is taken up once.
     pub(super) fn attach_all(&mut self, plan: LogicalPlan, exprs: Vec<Expr>) -> (LogicalPlan, Vec<Expr>) {
         let mut work = Attach { binder: self, plan, guard: Vec::new(), taken: Vec::new() };
         let attached = exprs.into_iter().map(|expr| work.expr(expr)).collect();
@@ -314,7 +314,8 @@ impl Attach<'_, '_> {
         let Subquery { test, plan: right, .. } = if again { self.copied(subquery) } else { subquery };
         let left = std::mem::replace(&mut self.plan, LogicalPlan::OneRow);
         let guard = if right.can_raise() { self.usable_guard(&left) } else { Vec::new() };
-        let mut join = BinaryJoin { dependent: true, guard, ..BinaryJoin::new(JoinKind::Mark, left, right, Vec::new()) };
+        let mut join =
+            BinaryJoin { dependent: true, guard, ..BinaryJoin::new(JoinKind::Mark, left, right, Vec::new()) };
         let value = match test {
             SubqueryTest::Scalar(column) => {
                 let value = Expr::column(column, sql_type, span);
@@ -366,7 +367,7 @@ impl Attach<'_, '_> {
     /// The truth value of the join, called by the text it stands for.
     fn mark(&mut self, join: &mut BinaryJoin, span: Span) -> Expr {
         let mut text = self.binder.text(span).split_whitespace().collect::<Vec<_>>().join(" ");
-        // The join tells whether it is IN; a NOT stands before its column.
+        // The join tells whether it is IN; a NOT appears before its column.
         if let Some(at) = text.to_ascii_uppercase().find(" NOT IN ") {
             text.replace_range(at..at + 8, " IN ");
         }

@@ -4,13 +4,13 @@
 
 use super::problem::Problem;
 use super::scope::{Clause, Scope};
-use super::{Binder, BindContext, convert};
+use super::{BindContext, Binder, convert};
 use crate::catalog::{FOREVER, Table, TableDefinition};
 use crate::diagnostic::{Error, Note, Result, SourceText, Span, SqlState};
 use crate::kernel::evaluate_constant;
 use crate::logical::{Expr, ExprKind, LogicalPlan};
 use crate::storage::{MomentFacts, StoredTable};
-use crate::syntax::ast::{self, SystemTimePoint, SystemTimeClause, SystemTimeKind};
+use crate::syntax::ast::{self, SystemTimeClause, SystemTimeKind, SystemTimePoint};
 use crate::types::{MICROS_PER_DAY, SqlType, Value, format_timestamp};
 use std::any::Any;
 use std::sync::Arc;
@@ -22,7 +22,7 @@ struct Range {
     last: Option<i64>,
 }
 
-/// A moment outside of a query, as in SET AS OF.
+/// A moment outside a query, as in SET AS OF.
 ///
 /// # Errors
 /// Whatever is wrong with it; 07001 where a parameter has no value.
@@ -149,7 +149,9 @@ impl<'a> Binder<'a> {
         let value =
             evaluate_constant(&bound).map_err(|error| if error.span().is_none() { error.at(span) } else { error })?;
         let found = match (moment, &value) {
-            (SystemTimePoint::Commit(_), Value::Integer(number)) => return self.time_of_commit(*number, span).map(Some),
+            (SystemTimePoint::Commit(_), Value::Integer(number)) => {
+                return self.time_of_commit(*number, span).map(Some);
+            }
             (SystemTimePoint::Time(_), Value::Timestamp(micros) | Value::Instant(micros)) => return Ok(Some(*micros)),
             (SystemTimePoint::Time(_), Value::Date(days)) => return Ok(Some(i64::from(*days) * MICROS_PER_DAY)),
             (_, Value::Null) => {

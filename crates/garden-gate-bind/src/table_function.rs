@@ -1,9 +1,9 @@
-//! Calls of table functions: the function's query stands in place of the call, its parameters replaced by the arguments.
+//! Calls of table functions: the function's query appears instead of the call, its parameters replaced by the arguments.
 
 use super::problem::Problem;
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
 use super::view::MOST_VIEWS;
-use super::{Binder, Level, Outer, OutputColumn, BindContext};
+use super::{BindContext, Binder, Level, Outer, OutputColumn};
 use crate::catalog::TableFunction;
 use crate::diagnostic::{Error, Result, SourceText, Span, SqlState, counted, nearest};
 use crate::logical::{ColumnId, Expr, LogicalPlan};
@@ -115,12 +115,12 @@ impl<'a> Binder<'a> {
     ) -> Result<(LogicalPlan, Vec<ColumnId>, Vec<OutputColumn>)> {
         if self.views >= MOST_VIEWS {
             let message =
-                format!("function {:?} stands behind itself, or behind more than {MOST_VIEWS} others", function.name);
+                format!("function {:?} refers to itself, or goes through more than {MOST_VIEWS} others", function.name);
             return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(span));
         }
         let mut script = Script::new(Arc::clone(&function.query));
         let Some(Ok(ast::Statement { kind: ast::StatementKind::Query(query), .. })) = script.next_statement() else {
-            return Err(Error::new(SqlState::GENERAL, "internal error: the text of a function is no query").at(span));
+            return Err(Error::new(SqlState::GENERAL, "internal error: the text of a function is not a query").at(span));
         };
         let columns = function
             .parameters
@@ -140,7 +140,7 @@ impl<'a> Binder<'a> {
     }
 }
 
-/// The plan with other expressions in place of some columns, in every node.
+/// The plan with other expressions instead of some columns, in every node.
 fn replaced(plan: LogicalPlan, values: &HashMap<ColumnId, Expr>) -> LogicalPlan {
     let Ok(plan) = plan.map_inputs(&mut |input| Ok::<_, Infallible>(replaced(input, values)));
     let with = |id: ColumnId| values.get(&id).cloned();

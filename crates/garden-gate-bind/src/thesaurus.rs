@@ -201,7 +201,7 @@ fn stands_last(arg: &str) -> bool {
     arg.starts_with('\'') || arg.parse::<f64>().is_ok()
 }
 
-/// What is written for a word that is no column: a moment without parentheses.
+/// What is written for a word that is not a column: a moment without parentheses.
 pub(super) fn for_word(name: &str) -> Option<String> {
     written(&senses(name)?, &[])
 }
@@ -270,7 +270,7 @@ fn sense_of(word: &str) -> Option<&'static str> {
     WORDS.iter().find(|(_, words)| words.contains(&word)).map(|(sense, _)| *sense)
 }
 
-/// The senses of the words that a name is made of; nothing when a part of it is no word that is known.
+/// The senses of the words that a name is made of; nothing when a part of it is not a word that is known.
 fn senses(name: &str) -> Option<Vec<&'static str>> {
     if name.len() > MOST_LETTERS || !name.is_ascii() {
         return None;

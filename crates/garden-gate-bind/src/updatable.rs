@@ -5,7 +5,7 @@ use super::change::Target;
 use super::change_problem::ChangeProblem;
 use super::definition::in_slots;
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
-use super::{Binder, Bound, OutputColumn, BindContext, fail_with_all, view::MOST_VIEWS};
+use super::{BindContext, Binder, Bound, OutputColumn, fail_with_all, view::MOST_VIEWS};
 use crate::catalog::{TableDefinition, TableSource, View, ViewCheck};
 use crate::diagnostic::{Error, Result, SourceText, Span};
 use crate::logical::{AggregateFunction, ColumnId, Expr, ExprKind, Test};
@@ -54,7 +54,7 @@ impl<'a> Binder<'a> {
                 Error::from_facts(&ChangeProblem::NotUpdatable { name: view.name.clone(), reason }).at(span)
             };
             if levels.len() >= MOST_VIEWS {
-                return Err(refuse("it stands behind too many others"));
+                return Err(refuse("it goes through too many others"));
             }
             let (select, below, name) = simple(view).map_err(refuse)?;
             levels.insert(0, Level { view, select: Arc::new(select), below });
@@ -249,14 +249,14 @@ pub(super) fn is_simple(view: &View) -> bool {
 fn simple(view: &View) -> std::result::Result<(ast::Select, String, Vec<ast::Ident>), &'static str> {
     let mut script = Script::new(Arc::clone(&view.query));
     let Some(Ok(ast::Statement { kind: ast::StatementKind::Query(query), .. })) = script.next_statement() else {
-        return Err("its text is no query");
+        return Err("its text is not a query");
     };
     if query.with.is_some() || query.offset.is_some() || query.fetch.is_some() {
         return Err("it has WITH, OFFSET or FETCH");
     }
     let select = match query.body {
         ast::QueryBody::Select(select) => *select,
-        _ => return Err("it is no plain SELECT"),
+        _ => return Err("it is not a plain SELECT"),
     };
     if select.distinct.is_some() || select.group_by.is_some() || select.having.is_some() {
         return Err("its rows are no rows of a table: it has DISTINCT, GROUP BY or HAVING");

@@ -1,4 +1,4 @@
-//! Views: their text is read again in place of their name, in the schema they were made in.
+//! Views: their text is read again instead of their name, in the schema they were made in.
 
 use super::query::Rows;
 use super::scope::{Relation, Scope, ScopeColumn};
@@ -9,7 +9,7 @@ use crate::logical::{ColumnId, LogicalPlan};
 use crate::syntax::{Script, ast};
 use std::sync::Arc;
 
-/// How many views may stand behind one another.
+/// How many views may stand after one another.
 pub(super) const MOST_VIEWS: usize = 512;
 
 impl<'a> Binder<'a> {
@@ -56,12 +56,13 @@ impl<'a> Binder<'a> {
         span: Span,
     ) -> Result<(LogicalPlan, Scope)> {
         if self.views >= MOST_VIEWS {
-            let message = format!("view {:?} stands behind itself, or behind more than {MOST_VIEWS} others", view.name);
+            let message =
+                format!("view {:?} refers to itself, or goes through more than {MOST_VIEWS} others", view.name);
             return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(span));
         }
         let mut script = Script::new(Arc::clone(&view.query));
         let Some(Ok(ast::Statement { kind: ast::StatementKind::Query(query), .. })) = script.next_statement() else {
-            return Err(Error::new(SqlState::GENERAL, "internal error: the text of a view is no query").at(span));
+            return Err(Error::new(SqlState::GENERAL, "internal error: the text of a view is not a query").at(span));
         };
         let (plan, output) =
             self.apart((&view.query, &view.schema, &view.known), Vec::new(), &query).map_err(|error| {

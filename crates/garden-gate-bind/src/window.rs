@@ -301,7 +301,7 @@ impl Binder<'_> {
         span: Span,
     ) -> Result<Frame> {
         let Some(spec) = spec else {
-            // Without an order all rows are peers: the usual frame is the whole partition.
+            // Without an order all rows are peers: the usual frame is the entire partition.
             return Ok(Frame::usual());
         };
         if !function.uses_frame() {

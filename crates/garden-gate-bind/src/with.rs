@@ -5,7 +5,7 @@ use super::query::Rows;
 use super::scope::Scope;
 use super::{Binder, OutputColumn};
 use crate::diagnostic::{Result, Span};
-use crate::logical::{ColumnId, LogicalPlan, RecursionInput, CteReference, CteDefinition, CteId};
+use crate::logical::{ColumnId, CteDefinition, CteId, CteReference, LogicalPlan, RecursionInput};
 use crate::syntax::ast::{self, Ident};
 
 /// A name that WITH has given.

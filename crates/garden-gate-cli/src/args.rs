@@ -27,7 +27,7 @@ pub(crate) enum Command {
     Check(Check),
     /// Show the tables, or what is known of one
     Describe(Describe),
-    /// Read a whole database file, and check its checksums and constraints
+    /// Read a database file from end to end, and check its checksums and constraints
     Verify(Verify),
     /// Make a database file as small as what it holds allows
     Compact(Compact),
@@ -41,10 +41,10 @@ pub(crate) enum Command {
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Common {
     /// A file or folder whose data become tables, named after the files; a NAME before it is a file's table or a folder's schema, and
-    /// options of a file stand behind it: 'bed=beds.txt(FORMAT CSV, DELIMITER ;)'
+    /// options of a file stand after it: 'bed=beds.txt(FORMAT CSV, DELIMITER ;)'
     #[arg(long, value_name = "[NAME=]PATH[(OPTIONS)]")]
     pub(crate) data: Vec<String>,
-    /// A value for the parameter :NAME, typed by where it is used; nothing behind = is NULL, '' the empty text
+    /// A value for the parameter :NAME, typed by where it is used; nothing after = is NULL, '' the empty text
     #[arg(long, value_name = "NAME=VALUE")]
     pub(crate) param: Vec<String>,
     /// A setting; SHOW SETTINGS lists them
@@ -99,7 +99,7 @@ pub(crate) enum ReportFormat {
 pub(crate) struct Run {
     /// Files of SQL; - is standard input
     pub(crate) files: Vec<PathBuf>,
-    /// SQL text, run behind the files
+    /// SQL text, run after the files
     #[arg(short = 'e', value_name = "SQL", allow_hyphen_values = true)]
     pub(crate) sql: Vec<String>,
     #[command(flatten)]
@@ -110,7 +110,7 @@ pub(crate) struct Run {
     /// Write to this file; its ending tells the format unless --output does
     #[arg(long, value_name = "FILE")]
     pub(crate) to: Option<PathBuf>,
-    /// Go on behind a statement that failed
+    /// Go on after a statement that failed
     #[arg(long)]
     pub(crate) keep_going: bool,
 }
@@ -151,7 +151,7 @@ pub(crate) struct Steps {
     pub(crate) sql: Option<String>,
     #[command(flatten)]
     pub(crate) common: Common,
-    /// Also the rows before and behind each WHERE, GROUP BY and HAVING
+    /// Also the rows before and after each WHERE, GROUP BY and HAVING
     #[arg(long)]
     pub(crate) clauses: bool,
     /// Only the step of this name

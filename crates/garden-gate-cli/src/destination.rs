@@ -71,7 +71,7 @@ fn begin(path: &Path) -> io::Result<(NewFile, BufWriter<File>)> {
     Ok((file, writer))
 }
 
-/// Writes a whole text to a file, which is replaced at once.
+/// Writes an entire text to a file, which is replaced at once.
 pub(crate) fn write_whole(path: &Path, text: &str) -> io::Result<()> {
     let mut file = Destination::of(Some(path));
     file.write_all(text.as_bytes())?;

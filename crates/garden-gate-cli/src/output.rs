@@ -55,7 +55,7 @@ pub(crate) struct Output {
     format: Format,
     look: Look,
     last: Written,
-    /// The file of a format that is no text, until it is written.
+    /// The file of a format that is not a text, until it is written.
     whole: Option<PathBuf>,
 }
 
@@ -68,7 +68,7 @@ impl Output {
         Self { writer: Destination::of(to.filter(|_| whole.is_none())), format, look, last: Written::Nothing, whole }
     }
 
-    /// Whether a format that is no text has a file to go to.
+    /// Whether a format that is not a text has a file to go to.
     ///
     /// # Errors
     /// When it has none, or the file's name says it is something else; when neither the name nor `--output` says what it is.
@@ -83,7 +83,7 @@ impl Output {
             return Ok(());
         }
         let (name, ending) = if self.format == Format::Parquet { ("parquet", "parquet") } else { ("arrow", "arrow") };
-        Err(CliError::Usage(format!("--output {name} is no text: give it a file, as in --to rows.{ending}")))
+        Err(CliError::Usage(format!("--output {name} is not a text: give it a file, as in --to rows.{ending}")))
     }
 
     /// Output to standard output as a person reads it.
@@ -224,7 +224,7 @@ impl<W: Write> fmt::Write for TextWriter<W> {
     }
 }
 
-/// Whether a format is no text, and holds one result.
+/// Whether a format is not a text, and holds one result.
 fn is_whole(format: Format) -> bool {
     matches!(format, Format::Parquet | Format::Arrow)
 }

@@ -32,7 +32,7 @@ impl<R: BufRead> Pieces<R> {
                 line.drain(..3);
             }
             let read = std::str::from_utf8(&line)
-                .map_err(|_| io::Error::new(io::ErrorKind::InvalidData, "standard input is no UTF-8 text"))?;
+                .map_err(|_| io::Error::new(io::ErrorKind::InvalidData, "standard input is not UTF-8 text"))?;
             text.push_str(read);
             if read.contains(';') && text.len() >= next_look {
                 if Typed::of(&text) == Typed::Finished {

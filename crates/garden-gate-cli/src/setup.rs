@@ -25,7 +25,7 @@ pub(crate) fn looking_session(common: &Common) -> Result<Session, CliError> {
 
 fn session_of(db: &Database, common: &Common) -> Result<Session, CliError> {
     if common.as_of.len() > 1 {
-        return Err(CliError::Usage("--as-of stands once; compare takes two or more with one query".into()));
+        return Err(CliError::Usage("--as-of is given once; compare takes two or more with one query".into()));
     }
     let mut folders = vec![".".into()];
     for data in &common.data {
@@ -76,7 +76,7 @@ fn session_of(db: &Database, common: &Common) -> Result<Session, CliError> {
 pub(crate) struct Data<'a> {
     pub(crate) name: Option<&'a str>,
     pub(crate) path: &'a Path,
-    /// As they stand behind FROM FILE.
+    /// As they stand after FROM FILE.
     pub(crate) options: String,
 }
 
@@ -157,7 +157,7 @@ pub(crate) fn pairs<'a>(texts: &'a [String], option: &str) -> Result<Vec<(&'a st
     texts.iter().map(split).collect()
 }
 
-/// The texts to run: files first, then those of `-e`; standard input when there is neither and it is no terminal.
+/// The texts to run: files first, then those of `-e`; standard input when there is neither and it is not a terminal.
 pub(crate) fn sources<'a>(
     files: impl IntoIterator<Item = &'a Path>,
     sql: impl IntoIterator<Item = &'a String>,
@@ -194,7 +194,7 @@ fn read(path: &Path) -> Result<Arc<SourceText>, CliError> {
     }
     let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").map_or(bytes.clone(), <[u8]>::to_vec);
     let text = String::from_utf8(bytes).map_err(|_| {
-        CliError::Io(std::io::Error::new(std::io::ErrorKind::InvalidData, format!("{name} is no UTF-8 text")))
+        CliError::Io(std::io::Error::new(std::io::ErrorKind::InvalidData, format!("{name} is not UTF-8 text")))
     })?;
     Ok(if name == "-" { SourceText::new(text) } else { SourceText::named(name, text) })
 }

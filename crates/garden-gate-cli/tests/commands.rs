@@ -72,7 +72,7 @@ fn run_reads_files_and_standard_input() {
     assert_eq!(unnamed.out, "a\n5\n");
     fs::write(&file, b"SELECT '\xff'").unwrap();
     let ran = tool(&["run", path]);
-    assert!(ran.status == 1 && ran.err.contains("no UTF-8 text"), "{}", ran.err);
+    assert!(ran.status == 1 && ran.err.contains("not UTF-8 text"), "{}", ran.err);
     let ran = tool(&["run", "no/such.sql"]);
     assert!(ran.status == 1 && ran.err.contains("no/such.sql cannot be read"), "{}", ran.err);
 }
@@ -106,7 +106,7 @@ fn parameters_are_typed_by_their_use() {
         ("n=1", 1, "no parameter :n in the statement"),
         ("since", 2, "--param takes NAME=VALUE"),
         ("=5", 2, "--param takes NAME=VALUE"),
-        ("since=soon", 1, "is no DATE"),
+        ("since=soon", 1, "is not a valid DATE"),
     ] {
         let ran = tool(&with_data(&["run", "-e", "SELECT 1 FROM bed WHERE opened > :since", "--param", param]));
         assert_eq!(ran.status, status, "{param}: {}", ran.err);
@@ -310,7 +310,7 @@ fn documented_commands_run() {
     assert!(run_documented("docs/time.md") >= 4);
 }
 
-/// Runs the commands that a page shows, each line of whose output stands in the page; gives how many there are.
+/// Runs the commands that a page shows, each line of whose output appears in the page; gives how many there are.
 fn run_documented(page: &str) -> usize {
     let readme = fs::read_to_string(root().join(page)).unwrap();
     let mut tried = 0;

@@ -65,7 +65,7 @@ fn one_process_at_a_time_and_only_a_database() {
 
     std::fs::write(&file, "name,id\nFern,1\n").unwrap();
     let ran = tool(&["run", "--db", db, "-e", "SELECT 1"]);
-    assert!(ran.status == 1 && ran.err.contains("no database file"), "{}", ran.err);
+    assert!(ran.status == 1 && ran.err.contains("not a database file"), "{}", ran.err);
     assert_eq!(std::fs::read_to_string(&file).unwrap(), "name,id\nFern,1\n", "it is left as it was");
 }
 

@@ -199,7 +199,7 @@ fn formats_are_said_where_names_do_not_tell_them() {
         ("lines.json", "SELECT id FROM lines", "7"),
         ("days.csv(DATE FORMAT 'YYYY/MM/DD')", "SELECT EXTRACT(YEAR FROM day) FROM days WHERE id = 2", "2013"),
         (".", "SELECT name FROM FILE 'beds.txt' (FORMAT CSV, DELIMITER ';') WHERE id = 2", "Bog"),
-        // A file of a folder that is no table troubles nobody who does not ask for it.
+        // A file of a folder that is not a table troubles nobody who does not ask for it.
         (".", "SELECT id FROM lines", "7"),
     ] {
         let ran = command(&["run", "--data", data, "-e", query, "--output", "csv"])
@@ -216,10 +216,10 @@ fn formats_are_said_where_names_do_not_tell_them() {
         ("bads.csv", "SELECT 1", "did you mean bad.csv?"),
         ("t=tabs.dat(FORMAT XLS)", "SELECT 1", "expected CSV, TSV, JSON"),
         ("odd.csv", "SELECT hours FROM odd", "note[text-column]"),
-        ("odd.csv", "SELECT MAX(hours) FROM odd", "'n/a' in line 3 is no number, as the other 3 values are"),
+        ("odd.csv", "SELECT MAX(hours) FROM odd", "'n/a' in line 3 is not a number, as the other 3 values are"),
         ("odd.csv", "SELECT MAX(hours) FROM odd", "CAST(NULLIF(hours, 'n/a') AS NUMERIC(3,1)) makes it NULL"),
-        ("odd.csv", "SELECT day FROM odd", "'2026-02-30' in line 4 is no day; nor is one other of 8 values"),
-        ("strange.jsonl", "SELECT n FROM strange", "'many' in line 2 is no number"),
+        ("odd.csv", "SELECT day FROM odd", "'2026-02-30' in line 4 is not a day; nor is one other of 8 values"),
+        ("strange.jsonl", "SELECT n FROM strange", "'many' in line 2 is not a number"),
         ("wide.csv", "SELECT * FROM wide", "note[one-column-header]"),
         ("wide.csv", "SELECT * FROM wide", "(DELIMITER ';')"),
         (

@@ -68,7 +68,7 @@ fn sweep_shows_each_value() {
     let ran = tool(&["sweep", "-e", &counted, "--over", "least=1..3"]);
     assert!(ran.out.contains("rows are those that are grouped into one"), "{}", ran.out);
     let ran = tool(&["sweep", "-e", &sql, "--over", ":least=2,3,NULL", "--output", "json"]);
-    assert!(ran.status == 1 && ran.out.contains("22018"), "the text NULL is no INTEGER: {}", ran.out);
+    assert!(ran.status == 1 && ran.out.contains("22018"), "the text NULL is not a valid INTEGER: {}", ran.out);
     let ran =
         tool(&["sweep", "-e", &sql, "--over", "least=SELECT id FROM (VALUES (3), (1)) AS v (id)", "--output", "json"]);
     let found = objects(&ran.out);
@@ -77,7 +77,7 @@ fn sweep_shows_each_value() {
     assert!(found[0]["plan"].as_str().unwrap().contains("plot"));
     for (over, status, words) in [
         ("least", 2, "--over takes NAME=VALUE"),
-        ("least=a..b", 1, "is no range"),
+        ("least=a..b", 1, "is not a range"),
         ("other=1", 1, "no parameter :other"),
     ] {
         let ran = tool(&["sweep", "-e", &sql, "--over", over]);
@@ -128,7 +128,7 @@ fn steps_show_a_sample_of_each() {
         "a  a common table expression: 30 rows",
         "… 28 more",
         "WHERE  kept by WHERE: 20 rows",
-        "result  the whole query: 1 row",
+        "result  the query: 1 row",
     ] {
         assert!(ran.out.contains(words), "{words}: {}", ran.out);
     }

@@ -79,7 +79,12 @@ impl<'a> Compiler<'a> {
     }
 
     /// Where the columns of the result come from.
-    pub(super) fn output(&self, node: &Node, spec: &JoinSpec, (probe, build): (&Node, &Node)) -> Result<Vec<ColumnSource>> {
+    pub(super) fn output(
+        &self,
+        node: &Node,
+        spec: &JoinSpec,
+        (probe, build): (&Node, &Node),
+    ) -> Result<Vec<ColumnSource>> {
         let leads = if spec.mirrored { build } else { probe };
         let from = |id: &ColumnId| match (Some(*id) == spec.mark, spec.kind) {
             (true, _) => Ok(ColumnSource::Several),
@@ -108,7 +113,7 @@ impl<'a> Compiler<'a> {
             Some(Filter::new(terms, Vec::new(), self.measure(node)))
         };
         let mut types: Vec<_> = node.output.iter().map(|id| self.run.columns.get(*id).sql_type.arrow()).collect();
-        // What stands behind the columns of the node are places of rows.
+        // What appears after the columns of the node are places of rows.
         types.resize(output.len(), DataType::Int64);
         let keeps = spec.mirrored || spec.kind == JoinKind::Full;
         let matched = if keeps { (0..build_rows).map(|_| AtomicBool::new(false)).collect() } else { Vec::new() };

@@ -14,7 +14,7 @@ use super::top_n::TopN;
 use super::{Run, set_operation};
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, evaluate};
-use crate::logical::{Aggregate, ColumnId, Expr, SortKey, CteId};
+use crate::logical::{Aggregate, ColumnId, CteId, Expr, SortKey};
 use crate::physical::{GroupMethod, Node, NodeMeasure, Operator, PhysicalPlan};
 use std::any::Any;
 use std::cell::RefCell;
@@ -87,7 +87,7 @@ impl<'a> Compiler<'a> {
         self.inputs.borrow_mut().insert((recursion, member), rows);
     }
 
-    /// What `make` gives; inside of a recursion it is made once when `input` does not depend on the round.
+    /// What `make` gives; inside a recursion it is made once when `input` does not depend on the round.
     pub(super) fn kept<T: 'static>(
         &self,
         node: &Node,

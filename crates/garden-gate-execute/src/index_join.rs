@@ -1,4 +1,4 @@
-//! Index nested-loop joins: the partners of a batch of rows are found by an index of the other table, and joined with it as those of any
+//! Index nested-loop joins: the matches of a batch of rows are found by an index of the other table, and joined with it as those of any
 //! join.
 
 use super::compile::Compiler;

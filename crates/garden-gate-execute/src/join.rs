@@ -1,6 +1,6 @@
 //! Joins of every kind. The build side is gathered and held, with a hash table where there are keys; each probe batch finds its
-//! candidates there, or takes every build row. Rows come in the order of the probe side, partners of one row in the order of the build
-//! side; build rows without a partner, where they are kept, come at the end.
+//! candidates there, or takes every build row. Rows come in the order of the probe side, matches of one row in the order of the build
+//! side; build rows without a match, where they are kept, come at the end.
 
 use super::filter::Filter;
 use super::pipeline::{Flow, Transform};
@@ -21,7 +21,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 pub(super) enum ColumnSource {
     Probe(usize),
     Build(usize),
-    /// Of a single join: whether there was a second partner.
+    /// Of a single join: whether there was a second match.
     Several,
 }
 
@@ -69,13 +69,13 @@ pub(super) struct Matching<'a> {
     pub(super) keys: Vec<Expr>,
     /// The columns of a pair, as the residual condition sees them.
     pub(super) pair: Vec<ColumnSource>,
-    /// Tests what is no key.
+    /// Tests what is not a key.
     pub(super) residual: Option<Filter<'a>>,
     /// The columns of the result.
     pub(super) output: Vec<ColumnSource>,
     /// The types of the result's columns, for rows that lack a side.
     pub(super) types: Vec<DataType>,
-    /// Which build rows have had a partner; of use when those without one are kept, or only those with one.
+    /// Which build rows have had a match; of use when those without one are kept, or only those with one.
     pub(super) matched: Vec<AtomicBool>,
     pub(super) batch_rows: usize,
 }
@@ -182,11 +182,11 @@ impl Matching<'_> {
         emit(gather(&self.output, batch, &build.batch, pairs)?)
     }
 
-    /// Left and full joins, and single ones: the partners of each probe row, or one row filled up with NULLs.
+    /// Left and full joins, and single ones: the matches of each probe row, or one row filled up with NULLs.
     fn outer(&self, build: &BuildSide, batch: &Batch, emit: &mut dyn FnMut(Batch) -> Result<Flow>) -> Result<Flow> {
         let mut done = 0;
         if self.kind == JoinKind::Single {
-            // Of each probe row at most two partners count, and both must be seen together.
+            // Of each probe row at most two matches count, and both must be seen together.
             let mut kept = Pairs::default();
             self.candidates(build, batch, |pairs| {
                 let partners = self.partners(build, batch, pairs)?;
@@ -211,7 +211,7 @@ impl Matching<'_> {
         self.emit_filled((build, batch), &Pairs::default(), (&mut done, Some(index(batch.rows))), emit)
     }
 
-    /// Emits partners, and before them the probe rows from `done` on that were passed over without one.
+    /// Emits matches, and before them the probe rows from `done` on that were skipped without one.
     fn emit_filled(
         &self,
         (build, batch): (&BuildSide, &Batch),
@@ -231,7 +231,7 @@ impl Matching<'_> {
         for (probe, build) in partners.probe.iter().zip(&partners.build) {
             fill(*probe, &mut rows, done);
             if self.kind == JoinKind::Single && *done > *probe {
-                // A second partner: the first one's row says so.
+                // A second match: the first one's row says so.
                 several.resize(rows.0.len(), false);
                 if let Some(last) = several.last_mut() {
                     *last = true;
@@ -259,7 +259,7 @@ impl Matching<'_> {
         emit(Batch::new(self.output.iter().map(column).collect::<Result<_, _>>()?, count))
     }
 
-    /// The probe rows that have a partner, or those that have none.
+    /// The probe rows that have a match, or those that have none.
     fn semi(&self, build: &BuildSide, batch: &Batch, emit: &mut dyn FnMut(Batch) -> Result<Flow>) -> Result<Flow> {
         let mut has = vec![false; batch.rows];
         if self.residual.is_none()
@@ -310,7 +310,7 @@ impl Matching<'_> {
         }
     }
 
-    /// The build rows that a mirrored or full join gives at the end: of a semi join those with a partner, else those without.
+    /// The build rows that a mirrored or full join gives at the end: of a semi join those with a match, else those without.
     pub(super) fn rest(&self, build: &BuildSide, emit: &mut dyn FnMut(Batch) -> Result<Flow>) -> Result<Flow> {
         if self.matched.is_empty() {
             return Ok(Flow::More);

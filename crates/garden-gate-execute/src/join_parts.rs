@@ -1,4 +1,4 @@
-//! Joins whose build side does not fit into memory: rows of both sides are put into parts by the hash of their keys, so that partners meet
+//! Joins whose build side does not fit into memory: rows of both sides are put into parts by the hash of their keys, so that matches meet
 //! in one part, and each part is joined by itself (Kitsuregawa, Tanaka and Moto-oka, New Generation Computing 1983). Then the rows are
 //! brought into the order that a join in memory gives. O(rows × log rows); writes and reads both sides and the result once or twice.
 
@@ -104,8 +104,8 @@ impl<'a> Compiler<'a> {
         Ok(Pipeline::of(rows.select(&(0..node.output.len()).collect::<Vec<_>>()), node.rows))
     }
 
-    /// The columns of the result, and behind them the places of the rows they are made of, by which the result is ordered: partners in
-    /// the order of the probe side, then of the build side, and what has no partner at the end.
+    /// The columns of the result, and after them the places of the rows they are made of, by which the result is ordered: matches in
+    /// the order of the probe side, then of the build side, and what has no match at the end.
     fn numbered_output(
         &self,
         node: &Node,
@@ -113,7 +113,8 @@ impl<'a> Compiler<'a> {
         (probe, build): (&Node, &Node),
     ) -> Result<(Vec<ColumnSource>, Vec<crate::logical::SortKey>)> {
         let mut output = self.output(node, spec, (probe, build))?;
-        let (probe_place, build_place) = (ColumnSource::Probe(probe.output.len()), ColumnSource::Build(build.output.len()));
+        let (probe_place, build_place) =
+            (ColumnSource::Probe(probe.output.len()), ColumnSource::Build(build.output.len()));
         let width = output.len();
         match (spec.kind, spec.mirrored) {
             (JoinKind::Semi | JoinKind::Anti, false) => output.push(probe_place),

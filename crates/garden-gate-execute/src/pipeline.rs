@@ -63,7 +63,7 @@ impl Sequence {
     }
 }
 
-/// Changes batches on their way; shared by all workers, so any state is behind `&self`.
+/// Changes batches on their way; shared by all workers, so any state is after `&self`.
 pub(super) trait Transform: Send + Sync {
     /// Gives what becomes of `batch` to `emit`, in order, in as many batches as it likes; it may stop when `emit` says [`Flow::Enough`], and
     /// says so itself then.
@@ -102,7 +102,7 @@ pub(super) struct Pipeline<'a> {
     /// The rows of the source, with the columns the first step expects.
     pub(super) source: Rows,
     pub(super) steps: Vec<PipelineStep<'a>>,
-    /// What the steps are thought to cost for one row of the source.
+    /// What the steps are estimated to cost for one row of the source.
     row_cost: f64,
     expected: f64,
 }
@@ -132,7 +132,7 @@ struct Job<'j, S> {
 }
 
 impl<'a> Pipeline<'a> {
-    /// `expected` is how many rows the source was thought to have when its steps were.
+    /// `expected` is how many rows the source was estimated to have when its steps were.
     pub(super) fn of(source: Rows, expected: Estimate) -> Self {
         Self { source, steps: Vec::new(), row_cost: 0.0, expected: expected.0.max(1.0) }
     }
@@ -209,7 +209,7 @@ impl<'a> Pipeline<'a> {
         output
     }
 
-    /// What steps give when all batches have gone through them; each step's rest goes through those behind it.
+    /// What steps give when all batches have gone through them; each step's rest goes through those after it.
     fn rest<S: Sink>(&self, job: &Job<'_, S>, local: &mut S::Local) -> Result<()> {
         for (number, step) in self.steps.iter().enumerate() {
             let mut at = Sequence { morsel: crate::types::index(job.morsels.len() + number), batch: 0 };
@@ -260,7 +260,7 @@ impl<'a> Pipeline<'a> {
         }
     }
 
-    /// Sends a batch through step `at` and those behind it.
+    /// Sends a batch through step `at` and those after it.
     fn send(
         &self,
         at: usize,

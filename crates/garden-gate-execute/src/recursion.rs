@@ -258,5 +258,5 @@ pub(super) fn depends(node: &Node) -> bool {
 
 /// A source of rows that is read before it has any is a fault of the plan.
 pub(super) fn no_input() -> Error {
-    internal("the rows of a round are read outside of its recursion")
+    internal("the rows of a round are read outside its recursion")
 }

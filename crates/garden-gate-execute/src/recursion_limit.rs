@@ -29,7 +29,7 @@ pub(super) fn too_deep(member: &MemberSpec, all: &[Batch], last: &[Batch], round
     Ok(placed(Error::new(SqlState::RECURSION_LIMIT, message).with_help(help), member))
 }
 
-/// The rows outgrew the memory in the round behind the `last` one, whose number is given; `error` says what the limit is.
+/// The rows outgrew the memory in the round after the `last` one, whose number is given; `error` says what the limit is.
 pub(super) fn too_large(
     member: &MemberSpec,
     all: &[Batch],
@@ -61,7 +61,7 @@ fn way_out(member: &MemberSpec, all: &[Batch], last: &[Batch], setting: &str) ->
     }
     let (columns, come) = (columns.join(", "), if columns.len() == 1 { "comes" } else { "come" });
     Ok(format!(
-        "{columns} {come} back to values found before: write CYCLE {columns} SET on_cycle USING path behind the query; \
+        "{columns} {come} back to values found before: write CYCLE {columns} SET on_cycle USING path after the query; \
          SET {setting}"
     ))
 }

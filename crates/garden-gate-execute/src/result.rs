@@ -83,7 +83,7 @@ impl<'a> Sink for Limited<'a> {
     }
 }
 
-/// The rows behind the first `offset`, at most `fetch` of them.
+/// The rows after the first `offset`, at most `fetch` of them.
 pub(super) fn cut(batches: impl IntoIterator<Item = Batch>, mut offset: usize, fetch: Option<usize>) -> Vec<Batch> {
     let mut left = fetch.unwrap_or(usize::MAX);
     let mut kept = Vec::new();

@@ -3,7 +3,7 @@
 //! of the memory is sorted in runs that go to files and are merged.
 
 use super::pipeline::{Flow, Sequence, Sink};
-use super::spill::{Order, MemoryBudget, Rows, SortedRun, merge};
+use super::spill::{MemoryBudget, Order, Rows, SortedRun, merge};
 use crate::control::MemoryReservation;
 use crate::diagnostic::{Result, Span};
 use crate::kernel::Batch;
@@ -21,7 +21,7 @@ const FIXED_KEY: usize = 32;
 
 pub(super) struct Sort<'a> {
     room: MemoryBudget<'a>,
-    /// The keys, and behind them the place of a row in the input, which settles ties.
+    /// The keys, and after them the place of a row in the input, which settles ties.
     keys: Vec<SortKey>,
     /// Columns of the input.
     width: usize,

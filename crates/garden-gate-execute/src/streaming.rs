@@ -48,7 +48,7 @@ impl<'a> Compiler<'a> {
         Ok(pipeline)
     }
 
-    /// The rows of a table, without parts that its conditions leave out whole.
+    /// The rows of a table, without parts that its conditions omit whole.
     fn read_whole(&self, node: &Node, scan: &Scan, columns: &[usize]) -> Result<Vec<Segment>> {
         let source: Arc<dyn Any + Send + Sync> = Arc::clone(&scan.source) as _;
         let Ok(table) = source.downcast::<StoredTable>() else { return scan.source.read(columns) };

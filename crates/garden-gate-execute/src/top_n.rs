@@ -1,11 +1,11 @@
 //! Top-n: the first rows of an order without sorting all. A worker cuts what it gathered back to `n` rows whenever it has grown
-//! fourfold, and from then on passes over rows that come behind all of these by their first key. O(rows + n log n · log rows) for rows that come by chance,
+//! fourfold, and from then on skips rows that come after all of these by their first key. O(rows + n log n · log rows) for rows that come by chance,
 //! O(rows × log n) at worst; holds at most a few times `n` rows a worker.
 
 use super::pipeline::{Flow, Sequence, Sink};
 use super::result::cut;
 use super::sort::{numbered, slot_key};
-use super::spill::{Order, MemoryBudget, Rows};
+use super::spill::{MemoryBudget, Order, Rows};
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, evaluate, sort_options};
 use crate::logical::SortKey;
@@ -19,7 +19,7 @@ const LEAST_ROWS: usize = 16_384;
 
 pub(super) struct TopN<'a> {
     room: MemoryBudget<'a>,
-    /// The keys, and behind them the place of the row in the input, which settles ties.
+    /// The keys, and after them the place of the row in the input, which settles ties.
     keys: Vec<SortKey>,
     offset: usize,
     fetch: usize,
@@ -77,7 +77,7 @@ impl<'a> TopN<'a> {
 pub(super) struct Gathered {
     batches: Vec<Batch>,
     rows: usize,
-    /// What the first key of a row must not be behind.
+    /// What the first key of a row must not be after.
     bound: Option<ArrayRef>,
 }
 

@@ -90,7 +90,7 @@ impl<'a> Compiler<'a> {
         Ok(done.into_rows())
     }
 
-    /// The rows sorted by partition and order, and behind their columns what each function gives.
+    /// The rows sorted by partition and order, and after their columns what each function gives.
     fn windows(&self, spec: &Spec, all: &Batch) -> Result<Batch> {
         let (mut rows, layout) = sorted(all, &spec.partition, &spec.order)?;
         for call in &spec.calls {

@@ -51,7 +51,7 @@ fn bounded<'e>(scan: &Scan, term: &'e Expr) -> Option<(usize, Vec<(CompareOp, &'
     }
 }
 
-/// Takes in the values that compare so with a constant; `false` when they can't be told. Of a constant that is no value of the column's
+/// Takes in the values that compare so with a constant; `false` when they can't be told. Of a constant that is not a value of the column's
 /// type the nearest one counts, whichever side of it that lies on.
 fn widen(range: &mut LaneRange, op: CompareOp, value: &ArrayRef, exact: bool) -> bool {
     let Some((lane, _)) = lane_bounds(value) else { return false };

@@ -38,7 +38,7 @@ pub(super) fn cast_array(array: &ArrayRef, from: SqlType, to: SqlType) -> Result
         (T::Row(a), T::Row(b)) => cast_row(array, a, (b, to)),
         (a, b) if a.is_text() && b.is_text() => text_to_text(array, b),
         (a, _) if a.is_text() => from_text(array.as_string_view(), to),
-        // A truth value that does not fit is no value of the type (clause 6.13), rather than one that is cut.
+        // A truth value that does not fit is not a value of the type (clause 6.13), rather than one that is cut.
         (T::Boolean, T::Varchar(Some(length)) | T::Char(length)) if length < 5 => {
             let longest = |row: usize| if array.as_boolean().value(row) { "TRUE" } else { "FALSE" };
             let row = (0..array.len()).find(|row| array.is_valid(*row) && longest(*row).len() > length as usize);

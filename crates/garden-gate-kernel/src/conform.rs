@@ -2,8 +2,8 @@
 //! forbids, and every kernel relies on what this module has let through.
 //!
 //! What has one right form is brought to it: a negative zero becomes zero, CHAR and BINARY are filled up, blanks past the length of a
-//! VARCHAR go. All else is a misfit: NaN and infinities, decimals of too many digits, texts that are too long, days outside of the years
-//! 1 to 9999, times of day outside of the day.
+//! VARCHAR go. All else is a misfit: NaN and infinities, decimals of too many digits, texts that are too long, days outside the years
+//! 1 to 9999, times of day outside the day.
 
 use super::cast::{binary_length, limit_length, padded};
 use super::composite::relist;
@@ -28,7 +28,7 @@ impl Misfit {
         Error::from_facts(&self.problem)
     }
 
-    /// The error for a row of a table, counted from 1 behind `before` others.
+    /// The error for a row of a table, counted from 1 after `before` others.
     pub fn of_row(&self, before: usize, column: &str) -> Error {
         let message = format!("row {}, column {column:?}: {}", before + self.row + 1, self.problem);
         let error = Error::new(self.problem.state(), message);

@@ -51,7 +51,7 @@ fn in_set(lane: &Lane, operand: &Expr, list: &[Expr]) -> Result<Option<BooleanAr
     let Some(values) = list.iter().map(Expr::constant).collect::<Option<Vec<_>>>() else { return Ok(None) };
     let has_null = values.iter().any(|value| value.is_null());
     let array = lane.array();
-    // UNKNOWN in place of FALSE when an item is NULL.
+    // UNKNOWN instead of FALSE when an item is NULL.
     let outcome = |found: bool| if found || !has_null { Some(found) } else { None };
     if operand.sql_type().is_text() {
         let texts =

@@ -17,7 +17,7 @@ const ROW_BYTES: usize = 17 + 4;
 /// Build rows from which on it pays to build with several workers.
 const PARALLEL_ROWS: usize = 1 << 14;
 
-/// The rows of a join's build side by their keys. A key with a NULL matches nothing and is left out (clause 8.2).
+/// The rows of a join's build side by their keys. A key with a NULL matches nothing and is omitted (clause 8.2).
 ///
 /// One slot a different key, rows with the same key chained through `next`: O(1) expected to find the first, O(1) each further. The
 /// slots are in parts by the hash of the key, each built by one worker.

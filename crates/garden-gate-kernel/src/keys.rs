@@ -66,7 +66,7 @@ pub fn from_integer_lanes(values: Vec<i64>, nulls: Option<NullBuffer>, data_type
     }
 }
 
-/// Spreads the bits of a key over the whole word (the finaliser of Stafford's mix 13).
+/// Spreads the bits of a key over the entire word (the finaliser of Stafford's mix 13).
 #[inline]
 pub(super) fn mix(key: i64) -> u64 {
     let mut bits = key.cast_unsigned();

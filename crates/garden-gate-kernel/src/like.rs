@@ -69,7 +69,9 @@ impl Pattern {
                 let needle = literal(inner).unwrap_or_default();
                 Self::Contains(Box::new(memmem::Finder::new(needle.as_bytes()).into_owned()))
             }
-            [start @ .., PatternPart::Any] if literal(start).is_some() => Self::StartsWith(literal(start).unwrap_or_default()),
+            [start @ .., PatternPart::Any] if literal(start).is_some() => {
+                Self::StartsWith(literal(start).unwrap_or_default())
+            }
             [PatternPart::Any, end @ ..] if literal(end).is_some() => Self::EndsWith(literal(end).unwrap_or_default()),
             all => literal(all).map_or_else(|| Self::General(all.to_vec()), Self::Equals),
         })

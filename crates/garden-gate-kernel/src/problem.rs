@@ -10,13 +10,13 @@ pub(crate) enum Problem {
     Overflow(SqlType),
     #[error("{value} does not fit {target}")]
     OutOfRange { value: String, target: SqlType },
-    #[error("'{text}' is no {target}")]
+    #[error("'{text}' is not a valid {target}")]
     NoSuchValue { text: String, target: SqlType },
     #[error("'{text}' has {length} characters and does not fit {target}")]
     TextTooLong { text: String, length: usize, target: SqlType },
-    #[error("the date or time is outside of the years 1 to 9999")]
+    #[error("the date or time is outside the years 1 to 9999")]
     OutsideCalendar,
-    #[error("a DATE has no hours, and the interval is no number of whole days")]
+    #[error("a DATE has no hours, and the interval is not a number of whole days")]
     PartOfDay,
     #[error("the value lies outside {range}")]
     NoSuchMoment { range: &'static str },
@@ -28,10 +28,10 @@ pub(crate) enum Problem {
     #[error("the escape '{0}' of LIKE is not one character")]
     EscapeLength(String),
     #[error(
-        "in the pattern '{pattern}' the escape {escape:?} stands before a character that is none of %, _ and the escape"
+        "in the pattern '{pattern}' the escape {escape:?} appears before a character that is none of %, _ and the escape"
     )]
     EscapeSequence { pattern: String, escape: char },
-    #[error("a query in place of a value gives more than one row")]
+    #[error("a query instead of a value gives more than one row")]
     SeveralRows,
     #[error("a length of {length} characters is not possible")]
     SubstringLength { length: i64 },
@@ -39,9 +39,9 @@ pub(crate) enum Problem {
     TrimCharacter { text: String },
     #[error("no transliteration {name}")]
     NoTransliteration { name: String },
-    #[error("'{pattern}' is no regular expression: {reason}")]
+    #[error("'{pattern}' is not a regular expression: {reason}")]
     BadRegularExpression { pattern: String, reason: String },
-    #[error("{flag:?} is no flag of a regular expression")]
+    #[error("{flag:?} is not a flag of a regular expression")]
     BadRegexFlag { flag: char },
     #[error("{base} has no power {exponent} that is a real number")]
     NoPower { base: String, exponent: String },
@@ -65,7 +65,7 @@ pub(crate) enum Problem {
     ArrayTooLong { count: usize, most: i64 },
     #[error("{name} of a row marker has its value over a frame only")]
     OutsideFrame { name: &'static str },
-    #[error("'{zone}' is no time zone")]
+    #[error("'{zone}' is not a time zone")]
     NoSuchZone { zone: String },
     #[error("the share {share} does not lie between 0 and 1")]
     BadShare { share: String },
@@ -89,7 +89,7 @@ impl From<Error> for Problem {
     }
 }
 
-/// The error for a text that is no time zone.
+/// The error for a text that is not a time zone.
 pub fn no_such_zone(zone: String) -> Error {
     Error::from_facts(&Problem::NoSuchZone { zone })
 }
@@ -140,11 +140,11 @@ impl Facts for Problem {
 
     fn help(&self) -> Option<String> {
         match self {
-            Self::DivisionByZero => Some("NULLIF(divisor, 0) gives NULL in place of the error".into()),
+            Self::DivisionByZero => Some("NULLIF(divisor, 0) gives NULL instead of the error".into()),
             Self::Stopped { help, .. } => help.clone(),
             Self::Overflow(SqlType::SmallInt | SqlType::Integer) => Some("CAST an operand to BIGINT or NUMERIC".into()),
             Self::SeveralRows => Some(
-                "narrow it down with WHERE, take an aggregate of it, or FETCH FIRST ROW ONLY with an ORDER BY".into(),
+                "filter it with WHERE, take an aggregate of it, or FETCH FIRST ROW ONLY with an ORDER BY".into(),
             ),
             Self::PartOfDay => Some(
                 "CAST(… AS TIMESTAMP) of the day gives one with hours, CAST(… AS INTERVAL DAY) drops those of the interval"
@@ -158,7 +158,7 @@ impl Facts for Problem {
                 None => "write it as '+02:00', 'Europe/Vienna' or INTERVAL '2' HOUR".into(),
             }),
             Self::NoElement { .. } => Some("CARDINALITY tells how many elements there are; the first is 1".into()),
-            Self::NullArray => Some("give the column as a whole: column = ARRAY[…]; or pass over such rows: WHERE column IS NOT NULL".into()),
+            Self::NullArray => Some("give the column as a whole: column = ARRAY[…]; or skip such rows: WHERE column IS NOT NULL".into()),
             Self::ArrayTooLong { .. } => Some("TRIM_ARRAY takes off the last elements".into()),
             Self::Overflow(SqlType::BigInt) => Some("CAST an operand to NUMERIC".into()),
             _ => None,

@@ -1,4 +1,4 @@
-//! How many different values there are, from a few kilobytes (Flajolet et al., `HyperLogLog`, `AofA` 2007; small counts by linear counting
+//! How many distinct values there are, from a few kilobytes (Flajolet et al., `HyperLogLog`, `AofA` 2007; small counts by linear counting
 //! of empty registers). Sketches of parts are merged into one of all rows.
 
 use super::keys::{hash_bytes, integer_lanes, mix};
@@ -65,7 +65,7 @@ impl Sketch {
         self.registers.iter_mut().zip(&other.registers).for_each(|(a, b)| *a = (*a).max(*b));
     }
 
-    /// About how many different values were added.
+    /// About how many distinct values were added.
     pub fn distinct(&self) -> f64 {
         let registers = approximate(REGISTERS);
         let sum: f64 = self.registers.iter().map(|rank| f64::powi(2.0, -i32::from(*rank))).sum();

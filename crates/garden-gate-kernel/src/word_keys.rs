@@ -1,4 +1,4 @@
-//! Several group keys as words of 64 bits: whole numbers, days and the like as they are, texts of up to seven bytes with their length.
+//! Several group keys as words of 64 bits: integers, days and the like as they are, texts of up to seven bytes with their length.
 //! Groups are then found without encoding rows.
 
 use super::keys::{from_integer_lanes, integer_lanes, mix};
@@ -78,7 +78,7 @@ impl WordTable {
             for (row, view) in rows.zip(column.as_string_view().views().iter()) {
                 let length = view & u128::from(u32::MAX);
                 fits &= length <= MOST_BYTES;
-                // Up to twelve bytes stand behind the length, filled up with zeros.
+                // Up to twelve bytes stand after the length, filled up with zeros.
                 let bytes = (view >> 32) & ((1 << 56) - 1);
                 row[at + 1] = u64::try_from(length << 56 | bytes).unwrap_or(u64::MAX);
             }

@@ -13,7 +13,7 @@ use crate::types::{RowMarker, SqlType, Value};
 type Named = (&'static str, Vec<Expr>);
 
 impl Parser<'_> {
-    /// A call without anything behind its parentheses, made by the parser itself.
+    /// A call without anything after its parentheses, made by the parser itself.
     pub(super) fn plain_call(&self, name: &str, args: Vec<Expr>, span: Span) -> Result<Expr> {
         let name = Ident { text: name.into(), quoted: false, span };
         self.node(ExprKind::Call(Box::new(Call { args, ..empty(name) })), span)
@@ -27,7 +27,7 @@ impl Parser<'_> {
         self.node(ExprKind::Literal(Value::Integer(value), SqlType::Integer), span)
     }
 
-    /// A function with a syntax of its own (clauses 6.30 to 6.32), when one stands here; its name and `(` are ahead.
+    /// A function with a syntax of its own (clauses 6.30 to 6.32), when one appears here; its name and `(` are ahead.
     pub(super) fn special_call(&mut self) -> Result<Option<Expr>> {
         let start = self.span();
         let word = self.raw(self.current()).to_uppercase();
@@ -145,7 +145,7 @@ impl Parser<'_> {
         Ok(field)
     }
 
-    /// Whether TO stands within the parentheses that are ahead, and in none inside of them.
+    /// Whether TO appears within the parentheses that are ahead, and in none inside them.
     fn has_unit(&self) -> bool {
         let mut open = 0_u32;
         for distance in 1.. {
@@ -265,7 +265,7 @@ impl Parser<'_> {
         self.plain_call(name, args, start.to(self.last_span()))
     }
 
-    /// A call whose name has been read, with everything that may stand behind it.
+    /// A call whose name has been read, with everything that may stand after it.
     pub(super) fn call(&mut self, name: Ident, start: Span) -> Result<Expr> {
         let mut call = empty(name);
         self.arguments(&mut call)?;

@@ -1,8 +1,8 @@
 //! INSERT, UPDATE, DELETE, TRUNCATE (clauses 14.11 to 14.14) and transactions (clause 17).
 
 use super::ast::{
-    Assigned, Assignment, Change, ChangeKind, Duplicates, Export, FileOptions, AssignedValue, Ident, Insert, InsertRows, Merge,
-    MergeAction, MergeBranch, Name, Overriding, StatementKind, Transaction, With,
+    Assigned, AssignedValue, Assignment, Change, ChangeKind, Duplicates, Export, FileOptions, Ident, Insert,
+    InsertRows, Merge, MergeAction, MergeBranch, Name, Overriding, StatementKind, Transaction, With,
 };
 use super::ast::{ExprKind, Join, JoinCondition, JoinKind, TableExpr};
 use super::lexer::{Symbol, TokenKind};
@@ -11,7 +11,7 @@ use crate::diagnostic::Result;
 use crate::types::{SqlType, Value};
 
 impl Parser<'_> {
-    /// A statement that begins here with INSERT, UPDATE, DELETE or TRUNCATE, behind its WITH.
+    /// A statement that begins here with INSERT, UPDATE, DELETE or TRUNCATE, after its WITH.
     pub(super) fn change(&mut self, with: Option<With>) -> Result<StatementKind> {
         Ok(StatementKind::Change(Box::new(self.change_of_rows(with)?)))
     }
@@ -65,7 +65,11 @@ impl Parser<'_> {
         if !self.accept_word("INTO") {
             let error = self.expected("INTO");
             let skips = self.at_any(&["IGNORE", "SKIP", "OR"]);
-            return Err(if skips { error.with_help("SKIP DUPLICATES stands at the end of the INSERT") } else { error });
+            return Err(if skips {
+                error.with_help("SKIP DUPLICATES belongs at the end of the INSERT")
+            } else {
+                error
+            });
         }
         let (table, span) = self.table_name()?;
         let columns = if self.at_symbol(Symbol::LeftParen) && !self.query_here() {
@@ -106,7 +110,7 @@ impl Parser<'_> {
         Err(self.expected("VALUES, a query, DEFAULT VALUES or FROM FILE"))
     }
 
-    /// Whether the VALUES here are the whole source, and not an operand of a larger query.
+    /// Whether the VALUES here are the entire source, and not an operand of a larger query.
     fn values_to_the_end(&self) -> bool {
         let mut open = 0_u32;
         for distance in 1.. {
@@ -137,7 +141,11 @@ impl Parser<'_> {
 
     fn given(&mut self) -> Result<AssignedValue> {
         let span = self.span();
-        if self.accept_word("DEFAULT") { Ok(AssignedValue::Default(span)) } else { Ok(AssignedValue::Value(self.expression()?)) }
+        if self.accept_word("DEFAULT") {
+            Ok(AssignedValue::Default(span))
+        } else {
+            Ok(AssignedValue::Value(self.expression()?))
+        }
     }
 
     fn update(&mut self) -> Result<Change> {

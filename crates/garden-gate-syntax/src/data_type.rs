@@ -7,12 +7,12 @@ use crate::diagnostic::Result;
 use crate::types::{DeclaredType, Fields, RowField, SqlType, TypeLimit};
 
 impl Parser<'_> {
-    /// A type, and `ARRAY` behind it as often as it stands there.
+    /// A type, and `ARRAY` after it as often as it appears there.
     pub(super) fn data_type(&mut self) -> Result<SqlType> {
         let element = self.plain_type()?;
         match self.arrays_of(element)? {
             (found, None) => Ok(found),
-            _ => Err(self.not_supported("an ARRAY type with a greatest cardinality outside of CAST and columns")),
+            _ => Err(self.not_supported("an ARRAY type with a greatest cardinality outside CAST and columns")),
         }
     }
 
@@ -42,7 +42,7 @@ impl Parser<'_> {
         Ok(DeclaredType { sql_type, limit: most.map(TypeLimit::Elements).or(limit) })
     }
 
-    /// `ARRAY` behind a type as often as it stands there, and how many elements the array may have.
+    /// `ARRAY` after a type as often as it appears there, and how many elements the array may have.
     fn arrays_of(&mut self, mut found: SqlType) -> Result<(SqlType, Option<i32>)> {
         let mut most = None;
         while self.accept_word("ARRAY") {
@@ -164,11 +164,11 @@ impl Parser<'_> {
     fn time_type(&mut self) -> Result<SqlType> {
         match self.precise_time_type()? {
             (found, 6) => Ok(found),
-            _ => Err(self.not_supported("a precision of TIME or TIMESTAMP other than 6, outside of CAST and columns")),
+            _ => Err(self.not_supported("a precision of TIME or TIMESTAMP other than 6, outside CAST and columns")),
         }
     }
 
-    /// The digits behind the point of a second, in parentheses; six when they are not given.
+    /// The digits after the point of a second, in parentheses; six when they are not given.
     pub(super) fn second_digits(&mut self) -> Result<u8> {
         if !self.at_symbol(Symbol::LeftParen) {
             return Ok(6);

@@ -11,7 +11,7 @@ use crate::diagnostic::Result;
 use crate::types::{DeclaredType, SqlType};
 
 impl Parser<'_> {
-    /// What stands behind CREATE.
+    /// What appears after CREATE.
     pub(super) fn create(&mut self) -> Result<Definition> {
         if self.accept_word("SCHEMA") {
             let if_not_exists = self.accept_words(&["IF", "NOT", "EXISTS"]);
@@ -62,7 +62,7 @@ impl Parser<'_> {
         Err(self.expected("SCHEMA, TABLE, VIEW, INDEX, SEQUENCE, DOMAIN or FUNCTION"))
     }
 
-    /// What stands behind DROP.
+    /// What appears after DROP.
     pub(super) fn drop(&mut self) -> Result<Definition> {
         if let Some(object) = self.drop_object()? {
             return Ok(object);
@@ -141,7 +141,7 @@ impl Parser<'_> {
         Ok(CreateTable { name, if_not_exists, temporary: None, content, versioned })
     }
 
-    /// Whether `(a, b, …)` stands here, names and nothing else.
+    /// Whether `(a, b, …)` appears here, names and nothing else.
     fn only_names_follow(&self) -> bool {
         let is = |distance: usize, symbol| self.ahead(distance).kind == super::lexer::TokenKind::Symbol(symbol);
         is(2, Symbol::Comma) || is(2, Symbol::RightParen)
@@ -281,7 +281,7 @@ impl Parser<'_> {
     pub(super) fn whole_number(&mut self) -> Result<i64> {
         let negative = self.accept_symbol(Symbol::Minus);
         let token = self.current();
-        let number: i64 = self.raw(token).parse().map_err(|_| self.expected("a whole number"))?;
+        let number: i64 = self.raw(token).parse().map_err(|_| self.expected("an integer"))?;
         self.advance();
         Ok(if negative { -number } else { number })
     }

@@ -130,7 +130,7 @@ impl Parser<'_> {
         self.primary()
     }
 
-    /// A primary with what may stand behind it: `[position]`, `AT TIME ZONE`.
+    /// A primary with what may stand after it: `[position]`, `AT TIME ZONE`.
     fn primary(&mut self) -> Result<Expr> {
         let mut operand = self.plain_primary()?;
         loop {
@@ -309,7 +309,7 @@ impl Parser<'_> {
         if self.query_here() {
             return self.parenthesised_query().map(Box::new);
         }
-        Err(self.expected(&format!("a query in parentheses behind {word}")))
+        Err(self.expected(&format!("a query in parentheses after {word}")))
     }
 
     fn case(&mut self) -> Result<Expr> {

@@ -1,4 +1,4 @@
-//! What stands in parentheses behind the path of a file.
+//! What appears in parentheses after the path of a file.
 
 use super::ast::FileOptions;
 use super::lexer::Symbol;

@@ -4,7 +4,7 @@ use super::ast::{GuideClause, GuideDirective, Ident};
 use super::lexer::{Symbol, TokenKind};
 use super::parser::Parser;
 use crate::diagnostic::Result;
-use garden_gate_base::guide::{Demand, GuidedJoin, GuidedRead};
+use garden_gate_base::guide::{DirectiveKind, GuidedJoin, GuidedRead};
 
 const DIRECTIVES: &str = "a directive: JOIN (a, b) BY HASH | MERGE | NESTED LOOP, KEEP ORDER, READ a BY INDEX name | SCAN, EXPECT a n ROWS, \
      WORKERS n";
@@ -26,7 +26,9 @@ impl Parser<'_> {
         self.expect_symbol(Symbol::LeftParen, "(")?;
         let directives = self.list(Self::directive)?;
         if self.at_words(&["IF", "POSSIBLE"]) {
-            return Err(self.expected("a comma or ): IF POSSIBLE stands before the directives, GUIDE IF POSSIBLE (…),"));
+            return Err(
+                self.expected("a comma or ): IF POSSIBLE belongs before the directives, GUIDE IF POSSIBLE (…),")
+            );
         }
         self.close(open)?;
         Ok(GuideClause { if_possible, directives })
@@ -34,10 +36,10 @@ impl Parser<'_> {
 
     fn directive(&mut self) -> Result<GuideDirective> {
         let start = self.span();
-        let (demand, names) = if self.accept_word("JOIN") {
+        let (kind, names) = if self.accept_word("JOIN") {
             self.guided_join()?
         } else if self.accept_words(&["KEEP", "ORDER"]) {
-            (Demand::KeepOrder, Vec::new())
+            (DirectiveKind::KeepOrder, Vec::new())
         } else if self.accept_word("READ") {
             let table = self.name("the table that is read")?;
             self.expect_word("BY")?;
@@ -48,7 +50,7 @@ impl Parser<'_> {
             } else {
                 return Err(self.expected("INDEX or SCAN"));
             };
-            (Demand::Read { table: table.text.clone(), by }, vec![table])
+            (DirectiveKind::Read { table: table.text.clone(), by }, vec![table])
         } else if self.accept_word("EXPECT") {
             let table = self.name("the table whose rows are counted")?;
             let rows = self.raw(self.current()).parse::<u32>().map(f64::from);
@@ -57,20 +59,20 @@ impl Parser<'_> {
             if !self.accept_word("ROWS") && !self.accept_word("ROW") {
                 return Err(self.expected("ROWS"));
             }
-            (Demand::Expect { table: table.text.clone(), rows }, vec![table])
+            (DirectiveKind::Expect { table: table.text.clone(), rows }, vec![table])
         } else if self.accept_word("WORKERS") {
             let workers = self.raw(self.current()).parse::<usize>().ok().filter(|workers| (1..=256).contains(workers));
             let workers = workers.ok_or_else(|| self.expected("a number of workers, 1 to 256"))?;
             self.advance();
-            (Demand::Workers(workers), Vec::new())
+            (DirectiveKind::Workers(workers), Vec::new())
         } else {
             return Err(self.expected(DIRECTIVES));
         };
-        Ok(GuideDirective { demand, names, span: start.to(self.last_span()) })
+        Ok(GuideDirective { kind, names, span: start.to(self.last_span()) })
     }
 
     /// `(a, b) BY method`
-    fn guided_join(&mut self) -> Result<(Demand, Vec<Ident>)> {
+    fn guided_join(&mut self) -> Result<(DirectiveKind, Vec<Ident>)> {
         let open = self.span();
         self.expect_symbol(Symbol::LeftParen, "(")?;
         let first = self.name("the name of a table")?;
@@ -87,6 +89,6 @@ impl Parser<'_> {
         } else {
             return Err(self.expected("HASH, MERGE or NESTED LOOP"));
         };
-        Ok((Demand::Join { tables: [first.text.clone(), second.text.clone()], by }, vec![first, second]))
+        Ok((DirectiveKind::Join { tables: [first.text.clone(), second.text.clone()], by }, vec![first, second]))
     }
 }

@@ -63,5 +63,24 @@ const RESERVED: &[&str] = &[
 ];
 
 pub(super) fn is_reserved(word: &str) -> bool {
-    RESERVED.iter().any(|reserved| word.eq_ignore_ascii_case(reserved))
+    let Some(first) = word.bytes().next().map(|byte| byte.to_ascii_uppercase()) else { return false };
+    // The list is in order: only the words with the same first letter are compared.
+    let from = RESERVED.partition_point(|reserved| reserved.as_bytes()[0] < first);
+    let same = RESERVED[from..].iter().take_while(|reserved| reserved.as_bytes()[0] == first);
+    same.into_iter().any(|reserved| word.eq_ignore_ascii_case(reserved))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn reserved_words_are_found_in_any_case_and_no_others_are() {
+        assert!(RESERVED.is_sorted(), "the search needs the order");
+        for word in RESERVED {
+            assert!(is_reserved(word) && is_reserved(&word.to_lowercase()), "{word}");
+            assert!(!is_reserved(&format!("{word}_")) && !is_reserved(&word[1..]), "{word}");
+        }
+        assert!(!is_reserved("") && !is_reserved("zone") && !is_reserved("ä"));
+    }
 }

@@ -43,7 +43,7 @@ pub(super) struct Token {
     pub(super) span: Span,
 }
 
-/// Cuts text into tokens, one at a time; blanks and comments are passed over.
+/// Cuts text into tokens, one at a time; blanks and comments are skipped.
 #[derive(Debug)]
 pub(super) struct Lexer<'a> {
     text: &'a str,
@@ -138,7 +138,7 @@ impl<'a> Lexer<'a> {
         self.at += 1;
         loop {
             let Some(end) = memchr::memchr(quote, &self.text.as_bytes()[self.at..]) else {
-                // Reading goes on behind the next semicolon, where the next statement may begin.
+                // Reading goes on after the next semicolon, where the next statement may begin.
                 self.at =
                     memchr::memchr(b';', &self.text.as_bytes()[start..]).map_or(self.text.len(), |end| start + end);
                 return Err(Error::from_facts(problem).at(Span::new(start, start + 1)));
@@ -227,7 +227,7 @@ fn is_word(c: char) -> bool {
     c.is_alphanumeric() || c == '_'
 }
 
-/// What stands before and after a sign, where each is one word, number or text.
+/// What appears before and after a sign, where each is one word, number or text.
 fn operands(text: &str, sign: Span) -> Option<[String; 2]> {
     let part = |c: char| is_word(c) || matches!(c, '.' | '"' | ':');
     let (before, after) = (text[..sign.start as usize].trim_end(), text[sign.end as usize..].trim_start());

@@ -223,7 +223,7 @@ fn exact_literal(decimal: Decimal, has_point: bool) -> (Value, SqlType) {
     }
 }
 
-/// A number without the marks between its digits, in decimal digits; `None` where a mark stands elsewhere, or a digit is none
+/// A number without the marks between its digits, in decimal digits; `None` where a mark appears elsewhere, or a digit is none
 /// (clause 5.3: `1_000`, `0xFF`, `0o17`, `0b101`).
 fn grouped_digits(text: &str) -> Option<Cow<'_, str>> {
     let radix = match text.as_bytes() {

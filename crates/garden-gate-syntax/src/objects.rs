@@ -9,7 +9,7 @@ use super::parser::Parser;
 use crate::diagnostic::Result;
 
 impl Parser<'_> {
-    /// What stands behind CREATE [OR REPLACE], when it is one of these.
+    /// What appears after CREATE [OR REPLACE], when it is one of these.
     pub(super) fn create_object(&mut self, or_replace: bool) -> Result<Option<Definition>> {
         if self.accept_word("FUNCTION") {
             return self.create_function(or_replace).map(|made| Some(Definition::CreateFunction(Box::new(made))));
@@ -36,7 +36,7 @@ impl Parser<'_> {
         Ok(options)
     }
 
-    /// One of the options, if one stands here.
+    /// One of the options, if one appears here.
     pub(super) fn sequence_option(&mut self, options: &mut SequenceOptions) -> Result<bool> {
         if self.accept_word("AS") {
             options.sql_type = Some(self.data_type()?);
@@ -161,7 +161,7 @@ impl Parser<'_> {
         Ok((name, self.data_type()?))
     }
 
-    /// What stands behind DROP, when it is one of these.
+    /// What appears after DROP, when it is one of these.
     pub(super) fn drop_object(&mut self) -> Result<Option<Definition>> {
         let kinds =
             [("SEQUENCE", ObjectKind::Sequence), ("DOMAIN", ObjectKind::Domain), ("FUNCTION", ObjectKind::Function)];

@@ -5,7 +5,7 @@ use super::problem::Problem;
 use crate::diagnostic::{Error, Result, SourceText, Span};
 use std::sync::Arc;
 
-/// Words that begin a clause or a statement, which a comma never stands before.
+/// Words that begin a clause or a statement, which a comma never appears before.
 const CLAUSES: [&str; 14] = [
     "SELECT",
     "INSERT",
@@ -40,7 +40,7 @@ impl Script {
         Self { source, at: 0 }
     }
 
-    /// The next statement, or `None` at the end. After an error, the following call goes on behind the next semicolon.
+    /// The next statement, or `None` at the end. After an error, the following call goes on after the next semicolon.
     pub fn next_statement(&mut self) -> Option<Result<Statement>> {
         loop {
             let tokens = match self.tokens_to_semicolon() {
@@ -80,7 +80,7 @@ impl Script {
         names
     }
 
-    /// Tokens up to a semicolon, which is passed over; the last is always `End`.
+    /// Tokens up to a semicolon, which is skipped; the last is always `End`.
     fn tokens_to_semicolon(&mut self) -> Result<Vec<Token>> {
         let mut lexer = Lexer::new(self.source.text(), self.at);
         let mut tokens = Vec::new();
@@ -125,13 +125,13 @@ impl Script {
     }
 }
 
-/// The expression that a whole text is, such as a default that a table's definition keeps.
+/// The expression that a text consists of, such as a default that a table's definition keeps.
 pub fn expression_of(source: &SourceText) -> Result<super::ast::Expr> {
     let tokens = Script::new(Arc::new(source.clone())).tokens_to_semicolon()?;
     Parser::new(source.text(), tokens).expression()
 }
 
-/// A text of SQL with a quoted name in place of each use of a word.
+/// A text of SQL with a quoted name instead of each use of a word.
 pub fn with_name_for(source: &SourceText, word: &str, name: &str) -> Result<String> {
     let tokens = Script::new(Arc::new(source.clone())).tokens_to_semicolon()?;
     let mut text = String::new();
@@ -148,7 +148,7 @@ pub fn with_name_for(source: &SourceText, word: &str, name: &str) -> Result<Stri
     Ok(text)
 }
 
-/// The parts of a name that stands alone.
+/// The parts of a name that appears alone.
 pub fn name_of(text: &str) -> Result<Vec<Ident>> {
     let source = SourceText::new(text);
     let tokens = Script::new(Arc::clone(&source)).tokens_to_semicolon()?;
@@ -157,7 +157,7 @@ pub fn name_of(text: &str) -> Result<Vec<Ident>> {
     if parser.current().kind == TokenKind::End { Ok(parts) } else { Err(parser.expected("the end of the name")) }
 }
 
-/// The options that stand in parentheses behind the path of a file, without them.
+/// The options that stand in parentheses after the path of a file, without them.
 pub fn file_options_of(text: &str) -> Result<super::ast::FileOptions> {
     if text.trim().is_empty() {
         return Ok(super::ast::FileOptions::default());
@@ -222,7 +222,7 @@ impl<'a> Parser<'a> {
         self.at.checked_sub(1).map_or("", |before| self.raw(self.tokens[before]))
     }
 
-    /// Whether a comma stands before a word or sign that can't follow one.
+    /// Whether a comma appears before a word or sign that can't follow one.
     fn after_stray_comma(&self) -> bool {
         let closes = self.at_symbol(Symbol::RightParen) || self.current().kind == TokenKind::End;
         self.raw_before() == "," && (closes || self.at_any(&CLAUSES))
@@ -240,7 +240,9 @@ impl<'a> Parser<'a> {
 
     pub(super) fn is_word_at(&self, distance: usize, word: &str) -> bool {
         let token = self.ahead(distance);
-        token.kind == TokenKind::Word && self.raw(token).eq_ignore_ascii_case(word)
+        // Lengths are compared before the text is looked at: most words that are asked for are not there.
+        let length = (token.span.end - token.span.start) as usize;
+        token.kind == TokenKind::Word && length == word.len() && self.raw(token).eq_ignore_ascii_case(word)
     }
 
     pub(super) fn at_word(&self, word: &str) -> bool {
@@ -323,7 +325,7 @@ impl<'a> Parser<'a> {
         false
     }
 
-    /// What stands here, in words.
+    /// What appears here, in words.
     pub(super) fn found(&self) -> String {
         let token = self.current();
         match token.kind {
@@ -401,9 +403,9 @@ impl<'a> Parser<'a> {
                 return Err(error);
             }
             let word = self.raw(token);
-            return Err(
-                error.with_help(format!("{word} is a reserved word; as a name it stands in double quotes: \"{word}\""))
-            );
+            return Err(error.with_help(format!(
+                "{word} is a reserved word; as a name it is written in double quotes: \"{word}\""
+            )));
         }
         self.advance();
         let quoted = token.kind == TokenKind::QuotedName;

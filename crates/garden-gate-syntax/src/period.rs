@@ -1,8 +1,8 @@
 //! Periods of system time and of application time (clauses 7.6, 8.20, 11.3, 11.27 to 11.30 and 14.9, 14.14), and what is ours beside them.
 
 use super::ast::{
-    Changes, Expr, ExprKind, HistoryChange, Ident, SystemTimePoint, PeriodElement, PeriodOp, Portion, SystemTimeClause,
-    SystemTimeKind, TableExpr, TrimHistory,
+    Changes, Expr, ExprKind, HistoryChange, Ident, PeriodElement, PeriodOp, Portion, SystemTimeClause, SystemTimeKind,
+    SystemTimePoint, TableExpr, TrimHistory,
 };
 use super::lexer::{Symbol, TokenKind};
 use super::parser::Parser;
@@ -31,7 +31,7 @@ impl Parser<'_> {
         self.accept_words(&["WITH", "SYSTEM", "VERSIONING"]).then(|| start.to(self.last_span()))
     }
 
-    /// `FOR SYSTEM_TIME …`, when it stands here.
+    /// `FOR SYSTEM_TIME …`, when it appears here.
     pub(super) fn system_time(&mut self) -> Result<Option<Box<SystemTimeClause>>> {
         let start = self.span();
         if !self.accept_words(&["FOR", "SYSTEM_TIME"]) {
@@ -61,10 +61,14 @@ impl Parser<'_> {
 
     /// A time, or `COMMIT n`.
     pub(super) fn moment(&mut self) -> Result<SystemTimePoint> {
-        if self.accept_word("COMMIT") { self.additive().map(SystemTimePoint::Commit) } else { self.additive().map(SystemTimePoint::Time) }
+        if self.accept_word("COMMIT") {
+            self.additive().map(SystemTimePoint::Commit)
+        } else {
+            self.additive().map(SystemTimePoint::Time)
+        }
     }
 
-    /// `CHANGES OF table BETWEEN a AND b`, when it stands here.
+    /// `CHANGES OF table BETWEEN a AND b`, when it appears here.
     pub(super) fn changes(&mut self) -> Result<Option<TableExpr>> {
         let start = self.span();
         if !(self.at_words(&["CHANGES", "OF"]) && self.ahead(2).kind != TokenKind::End) {
@@ -81,7 +85,7 @@ impl Parser<'_> {
         Ok(Some(TableExpr::Changes(Box::new(Changes { table, from, to, alias, span }))))
     }
 
-    /// `FOR PORTION OF period FROM a TO b`, when it stands here.
+    /// `FOR PORTION OF period FROM a TO b`, when it appears here.
     pub(super) fn portion(&mut self) -> Result<Option<Portion>> {
         let start = self.span();
         if !self.accept_words(&["FOR", "PORTION", "OF"]) {
@@ -163,7 +167,7 @@ impl Parser<'_> {
         }
     }
 
-    /// `PERIOD (start, end)`, when it stands here.
+    /// `PERIOD (start, end)`, when it appears here.
     pub(super) fn period_value(&mut self) -> Result<Option<Expr>> {
         if !self.at_word("PERIOD") || self.ahead(1).kind != TokenKind::Symbol(Symbol::LeftParen) {
             return Ok(None);

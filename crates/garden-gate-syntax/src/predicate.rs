@@ -1,4 +1,4 @@
-//! Predicates (clause 8): what stands behind a value and makes it a condition.
+//! Predicates (clause 8): what appears after a value and makes it a condition.
 
 use super::ast::{CompareOp, Expr, ExprKind, Test};
 use super::lexer::{Symbol, TokenKind};
@@ -18,7 +18,7 @@ impl Parser<'_> {
         }
     }
 
-    /// The predicate whose first operand has been read, when one stands here.
+    /// The predicate whose first operand has been read, when one appears here.
     pub(super) fn predicate_rest(&mut self, left: &Expr) -> Result<Option<ExprKind>> {
         if let Some(op) = self.compare_op() {
             self.advance();
@@ -59,7 +59,7 @@ impl Parser<'_> {
         }))
     }
 
-    /// Whether MATCH begins the predicate, and is no misspelt operator.
+    /// Whether MATCH begins the predicate, and is not a misspelt operator.
     fn match_follows(&self) -> bool {
         ["UNIQUE", "SIMPLE", "PARTIAL", "FULL"].iter().any(|word| self.is_word_at(1, word))
             || self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen)
@@ -166,7 +166,7 @@ impl Parser<'_> {
         let right = self.additive()?;
         match period(&right) {
             Some([c, d]) => Ok(ExprKind::Overlaps(Box::new([a, b, c, d]))),
-            None => Err(self.expected("(start, end) behind OVERLAPS")),
+            None => Err(self.expected("(start, end) after OVERLAPS")),
         }
     }
 }

@@ -21,11 +21,11 @@ pub(crate) enum Problem {
     DoubleEqual { beside: Option<[String; 2]> },
     #[error("{what} can't be an escape in a text of Unicode characters")]
     BadUnicodeEscape { what: String },
-    #[error("{text} is no number")]
+    #[error("{text} is not a number")]
     BadNumber { text: String },
     #[error("number {text} has more than 38 digits")]
     NumberTooLong { text: String },
-    #[error("'{text}' is no {what}")]
+    #[error("'{text}' is not a valid {what}")]
     BadLiteral { text: String, what: &'static str, form: &'static str },
     #[error("statement is nested deeper than {0} levels")]
     TooDeep(u16),
@@ -37,7 +37,7 @@ pub(crate) enum Problem {
     OutOfBounds { what: &'static str, low: u8, high: u8 },
     #[error("an empty name")]
     EmptyName,
-    #[error("WITH names a query, and nothing uses it: a query is missing behind the last )")]
+    #[error("WITH names a query, and nothing uses it: a query is missing after the last )")]
     NothingBehindWith { name: String },
 }
 
@@ -69,9 +69,9 @@ impl Facts for Problem {
         Some(match self {
             Self::MissingComma { found, .. } => format!("a comma may be missing before {found}"),
             Self::UnclosedParenthesis { found } => format!("write ) before {found}"),
-            Self::UnclosedText => "a ' inside of text is written twice: 'gardener''s'".into(),
+            Self::UnclosedText => "a ' inside text is written twice: 'gardener''s'".into(),
             Self::StrangeCharacter { character: '`' | '[', .. } => {
-                "a name with blanks or capitals stands in double quotes: \"bed name\"".into()
+                "a name with blanks or capitals is written in double quotes: \"bed name\"".into()
             }
             Self::StrangeCharacter { character, beside } => {
                 let written = beside.as_ref().and_then(|beside| written_out(*character, beside));
@@ -83,10 +83,10 @@ impl Facts for Problem {
                 "write \\0041 for four hexadecimal digits, \\+01F33F for six, \\\\ for the sign itself; UESCAPE '!' names another sign"
                     .into()
             }
-            Self::BadNumber { .. } => "a name can't begin with a digit, unless it stands in double quotes".into(),
+            Self::BadNumber { .. } => "a name can't begin with a digit, unless it is in double quotes".into(),
             Self::BadLiteral { form, .. } => format!("write it as {form}"),
             Self::ReservedWord { word } => format!("put it in double quotes: \"{word}\""),
-            Self::NothingBehindWith { name } => format!("write the query behind it, as in SELECT * FROM {name}"),
+            Self::NothingBehindWith { name } => format!("write the query after it, as in SELECT * FROM {name}"),
             Self::NotSupported { .. } => "docs/sql.md lists what is supported".into(),
             _ => return None,
         })
@@ -114,7 +114,7 @@ fn written_out(character: char, [left, right]: &[String; 2]) -> Option<String> {
 fn strange_help(character: char) -> Option<&'static str> {
     Some(match character {
         '\u{2018}'..='\u{201f}' | '\u{b4}' | '\u{ab}' | '\u{bb}' => {
-            "text stands in straight quotes, 'text', and a name in \"name\""
+            "text is written in straight quotes, 'text', and a name in \"name\""
         }
         '\u{2010}'..='\u{2015}' | '\u{2212}' => "the sign of subtraction is -, and -- begins a comment",
         '\u{200b}'..='\u{200f}' | '\u{2060}' => "this character can't be seen; take it away",

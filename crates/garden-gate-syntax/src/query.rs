@@ -9,7 +9,7 @@ use super::parser::{MAX_NESTING, Parser};
 use super::problem::Problem;
 use crate::diagnostic::{Error, Result, Span, nearest};
 
-/// Levels of the parser's nesting that a query inside of a query counts for: its own stack is deeper than an expression's.
+/// Levels of the parser's nesting that a query inside a query counts for: its own stack is deeper than an expression's.
 const QUERY_LEVELS: u16 = 4;
 
 impl Parser<'_> {
@@ -23,7 +23,7 @@ impl Parser<'_> {
         })
     }
 
-    /// ORDER BY, OFFSET and FETCH FIRST behind a body.
+    /// ORDER BY, OFFSET and FETCH FIRST after a body.
     fn query_tail(&mut self, with: Option<With>, body: QueryBody, start: Span) -> Result<Query> {
         let order_by = if self.accept_word("ORDER") { self.order_by()? } else { Vec::new() };
         let (offset, fetch) = self.offset_and_fetch()?;
@@ -48,7 +48,7 @@ impl Parser<'_> {
         if open == start || !self.query_word_ahead(open) {
             return false;
         }
-        // The innermost parentheses hold a query; those around it do when only what continues a query stands behind it.
+        // The innermost parentheses hold a query; those around it do when only what continues a query appears after it.
         (start + 1..open).all(|inner| {
             let behind = self.closing(inner) + 1;
             self.ahead(behind).kind == TokenKind::Symbol(Symbol::RightParen)
@@ -81,7 +81,7 @@ impl Parser<'_> {
         distance
     }
 
-    /// A query in parentheses, which stands here.
+    /// A query in parentheses, which appears here.
     pub(super) fn parenthesised_query(&mut self) -> Result<Query> {
         let open = self.advance().span;
         let query = self.query()?;
@@ -333,13 +333,13 @@ impl Parser<'_> {
         }
     }
 
-    /// What can't follow an item of the SELECT list: FROM is misspelt, a count of rows stands there, or a comma is missing.
+    /// What can't follow an item of the SELECT list: FROM is misspelt, a count of rows appears there, or a comma is missing.
     fn no_select_item(&self) -> Error {
         let (before, found) = (self.raw_before(), self.found());
         let error = self.fail(&Problem::MissingComma { expected: "a comma or FROM", found });
         let counts = ["TOP", "FIRST", "LIMIT", "ONLY"].iter().any(|word| before.eq_ignore_ascii_case(word));
         if counts && self.current().kind == TokenKind::Number {
-            let help = format!("FETCH FIRST {} ROWS ONLY stands at the end of the query", self.found());
+            let help = format!("FETCH FIRST {} ROWS ONLY belongs at the end of the query", self.found());
             return error.with_help(help);
         }
         // One letter more or less, or two exchanged: no alias of a column that a table's name follows.
@@ -349,7 +349,7 @@ impl Parser<'_> {
         }
     }
 
-    /// Whether what stands here can begin an expression, so that only a comma can be missing before it.
+    /// Whether what appears here can begin an expression, so that only a comma can be missing before it.
     fn at_expression_start(&self) -> bool {
         match self.current().kind {
             TokenKind::QuotedName | TokenKind::Text | TokenKind::Number | TokenKind::Parameter => true,
@@ -395,7 +395,7 @@ impl Parser<'_> {
         if self.accept_word("AS") {
             return Ok(Some(Alias { name: self.name(expected)?, with_as: true }));
         }
-        // These go on with the statement that a query stands in.
+        // These go on with the statement that a query appears in.
         let behind = self.at_word("RETURNING")
             || self.at_guide()
             || ["SKIP", "REPLACE"].iter().any(|word| self.at_words(&[word, "DUPLICATES"]));

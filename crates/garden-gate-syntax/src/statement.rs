@@ -30,7 +30,7 @@ const STATEMENTS: [&str; 17] = [
 const LATER: [&str; 8] = ["GRANT", "REVOKE", "CALL", "PREPARE", "EXECUTE", "OPEN", "CLOSE", "SIGNAL"];
 
 impl Parser<'_> {
-    /// Whether the WITH here belongs to a statement that changes rows: its word stands behind the last closing parenthesis.
+    /// Whether the WITH here belongs to a statement that changes rows: its word appears after the last closing parenthesis.
     fn change_behind_with(&self) -> bool {
         let mut open = 0_u32;
         for distance in 1.. {
@@ -134,7 +134,7 @@ impl Parser<'_> {
         Ok(Analyze { table, columns })
     }
 
-    /// What stands behind a whole statement: a form that comes later, or a mistake.
+    /// what comes after a complete statement: a form that comes later, or a mistake.
     fn after_end(&self) -> Error {
         if self.at_word("FOR") {
             return self.not_supported(format!("the clause {}", self.found().to_uppercase()));

@@ -20,7 +20,7 @@ impl Parser<'_> {
         self.joins(first)
     }
 
-    /// The joins behind a table, up to an ON that belongs to a join around them: `a JOIN b JOIN c ON … ON …`.
+    /// The joins after a table, up to an ON that belongs to a join around them: `a JOIN b JOIN c ON … ON …`.
     fn joins(&mut self, mut left: TableExpr) -> Result<TableExpr> {
         for _ in 0..MAX_NESTING {
             let start = self.span();
@@ -41,7 +41,7 @@ impl Parser<'_> {
         Err(self.fail(&Problem::TooDeep(MAX_NESTING)))
     }
 
-    /// The words of a join, when one stands here.
+    /// The words of a join, when one appears here.
     fn join_words(&mut self) -> Result<Option<JoinWords>> {
         let inner = JoinWords { kind: JoinKind::Inner, mirrored: false, natural: false, cross: false };
         if self.accept_words(&["CROSS", "JOIN"]) {

@@ -1,6 +1,6 @@
 //! What a word that begins or follows no statement may mean: plain words, and what is written for them here.
 
-/// First words of statements, and the help for them; `{}` is the word behind.
+/// First words of statements, and the help for them; `{}` is the word after.
 const STATEMENTS: &[(&[&str], &str)] = &[
     (
         &["list", "show", "tables", "views", "schemas"],
@@ -10,7 +10,7 @@ const STATEMENTS: &[(&[&str], &str)] = &[
         &["describe", "desc", "columns", "fields"],
         "write SELECT column_name, data_type FROM INFORMATION_SCHEMA.COLUMNS WHERE table_name = '{}'",
     ),
-    (&["explain", "plan"], "no statement shows a plan: ask for the plan of the query that stands behind this word"),
+    (&["explain", "plan"], "no statement shows a plan: ask for the plan of the query that follows this word"),
     (&["begin"], "START TRANSACTION begins a transaction"),
     (&["end"], "COMMIT ends a transaction and keeps its changes"),
     (&["abort", "undo", "cancel"], "ROLLBACK ends a transaction without its changes"),
@@ -44,14 +44,14 @@ const BEHIND: &[(&[&str], &str)] = &[
     (&["contains", "has"], "LIKE '%text%' finds a text anywhere"),
     (&["equals", "eq"], "one = compares"),
     (&["mod", "div"], "MOD(a, b) is the remainder of a division, a / b the quotient"),
-    (&["limit", "top", "first", "only"], "FETCH FIRST 5 ROWS ONLY stands behind ORDER BY of a query"),
+    (&["limit", "top", "first", "only"], "FETCH FIRST 5 ROWS ONLY comes after ORDER BY of a query"),
     (&["minus", "subtract"], "EXCEPT takes away the rows of another query"),
     (
         &["where"],
-        "WHERE stands once, before GROUP BY: conditions are joined by AND, and those on groups stand in HAVING",
+        "WHERE comes once, before GROUP BY: conditions are joined by AND, and those on groups belong in HAVING",
     ),
-    (&["from"], "further tables stand behind a comma or JOIN in the one FROM"),
-    (&["order", "sort"], "one ORDER BY stands at the end of the query"),
+    (&["from"], "further tables come after a comma or JOIN in the one FROM"),
+    (&["order", "sort"], "one ORDER BY belongs at the end of the query"),
 ];
 
 /// Words among those of a column or in other parentheses.
@@ -62,17 +62,17 @@ const INSIDE: &[(&[&str], &str)] = &[
     ),
     (&["comment"], "COMMENT ON COLUMN table.column IS 'text' says something of a column"),
     (&["null"], "a column may be NULL if NOT NULL is not said"),
-    (&["index", "key"], "PRIMARY KEY (…) or UNIQUE (…) stands among the columns; CREATE INDEX makes an index"),
+    (&["index", "key"], "PRIMARY KEY (…) or UNIQUE (…) belongs among the columns; CREATE INDEX makes an index"),
     (&["computed", "virtual", "stored"], "write GENERATED ALWAYS AS (expression)"),
-    (&["limit", "top", "first"], "FETCH FIRST 5 ROWS ONLY stands at the end of the query"),
+    (&["limit", "top", "first"], "FETCH FIRST 5 ROWS ONLY belongs at the end of the query"),
 ];
 
-/// What is written for a word that stands where a parenthesis should be closed.
+/// What is written for a word that appears where a parenthesis should be closed.
 pub(super) fn for_word_inside(word: &str) -> Option<&'static str> {
     found(INSIDE, word)
 }
 
-/// What is written for a word behind ALTER TABLE and the name of a table.
+/// What is written for a word after ALTER TABLE and the name of a table.
 pub(super) fn for_alteration(word: &str, column: &str) -> Option<String> {
     const ALTERATIONS: &[(&[&str], &str)] = &[
         (&["modify", "change", "retype", "type"], "write ALTER COLUMN {} SET DATA TYPE and the type"),
@@ -108,7 +108,7 @@ pub(super) fn for_statement(first: &str, second: &str) -> Option<String> {
     found(STATEMENTS, first).map(|help| help.replace("{}", second))
 }
 
-/// What is written for a word behind a whole statement.
+/// What is written for a word after a complete statement.
 pub(super) fn for_word_behind(word: &str) -> Option<&'static str> {
     found(BEHIND, word).or_else(|| {
         let ignores_case = word.to_lowercase().ends_with("like");

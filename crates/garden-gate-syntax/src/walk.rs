@@ -101,7 +101,7 @@ impl Expr {
         }
     }
 
-    /// Calls `visit` for this expression and all below it, those of the queries inside of it among them.
+    /// Calls `visit` for this expression and all below it, those of the queries inside it among them.
     fn for_each_expr(&self, visit: &mut dyn FnMut(&Expr)) {
         visit(self);
         self.query().into_iter().for_each(|query| query.for_each_expr(visit));

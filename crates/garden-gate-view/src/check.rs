@@ -163,7 +163,7 @@ pub fn check_xml(reports: &[CheckReport]) -> String {
     out + "</testsuites>\n"
 }
 
-/// Text as it stands in XML; control characters that XML has no form for are left out.
+/// Text as it appears in XML; control characters that XML has no form for are omitted.
 pub(crate) fn escaped(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for c in text.chars() {

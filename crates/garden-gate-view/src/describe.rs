@@ -8,7 +8,7 @@ use serde_json::{Value as Json, json};
 use std::fmt::Write as _;
 use unicode_width::UnicodeWidthStr;
 
-/// Cells of the bar of the most frequent value.
+/// Cells of the bar of the most common value.
 const BAR: f64 = 20.0;
 /// Frequent values shown of each column when one table is described.
 const SHOWN_VALUES: usize = 5;
@@ -32,7 +32,7 @@ fn marked_tables(all: &[TableFacts], look: Look) -> String {
     columns(&lines, look)
 }
 
-/// One table: its columns with what is known of their values, its constraints, its most frequent values.
+/// One table: its columns with what is known of their values, its constraints, its most common values.
 pub fn describe(table: &TableFacts, look: Look) -> String {
     finished(&marked_describe(table, look))
 }
@@ -197,7 +197,7 @@ fn frequent(out: &mut String, column: &ColumnFacts, look: Look) {
     {
         return;
     }
-    let _ = writeln!(out, "\n{}", look.dim(format!("most frequent in {}", column.name)));
+    let _ = writeln!(out, "\n{}", look.dim(format!("most common in {}", column.name)));
     let width = often.iter().map(|common| shown(&common.value).width()).max().unwrap_or(0);
     for common in often {
         let text = shown(&common.value);

@@ -169,7 +169,7 @@ fn marked_sweep(found: &Sweep, look: Look) -> String {
     out + &fixed_plans(found, look)
 }
 
-/// Whether what is told of rows is of those that are grouped, for any of the values.
+/// Whether what is reported rows is of those that are grouped, for any of the values.
 pub(crate) fn tells_of_groups(found: &Sweep) -> bool {
     found.points.iter().any(|point| !std::ptr::eq(point.telling(), &raw const point.plan.root))
 }
@@ -257,7 +257,7 @@ fn step_title(step: &Step) -> String {
         (StepPart::Where, _) => "kept by WHERE".to_owned(),
         (StepPart::Group, _) => "the groups".to_owned(),
         (StepPart::Having, _) => "kept by HAVING".to_owned(),
-        _ => "the whole query".to_owned(),
+        _ => "the query".to_owned(),
     };
     let count = step.rows.row_count();
     let beside = if step.correlated { ", beside the rows around it" } else { "" };

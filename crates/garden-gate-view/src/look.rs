@@ -45,7 +45,7 @@ impl Look {
         finished(&self.strong(text))
     }
 
-    /// Text that stands out: headings, operators.
+    /// Text that appears out: headings, operators.
     pub(crate) fn strong(self, text: impl Display) -> String {
         self.paint(Paint::Strong, text)
     }

@@ -4,7 +4,7 @@ use garden_gate::{Considered, OperatorName, Plan, PlanNode, Predicate, Predicate
 use std::fmt::Write as _;
 use unicode_width::UnicodeWidthStr;
 
-/// A line of the tree: the branch lines, what stands there, and the figures of a node.
+/// A line of the tree: the branch lines, what appears there, and the figures of a node.
 struct Line {
     branch: String,
     text: String,
@@ -24,7 +24,7 @@ const GAP: usize = 3;
 const LONGEST: usize = 92;
 
 /// A plan as a tree, inputs below their operator, with its figures in columns to the right: rows and cost as estimated, and when
-/// it was measured the rows it gave, the estimate's error, and time. Below a condition stands what it came to.
+/// it was measured the rows it gave, the estimate's error, and time. Below a condition appears what it came to.
 pub fn plan_tree(plan: &Plan, look: Look) -> String {
     finished(&marked_plan_tree(plan, look))
 }

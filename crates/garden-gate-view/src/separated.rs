@@ -6,7 +6,7 @@ use std::fmt;
 pub enum Separated {
     /// By commas (RFC 4180).
     Csv,
-    /// By tabs; a field with a tab, a quote or a line end stands in quotes, as in CSV.
+    /// By tabs; a field with a tab, a quote or a line end appears in quotes, as in CSV.
     Tsv,
 }
 

@@ -10,7 +10,7 @@ use unicode_width::UnicodeWidthStr;
 const NULL: &str = "‹null›";
 /// Blanks between two columns.
 const GAP: usize = 2;
-/// Text is cut to this many columns before whole columns are left out.
+/// Text is cut to this many columns before whole columns are omitted.
 const SHORTENED: usize = 32;
 
 /// Rows as aligned columns, numbers to the right, with a line that counts them.
@@ -126,7 +126,7 @@ fn is_right(sql_type: SqlType) -> bool {
     sql_type.is_number()
 }
 
-/// A value as it stands in a table, on one line.
+/// A value as it appears in a table, on one line.
 pub(crate) fn shown(value: &Value) -> Cow<'static, str> {
     match value {
         Value::Null => Cow::Borrowed(NULL),

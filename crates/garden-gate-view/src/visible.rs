@@ -68,7 +68,7 @@ pub fn visible(text: &str) -> Cow<'_, str> {
     Cow::Owned(text.chars().map(sign).collect())
 }
 
-/// A whole output as it goes to a terminal: marks have become styles, and nothing else in it is a control character.
+/// An entire output as it goes to a terminal: marks have become styles, and nothing else in it is a control character.
 pub(crate) fn finished(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     let mut open = Style::new();

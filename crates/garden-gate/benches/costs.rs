@@ -28,7 +28,7 @@ const TABLES: &str = "
     CREATE INDEX chore_bed_ix ON chore (bed) INCLUDE (hours); CREATE INDEX chore_day_ix ON chore (day);
     ANALYZE bed; ANALYZE chore;";
 
-/// Each is run as it stands; a guide makes the operator that is wanted.
+/// Each is run as it appears; a guide makes the operator that is wanted.
 const QUERIES: &[&str] = &[
     "SELECT COUNT(*) FROM chore WHERE hours > 3",
     "SELECT COUNT(*) FROM chore WHERE kind = 'kind 7'",

@@ -67,7 +67,7 @@ fn moments() {
         "\na moment, {LARGE_ROWS} rows and {LARGE_VERSIONS} times as many in history     ms of a scan, ours   ratio"
     );
     for commit in ["3", "7", "11"] {
-        // Commits of both tables are counted: the second begins behind the first.
+        // Commits of both tables are counted: the second begins after the first.
         let commit = LARGE_VERSIONS + 2 + commit.parse::<usize>().expect("a number");
         let query = format!("SELECT COUNT(*), SUM(v), SUM(w) FROM kept FOR SYSTEM_TIME AS OF COMMIT {commit}");
         let [scan, ours] = times(&mut session, ["SELECT COUNT(*), SUM(v), SUM(w) FROM plain", &query]);

@@ -146,7 +146,7 @@ fn commits(folder: &std::path::Path) {
     report("and against one fsync of as many pages in as many places", &ratio(pages));
 }
 
-/// Where the pages of a commit lie, so many pages behind the beginning of the file.
+/// Where the pages of a commit lie, so many pages after the beginning of the file.
 const COMMIT_PAGES: [u64; 7] = [0, 20, 40, 10, 60, 30, 50];
 
 fn write(file: &mut File, pages: &[u64]) {

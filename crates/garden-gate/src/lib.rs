@@ -75,7 +75,7 @@ pub use diagnostic::{
 pub use file::NewFile;
 pub use inspect::{
     CheckFile, CheckOutcome, CheckReport, CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind,
-    Failure, RowChange, RowOrder, RowsDiff, Step, StepOptions, StepPart, PlanInterval, Sweep, SweepOptions, SweepPoint,
+    Failure, PlanInterval, RowChange, RowOrder, RowsDiff, Step, StepOptions, StepPart, Sweep, SweepOptions, SweepPoint,
     Swept,
 };
 pub use logical::{JoinKindName, RewriteRule};

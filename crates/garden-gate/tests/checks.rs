@@ -34,7 +34,7 @@ fn what_holds_passes_and_what_does_not_is_told() {
     let plots = "sql = \"SELECT id, sun FROM plot\"";
     let joined = "sql = \"SELECT c.id FROM chore AS c JOIN plot AS p ON p.id = c.plot\"";
     for (body, told) in [
-        // NULL is an empty field, and empty text stands in quotes; the order does not count, the case of the header neither.
+        // NULL is an empty field, and empty text appears in quotes; the order does not count, the case of the header neither.
         (format!("{plots}\nrows = \"ID,sun\\n3,\\\"\\\"\\n1,shade\\n2,\\n\""), &[][..]),
         (
             format!("{plots}\nrows = \"id,sun\\n3,\\n1,shade\\n2,\\n\""),
@@ -54,7 +54,7 @@ fn what_holds_passes_and_what_does_not_is_told() {
         ("sql = \"SELECT 1 / 0\"\nerror = \"22012\"".to_owned(), &[]),
         ("sql = \"SELECT 1 / 0\"\nerror = \"22\"".to_owned(), &[]),
         ("sql = \"SELECT 1 / 0\"".to_owned(), &["error: it fails with 22012: division by zero"]),
-        ("sql = \"SELECT 1 / 0\"\nerror = \"42\"".to_owned(), &["error: it fails with 22012 in place of 42: division by zero"]),
+        ("sql = \"SELECT 1 / 0\"\nerror = \"42\"".to_owned(), &["error: it fails with 22012 instead of 42: division by zero"]),
         ("sql = \"SELECT 1\"\nerror = \"22012\"".to_owned(), &["error: it gives 1 rows, and should fail with 22012"]),
         ("sql = \"SELECT 7 / 2\"\nno_notes = true".to_owned(), &["no_notes: integer-division"]),
         ("sql = \"SELECT id, sun FROM plot WHERE id <> 2\"\nsame_rows_as = \"all\"".to_owned(), &["same_rows_as: the rows are not those of \"all\": 1 are missing, 0 are not expected"]),

@@ -42,7 +42,7 @@ fn columns_hold_values_to_what_their_type_says() {
             "=id|INTEGER; at|TIMESTAMP(0); hour|TIME(0); seen|TIMESTAMP(3) WITH TIME ZONE; beds|INTEGER ARRAY[2]; later|TIMESTAMP(0)",
         ),
         ("CREATE TABLE bad (a TIME(7))", "!42000 digits from 0 to 6"),
-        ("CREATE DOMAIN d AS TIME(3)", "!0A000 outside of CAST and columns"),
+        ("CREATE DOMAIN d AS TIME(3)", "!0A000 outside CAST and columns"),
     ]);
 }
 
@@ -155,7 +155,7 @@ fn files_are_loaded_through_views_and_leave_constraints_unproven() {
     check(&mut session, (&load("CHECKS OFF, ERROR LIMIT 1"), "2"));
     let text = |session: &garden_gate::Session| session.describe(Some("bed")).unwrap()[0].constraints[0].text.clone();
     assert_eq!(text(&session), "CHECK (id > 0) UNPROVEN");
-    // What is unproven stands in the way of no other change; new rows are checked all the same.
+    // What is unproven appears in the way of no other change; new rows are checked all the same.
     check(&mut session, ("ALTER TABLE bed ADD COLUMN more INTEGER", ""));
     check(&mut session, ("INSERT INTO bed (id) VALUES (-5)", "!23000 positive"));
     let problem = session.verify().remove(0).problem.unwrap();

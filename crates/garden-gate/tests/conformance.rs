@@ -150,7 +150,7 @@ const CASES: &[(&str, &str, &str)] = &[
         "SELECT kind, SUM(SUM(hours)) OVER (ORDER BY kind) FROM task GROUP BY kind ORDER BY kind",
         "pruning|4.50; watering|5.25; weeding|12.50",
     ),
-    // Queries inside of queries.
+    // Queries inside queries.
     (
         "E061",
         "SELECT name FROM bed b WHERE EXISTS (SELECT 1 FROM task t WHERE t.bed_id = b.bed_id AND t.hours > 3)",
@@ -464,7 +464,7 @@ fn broken_rules_say_what_to_write() {
             "SELECT CAST('192.0.2.300' AS IPADDRESS)",
             "22018",
             "CAST('192.0.2.300' AS IPADDRESS)",
-            "'192.0.2.300' is no IPADDRESS",
+            "'192.0.2.300' is not a valid IPADDRESS",
         ),
         (
             "SELECT EXTRACT(HOUR FROM DATE '2024-01-01')",
@@ -549,7 +549,7 @@ fn dependent_queries_in_odd_places() {
              AS x ON x.n = r.n) SELECT * FROM r",
             "1",
         ),
-        // Two partners of one row are told of where the value is used, and nowhere else.
+        // Two matches of one row are reported where the value is used, and nowhere else.
         (
             "SELECT COUNT(*) FROM (SELECT CASE WHEN b.bed_id > 9 THEN (SELECT task_id FROM task t WHERE t.bed_id = b.bed_id) \
              END AS x FROM bed b) AS y",

@@ -57,7 +57,7 @@ fn changed_bytes_are_told_of() {
             told += 1;
         }
     }
-    assert!(told * 10 > seeds, "only {told} of {seeds} were told of");
+    assert!(told * 10 > seeds, "only {told} of {seeds} were reported");
 }
 
 /// Rows of a Parquet file of ours, with NULLs, repeated and long texts.

@@ -44,7 +44,7 @@ fn groups_are_made_before_the_join_where_that_is_cheaper() {
             false,
             "21|1|19948|328; 22|2|19949|328",
         ),
-        // With a condition that is no equality: each bed has 5000 tasks, and meets the beds behind it.
+        // With a condition that is not an equality: each bed has 5000 tasks, and meets the beds after it.
         (
             "SELECT b.bed_id, COUNT(*) FROM task t JOIN bed b ON b.bed_id > t.bed_id GROUP BY b.bed_id ORDER BY b.bed_id",
             true,

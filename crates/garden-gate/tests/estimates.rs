@@ -123,7 +123,7 @@ fn conditions_on_aggregates_go_by_their_spread() {
 fn uses_of_a_step_know_its_values() {
     let mut session = table(&mut Draw::new(77));
     for sql in [
-        // Each value of b stands in one row.
+        // Each value of b appears in one row.
         "WITH low AS (SELECT b, MAX(a) AS most FROM t WHERE b < 1000 GROUP BY b) SELECT x.b FROM low x JOIN low y ON x.b = y.b",
         // Of 3,000 groups of a row each one has the most.
         "WITH g (b, s) AS (SELECT b, SUM(b * 2) FROM t GROUP BY b) SELECT g.b FROM g WHERE s = (SELECT MAX(s) FROM g)",

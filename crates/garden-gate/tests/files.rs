@@ -200,7 +200,7 @@ fn bad_files_are_one_clear_error() {
         ("ragged.csv", "a,b\n1,2\n3\n".as_bytes(), "22000", Some(3), "1 fields, the header has 2"),
         ("wide.csv", b"a,b\n1,2,3\n", "22000", Some(2), "3 fields, the header has 2"),
         ("quote.csv", b"a\n\"x\n", "22000", Some(2), "never closed"),
-        ("behind.csv", b"a\n\"x\"y\n", "22000", Some(2), "behind the closing quote"),
+        ("after.csv", b"a\n\"x\"y\n", "22000", Some(2), "after the closing quote"),
         ("empty.csv", b"", "22000", None, "empty"),
         ("binary.csv", b"a\n\x00\x01\n", "22018", Some(2), "no text"),
         ("latin.csv", b"a\nx\nb\xe9d\n", "22018", Some(3), "not UTF-8"),

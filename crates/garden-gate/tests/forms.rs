@@ -16,10 +16,10 @@ fn literals() {
         ("SELECT /* a /* nested */ one */ 5 /**/ /* * / */", "5"),
     ]);
     check_problems(&[
-        ("SELECT 1__0", "42000", "1__0", "is no number"),
-        ("SELECT 1_", "42000", "1_", "is no number"),
-        ("SELECT 0xG1", "42000", "0xG1", "is no number"),
-        ("SELECT 0b12", "42000", "0b12", "is no number"),
+        ("SELECT 1__0", "42000", "1__0", "is not a number"),
+        ("SELECT 1_", "42000", "1_", "is not a number"),
+        ("SELECT 0xG1", "42000", "0xG1", "is not a number"),
+        ("SELECT 0b12", "42000", "0b12", "is not a number"),
         ("SELECT U&'\\00g1'", "42000", "'\\00g1'", "can't be an escape"),
         ("SELECT 'a' 'b'", "42000", "'b'", "expected"),
         ("SELECT 1 /* never /* closed */", "42000", "/*", "comment is never closed"),
@@ -255,7 +255,7 @@ fn foreign_keys_between_exact_numbers() {
 
 #[test]
 fn zones_by_their_names() {
-    // Clocks in Vienna are two hours ahead of UTC in July, one in January; New York is four and five behind.
+    // Clocks in Vienna are two hours ahead of UTC in July, one in January; New York is four and five after.
     check_rows(&[(
         "SELECT CAST(t AT TIME ZONE 'Europe/Vienna' AS TIMESTAMP), EXTRACT(HOUR FROM t AT TIME ZONE 'America/New_York'), CAST(t AT TIME ZONE z AS TIMESTAMP) FROM (VALUES (TIMESTAMP '2024-07-01 12:00:00+00:00', 'UTC'), (TIMESTAMP '2024-01-01 12:00:00+00:00', '+05:30')) AS v (t, z)",
         "2024-07-01 14:00:00|8|2024-07-01 12:00:00; 2024-01-01 13:00:00|7|2024-01-01 17:30:00",
@@ -264,7 +264,7 @@ fn zones_by_their_names() {
         "SELECT CAST(CURRENT_TIMESTAMP AT TIME ZONE 'Europe/Nowhere' AS TIMESTAMP)",
         "22009",
         "CURRENT_TIMESTAMP AT TIME ZONE 'Europe/Nowhere'",
-        "'Europe/Nowhere' is no time zone",
+        "'Europe/Nowhere' is not a time zone",
     )]);
     tell(&[
         ("SET TIME ZONE LOCAL", ""),

@@ -80,7 +80,7 @@ fn what_stands_neither_in_group_by_nor_in_an_aggregate() {
         ("SELECT bed_id FROM bed ORDER BY COUNT(*)", "42000", "bed_id", "neither"),
         ("SELECT sun FROM bed WHERE COUNT(*) > 1 GROUP BY sun", "42000", "COUNT(*)", "can't be used in WHERE … HAVING"),
         ("SELECT sun FROM bed GROUP BY COUNT(*)", "42000", "COUNT(*)", "can't be used in GROUP BY"),
-        ("SELECT SUM(COUNT(*)) FROM bed", "42000", "COUNT(*)", "inside of aggregate"),
+        ("SELECT SUM(COUNT(*)) FROM bed", "42000", "COUNT(*)", "inside aggregate"),
         ("SELECT SUM(name) FROM bed", "42000", "SUM(name)", "SUM needs numbers or intervals, this is VARCHAR"),
         ("SELECT SUM(*) FROM bed", "42000", "SUM(*)", "takes no *"),
         ("SELECT SUM(area, ph) FROM bed", "42000", "SUM(area, ph)", "one argument, 2 given"),

@@ -130,7 +130,7 @@ fn what_cannot_be_obeyed_says_why() {
         (
             "SELECT 1 FROM chore c RIGHT JOIN plot p ON c.plot = p.id GUIDE (JOIN (c, p) BY NESTED LOOP)",
             "0A000",
-            "every row of p is kept by this outer join, so the loop goes through p and looks for partners in c; write JOIN (p, c)",
+            "every row of p is kept by this outer join, so the loop goes through p and looks for matches in c; write JOIN (p, c)",
         ),
         (
             "SELECT 1 FROM plot p WHERE id NOT IN (SELECT c.plot FROM chore c) GUIDE (JOIN (p, c) BY MERGE)",
@@ -145,12 +145,12 @@ fn what_cannot_be_obeyed_says_why() {
         (
             "SELECT * FROM chore c WHERE plot = 3 GUIDE (READ c BY INDEX chore_day_ix)",
             "0A000",
-            "no condition says what its first key is, or between what it lies, and no order it has is asked for; there is only c.plot = 3",
+            "there is no usable predicate on the leading column, or between what it lies, and no order it has is asked for; there is only c.plot = 3",
         ),
         ("SELECT * FROM chore c GUIDE (READ c BY INDEX nothing_ix)", "0A000", "c has no such index; it has"),
         ("SELECT * FROM tool GUIDE (READ tool BY INDEX nothing_ix)", "0A000", "tool has no index"),
         ("SELECT * FROM tool GUIDE (WORKERS 3)", "0A000", "the session has 2 workers"),
-        ("SELECT * FROM tool GUIDE (READ tols BY SCAN)", "42S02", "GUIDE names \"tols\", which is no table in FROM"),
+        ("SELECT * FROM tool GUIDE (READ tols BY SCAN)", "42S02", "GUIDE names \"tols\", which is not a table in FROM"),
         ("SELECT * FROM tool GUIDE (JOIN (tool, plot) BY HASH)", "42S02", "GUIDE names \"plot\""),
         ("SELECT * FROM tool GUIDE (JOIN (tool) BY HASH)", "42000", "a comma and a second table"),
         ("SELECT * FROM tool GUIDE (JOIN (tool, plot) BY SORT)", "42000", "expected HASH, MERGE or NESTED LOOP"),

@@ -3,7 +3,7 @@
 use crate::story::{check, tell};
 use garden_gate::{Database, Session};
 
-/// A database with `a` (no rows) and `b` (1, 2, 3), under every rule, and with each left out.
+/// A database with `a` (no rows) and `b` (1, 2, 3), under every rule, and with each omitted.
 fn sessions() -> Vec<Session> {
     let mut sessions = Vec::new();
     for rule in
@@ -25,7 +25,7 @@ fn rules_leave_the_rows_as_they_are() {
         for line in [
             ("SELECT b.g, COUNT(a.v) FROM a CROSS JOIN b WHERE a.v BETWEEN 4 AND 5 GROUP BY b.g", "="),
             ("SELECT b.g, SUM(a.v) FROM b CROSS JOIN (SELECT g AS v FROM b WHERE g > 5) a GROUP BY b.g", "="),
-            // A row is greater when its first part is, whatever comes behind.
+            // A row is greater when its first part is, whatever comes after.
             ("SELECT 1 WHERE (3, 0) > ANY (VALUES (2, 1))", "=1"),
             ("SELECT 1 WHERE (2, 0) > ANY (VALUES (2, 1))", "="),
             ("SELECT 1 WHERE (3, 0) > ALL (VALUES (2, 1), (2, 9))", "=1"),
@@ -127,7 +127,7 @@ fn forms_at_their_edges() {
         ),
         ("VALUES (CAST('2023-366' AS DATE FORMAT 'YYYY-DDD'))", "!22007"),
         ("VALUES (CAST('2023-000' AS DATE FORMAT 'YYYY-DDD'))", "!22007"),
-        // What stands before 4, the new text, and what stands from 2 on.
+        // What appears before 4, the new text, and what appears from 2 on.
         (
             "VALUES (OVERLAY('abcdef' PLACING 'X' FROM 4 FOR -2), OVERLAY('abc' PLACING 'X' FROM 4 FOR 9))",
             "=abcXbcdef|abcX",

@@ -1,4 +1,4 @@
-//! Several indexes of a table read together, for AND and for OR: the plan, the rows, and what is told of the choice.
+//! Several indexes of a table read together, for AND and for OR: the plan, the rows, and what is reported the choice.
 
 use crate::random_queries::Draw;
 use crate::support::{shape, show};
@@ -84,7 +84,7 @@ fn an_or_is_read_by_an_index_for_each_part() {
             "task_bed_ix or task_primary_key",
             tasks(|bed, _, _| bed == Some(5)),
         ),
-        // A part that no index bounds has the whole table read.
+        // A part that no index bounds has the entire table read.
         ("bed_id = 5 OR MOD(day, 50) = 7", "", tasks(|bed, day, _| bed == Some(5) || day % 50 == 7)),
     ];
     for (condition, index, expected) in cases {

@@ -241,7 +241,7 @@ fn an_index_on_an_expression_can_be_unique() {
             "!23000 UPPER(name) = FERN, plot = 1 already (names) … id = 1, name = Fern, plot = 1",
         ),
         ("INSERT INTO bed VALUES (4, 'fern', 3), (5, 'feRn', 3)", "!23000 plot = 3 already"),
-        // NULL is no other NULL.
+        // NULL is not an other NULL.
         ("INSERT INTO bed VALUES (4, 'fern', NULL), (5, 'fern', NULL), (6, NULL, 1)", "3"),
         ("UPDATE bed SET plot = 3 - plot WHERE name LIKE '____' AND id < 3", "2"),
         ("UPDATE bed SET plot = 1 WHERE id = 1", "!23000 (names)"),

@@ -65,7 +65,7 @@ fn each_step_gives_its_rows() {
                 "result result: 3",
             ],
         ),
-        // Operands, each with what stands inside of it.
+        // Operands, each with what appears inside it.
         (
             "SELECT id FROM plot WHERE id < 2 UNION ALL VALUES (8) EXCEPT SELECT x FROM (VALUES (8)) AS v (x)",
             &plain,
@@ -78,7 +78,7 @@ fn each_step_gives_its_rows() {
                 "result result: 1",
             ],
         ),
-        // A query that uses columns from around it stands beside them; with no row of its own it has NULL.
+        // A query that uses columns from around it is used beside them; with no row of its own it has NULL.
         (
             "SELECT p.id, (SELECT SUM(c.hours) FROM chore c WHERE c.plot = p.id) FROM plot p WHERE p.id IN (SELECT plot FROM chore)",
             &plain,
@@ -93,7 +93,7 @@ fn each_step_gives_its_rows() {
             &plain,
             &["d derived beside: 1|3; 2|1; 3|0", "result result: 1|3; 2|1; 3|0"],
         ),
-        // Before and behind WHERE, the groups, and those that HAVING keeps.
+        // Before and after WHERE, the groups, and those that HAVING keeps.
         (
             "SELECT plot, SUM(hours) FROM chore WHERE id < 5 GROUP BY plot HAVING COUNT(*) > 1",
             &clauses,
@@ -123,7 +123,7 @@ fn one_step_can_be_asked_for() {
     assert!(error.help().unwrap().contains("did you mean \"a\""), "{error:?}");
     let error = garden().steps("DELETE FROM plot", ()).unwrap_err();
     assert_eq!(error.sqlstate().as_str(), "42000");
-    // What is wrong with the query is told as the query tells it.
+    // What is wrong with the query is shown as the query tells it.
     let error = garden().steps("SELECT nothing FROM plot", ()).unwrap_err();
     assert_eq!(error.sqlstate().as_str(), "42S22");
     let steps = garden().steps("SELECT id FROM plot WHERE sun = :sun", Parameters::new().set("sun", "full")).unwrap();

@@ -1,5 +1,5 @@
 //! Random queries over tables with keys, foreign keys and NULLs, in the forms that rewrite rules look for: joins that may be needless, DISTINCT
-//! over keys, orders, limits, conditions that follow from each other. Each gives the same rows with all rules, and with all of them left out.
+//! over keys, orders, limits, conditions that follow from each other. Each gives the same rows with all rules, and with all of them omitted.
 
 use crate::random_queries::Draw;
 use crate::support::show;
@@ -198,7 +198,7 @@ fn rules_that_lean_on_keys_never_change_the_rows() {
         plan.rewrites.iter().for_each(|rewrite| *fired.entry(rewrite.rule.name()).or_default() += 1);
         session.run(&format!("SET without_rules = '{all}'")).unwrap();
         assert_eq!(rows(&mut session, &sql), found, "seed {seed}, without rules: {sql}\n{:#?}", plan.rewrites);
-        // Each rule that fired is left out by itself as well.
+        // Each rule that fired is omitted by itself as well.
         for rewrite in &plan.rewrites {
             session.run(&format!("SET without_rules = '{}'", rewrite.rule)).unwrap();
             assert_eq!(rows(&mut session, &sql), found, "seed {seed}, without {}: {sql}", rewrite.rule);

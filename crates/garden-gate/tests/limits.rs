@@ -51,7 +51,7 @@ fn a_memory_limit_ends_the_statement() {
         let error = session.query(sql, ()).unwrap_err();
         assert_eq!(error.sqlstate().as_str(), "HY001", "{sql}: {error}");
     }
-    // What goes over to files needs less.
+    // What spills to disk needs less.
     let joined = "SELECT COUNT(*) FROM reading a JOIN reading b ON a.taken = b.taken AND a.sensor_id = b.sensor_id";
     for sql in ["SELECT COUNT(*), SUM(moisture) FROM reading", joined] {
         assert!(session.query(sql, ()).is_ok(), "{sql}");

@@ -70,7 +70,7 @@ const BEDS: &str =
 #[test]
 fn texts_get_the_types_of_their_columns() {
     let cases = [
-        // Header in another order; a column that is left out is NULL.
+        // Header in another order; a column that is omitted is NULL.
         ("name,bed_id\nFern,007\n", "", "7|Fern|NULL|NULL|NULL"),
         ("7;Fern;1,5;6.5.24;\n", "(NO HEADER, DELIMITER ';', DECIMAL MARK ',', DATE FORMAT 'D.M.RR')", ""),
         (
@@ -158,18 +158,18 @@ fn bad_rows_are_passed_over_and_written_down() {
     let (affected, note) =
         desk.changed("INSERT INTO bed FROM FILE '@b.csv' (ERROR LIMIT 8, ERRORS INTO '@bad.csv' REPLACE)");
     assert_eq!(affected, 2);
-    assert!(note.starts_with("8 bad rows were passed over, at line 3, 4, 5, 6, 7, …: 2 fields"), "{note}");
+    assert!(note.starts_with("8 bad rows were skipped, at line 3, 4, 5, 6, 7, …: 2 fields"), "{note}");
     assert_eq!(desk.rows("SELECT bed_id, name FROM bed"), "1|Fern gully; 8|Orchard");
     let expected = [
         "line,column,reason,row",
         "3,,\"2 fields, the header has 3\",\"2,Scree\"",
-        "4,bed_id,\"\"\"x\"\" is no INTEGER\",\"x,Pond,1\"",
+        "4,bed_id,\"\"\"x\"\" is not a valid INTEGER\",\"x,Pond,1\"",
         "5,,\"column \"\"name\"\" of table \"\"bed\"\" can't be NULL\",\"3,,1\"",
         "6,,\"a row of table \"\"bed\"\" breaks bed_check: CHECK (area > 0) is FALSE\",\"4,Rockery,-1\"",
         "7,,\"table \"\"bed\"\" has a row with the primary key bed_id = 1 already (bed_primary_key)\",\"1,Again,1\"",
         "8,,'A name that is too long' has 23 characters and does not fit VARCHAR(12),\"5,A name that is too long,1\"",
-        "9,area,\"\"\"1.234\"\" is no NUMERIC(5,2)\",\"6,Meadow,1.234\"",
-        "10,,text behind the closing quote of a field,\"7,\"\"Wall\"\"x,1\"",
+        "9,area,\"\"\"1.234\"\" is not a valid NUMERIC(5,2)\",\"6,Meadow,1.234\"",
+        "10,,text after the closing quote of a field,\"7,\"\"Wall\"\"x,1\"",
     ];
     let written = desk.read("bad.csv");
     for (line, expected) in written.lines().zip(expected) {

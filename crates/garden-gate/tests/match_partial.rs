@@ -21,7 +21,7 @@ fn a_row_refers_by_the_columns_that_it_gives() {
         ("INSERT INTO c VALUES (5, 3, NULL)", "!23000 breaks r: a = 3, b = NULL is not in table \"p\""),
         ("INSERT INTO c VALUES (5, NULL, 3)", "!23000 breaks r"),
         ("INSERT INTO c VALUES (5, 2, 2)", "!23000 breaks r"),
-        // A number that the other type does not hold is no missing one.
+        // A number that the other type does not hold is not a missing one.
         ("INSERT INTO c VALUES (5, 3000000000, NULL)", "!23000 breaks r"),
         ("UPDATE c SET a = 2 WHERE id = 1", "!23000 breaks r"),
         ("DELETE FROM p WHERE b = 2", "!23000"),

@@ -1,4 +1,4 @@
-//! Statements of every form with words left out, doubled, exchanged and cut off: each is run or refused with an error that has a
+//! Statements of every form with words omitted, doubled, exchanged and cut off: each is run or refused with an error that has a
 //! place in the text, and nothing else ever happens.
 
 use crate::random_queries::Draw;

@@ -49,7 +49,7 @@ fn they_stand_in_arguments_of_aggregates_over_frames_only() {
         ("SELECT SUM(VALUE_OF(VALUE_OF(x AT CURRENT_ROW) AT FRAME_ROW)) OVER (ORDER BY day) FROM t", "!42000 no frame"),
         ("SELECT SUM((SELECT VALUE_OF(t.x AT CURRENT_ROW))) OVER (ORDER BY day) FROM t", "!42000 no frame"),
         ("SELECT SUM(VALUE_OF(x AT NOON)) OVER (ORDER BY day) FROM t", "!42000 BEGIN_PARTITION"),
-        ("SELECT SUM(VALUE_OF(x AT CURRENT_ROW + x)) OVER (ORDER BY day) FROM t", "!42000 a whole number"),
+        ("SELECT SUM(VALUE_OF(x AT CURRENT_ROW + x)) OVER (ORDER BY day) FROM t", "!42000 an integer"),
         ("SELECT SUM(VALUE_OF(x AT CURRENT_ROW, 'a')) OVER (ORDER BY day) FROM t", "!42000"),
         ("SELECT ROW_NUMBER(CURRENT_ROW) OVER (ORDER BY day) FROM t", "!42000"),
         ("SELECT SUM(VALUE_OF(x AT CURRENT_ROW)) OVER (ORDER BY day) FROM t", "="),
@@ -66,7 +66,7 @@ fn they_stand_in_arguments_of_aggregates_over_frames_only() {
     ]);
 }
 
-/// The rows of a frame that reaches so many rows before and behind, without the current one if it is excluded.
+/// The rows of a frame that reaches so many rows before and after, without the current one if it is excluded.
 fn frame(rows: usize, row: usize, (before, behind): (usize, usize), excluded: bool) -> Vec<usize> {
     let all = row.saturating_sub(before)..(row + behind + 1).min(rows);
     all.filter(|other| !excluded || *other != row).collect()

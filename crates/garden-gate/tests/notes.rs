@@ -33,7 +33,7 @@ fn check(code: &str, noted: &[(&str, &str, &str)], fine: &[&str]) {
         assert_eq!(&sql[span.range()], *text, "{sql}: the place of {note:?}");
         assert!(note.help.as_deref().unwrap_or_default().contains(help), "{sql}: {help} in {note:?}");
         assert!(note.position().is_some());
-        // What is a matter of style is left out where only rows are wanted.
+        // What is a matter of style is omitted where only rows are wanted.
         let shown = session.query(sql, ()).unwrap().notes().iter().any(|note| note.code == code);
         assert_eq!(shown, !note.style, "{sql}");
     }

@@ -66,7 +66,7 @@ fn orders_that_mean_nothing() {
         ("SELECT name FROM bed ORDER BY nmae", "42S22", "nmae", "did you mean \"name\""),
         ("SELECT name FROM bed FETCH FIRST -1 ROWS ONLY", "2201W", "-1", "0 or more"),
         ("SELECT name FROM bed OFFSET -1 ROWS", "2201X", "-1", "OFFSET"),
-        ("SELECT name FROM bed LIMIT 1.5", "2201W", "1.5", "whole number"),
+        ("SELECT name FROM bed LIMIT 1.5", "2201W", "1.5", "integer"),
         ("SELECT name FROM bed LIMIT bed_id", "42000", "bed_id", "can't use columns"),
         ("SELECT name FROM bed FETCH FIRST 2 ROWS", "42000", "", "expected ONLY"),
         ("SELECT name FROM bed FETCH FIRST 2 ROWS WITH TIES", "42000", "2", "WITH TIES needs ORDER BY"),

@@ -97,7 +97,7 @@ fn many_groups_of_several_workers() {
     let keys = [
         "n / 2",
         "CASE WHEN MOD(n, 5) > 0 THEN n / 3 END, MOD(n, 2)",
-        "CAST(MOD(n, 40000) AS VARCHAR(20)) || CASE WHEN MOD(n, 7) = 0 THEN ' with a long text behind' ELSE '' END",
+        "CAST(MOD(n, 40000) AS VARCHAR(20)) || CASE WHEN MOD(n, 7) = 0 THEN ' with a long text after' ELSE '' END",
         "MOD(n, 25000), TRUE",
     ];
     for key in keys {

@@ -69,13 +69,13 @@ fn parameters_that_are_missing_or_wrong() {
             "SELECT 1 FROM bed WHERE bed_id = :x",
             Parameters::new().set("x", untyped("abc")),
             "22018",
-            "'abc' of parameter :x is no INTEGER",
+            "'abc' of parameter :x is not a valid INTEGER",
         ),
         (
             "SELECT 1 FROM bed WHERE opened = :x",
             Parameters::new().set("x", untyped("2024-02-30")),
             "22018",
-            "is no DATE",
+            "is not a valid DATE",
         ),
         (
             "SELECT 1 FROM bed WHERE opened = :x",
@@ -115,7 +115,7 @@ fn scripts_share_their_parameters() {
         .collect();
     assert_eq!(shown, ["1", "2", ":d"]);
     let one_more = both.clone().set("c", 3);
-    assert!(session.statements(source.clone(), &one_more).is_err(), ":c stands in a comment only");
+    assert!(session.statements(source.clone(), &one_more).is_err(), ":c appears in a comment only");
     assert_eq!(one_more.used_in(&source), both);
     assert!(one_more.check_used(&[source, SourceText::new("SELECT :c")]).is_ok());
 }

@@ -31,7 +31,7 @@ fn values_go_where_they_belong() {
             "1",
         ),
         ("INSERT INTO t (name, id) VALUES ('a', ?), (?, 3), (NULL, 4)", vec![2.into(), "b".into()], "3"),
-        // Values of other types go by a plan: text that is a number, more digits, numbers in place of numbers.
+        // Values of other types go by a plan: text that is a number, more digits, numbers instead of numbers.
         ("INSERT INTO t (id, size) VALUES (?, ?)", vec![5.into(), 3.into()], "1"),
         ("INSERT INTO t (id, size) VALUES (?, ?)", vec![6.into(), number("1.005")], "1"),
         ("INSERT INTO t (id, size) VALUES (?, ?)", vec![7.into(), 2.5.into()], "1"),

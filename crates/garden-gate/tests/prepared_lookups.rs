@@ -55,7 +55,7 @@ fn rows_are_found_again_and_again() {
     ];
     for (sql, values, expected) in cases {
         let prepared = session.prepare(sql).unwrap();
-        // The first run is planned, those behind it need not be.
+        // The first run is planned, those after it need not be.
         for run in 0..3 {
             assert_eq!(found(&mut session, &prepared, values), *expected, "{sql}, run {run}");
         }

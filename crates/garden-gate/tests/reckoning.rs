@@ -1,4 +1,4 @@
-//! Days and decimals against models that know nothing of the engine: a calendar counted day by day, and whole numbers with a scale.
+//! Days and decimals against models that know nothing of the engine: a calendar counted day by day, and integers with a scale.
 
 use crate::random_queries::Draw;
 use garden_gate::{Database, Session};
@@ -95,7 +95,7 @@ fn shown_months(months: i64) -> String {
     format!("{}{}-{:02}", if months < 0 { "-" } else { "" }, months.abs() / 12, months.abs() % 12)
 }
 
-/// A whole number as a decimal with so many digits behind the point.
+/// An integer as a decimal with so many digits after the point.
 fn decimal(unscaled: i128, scale: usize) -> String {
     let digits = format!("{:0>width$}", unscaled.abs(), width = scale + 1);
     let (whole, fraction) = digits.split_at(digits.len() - scale);

@@ -154,7 +154,7 @@ fn several_anchors_branches_and_members() {
 #[test]
 fn a_recursion_is_used_as_any_table() {
     check_rows(&[
-        // Twice, in a query inside of a condition, in a derived table, under a set operator.
+        // Twice, in a query inside a condition, in a derived table, under a set operator.
         (
             "WITH RECURSIVE n (i) AS (VALUES (1) UNION ALL SELECT i + 1 FROM n WHERE i < 3) \
              SELECT a.i, b.i FROM n a JOIN n b ON b.i = a.i + 1 ORDER BY 1",
@@ -165,7 +165,7 @@ fn a_recursion_is_used_as_any_table() {
              SELECT i FROM n) ORDER BY bed_id",
             "Scree; Bog",
         ),
-        // Inside of a query that depends on the row around it.
+        // Inside a query that depends on the row around it.
         (
             "SELECT bed_id, (WITH RECURSIVE n (i) AS (VALUES (1) UNION ALL SELECT i + 1 FROM n WHERE i < b.bed_id) \
              SELECT SUM(i) FROM n) FROM bed b ORDER BY 1",

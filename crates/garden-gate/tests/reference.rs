@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::fmt;
 
-/// A cell: whole numbers and short texts are enough to find wrong logic.
+/// A cell: integers and short texts are enough to find wrong logic.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) enum Cell {
     Null,

@@ -27,7 +27,7 @@ impl Rows {
     }
 }
 
-/// A random statement on table `at`, what it comes to, and the model behind it.
+/// A random statement on table `at`, what it comes to, and the model after it.
 fn statement(draw: &mut Draw, at: usize, model: &mut Model) -> (String, String) {
     let (key, value) = (i64::try_from(draw.below(30)).unwrap(), i64::try_from(draw.below(100)).unwrap());
     let Some(table) = model.0.get_mut(&at) else {

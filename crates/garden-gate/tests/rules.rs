@@ -93,7 +93,7 @@ fn filters_go_to_the_one_table_they_concern() {
 
 #[test]
 fn filters_that_can_fail_stay_above_the_join() {
-    // Task 6 has no bed and no join partner; dividing by what it has there would fail.
+    // Task 6 has no bed and no join match; dividing by what it has there would fail.
     let sql =
         "SELECT t.task_id FROM task t JOIN bed b ON t.bed_id = b.bed_id WHERE 12 / (t.task_id - 6) < 0 ORDER BY 1";
     assert_eq!(run(&mut session(), sql).unwrap(), "1; 2; 3; 4; 5");

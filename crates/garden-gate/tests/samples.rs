@@ -3,7 +3,7 @@
 use crate::support::{check_problems, check_rows, run, shape};
 use garden_gate::{Database, Parameters, Session};
 
-/// 10,000 rows in one load, so that row n stands at place n - 1.
+/// 10,000 rows in one load, so that row n appears at place n - 1.
 fn plants() -> Session {
     let mut session = Database::in_memory().session();
     let made = "CREATE TABLE plant AS (SELECT n AS id, MOD(n, 7) AS bed FROM SERIES(1, 10000) AS s (n)) WITH DATA";

@@ -4,7 +4,7 @@ use crate::random_queries::Draw;
 use crate::support::{garden, show};
 use garden_gate::{Column, Database, Session, SqlType, Value};
 
-/// Each with the operators that go over to files.
+/// Each with the operators that spill to disk.
 const QUERIES: &[(&str, &[&str])] = &[
     ("SELECT taken, sensor_id, temperature FROM reading ORDER BY temperature DESC NULLS LAST, sensor_id", &["sort"]),
     (
@@ -203,7 +203,7 @@ fn random_rows_are_sorted_grouped_and_joined_as_by_hand() {
         let found = query("SELECT t, n, COUNT(*), SUM(p) FROM r GROUP BY t, n");
         assert!(found == list(groups.iter().map(group)), "group, seed {seed}");
 
-        // Each row with its partners in the order of the rows; NULL has none.
+        // Each row with its matches in the order of the rows; NULL has none.
         let mut pairs = Vec::new();
         for (text, of, place) in &rows {
             let partners =
@@ -257,7 +257,7 @@ fn rows_that_come_later_go_to_their_own_groups() {
 }
 
 /// The rows of a window without partition and order, some of which come from a file: five different rows on the left side, each of which
-/// has no partner.
+/// has no match.
 #[test]
 fn a_window_over_all_rows_takes_them_as_they_come_from_files() {
     let mut session = Database::in_memory().session();

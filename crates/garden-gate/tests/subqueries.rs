@@ -1,4 +1,4 @@
-//! Queries inside of expressions: in every clause, with NULLs, over no rows, at any depth. Rows are worked out by hand.
+//! Queries inside expressions: in every clause, with NULLs, over no rows, at any depth. Rows are worked out by hand.
 
 use crate::support::{check_problems, check_rows, session};
 
@@ -101,7 +101,7 @@ fn depth_and_shape_do_not_matter() {
              FROM bed b ORDER BY 1",
             "1|2; 2|NULL; 3|5; 4|NULL; 5|NULL",
         ),
-        // A dependent query beside dependent queries, all inside of one that depends on the row around it.
+        // A dependent query beside dependent queries, all inside one that depends on the row around it.
         (
             "SELECT bed_id, (SELECT SUM((SELECT COUNT(*) FROM task u WHERE u.kind = t.kind) + (SELECT COUNT(*) FROM task v \
              WHERE v.bed_id = b.bed_id)) FROM task t WHERE t.bed_id = b.bed_id) FROM bed b ORDER BY 1",
@@ -162,7 +162,7 @@ fn a_query_repeated_behind_a_condition() {
     let rows = "(VALUES ('ab'), (''), (NULL)) AS a (t)";
     let one = "(SELECT ABS((SELECT 1 WHERE 'a' IN (SELECT 'a'))))";
     check_rows(&[
-        // All rows are kept; those with NULL give UNKNOWN, which EVERY passes over.
+        // All rows are kept; those with NULL give UNKNOWN, which EVERY skips.
         (
             &format!(
                 "SELECT EVERY((a.t, a.t) IN (SELECT a.t, b.t FROM (VALUES ('ab'), (''), (NULL)) AS b (t)))

@@ -82,8 +82,8 @@ fn a_statement_that_fails_changes_nothing() {
         ("UPDATE bed SET area = 1 / (id - 2)", "!22012"),
         ("INSERT INTO bed VALUES (9, 'a')", "!42000 2 values for 4 columns … id, name, sun and area"),
         ("INSERT INTO bed (id, nme) VALUES (9, 'a')", "!42S22 did you mean \"name\""),
-        ("INSERT INTO bed (id, id) VALUES (9, 9)", "!42000 stands twice"),
-        ("UPDATE bed SET name = 'a', name = 'b'", "!42000 stands twice"),
+        ("INSERT INTO bed (id, id) VALUES (9, 9)", "!42000 appears twice"),
+        ("UPDATE bed SET name = 'a', name = 'b'", "!42000 appears twice"),
         (
             "INSERT INTO bed (id, name) VALUES ('x', 'a')",
             "!42000 column \"id\" is INTEGER, the value is VARCHAR … CAST",
@@ -328,7 +328,7 @@ fn views_are_read_in_place_of_their_names() {
         ("SELECT COUNT(*) FROM deep", "=3"),
         ("INSERT INTO sunny VALUES ('a', 1)", "!23000 column \"id\" of table \"bed\" can't be NULL"),
         ("CREATE VIEW deep AS SELECT 1 AS one", "!42S01"),
-        ("CREATE OR REPLACE VIEW deep AS SELECT loud FROM deep", "!42000 stands behind itself"),
+        ("CREATE OR REPLACE VIEW deep AS SELECT loud FROM deep", "!42000 refers to itself"),
         ("CREATE VIEW two AS SELECT 1 AS a, 2 AS a", "!42S21"),
         ("CREATE VIEW wrong AS SELECT nme FROM bed", "!42S22"),
         ("DROP TABLE bed", "!42000 view \"sunny\" … view \"deep\" … CASCADE"),
@@ -421,7 +421,7 @@ fn large_tables_change_as_small_ones_do() {
         ("DELETE FROM t WHERE MOD(k, 100000) = 5", "3"),
         ("UPDATE t SET v = 100 WHERE k BETWEEN 131000 AND 131200", "201"),
         ("SELECT COUNT(*), SUM(k), COUNT(*) FILTER (WHERE v = 100) FROM t", "=299997|44999849985|201"),
-        // Rows of three parts, those changed before behind the others.
+        // Rows of three parts, those changed before after the others.
         (
             "UPDATE t SET v = -1 WHERE k IN (7, 131072, 262145) RETURNING OLD.k, OLD.v, v",
             "=7|0|-1; 262145|2|-1; 131072|100|-1",

@@ -621,7 +621,7 @@ fn periods_lie_to_each_other() {
                 ("SELECT a.guest, b.guest FROM stay a JOIN stay b ON a.p IMMEDIATELY PRECEDES b.p", "=Ada|Bo"),
                 ("SELECT guest FROM stay a WHERE EXISTS (SELECT 1 FROM stay b WHERE b.p SUCCEEDS a.p)", "=Ada"),
                 ("SELECT guest FROM stay WHERE p OVERLAPS PERIOD (DATE '2024-05-09', CAST(NULL AS DATE))", "="),
-                ("SELECT p FROM stay", "!42000 a period is no value"),
+                ("SELECT p FROM stay", "!42000 a period is not a value"),
                 (
                     "SELECT guest FROM stay WHERE guest CONTAINS DATE '2024-05-10'",
                     "!42000 CONTAINS needs a period before it",
@@ -629,7 +629,7 @@ fn periods_lie_to_each_other() {
                 ("SELECT guest FROM stay WHERE p OVERLAPS f", "!42000 OVERLAPS needs a period after it"),
                 ("SELECT guest FROM stay WHERE p OVERLAPS PERIOD (DATE '2024-05-02', DATE '2024-05-01')", "!22020"),
                 ("SELECT guest FROM stay WHERE PERIOD (1, 2) CONTAINS 1", "!42000 dates or timestamps"),
-                // The words are names where no period stands.
+                // The words are names where no period appears.
                 ("SELECT bay AS contains, guest AS precedes FROM stay WHERE f = DATE '2024-05-01'", "=1|Ada"),
             ],
         ]

@@ -217,7 +217,7 @@ fn run_model(seed: u64) {
     }
 }
 
-/// A change and what it comes to; `rows` are as they are behind it when it does not fail.
+/// A change and what it comes to; `rows` are as they are after it when it does not fail.
 fn change(number: usize, (key, value): (i64, i64), rows: &mut Rows) -> (String, String) {
     let too_large = |rows: &Rows| rows.values().any(|value| *value >= 100);
     match number {

@@ -113,7 +113,7 @@ fn check_option_may_ask_a_query() {
         ("CREATE VIEW large AS SELECT * FROM bed WHERE area > (SELECT AVG(area) FROM bed) WITH CHECK OPTION", ""),
         ("INSERT INTO large VALUES (6, 'Low', 'sun', 5)", "!44000 view \"large\" … id = 6"),
         ("INSERT INTO large VALUES (6, 'High', 'sun', 100)", "1"),
-        // With 15 in place of 30 the average is (10 + 20 + 15 + 100) / 4.
+        // With 15 instead of 30 the average is (10 + 20 + 15 + 100) / 4.
         ("UPDATE large SET area = 15 WHERE id = 3", "0"),
         ("UPDATE large SET area = 15 WHERE id = 6", "!44000"),
         ("DELETE FROM large", "1"),

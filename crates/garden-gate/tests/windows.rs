@@ -78,7 +78,7 @@ fn neighbours_are_found_by_place() {
 #[test]
 fn frames_are_counted_in_rows_values_or_groups() {
     check(&[
-        // Without a frame: up to the last peer; without an order: the whole partition.
+        // Without a frame: up to the last peer; without an order: the entire partition.
         ("SUM(k) OVER (PARTITION BY g ORDER BY x)", "1 6 6 10 11 11 18"),
         ("SUM(k) OVER (PARTITION BY g)", "10 10 10 10 18 18 18"),
         ("SUM(k) OVER ()", "28 28 28 28 28 28 28"),
@@ -110,7 +110,7 @@ fn exclusions_leave_out_the_row_its_peers_or_its_ties() {
         (call("CURRENT ROW"), "9 8 7 6 13 12 11"),
         (call("GROUP"), "9 5 5 6 7 7 11"),
         (call("TIES"), "10 7 8 10 12 13 18"),
-        // The only row of a frame is left out: no rows.
+        // The only row of a frame is omitted: no rows.
         (format!("COUNT(x) OVER (ORDER BY k ROWS CURRENT ROW EXCLUDE {})", "CURRENT ROW"), "0 0 0 0 0 0 0"),
         (
             "FIRST_VALUE(k) OVER (ORDER BY k ROWS BETWEEN 1 PRECEDING AND 1 FOLLOWING EXCLUDE CURRENT ROW)".to_owned(),

@@ -1,4 +1,4 @@
-//! Parts of a table whose values all lie outside of a condition are not read, and nobody notices but by the plan.
+//! Parts of a table whose values all lie outside a condition are not read, and nobody notices but by the plan.
 
 use crate::random_queries::{Draw, trials};
 use crate::support::show;

@@ -59,7 +59,7 @@ pub struct ErrorFile {
 pub struct LoadOptions {
     /// Rows after which what was loaded so far is committed.
     pub batch: Option<u64>,
-    /// How many bad rows are passed over.
+    /// How many bad rows are skipped.
     pub error_limit: u64,
     /// The file that bad rows are written to.
     pub errors_into: Option<ErrorFile>,

@@ -7,15 +7,15 @@ pub struct ColumnStatistics {
     pub rows: u64,
     /// Rows in which the column is NULL.
     pub nulls: u64,
-    /// Number of different values, NULL aside; estimated when `exact` is false.
+    /// Number of distinct values, NULL aside; estimated when `exact` is false.
     pub distinct: f64,
     /// The least value, `Value::Null` when there is none or it is not known.
     pub min: Value,
     /// The greatest value.
     pub max: Value,
-    /// The most frequent values, most frequent first; only those more frequent than the average value.
+    /// The most common values, most common first; only those more frequent than the average value.
     pub most_common: Vec<CommonValue>,
-    /// The bounds of an equi-depth histogram of the values that are not among the most frequent: between each and the next lie equally
+    /// The bounds of an equi-depth histogram of the values that are not among the most common: between each and the next lie equally
     /// many rows. Ascending, the first the least of these values and the last the greatest; empty when nothing is known.
     pub histogram: Vec<Value>,
     /// How closely the order of the rows follows that of the values: 1 for rows sorted by the column, -1 backwards, 0 for neither.
@@ -24,7 +24,7 @@ pub struct ColumnStatistics {
     pub exact: bool,
 }
 
-/// A frequent value and in what share of all rows it stands.
+/// A frequent value and in what share of all rows it appears.
 #[derive(Clone, Debug)]
 pub struct CommonValue {
     /// The value.
@@ -54,17 +54,17 @@ impl ColumnStatistics {
         if self.rows == 0 { 0.0 } else { approximate(self.nulls) / approximate(self.rows) }
     }
 
-    /// The share of rows that hold one of the most frequent values.
+    /// The share of rows that hold one of the most common values.
     pub fn common_share(&self) -> f64 {
         self.most_common.iter().map(|common| common.share).sum()
     }
 
-    /// How many values there are besides the most frequent ones.
+    /// How many values there are besides the most common ones.
     pub fn other_values(&self) -> f64 {
         (self.distinct - approximate(self.most_common.len())).max(0.0)
     }
 
-    /// The share of rows that hold neither NULL nor one of the most frequent values.
+    /// The share of rows that hold neither NULL nor one of the most common values.
     pub fn other_share(&self) -> f64 {
         (1.0 - self.null_share() - self.common_share()).max(0.0)
     }
@@ -79,6 +79,6 @@ pub struct GroupStatistics {
     pub rows: u64,
     /// Number of different combinations, NULL counted as a value.
     pub distinct: f64,
-    /// The most frequent combinations and their shares of all rows, most frequent first.
+    /// The most common combinations and their shares of all rows, most common first.
     pub most_common: Vec<(Vec<Value>, f64)>,
 }

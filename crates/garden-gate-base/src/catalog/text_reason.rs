@@ -39,7 +39,7 @@ impl TextReason {
 impl std::fmt::Display for TextReason {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         let (value, line, kind) = (&self.value, self.line, self.kind());
-        write!(f, "'{value}' in line {line} is no {kind}")?;
+        write!(f, "'{value}' in line {line} is not a {kind}")?;
         match self.odd {
             0 | 1 => write!(f, ", as the other {} values are", self.values.saturating_sub(1)),
             2 => write!(f, "; nor is one other of {} values", self.values),

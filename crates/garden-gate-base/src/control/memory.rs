@@ -1,11 +1,11 @@
-//! What a statement holds in memory. Operators that can go over to files hold no more than their share; all others raise HY001
+//! What a statement holds in memory. Operators that can spill to disk hold no more than their share; all others raise HY001
 //! where the limit is reached.
 
 use crate::diagnostic::{Error, Result, SqlState};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-/// No operator goes over to files below this, unless the limit itself is as small.
+/// No operator spills to disk below this, unless the limit itself is as small.
 const LEAST_SHARE: usize = 64 << 10;
 /// Bytes that an array may take, whatever the limit.
 const NO_MATTER: usize = 256 << 10;
@@ -22,7 +22,7 @@ pub type MemoryGauge = fn() -> usize;
 #[derive(Debug)]
 pub struct Memory {
     limit: Option<usize>,
-    /// Where an operator goes over to files, whatever is left.
+    /// Where an operator spills to disk, whatever is left.
     threshold: Option<usize>,
     held: AtomicUsize,
     process: Option<Process>,

@@ -8,7 +8,7 @@ mod memory;
 mod statement;
 
 pub use memory::MemoryGauge;
-pub use memory::{MemoryReservation, Memory};
+pub use memory::{Memory, MemoryReservation};
 pub use statement::Interrupt;
 pub use statement::{Control, Limits, too_many_rows};
 
@@ -167,7 +167,7 @@ mod tests {
         let control = Control::new(&interrupt, limits);
         assert!(
             checkpoint().is_ok() && reserve(usize::MAX, 2).is_ok(),
-            "nothing is held to a limit outside of a statement"
+            "nothing is held to a limit outside a statement"
         );
         let _entered = enter(Some(&control));
         assert!(reserve(500 << 10, 1).is_ok() && reserve(500 << 10, 2).is_ok());

@@ -102,7 +102,7 @@ impl Error {
     /// 0A000 for a demand that cannot be obeyed.
     pub fn not_obeyed(message: String) -> Self {
         Self::new(SqlState::FEATURE_NOT_SUPPORTED, message)
-            .with_help("GUIDE IF POSSIBLE (…) makes it a wish, which gives a note")
+            .with_help("GUIDE IF POSSIBLE (…) makes it optional: a note reports what is not followed")
     }
 
     /// Sets the place, unless a more exact one is known already.
@@ -242,7 +242,7 @@ impl From<std::io::Error> for Error {
     }
 }
 
-/// Arrow reports what the engine has checked beforehand; what is left is an internal fault, told as such.
+/// Arrow reports what the engine has checked beforehand; what is left is an internal fault, shown as such.
 impl From<arrow::error::ArrowError> for Error {
     #[cold]
     fn from(error: arrow::error::ArrowError) -> Self {

@@ -8,7 +8,7 @@ thread_local! {
     static GUARDED: Cell<bool> = const { Cell::new(false) };
 }
 
-/// What `work` gives, or `None` when it panics; then nothing that it had in its hands may be used any more. The panic is left out of what the
+/// What `work` gives, or `None` when it panics; then nothing that it had in its hands may be used any more. The panic is omitted of what the
 /// program shows of panics.
 pub fn caught<T>(work: impl FnOnce() -> T) -> Option<T> {
     keep_quiet();

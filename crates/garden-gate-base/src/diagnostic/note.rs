@@ -1,7 +1,7 @@
 use super::{Position, SourceText, Span};
 use std::sync::Arc;
 
-/// Something about a statement that is worth knowing and is no error.
+/// Something about a statement that is worth knowing and is not an error.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Note {
     /// A stable name, e.g. `null-comparison`.

@@ -71,7 +71,7 @@ impl SourceText {
         self.name.as_deref()
     }
 
-    /// The whole text.
+    /// The entire text.
     pub fn text(&self) -> &str {
         &self.text
     }

@@ -23,13 +23,13 @@ states! {
     NULL_NOT_ALLOWED = b"22004";
     /// A period that does not start before it ends.
     INVALID_PERIOD = b"22020";
-    /// Text is no date, time or interval.
+    /// Text is not a date, time or interval.
     INVALID_DATETIME_FORMAT = b"22007";
     /// A date or time is outside the calendar's range.
     DATETIME_FIELD_OVERFLOW = b"22008";
     /// Division by zero.
     DIVISION_BY_ZERO = b"22012";
-    /// Text is no value of the type it was cast to.
+    /// Text is not a value of the type it was cast to.
     INVALID_CHARACTER_VALUE = b"22018";
     /// The escape of LIKE is not one character.
     INVALID_ESCAPE_CHARACTER = b"22019";
@@ -53,13 +53,13 @@ states! {
     COLUMN_NOT_FOUND = b"42S22";
     /// No such schema.
     INVALID_SCHEMA_NAME = b"3F000";
-    /// Text is no name, or an empty one.
+    /// Text is not a name, or an empty one.
     INVALID_NAME = b"42602";
     /// A parameter has no value, or a value is given for no parameter.
     PARAMETER_MISMATCH = b"07001";
     /// A file cannot be opened, read or written.
     FILE_ACCESS = b"58030";
-    /// A query in place of a value has more than one row.
+    /// A query instead of a value has more than one row.
     CARDINALITY = b"21000";
     /// The position of an array element is below 1 or past its end.
     ARRAY_ELEMENT = b"2202E";

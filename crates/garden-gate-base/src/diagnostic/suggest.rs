@@ -10,7 +10,7 @@ pub fn nearest<'a>(name: &str, candidates: impl IntoIterator<Item = &'a str>) ->
         .map(|(_, candidate)| candidate)
 }
 
-/// The help for a name that is none of `known`: the nearest of them, or all of them behind `listing`, as in "the settings are".
+/// The help for a name that is none of `known`: the nearest of them, or all of them after `listing`, as in "the settings are".
 pub fn suggestion(name: &str, known: &[&str], listing: &str) -> String {
     nearest(name, known.iter().copied())
         .map_or_else(|| format!("{listing} {}", sentence_list(known)), |near| format!("did you mean {near:?}?"))

@@ -27,7 +27,7 @@ fn days_of(date: NaiveDate) -> Option<i32> {
     i32::try_from((date - epoch()).num_days()).ok().filter(|_| in_range(&date))
 }
 
-/// `YYYY-MM-DD` as days since 1970-01-01; `None` when it is no date of the years 1 to 9999.
+/// `YYYY-MM-DD` as days since 1970-01-01; `None` when it is not a date of the years 1 to 9999.
 pub fn parse_date(text: &str) -> Option<i32> {
     let bytes = text.as_bytes();
     if bytes.len() != 10 || bytes[4] != b'-' || bytes[7] != b'-' {

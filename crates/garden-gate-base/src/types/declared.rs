@@ -14,7 +14,7 @@ pub struct DeclaredType {
 /// What values are held to when they are stored or cast.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum TypeLimit {
-    /// Digits behind the point of a second, 0 to 5; further ones are dropped.
+    /// Digits after the point of a second, 0 to 5; further ones are dropped.
     SecondDigits(u8),
     /// The greatest cardinality of an array (2202F past it).
     Elements(i32),

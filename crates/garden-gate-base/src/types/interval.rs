@@ -100,7 +100,7 @@ impl Fields {
         self.last <= Field::Day
     }
 
-    /// Months or microseconds in the last field; 1 where no smaller part of an interval is left out.
+    /// Months or microseconds in the last field; 1 where no smaller part of an interval is omitted.
     pub fn unit(self) -> i64 {
         match self.last {
             Field::Year => 12,

@@ -15,7 +15,7 @@ pub fn index(value: usize) -> u32 {
     value as u32
 }
 
-/// The whole part of a floating-point number, when 64 bits hold it.
+/// The entire part of a floating-point number, when 64 bits hold it.
 pub fn whole_part(value: f64) -> Option<i64> {
     // 2^63 is the first that does not fit; both bounds are exact.
     #[expect(clippy::cast_possible_truncation, reason = "within the bounds, only the fraction is cut")]

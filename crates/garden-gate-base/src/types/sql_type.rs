@@ -59,7 +59,7 @@ pub enum SqlType {
 
 /// The largest precision of NUMERIC.
 pub(super) const MAX_PRECISION: u8 = 38;
-/// The largest precision of a NUMERIC whose values are kept as 64-bit whole numbers.
+/// The largest precision of a NUMERIC whose values are kept as 64-bit integers.
 pub const LONG_PRECISION: u8 = 18;
 
 impl SqlType {
@@ -82,7 +82,7 @@ impl SqlType {
         self.is_integer() || matches!(self, Self::Numeric { .. })
     }
 
-    /// Whether its values are kept as whole numbers of at most 64 bits: decimals of few digits, days and times too.
+    /// Whether its values are kept as integers of at most 64 bits: decimals of few digits, days and times too.
     pub fn is_whole(self) -> bool {
         self.is_integer()
             || self.is_interval()

@@ -143,7 +143,7 @@ fn parse(template: &str) -> Result<Vec<TemplatePart>, String> {
         if let Some((word, part)) = PARTS.iter().find(|(word, _)| rest.starts_with(word)) {
             let is_year = |part: &TemplatePart| matches!(part, TemplatePart::Year(_) | TemplatePart::RoundedYear);
             if parts.contains(part) || is_year(part) && parts.iter().any(is_year) {
-                return Err(format!("{word} stands twice in '{template}'"));
+                return Err(format!("{word} appears twice in '{template}'"));
             }
             parts.push(*part);
             rest = &rest[word.len()..];

@@ -135,7 +135,7 @@ pub enum Direction {
     Descending,
 }
 
-/// Where NULL stands in an order.
+/// Where NULL appears in an order.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Nulls {
     First,
@@ -164,17 +164,17 @@ impl SetOp {
 pub enum JoinKind {
     /// Each pair for which the condition holds.
     Inner,
-    /// And each left row without a partner, once, with NULLs.
+    /// And each left row without a match, once, with NULLs.
     Left,
-    /// And each row of either side without a partner.
+    /// And each row of either side without a match.
     Full,
-    /// Each left row that has a partner, once.
+    /// Each left row that has a match, once.
     Semi,
     /// Each left row that has none.
     Anti,
-    /// Each left row, with a truth value: whether it has a partner.
+    /// Each left row, with a truth value: whether it has a match.
     Mark,
-    /// Each left row with its partner or NULLs; a second partner is an error where the value is used.
+    /// Each left row with its match or NULLs; a second match is an error where the value is used.
     Single,
 }
 

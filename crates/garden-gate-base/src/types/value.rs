@@ -70,7 +70,7 @@ impl Value {
         matches!(self, Self::Null)
     }
 
-    /// A DATE from `YYYY-MM-DD`, or `None` when the text is no date.
+    /// A DATE from `YYYY-MM-DD`, or `None` when the text is not a date.
     pub fn date(text: &str) -> Option<Self> {
         super::parse_date(text).map(Self::Date)
     }
@@ -80,7 +80,7 @@ impl Value {
         Decimal::parse(text).map(Self::Numeric)
     }
 
-    /// The value on a number line, for interpolating between the least and greatest; `None` for NULL.
+    /// The value on a number line, for interpolating between the minimum and maximum; `None` for NULL.
     ///
     /// Text is placed by its first eight bytes, which keeps its order.
     pub fn ordinal(&self) -> Option<f64> {

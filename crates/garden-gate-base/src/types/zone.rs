@@ -72,7 +72,7 @@ impl Zone {
     }
 
     /// The moment at which its clocks show a time. Of two such moments, as when clocks are put back, it is the earlier one; a time that
-    /// clocks put forward leave out is as much later as they are put forward.
+    /// clocks put forward omit is as much later as they are put forward.
     pub fn moment_of(self, local: i64) -> Option<i64> {
         let seconds = match self {
             Self::Fixed(seconds) => seconds,
@@ -81,7 +81,7 @@ impl Zone {
                     let local = DateTime::from_timestamp_micros(local)?.naive_utc();
                     Some(zone.offset_from_local_datetime(&local).earliest()?.fix().local_minus_utc())
                 };
-                // The offset before the gap holds a day earlier; no zone has left out two days.
+                // The offset before the gap holds a day earlier; no zone has omitted two days.
                 let found = ahead(local).or_else(|| ahead(local - MICROS_PER_DAY));
                 found.or_else(|| ahead(local - 2 * MICROS_PER_DAY))?.into()
             }

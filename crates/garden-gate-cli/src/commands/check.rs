@@ -1,7 +1,7 @@
 use crate::args::{Check, ReportFormat};
 use crate::destination;
 use crate::output::{self, Output};
-use crate::{Exit, CliError, setup};
+use crate::{CliError, Exit, setup};
 use garden_gate::{CheckFile, CheckReport};
 use garden_gate_view::{self as view, Separated};
 use std::io::Write;

@@ -1,5 +1,5 @@
 use crate::args::Compact;
-use crate::{Exit, CliError, setup};
+use crate::{CliError, Exit, setup};
 use garden_gate_view as view;
 use std::io::Write;
 

@@ -1,5 +1,5 @@
 use crate::args::{Describe, ReportFormat};
-use crate::{Exit, CliError, output, setup};
+use crate::{CliError, Exit, output, setup};
 use garden_gate_view as view;
 use std::io::Write;
 

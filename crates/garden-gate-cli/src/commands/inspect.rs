@@ -3,7 +3,7 @@
 use crate::args::{Common, Compare, Format, ReportFormat, Steps, Sweep, SweepFormat};
 use crate::destination::{self, Destination};
 use crate::output::{self, Output};
-use crate::{Exit, CliError, interrupt, setup};
+use crate::{CliError, Exit, interrupt, setup};
 use garden_gate::{CompareOptions, Parameters, Session, StepOptions, SweepOptions};
 use garden_gate_view as view;
 use std::io::Write;

@@ -1,7 +1,7 @@
 use crate::args::{Plan, PlanFormat};
 use crate::destination::{self, Destination};
 use crate::output::{self, Output};
-use crate::{Exit, CliError, interrupt, setup};
+use crate::{CliError, Exit, interrupt, setup};
 use garden_gate_view as view;
 use std::io::Write;
 

@@ -2,7 +2,7 @@ use crate::args::Run;
 use crate::interrupt::Pending;
 use crate::output::Output;
 use crate::script::Pieces;
-use crate::{Exit, CliError, destination, interrupt, setup};
+use crate::{CliError, Exit, destination, interrupt, setup};
 use garden_gate::{Outcome, Parameters, Session, SourceText};
 use std::io::IsTerminal;
 use std::path::PathBuf;

@@ -1,6 +1,6 @@
 use crate::args::Shell;
 use crate::output::{self, Output};
-use crate::{Exit, CliError, interrupt, setup};
+use crate::{CliError, Exit, interrupt, setup};
 use garden_gate::{Outcome, Parameters, Session, SourceText, Typed};
 use rustyline::error::ReadlineError;
 use rustyline::{Config, DefaultEditor};

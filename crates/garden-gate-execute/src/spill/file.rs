@@ -1,4 +1,4 @@
-//! A temporary file of batches. It has no name and is gone with the last block that stands in it.
+//! A temporary file of batches. It has no name and is gone with the last block that appears in it.
 
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::{Batch, own_texts};

@@ -1,4 +1,4 @@
-use super::{Order, MemoryBudget, Rows};
+use super::{MemoryBudget, Order, Rows};
 use crate::control::MemoryReservation;
 use crate::diagnostic::Result;
 use crate::kernel::Batch;

@@ -3,7 +3,7 @@
 
 use super::file::Block;
 use super::rows::{Rows, RowsBuilder};
-use super::{Order, MemoryBudget};
+use super::{MemoryBudget, Order};
 use crate::diagnostic::Result;
 use crate::kernel::Batch;
 use crate::pipeline::Sequence;

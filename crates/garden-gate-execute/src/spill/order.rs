@@ -57,7 +57,7 @@ impl<'k> Order<'k> {
     }
 }
 
-/// The order of one key of whole numbers, equal ones as they came: numbers are sorted with the numbers of their rows beside them.
+/// The order of one key of integers, equal ones as they came: numbers are sorted with the numbers of their rows beside them.
 fn order_of_lanes(lanes: &[i64], values: &ArrayRef, options: SortOptions) -> Result<Vec<u32>> {
     let mut pairs: Vec<(i64, u32)> = Vec::with_capacity(lanes.len());
     let mut nulls: Vec<u32> = Vec::new();

@@ -135,7 +135,7 @@ impl Rows {
         Ok(())
     }
 
-    /// The rows behind the first `offset`, at most `fetch` of them.
+    /// The rows after the first `offset`, at most `fetch` of them.
     pub(crate) fn cut(mut self, mut offset: usize, fetch: Option<usize>) -> Result<Self> {
         let mut left = fetch.unwrap_or(usize::MAX);
         let mut kept = Vec::new();
@@ -154,7 +154,7 @@ impl Rows {
         Ok(self)
     }
 
-    /// Puts the other rows behind these.
+    /// Puts the other rows after these.
     pub(crate) fn append(&mut self, other: Self) {
         self.segments.extend(other.segments);
         match (&mut self.held, other.held) {
@@ -197,7 +197,7 @@ impl<'a> RowsBuilder<'a> {
         Self { held: room.nothing(), room, segments: Vec::new(), unwritten: 0 }
     }
 
-    /// Takes rows whose place is behind that of all before.
+    /// Takes rows whose place is after that of all before.
     ///
     /// # Errors
     /// 58030 when the file can't be written; HY001 when there is to be none.

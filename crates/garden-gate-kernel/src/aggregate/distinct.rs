@@ -6,10 +6,10 @@ use arrow::compute;
 use arrow::datatypes::{DataType, Int64Type};
 use std::{any::Any, sync::Arc};
 
-/// An aggregate over different values only: collects pairs of group and values, and feeds them on at the end.
+/// An aggregate over distinct values only: collects pairs of group and values, and feeds them on at the end.
 pub(super) struct Distinct {
     inner: Box<dyn Accumulator>,
-    /// Keys are (group, values); the group stands first, as BIGINT.
+    /// Keys are (group, values); the group appears first, as BIGINT.
     pairs: GroupTable,
     ids: Vec<u32>,
 }

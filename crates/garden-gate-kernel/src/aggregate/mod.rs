@@ -1,6 +1,6 @@
 //! Aggregate functions (clause 10.9) over groups numbered from 0.
 //!
-//! All but `COUNT(*)` pass over NULL. A sum is kept in 128 bits, so that its order does not matter and only a final result
+//! All but `COUNT(*)` skip NULL. A sum is kept in 128 bits, so that its order does not matter and only a final result
 //! that does not fit is an error.
 
 mod bits;
@@ -56,7 +56,7 @@ pub trait Accumulator: Send + Sync {
     fn update(&mut self, groups: Groups<'_>, inputs: &[ArrayRef]) -> Result<()>;
 
     /// Takes in groups of another accumulator of the same function: its group `from[i]` into this one's group `to[i]` of `groups`; others
-    /// of its groups are left out. Of one that is not [`Accumulator::is_mergeable`], a group at most once.
+    /// of its groups are omitted. Of one that is not [`Accumulator::is_mergeable`], a group at most once.
     ///
     /// # Errors
     /// As [`Accumulator::update`].
@@ -118,7 +118,7 @@ pub fn accumulator(aggregate: &Aggregate) -> Result<Box<dyn Accumulator>> {
     Ok(plain)
 }
 
-/// The concrete state behind another accumulator; both were made for the same aggregate.
+/// The concrete state after another accumulator; both were made for the same aggregate.
 fn same<A: 'static>(other: &dyn Accumulator) -> Result<&A> {
     other.as_any().downcast_ref().ok_or_else(|| {
         let state = crate::diagnostic::SqlState::GENERAL;

@@ -32,7 +32,7 @@ const HEADROOM: i32 = 100;
 
 /// `value · 2^power`, which may be out of range.
 fn times_power(value: f64, power: i32) -> f64 {
-    // No single factor covers the whole range.
+    // No single factor covers the entire range.
     let half = power / 2;
     value * 2_f64.powi(half) * 2_f64.powi(power - half)
 }

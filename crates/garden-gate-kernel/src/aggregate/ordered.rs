@@ -140,7 +140,7 @@ impl Ordered {
         Ok(Arc::new(builder.finish()))
     }
 
-    /// What stands in place of the values that do not fit.
+    /// What appears instead of the values that do not fit.
     fn overflow(&self, separator: &str, left_out: usize) -> Result<String> {
         match &self.aggregate.overflow {
             Overflow::Error => {
@@ -234,7 +234,7 @@ impl Ordered {
         Self::pick(&inputs[1], picked)
     }
 
-    /// The most frequent value; among equally frequent ones the first in the order.
+    /// The most common value; among equally frequent ones the first in the order.
     fn mode(inputs: &[ArrayRef], ranges: &[Range<usize>]) -> Result<ArrayRef> {
         let values = &inputs[0];
         let equal = arrow::array::make_comparator(values, values, compute::SortOptions::default())?;
@@ -289,7 +289,7 @@ impl Ordered {
     }
 }
 
-/// A place that is known to be a small whole number.
+/// A place that is known to be a small integer.
 #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a place among the rows of a group")]
 fn floor_index(place: f64) -> usize {
     place.max(0.0) as usize

@@ -45,7 +45,7 @@ pub(super) fn float(op: Op, left: &Lane, right: &Lane, result: SqlType) -> Resul
     }
 }
 
-/// A result that is no finite number is 22003; adding zero turns a negative zero into zero.
+/// A result that is not a finite number is 22003; adding zero turns a negative zero into zero.
 fn floating<T: ArrowPrimitiveType>(
     op: Op,
     a: Side<'_, T>,

@@ -83,7 +83,7 @@ fn shift_micros(left: &Lane, right: &Lane, sign: i64) -> Result<ArrayRef, Proble
     }
 }
 
-/// The time between two dates, times or timestamps. Values that come from files may lie outside of the calendar: checked.
+/// The time between two dates, times or timestamps. Values that come from files may lie outside the calendar: checked.
 fn difference(left: &Lane, right: &Lane, result: T) -> Result<ArrayRef, Problem> {
     let gap = |a: i64, b: i64| a.checked_sub(b).ok_or(Problem::Overflow(result));
     match left.array().data_type() {
@@ -106,7 +106,7 @@ fn done<O: ArrowPrimitiveType>(array: Result<PrimitiveArray<O>, Problem>) -> Res
     array.map(|array| Arc::new(array) as ArrayRef)
 }
 
-/// A point in time inside of the calendar.
+/// A point in time inside the calendar.
 fn within(micros: Option<i64>) -> Result<i64, Problem> {
     micros.filter(|micros| (FIRST..PAST_LAST).contains(micros)).ok_or(Problem::OutsideCalendar)
 }

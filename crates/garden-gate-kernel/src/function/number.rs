@@ -195,7 +195,7 @@ fn real(function: F, x: f64, y: f64) -> Result<f64, Problem> {
     })
 }
 
-/// The number of the bucket among `count` equal ones between two bounds; 0 before the first, `count + 1` behind the last.
+/// The number of the bucket among `count` equal ones between two bounds; 0 before the first, `count + 1` after the last.
 fn width_bucket(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     let counts = arguments.whole(3);
     let exact = arguments.types[0].is_exact();
@@ -269,7 +269,7 @@ fn order(exact: i128, approximate: f64) -> std::cmp::Ordering {
         return if approximate > 0.0 { std::cmp::Ordering::Less } else { std::cmp::Ordering::Greater };
     }
     let whole = approximate.floor();
-    #[expect(clippy::cast_possible_truncation, reason = "a whole number below 2^126")]
+    #[expect(clippy::cast_possible_truncation, reason = "an integer below 2^126")]
     exact.cmp(&(whole as i128)).then(if approximate > whole {
         std::cmp::Ordering::Less
     } else {

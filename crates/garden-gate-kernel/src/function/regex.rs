@@ -47,7 +47,7 @@ fn bad(pattern: &str, error: &impl std::fmt::Display) -> Problem {
     Problem::BadRegularExpression { pattern: pattern.into(), reason }
 }
 
-/// A regular expression with its flags: `s` the dot matches line ends, `m` lines, `i` either case, `x` blanks are left out, `q` no
+/// A regular expression with its flags: `s` the dot matches line ends, `m` lines, `i` either case, `x` blanks are omitted, `q` no
 /// character is special.
 fn compile(pattern: &str, flags: &str) -> Result<Regex, Problem> {
     let mut text = pattern.to_owned();
@@ -73,7 +73,7 @@ fn similar_to_regex(pattern: &str, escape: Option<char>) -> Result<String, Probl
     let mut out = String::with_capacity(pattern.len() + 8);
     let mut characters = pattern.chars().peekable();
     let mut in_set = false;
-    // Within a set: whether it has characters yet, and whether those behind a ^ are taken away from them (include minus exclude).
+    // Within a set: whether it has characters yet, and whether those after a ^ are taken away from them (include minus exclude).
     let (mut has_included, mut excludes) = (false, false);
     while let Some(character) = characters.next() {
         if Some(character) == escape {
@@ -192,7 +192,7 @@ struct Call<'t> {
 }
 
 impl<'t> Call<'t> {
-    /// `None` when an argument is NULL, or the start lies outside of the text.
+    /// `None` when an argument is NULL, or the start lies outside the text.
     fn of(arguments: &Arguments<'t>, cache: &Cache, row: usize) -> Result<Option<Self>, Problem> {
         let given = (arguments.text(0).get(row), arguments.text(1).get(row), arguments.text(2).get(row));
         let (Some(pattern), Some(text), Some(flags)) = given else { return Ok(None) };

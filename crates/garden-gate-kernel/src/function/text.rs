@@ -106,7 +106,7 @@ fn position(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
 }
 
 /// `OVERLAY(text PLACING other FROM start FOR length)`: the part from `start` is replaced; without a length, as long as `other` is.
-/// OVERLAY is what stands before `start`, the other text, and what stands from `start + length` on (clause 6.32): up to which unit the one
+/// OVERLAY is what appears before `start`, the other text, and what appears from `start + length` on (clause 6.32): up to which unit the one
 /// goes, and from which the other. With a negative length some units stand twice.
 fn around(start: i64, length: i64, units: usize) -> Result<(usize, usize), Problem> {
     let (_, before) = part(1, Some(start.saturating_sub(1)), units)?;

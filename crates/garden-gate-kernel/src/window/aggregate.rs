@@ -1,4 +1,4 @@
-//! Aggregates over frames. A frame that is a whole partition is computed once; other frames are put together from a tree whose nodes
+//! Aggregates over frames. A frame that is an entire partition is computed once; other frames are put together from a tree whose nodes
 //! hold the partial results of 16 nodes below: at most 30 of them a level. DISTINCT and the aggregates that need the order of their
 //! rows have no partial results: their frames are computed one by one.
 
@@ -19,7 +19,12 @@ const FANOUT: usize = 16;
 /// Pairs of a node and a row that are gathered before they are put in.
 pub(super) const BLOCK: usize = 1 << 16;
 
-pub(super) fn aggregate(aggregate: &Aggregate, batch: &Batch, layout: &PartitionBounds, frames: &[Frame]) -> Result<ArrayRef> {
+pub(super) fn aggregate(
+    aggregate: &Aggregate,
+    batch: &Batch,
+    layout: &PartitionBounds,
+    frames: &[Frame],
+) -> Result<ArrayRef> {
     if nested::is_nested(aggregate) {
         return nested::aggregate(aggregate, batch, layout, frames);
     }

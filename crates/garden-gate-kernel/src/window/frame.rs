@@ -16,7 +16,12 @@ pub(super) type Frame = [Range<usize>; 3];
 pub(super) const NOTHING: Range<usize> = 0..0;
 
 /// The frame of every row.
-pub(super) fn frames(call: &WindowCall, batch: &Batch, layout: &PartitionBounds, order: &[SortKey]) -> Result<Vec<Frame>> {
+pub(super) fn frames(
+    call: &WindowCall,
+    batch: &Batch,
+    layout: &PartitionBounds,
+    order: &[SortKey],
+) -> Result<Vec<Frame>> {
     let starts = bounds(&call.frame.start, (call, true), batch, layout, order)?;
     let ends = bounds(&call.frame.end, (call, false), batch, layout, order)?;
     let frame = |(row, (start, end)): (usize, (usize, usize))| {
@@ -52,7 +57,7 @@ fn exclude(whole: Range<usize>, exclusion: FrameExclusion, row: usize, layout: &
     }
 }
 
-/// For every row where its frame starts, or the place behind its end.
+/// For every row where its frame starts, or the place after its end.
 fn bounds(
     bound: &FrameBound<Expr>,
     (call, is_start): (&WindowCall, bool),
@@ -83,7 +88,7 @@ fn bounds(
     let place = |row: usize| {
         let far = usize::try_from(distances.value(row)).unwrap_or(usize::MAX);
         if call.frame.unit == FrameUnit::Rows {
-            // The row so far away; a frame ends behind it.
+            // The row so far away; a frame ends after it.
             return match (forward, is_start) {
                 (true, true) => row.saturating_add(far),
                 (true, false) => row.saturating_add(far).saturating_add(1),
@@ -136,7 +141,7 @@ fn range_bounds(
     let up = forward == (key.direction == Direction::Ascending);
     let op = if up { ArithmeticOp::Add } else { ArithmeticOp::Subtract };
     let (key_type, span) = (key.expr.sql_type(), key.expr.span());
-    // Whole numbers are widened, so that a bound outside of their type is no error.
+    // Whole numbers are widened, so that a bound outside their type is not an error.
     let wide = match (key_type.digits(), distance.sql_type().digits()) {
         (Some((_, s1)), Some((_, s2))) => SqlType::numeric(38, s1.max(s2)),
         _ => key_type,

@@ -31,7 +31,7 @@ struct Nested {
 
 enum Of {
     Number,
-    /// The values of all rows, and those that stand for rows outside of the partition.
+    /// The values of all rows, and those that stand for rows outside the partition.
     Value {
         values: ArrayRef,
         default: Option<ArrayRef>,
@@ -62,7 +62,12 @@ fn nested_call(expr: &Expr) -> Option<(Function, &[Expr])> {
     }
 }
 
-pub(super) fn aggregate(aggregate: &Aggregate, batch: &Batch, layout: &PartitionBounds, frames: &[Frame]) -> Result<ArrayRef> {
+pub(super) fn aggregate(
+    aggregate: &Aggregate,
+    batch: &Batch,
+    layout: &PartitionBounds,
+    frames: &[Frame],
+) -> Result<ArrayRef> {
     let mut nested = Vec::new();
     let mut replace = |expr: Expr| replaced(expr, batch, &mut nested);
     let plain = only_where_kept(aggregate).into_owned().map_exprs(&mut replace)?;
@@ -160,7 +165,7 @@ fn column(
     }
 }
 
-/// An argument with the columns behind those of the batch in which its nested functions will stand.
+/// An argument with the columns after those of the batch in which its nested functions will stand.
 fn replaced(expr: Expr, batch: &Batch, nested: &mut Vec<Nested>) -> Result<Expr> {
     let Some((function, args)) = nested_call(&expr) else {
         return expr.map_children(&mut |child| replaced(child, batch, nested));

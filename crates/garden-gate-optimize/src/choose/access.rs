@@ -79,7 +79,7 @@ impl Builder<'_> {
             choice: format!("index {name}"),
             cost: None,
             chosen: false,
-            reason: Some("no condition says what its first key is, or between what it lies".into()),
+            reason: Some("there is no usable predicate on the leading column, or between what it lies".into()),
         }));
         self.considered.push(Considered { decision: Decision::Read(scan.alias.clone()), candidates });
         let rows = match self.guide.expected(&scan.alias) {
@@ -99,7 +99,7 @@ impl Builder<'_> {
         Ok(Path { access: None, rest: scan.filter.clone(), columns, read, own })
     }
 
-    /// Rows of the parts that are read when others are passed over: those that lie together, and on either side half a part.
+    /// Rows of the parts that are read when others are skipped: those that lie together, and on either side half a part.
     fn parts_read(&self, scan: &Scan, all: Estimate) -> Result<Estimate> {
         let mut by_column: Vec<(ColumnId, Vec<Expr>)> = Vec::new();
         for term in &scan.filter {
@@ -333,7 +333,7 @@ fn equality(term: &Expr, key: &Expr) -> Option<Probe> {
     }
 }
 
-/// `key op constant`, whichever side the key stands on.
+/// `key op constant`, whichever side the key appears on.
 fn comparison(term: &Expr, key: &Expr) -> Option<(CompareOp, Expr)> {
     let ExprKind::Compare(op, sides) = term.kind() else { return None };
     let (op, value) = match sides.as_ref() {

@@ -1,10 +1,10 @@
 //! Turns each logical node into an operator, with only the columns that are needed above it.
 
 use super::cost::Factors;
-use super::key_shape::KeyShape;
 use super::join_inputs::JoinInputs;
+use super::key_shape::KeyShape;
 use super::steps::Steps;
-use super::{cost, join_order, guide_compliance};
+use super::{cost, guide_compliance, join_order};
 use crate::diagnostic::Result;
 use crate::estimate::Estimator;
 use crate::logical::{ColumnId, EarlyGroups, Expr, Guide, LogicalPlan, RewriteNote, SortKey};
@@ -21,7 +21,7 @@ pub(super) struct Builder<'a> {
     pub(super) rounds: Vec<(usize, Estimate)>,
     /// Other ways to group, by the first aggregate of each: groupings may have grouping columns in common.
     pub(super) early: Vec<(ColumnId, EarlyGroups)>,
-    /// What those that were taken are told as.
+    /// What those that were taken are shown as.
     pub(super) rewrites: Vec<RewriteNote>,
 }
 

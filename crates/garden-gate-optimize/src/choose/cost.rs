@@ -37,7 +37,7 @@ const TOP_ROW: f64 = 7.0;
 const START_SORT: f64 = 2_000.0;
 /// One comparison while sorting.
 const SORT_COMPARE: f64 = 10.0;
-/// Both of rows that are sorted by one whole number, which needs no encoding.
+/// Both of rows that are sorted by one integer, which needs no encoding.
 const SORT_NUMBER: f64 = 20.0;
 const SORT_NUMBER_COMPARE: f64 = 2.0;
 /// One pair of rows tried by a nested loop, its share of gathering included.
@@ -146,7 +146,7 @@ pub(super) fn merge_join(probe: Estimate, build: Estimate, output: Estimate) -> 
 /// Where the rows lie that the keys of a join lead to one after the other.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum LookupLocality {
-    /// One behind the other.
+    /// One after the other.
     InOrder,
     /// Each near those of neighbouring keys, so that all rows of a key are in one part; but keys come in any order.
     Together,
@@ -157,8 +157,14 @@ pub(super) enum LookupLocality {
 /// Each outer row looked for in an index, part by part of the table, and the rows that are found read.
 ///
 /// A search guesses where a key is, so it hardly matters in how many.
-pub(super) fn index_join(outer: Estimate, (all, locality): (Estimate, LookupLocality), found: Estimate, columns: usize) -> Cost {
-    let parts = if locality == LookupLocality::Anywhere { (all.0 / approximate(SEGMENT_ROWS)).ceil().max(1.0) } else { 1.0 };
+pub(super) fn index_join(
+    outer: Estimate,
+    (all, locality): (Estimate, LookupLocality),
+    found: Estimate,
+    columns: usize,
+) -> Cost {
+    let parts =
+        if locality == LookupLocality::Anywhere { (all.0 / approximate(SEGMENT_ROWS)).ceil().max(1.0) } else { 1.0 };
     let far = if locality == LookupLocality::InOrder { 1.0 } else { SCATTERED };
     Cost(
         outer.0 * (ENCODE_KEYS + parts * FIND_KEY * far)
@@ -187,7 +193,7 @@ fn sort(input: Estimate, keys: KeyShape) -> Cost {
     Cost(START_SORT + input.0 * row)
 }
 
-/// Keeps `kept` rows of the input at any time: most rows are behind those that are kept by their first key.
+/// Keeps `kept` rows of the input at any time: most rows are after those that are kept by their first key.
 fn top_n(input: Estimate, kept: Estimate, keys: KeyShape) -> Cost {
     let met = Estimate(kept.0 * (1.0 + (input.0 / kept.0.max(1.0)).max(1.0).ln()));
     Cost(input.0 * TOP_ROW + met.0 * encoded_row(met, keys))
@@ -200,7 +206,7 @@ pub struct Factors {
     pub hash: f64,
     pub sort: f64,
     pub nested_loop: f64,
-    /// Bytes that a statement may hold; what needs more than half of them goes over to files.
+    /// Bytes that a statement may hold; what needs more than half of them spills to disk.
     pub memory: f64,
 }
 

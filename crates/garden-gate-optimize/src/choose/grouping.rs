@@ -130,7 +130,9 @@ impl Builder<'_> {
     fn cheapest(&mut self, ways: Vec<GroupingAlternative>) -> Node {
         let ranked = ways.into_iter().map(|way| (guide_compliance::violated(self.guide, &way.node).len(), way));
         let mut ways: Vec<(usize, GroupingAlternative)> = ranked.collect();
-        ways.sort_by(|(violations, a), (other, b)| violations.cmp(other).then(a.node.total.0.total_cmp(&b.node.total.0)));
+        ways.sort_by(|(violations, a), (other, b)| {
+            violations.cmp(other).then(a.node.total.0.total_cmp(&b.node.total.0))
+        });
         let least = ways[0].0;
         let candidate = |(at, (violations, way)): (usize, &(usize, GroupingAlternative))| {
             let cost = Some(way.node.total.0).filter(|cost| cost.is_finite());
@@ -213,7 +215,7 @@ fn order_of(node: &Node) -> Vec<Expr> {
     match &node.operator {
         Operator::Sort(keys) | Operator::TopN { keys, .. } => exprs(keys),
         Operator::Filter(_) | Operator::Limit { .. } | Operator::Project(_) => order_of(&node.inputs[0]),
-        // The rows of the probe side come in their order, each with its partners.
+        // The rows of the probe side come in their order, each with its matches.
         Operator::Join(spec) => {
             let keeps = !spec.mirrored
                 && matches!(spec.method, JoinMethod::Hash | JoinMethod::Merge)

@@ -1,23 +1,23 @@
 //! Whether a plan is as GUIDE demands, and why it is not.
 
 use super::access::allows;
-use super::join_alternatives::{violations, table_of};
+use super::join_alternatives::{table_of, violations};
 use crate::control;
 use crate::diagnostic::{Error, Note};
-use crate::logical::{Columns, Demand, Directive, Guide, GuidedJoin, JoinKind, Printer};
+use crate::logical::{Columns, Directive, DirectiveKind, Guide, GuidedJoin, JoinKind, Printer};
 use crate::physical::{IndexUse, JoinMethod, JoinSpec, Node, Operator, PhysicalPlan};
 use std::ops::Range;
 
 /// The demands that a plan does not meet, by their numbers.
 pub(super) fn violated(guide: &Guide, root: &Node) -> Vec<usize> {
     let mut joins = None;
-    let mut is_violated = |directive: &Directive| match &directive.demand {
-        Demand::Read { table, by } => {
+    let mut is_violated = |directive: &Directive| match &directive.kind {
+        DirectiveKind::Read { table, by } => {
             let mut bad = false;
             root.walk(&mut |node| bad |= reads(node, table).is_some_and(|index| !allows(Some(by), index.as_ref())));
             bad
         }
-        Demand::Join { tables, .. } => {
+        DirectiveKind::Join { tables, .. } => {
             let alone = Guide { directives: vec![directive.clone()] };
             let joins = joins.get_or_insert_with(|| Joins::of(root));
             joins.of_tables(tables).is_none_or(|join| {
@@ -25,7 +25,7 @@ pub(super) fn violated(guide: &Guide, root: &Node) -> Vec<usize> {
                 violations(&alone, method(join.node), &outer, &inner) > 0
             })
         }
-        Demand::KeepOrder | Demand::Expect { .. } | Demand::Workers(_) => false,
+        DirectiveKind::KeepOrder | DirectiveKind::Expect { .. } | DirectiveKind::Workers(_) => false,
     };
     guide.directives.iter().enumerate().filter(|(_, directive)| is_violated(directive)).map(|(at, _)| at).collect()
 }
@@ -123,12 +123,12 @@ pub fn check(guide: &Guide, plan: &PhysicalPlan, columns: &Columns, limit: usize
     let mut notes = Vec::new();
     let mut violated_at = violated(guide, &plan.root);
     let workers =
-        guide.directives.iter().position(|one| matches!(one.demand, Demand::Workers(wanted) if wanted > limit));
+        guide.directives.iter().position(|one| matches!(one.kind, DirectiveKind::Workers(wanted) if wanted > limit));
     violated_at.extend(workers);
     for at in violated_at {
         let directive = &guide.directives[at];
-        let reason = reason(&directive.demand, plan, columns, limit);
-        let message = format!("{} can't be obeyed: {reason}", directive.demand.text());
+        let reason = reason(&directive.kind, plan, columns, limit);
+        let message = format!("{} can't be obeyed: {reason}", directive.kind.text());
         if !directive.if_possible {
             return Err(Error::not_obeyed(message).at(directive.span));
         }
@@ -137,12 +137,12 @@ pub fn check(guide: &Guide, plan: &PhysicalPlan, columns: &Columns, limit: usize
     Ok(notes)
 }
 
-fn reason(demand: &Demand, plan: &PhysicalPlan, columns: &Columns, limit: usize) -> String {
-    match demand {
-        Demand::Join { tables, by } => join_reason(plan, columns, tables, *by),
-        Demand::Read { table, .. } => read_reason(plan, columns, table, demand),
-        Demand::Workers(_) => format!("the session has {limit} workers; SET workers changes that"),
-        Demand::KeepOrder | Demand::Expect { .. } => "the plan has no such place".into(),
+fn reason(kind: &DirectiveKind, plan: &PhysicalPlan, columns: &Columns, limit: usize) -> String {
+    match kind {
+        DirectiveKind::Join { tables, by } => join_reason(plan, columns, tables, *by),
+        DirectiveKind::Read { table, .. } => read_reason(plan, columns, table, kind),
+        DirectiveKind::Workers(_) => format!("the session has {limit} workers; SET workers changes that"),
+        DirectiveKind::KeepOrder | DirectiveKind::Expect { .. } => "the plan has no such place".into(),
     }
 }
 
@@ -176,7 +176,7 @@ fn join_reason(plan: &PhysicalPlan, columns: &Columns, tables: &[String; 2], by:
         GuidedJoin::Merge => "the rows of a round of a recursion do not come sorted".into(),
         GuidedJoin::NestedLoop if kind != JoinKind::Inner && !leads => {
             format!(
-                "every row of {b} is kept by this {} join, so the loop goes through {b} and looks for partners in {a}; write JOIN ({b}, {a})",
+                "every row of {b} is kept by this {} join, so the loop goes through {b} and looks for matches in {a}; write JOIN ({b}, {a})",
                 if kind == JoinKind::Left { "outer" } else { kind.name() }
             )
         }
@@ -192,8 +192,8 @@ fn has_any(node: &Node) -> bool {
     matches!(&node.operator, Operator::Join(spec) if spec.any.is_some())
 }
 
-/// The index is missing, or no condition says what its first key is.
-fn read_reason(plan: &PhysicalPlan, columns: &Columns, table: &str, demand: &Demand) -> String {
+/// The index is missing, or there is no usable predicate on the leading column.
+fn read_reason(plan: &PhysicalPlan, columns: &Columns, table: &str, kind: &DirectiveKind) -> String {
     let mut scan = None;
     plan.root.walk(&mut |node| match &node.operator {
         Operator::Scan { scan: own, access, .. } if own.alias.eq_ignore_ascii_case(table) => {
@@ -204,7 +204,8 @@ fn read_reason(plan: &PhysicalPlan, columns: &Columns, table: &str, demand: &Dem
         }
         _ => {}
     });
-    let (Some((scan, bounds)), Demand::Read { by: crate::logical::GuidedRead::Indexes(indexes), .. }) = (scan, demand)
+    let (Some((scan, bounds)), DirectiveKind::Read { by: crate::logical::GuidedRead::Indexes(indexes), .. }) =
+        (scan, kind)
     else {
         return "the table is looked up by an index for each row of another".into();
     };
@@ -223,6 +224,6 @@ fn read_reason(plan: &PhysicalPlan, columns: &Columns, table: &str, demand: &Dem
         format!("there is only {}", Printer::new(columns).conjunction(&own))
     };
     format!(
-        "no condition says what its first key is, or between what it lies, and no order it has is asked for; {conditions}"
+        "there is no usable predicate on the leading column, or between what it lies, and no order it has is asked for; {conditions}"
     )
 }

@@ -7,7 +7,7 @@ use super::cost;
 use crate::diagnostic::Result;
 use crate::estimate::table_rows;
 use crate::logical::{ColumnId, Expr, ExprKind, Scan};
-use crate::physical::{IndexAccess, SecondaryIndexes, Probe};
+use crate::physical::{IndexAccess, Probe, SecondaryIndexes};
 use crate::types::{Cost, Estimate};
 
 /// An index with the rows that it leads to.
@@ -65,7 +65,7 @@ impl Builder<'_> {
             chosen.push(least);
         }
         let chosen: Vec<&IndexCandidate> = chosen.iter().collect();
-        // The whole condition is tested again: an index may lead to more than its part asks for.
+        // The entire condition is tested again: an index may lead to more than its part asks for.
         let rest = scan.filter.clone();
         self.together(scan, (false, &chosen), (vec![term.clone()], rest), required).map(Some)
     }

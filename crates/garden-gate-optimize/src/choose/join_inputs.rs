@@ -5,7 +5,7 @@
 //! (Galindo-Legaria & Rosenthal, TODS 1997; Moerkotte, Fender & Eich, SIGMOD 2013).
 
 use super::join_order::Tables;
-use crate::logical::{AnyTest, ColumnId, Expr, Guide, JoinKind, JoinKindName, LogicalPlan, BinaryJoin};
+use crate::logical::{AnyTest, BinaryJoin, ColumnId, Expr, Guide, JoinKind, JoinKindName, LogicalPlan};
 
 /// More inputs than these are not joined in one search: each more makes three times the work of an order of inner joins.
 const MOST_INPUTS: usize = 10;

@@ -1,8 +1,8 @@
-//! What is told of the orders and methods of joins that were thought of.
+//! What is reported the orders and methods of joins that were thought of.
 
 use super::build::Builder;
-use super::join_order::{Best, MOST_TABLES, JoinSearch, Tables, bits};
 use super::join_alternatives::JoinAlternative;
+use super::join_order::{Best, JoinSearch, MOST_TABLES, Tables, bits};
 use crate::logical::Printer;
 use crate::physical::{Candidate, Considered, Decision, JoinMethod};
 

@@ -3,12 +3,12 @@
 
 use super::build::Builder;
 use super::index_join::{Inner, Keys, Lookup, fixed_keys, lookup_cost, pairs_of, width};
+use super::join_alternatives::{JoinAlternative, tables_of as names_of, violations};
+use super::join_inputs::Side;
 use super::join_report::impossible;
 use super::key_shape::KeyShape;
 use super::side_join::split_keys;
-use super::join_inputs::Side;
 use super::steps::is_recursive;
-use super::join_alternatives::{JoinAlternative, violations, tables_of as names_of};
 use super::{cost::Factors, join_order::Best};
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, CompareOp, Expr, Guide, JoinKind, Printer, Scan};
@@ -17,9 +17,9 @@ use crate::types::Estimate;
 
 /// The share of rows that a semi join is taken to keep at least.
 const LEAST_SHARE: f64 = 0.0001;
-/// The same of an anti join: that nearly every row has a partner is too easily wrong.
+/// The same of an anti join: that nearly every row has a match is too easily wrong.
 const LEAST_WITHOUT: f64 = 0.01;
-/// Of several partners one is likely to fulfil a further condition.
+/// Of several matches one is likely to fulfil a further condition.
 const RESIDUAL_SHARE: f64 = 0.5;
 
 /// A join with different sides, but for its left side.
@@ -29,7 +29,7 @@ pub(super) struct NonInnerJoin {
     pub(super) keys: Vec<JoinKey>,
     pub(super) residual: Vec<Expr>,
     pub(super) right: Input,
-    /// The share of pairs that fulfil the condition, and of left rows that have a partner.
+    /// The share of pairs that fulfil the condition, and of left rows that have a match.
     share: f64,
     partnered: f64,
     /// The right side, where it is a table with indexes.
@@ -84,7 +84,12 @@ impl NonInnerAlternative {
 
 /// The way that breaks the fewest demands of a guide, and of those the cheapest.
 pub(super) fn best_of(ways: &[NonInnerAlternative]) -> NonInnerAlternative {
-    let none = NonInnerAlternative { way: JoinAlternative::of(JoinMethod::NestedLoop), mirrored: false, cost: 0.0, violations: 0 };
+    let none = NonInnerAlternative {
+        way: JoinAlternative::of(JoinMethod::NestedLoop),
+        mirrored: false,
+        cost: 0.0,
+        violations: 0,
+    };
     ways.iter().copied().reduce(|a, b| if b.rank() < a.rank() { b } else { a }).unwrap_or(none)
 }
 
@@ -105,7 +110,7 @@ impl Builder<'_> {
         let equal = side.any.as_ref().filter(|any| any.op == CompareOp::Equal);
         let mut partnered = (right.rows.0 * share).min(1.0);
         if matches!(side.kind, JoinKind::Semi | JoinKind::Anti) && (!keys.is_empty() || equal.is_some()) {
-            // How many partners a row has does not count.
+            // How many matches a row has does not count.
             partnered = 1.0;
             for (mine, theirs) in equal.iter().flat_map(|any| any.left.iter().zip(&any.right)) {
                 partnered *= self.estimator.partnered(mine, theirs, right.rows)?;
@@ -184,7 +189,12 @@ impl NonInnerJoin {
             let sides = if mirrored { (right.rows, left.rows) } else { (left.rows, right.rows) };
             let own = factors.join(method, (Estimate(sides.0), Estimate(sides.1)), rows, shape).0;
             let violations = violations(guide, method, &left.names, &right.names);
-            NonInnerAlternative { way: JoinAlternative::of(method), mirrored, cost: own + left.total + right.total, violations }
+            NonInnerAlternative {
+                way: JoinAlternative::of(method),
+                mirrored,
+                cost: own + left.total + right.total,
+                violations,
+            }
         };
         let mut ways = Vec::new();
         if hash {
@@ -196,7 +206,7 @@ impl NonInnerJoin {
         if plain && has_keys && !recursive {
             ways.push(way(JoinMethod::Merge, false));
         }
-        // A nested loop cannot tell which partner of a comparison with ANY was UNKNOWN by itself; a hash join does that.
+        // A nested loop cannot tell which match of a comparison with ANY was UNKNOWN by itself; a hash join does that.
         if !hash || plain {
             ways.push(way(JoinMethod::NestedLoop, false));
         }
@@ -205,7 +215,12 @@ impl NonInnerJoin {
     }
 
     /// The cheapest way by an index, in which the right side is not read by itself.
-    fn by_index(&self, left: &Input, rows: Estimate, (factors, guide): (&Factors, &Guide)) -> Option<NonInnerAlternative> {
+    fn by_index(
+        &self,
+        left: &Input,
+        rows: Estimate,
+        (factors, guide): (&Factors, &Guide),
+    ) -> Option<NonInnerAlternative> {
         let scan = self.table.as_ref()?;
         let way = |index: &SideIndex| {
             let own = lookup_cost(scan, Estimate(left.rows), index.lookup, rows).0 * factors.index;
@@ -226,8 +241,13 @@ impl NonInnerJoin {
         }
     }
 
-    /// What is told of the choice among these ways.
-    pub(super) fn considered(&self, best: &NonInnerAlternative, ways: &[NonInnerAlternative], printer: &Printer<'_>) -> Considered {
+    /// What is reported the choice among these ways.
+    pub(super) fn considered(
+        &self,
+        best: &NonInnerAlternative,
+        ways: &[NonInnerAlternative],
+        printer: &Printer<'_>,
+    ) -> Considered {
         let mut sorted = ways.to_vec();
         sorted.sort_by(|a, b| a.cost.total_cmp(&b.cost));
         let candidate = |one: &NonInnerAlternative| {

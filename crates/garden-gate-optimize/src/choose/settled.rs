@@ -1,4 +1,4 @@
-//! Decisions on how to read a table, as the whole plan settles them: a join may look its rows up, an order or a grouping may take them
+//! Decisions on how to read a table, as the entire plan settles them: a join may look its rows up, an order or a grouping may take them
 //! from another index, and a plan that lost may have read a table that the one that won does not.
 
 use super::access::name_of;
@@ -13,7 +13,7 @@ struct Settled {
     reason: Option<&'static str>,
 }
 
-/// Marks as chosen what the plan does, adds it where it is not among the candidates, and leaves out tables that it does not read.
+/// Marks as chosen what the plan does, adds it where it is not among the candidates, and omits tables that it does not read.
 pub(super) fn reads(root: &Node, considered: &mut Vec<Considered>) {
     let mut settled = Vec::new();
     root.walk(&mut |node| settled.extend(reading(node)));
@@ -54,7 +54,7 @@ fn settle(candidates: &mut Vec<Candidate>, way: &Settled) {
 fn reading(node: &Node) -> Option<Settled> {
     let (alias, choice, reason) = match &node.operator {
         Operator::Scan { scan, access: Some(access), .. } => {
-            (&scan.alias, name_of(access), Some("the whole plan is cheaper with its order"))
+            (&scan.alias, name_of(access), Some("the entire plan is cheaper with its order"))
         }
         Operator::Scan { scan, access: None, .. } if scan.kind == TableKind::File => {
             (&scan.alias, OperatorName::FileScan.name().to_owned(), None)
@@ -62,7 +62,7 @@ fn reading(node: &Node) -> Option<Settled> {
         Operator::Scan { scan, .. } => (&scan.alias, OperatorName::TableScan.name().to_owned(), None),
         Operator::IndexJoin(join) => {
             let choice = format!("{} by {}", JoinMethod::IndexNestedLoop.name(), join.index.name);
-            (&join.scan.alias, choice, Some("its rows are looked up by the join, not read by themselves"))
+            (&join.scan.alias, choice, Some("its rows are looked up by the join, not read separately"))
         }
         _ => return None,
     };

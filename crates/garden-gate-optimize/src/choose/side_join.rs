@@ -3,9 +3,9 @@
 use super::build::{Builder, only, with_columns};
 use super::index_join::{Inner, indexed_scan};
 use super::join_inputs::Side;
-use super::non_inner_alternatives::{Input, NonInnerJoin, NonInnerAlternative, best_of};
+use super::non_inner_alternatives::{Input, NonInnerAlternative, NonInnerJoin, best_of};
 use crate::diagnostic::Result;
-use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, JoinKind, Printer, BinaryJoin};
+use crate::logical::{BinaryJoin, ColumnId, CompareOp, Expr, ExprKind, JoinKind, Printer};
 use crate::physical::{JoinKey, JoinMethod, JoinSpec, Node};
 use crate::types::Estimate;
 use crate::types::Value;

@@ -5,8 +5,8 @@ use super::cost;
 use super::key_shape::KeyShape;
 use crate::diagnostic::Result;
 use crate::logical::{
-    ColumnId, Expand, Expr, ExprKind, LogicalPlan, Member, Recursion, RecursionInput, SetOp, SetOperand, SortKey, CteReference,
-    CteDefinition, CteId, WindowCall,
+    ColumnId, CteDefinition, CteId, CteReference, Expand, Expr, ExprKind, LogicalPlan, Member, Recursion,
+    RecursionInput, SetOp, SetOperand, SortKey, WindowCall,
 };
 use crate::physical::{MemberSpec, Node, Operator, RecursionSpec};
 use crate::types::{Cost, Estimate, Value, approximate};

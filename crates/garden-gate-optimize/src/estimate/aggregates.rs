@@ -1,6 +1,6 @@
 //! What is known of the results of a grouping: its keys are those of its input, each combination once, and counts, sums and averages are
 //! spread as those of groups whose rows come by chance are. The number of rows of a group follows Poisson's law, a sum of so many values a
-//! compound one; both are taken to be normal, which they become as groups grow.
+//! compound one; both are assumed to be normal, which they become as groups grow.
 
 use super::Estimator;
 use crate::catalog::ColumnStatistics;
@@ -31,7 +31,7 @@ struct Spread {
     mean: f64,
     deviation: f64,
     least: f64,
-    /// Whether only whole numbers are met, of which there are few.
+    /// Whether only integers are met, of which there are few.
     whole: bool,
 }
 

@@ -16,7 +16,7 @@ impl Estimator<'_> {
     /// The share of pairs of rows for which a join condition is TRUE.
     ///
     /// For an equality: frequent values of one side are matched with those of the other, and what is left of one side with the other
-    /// values of the other, as far as their ranges overlap; values are taken to be contained in each other (Selinger et al., SIGMOD 1979).
+    /// values of the other, as far as their ranges overlap; values are assumed to be contained in each other (Selinger et al., SIGMOD 1979).
     pub fn join(&self, condition: &Expr) -> Result<Selectivity> {
         let (ExprKind::Compare(CompareOp::Equal, sides) | ExprKind::Same(sides)) = condition.kind() else {
             return Ok(Truth::of(condition, self)?.holds());
@@ -53,7 +53,7 @@ impl Estimator<'_> {
         Ok(Selectivity::new(1.0 / most.max(1.0)))
     }
 
-    /// The share of rows of one side that have a partner among `other` rows, for a condition between the sides; the first expression of
+    /// The share of rows of one side that have a match among `other` rows, for a condition between the sides; the first expression of
     /// an equality lies on the side that is asked.
     pub fn partnered(&self, mine: &Expr, theirs: &Expr, other: Estimate) -> Result<f64> {
         let (ExprKind::Column(mine_id), ExprKind::Column(b)) = (mine.kind(), theirs.kind()) else {
@@ -148,7 +148,7 @@ mod tests {
         // Each row of the other side finds its one row.
         let many = column(50_000, 1_000.0, (1, 1_000), &[]);
         assert!((matched(&many, &key) * 50_000.0 * 1_000.0 - 50_000.0).abs() < 500.0);
-        // Nearly half of the rows have one value: each of them still has one partner.
+        // Nearly half of the rows have one value: each of them still has one match.
         let skewed = column(50_000, 1_000.0, (1, 1_000), &[(7, 0.47)]);
         let pairs = matched(&skewed, &key) * 50_000.0 * 1_000.0;
         assert!((45_000.0..55_000.0).contains(&pairs), "{pairs}");
@@ -161,7 +161,7 @@ mod tests {
         assert!((0.2209..0.2220).contains(&share), "{share}");
         // Ranges that do not meet.
         assert!(matched(&column(10, 10.0, (1, 10), &[]), &column(10, 10.0, (20, 30), &[])) < 1e-9);
-        // Half of the one range lies in the other: half of the rows have a partner.
+        // Half of the one range lies in the other: half of the rows have a match.
         let half = column(1_000, 1_000.0, (501, 1_500), &[]);
         let pairs = matched(&key, &half) * 1e6;
         assert!((450.0..550.0).contains(&pairs), "{pairs}");

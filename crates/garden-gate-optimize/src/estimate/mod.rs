@@ -23,7 +23,7 @@ use truth::Truth;
 /// A column whose order the rows follow more closely than this lies together.
 const IN_ORDER: f64 = 0.95;
 
-/// What is known of columns behind the conditions of their tables: computed when somebody asks, since it may mean to read a column.
+/// What is known of columns after the conditions of their tables: computed when somebody asks, since it may mean to read a column.
 #[derive(Debug, Default)]
 pub struct FilteredStatistics {
     known: RefCell<HashMap<ColumnId, Arc<ColumnStatistics>>>,
@@ -146,7 +146,7 @@ impl Estimator<'_> {
     }
 
     /// The column that a condition bounds, where the rows stand in its order: those it is TRUE for lie together, and parts elsewhere are
-    /// passed over.
+    /// skipped.
     ///
     /// # Errors
     /// What reading the statistics of a column meets.
@@ -181,7 +181,7 @@ impl Estimator<'_> {
         Ok(Some(self.all_asked(&known, std::iter::once(first).chain(more).collect())))
     }
 
-    /// How many different values `expr` has among `rows` rows, at least one.
+    /// How many distinct values `expr` has among `rows` rows, at least one.
     pub fn distinct(&self, expr: &Expr, rows: Estimate) -> Result<f64> {
         let known = match expr.kind() {
             ExprKind::Column(id) => self.distinct_of(*id, rows)?,

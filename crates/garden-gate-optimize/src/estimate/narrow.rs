@@ -20,7 +20,9 @@ pub(super) fn asked(term: &Expr) -> Option<(ColumnId, Restriction<'_>)> {
     match term.kind() {
         ExprKind::Compare(op, sides) => match (sides[0].kind(), sides[1].kind()) {
             (ExprKind::Column(id), _) => sides[1].constant().map(|value| (*id, Restriction::Compare(*op, value))),
-            (_, ExprKind::Column(id)) => sides[0].constant().map(|value| (*id, Restriction::Compare(op.flipped(), value))),
+            (_, ExprKind::Column(id)) => {
+                sides[0].constant().map(|value| (*id, Restriction::Compare(op.flipped(), value)))
+            }
             _ => None,
         },
         ExprKind::In(operand, list) => {

@@ -8,7 +8,7 @@ use crate::types::{Selectivity, Value};
 
 /// Without any knowledge an equality holds for one row in ten.
 const GUESS_EQUAL: f64 = 0.1;
-/// A LIKE pattern, and what is behind the text that one begins with.
+/// A LIKE pattern, and what is after the text that one begins with.
 const GUESS_PATTERN: f64 = 0.1;
 const GUESS_REST: f64 = 0.5;
 

@@ -22,7 +22,7 @@ pub(super) fn below(a: &Value, b: &Value) -> bool {
     }
 }
 
-/// The share of all rows that hold this value: a frequent one has its own, the others divide what is left evenly; outside of least and
+/// The share of all rows that hold this value: a frequent one has its own, the others divide what is left evenly; outside least and
 /// greatest there is nothing.
 pub(super) fn equal(statistics: &ColumnStatistics, value: &Value) -> f64 {
     if let Some(common) = statistics.most_common.iter().find(|common| same(&common.value, value)) {
@@ -68,7 +68,7 @@ pub(super) fn others_below(statistics: &ColumnStatistics, value: &Value) -> f64 
     let at = bounds.partition_point(|bound| below(bound, value)).clamp(1, bounds.len() - 1);
     let within = match (bounds[at - 1].ordinal(), bounds[at].ordinal(), value.ordinal()) {
         (Some(low), Some(high), Some(value)) if high > low => ((value - low) / (high - low)).clamp(0.0, 1.0),
-        // Texts that differ only far behind their beginning.
+        // Texts that differ only far after their beginning.
         _ => 0.5,
     };
     (approximate(at - 1) + within) / approximate(bounds.len() - 1)

@@ -3,8 +3,8 @@
 //! ```text
 //! SUM(p * (1 - d)), SUM(p * (1 - d) * (1 + t))   →   x := p * (1 - d)     SUM(x), SUM(x * (1 + t))
 //! ```
-//! Condition: the expression stands at least twice among the arguments and grouping columns of one grouping, or the columns of one SELECT,
-//! where each of them is computed for every row: not in a branch of CASE, behind AND or OR, or under FILTER. It has the same value, and
+//! Condition: the expression appears at least twice among the arguments and grouping columns of one grouping, or the columns of one SELECT,
+//! where each of them is computed for every row: not in a branch of CASE, after AND or OR, or under FILTER. It has the same value, and
 //! fails for the same rows, wherever it is computed.
 
 use super::{Rule, RuleContext};
@@ -28,7 +28,7 @@ impl Rule for EliminateCommonSubexpressions {
             context.log.push(RewriteNote {
                 rule: RewriteRule::EliminateCommonSubexpressions,
                 change,
-                why: "it stands there more than once",
+                why: "it appears there more than once",
             });
             plan = with_column(plan, id, &shared)?;
         }
@@ -49,7 +49,7 @@ fn always(plan: &LogicalPlan) -> Vec<&Expr> {
     }
 }
 
-/// The largest expression that stands in several of these, or several times in one.
+/// The largest expression that appears in several of these, or several times in one.
 fn largest_shared(exprs: &[&Expr]) -> Option<Expr> {
     let mut found: Vec<(&Expr, usize, usize)> = Vec::new();
     for expr in exprs {
@@ -75,7 +75,7 @@ fn size_of(expr: &Expr) -> usize {
     size
 }
 
-/// Calls `found` for each part that is computed whenever the whole is.
+/// Calls `found` for each part that is computed whenever the entire is.
 fn visit<'e>(expr: &'e Expr, found: &mut impl FnMut(&'e Expr)) {
     match expr.kind() {
         ExprKind::Arithmetic(_, sides) | ExprKind::Concat(sides) => {

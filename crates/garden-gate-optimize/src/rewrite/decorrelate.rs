@@ -5,14 +5,14 @@
 //! ```
 //! Where the columns from outside stand in plain conditions only, these conditions are pulled up into the join; below a grouping
 //! they must be equalities, whose inner sides are then grouped by. In all other cases the inner query is joined with the set of
-//! different values that it needs (its domain), and the domain is carried up to the join: see [`super::domain`].
+//! distinct values that it needs (its domain), and the domain is carried up to the join: see [`super::domain`].
 
 use super::domain::Domain;
 use super::{Rule, RuleContext};
 use crate::diagnostic::{Error, Result, Span, SqlState};
 use crate::logical::{
-    Aggregate, AggregateFunction, ColumnId, ColumnInfo, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote,
-    RewriteRule, BinaryJoin,
+    Aggregate, AggregateFunction, BinaryJoin, ColumnId, ColumnInfo, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan,
+    RewriteNote, RewriteRule,
 };
 use crate::types::{SqlType, Value};
 use std::collections::HashSet;
@@ -50,11 +50,11 @@ fn join_domains(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<Logi
             join.left = join_domains(join.left, context)?;
             if context.columns.count() > MOST_COLUMNS {
                 let message = "the queries that depend on one another make a plan too large to be worked with";
-                let help = "queries inside of a branch of a recursion double it: take some out of it";
+                let help = "queries inside a branch of a recursion double it: take some out of it";
                 return Err(Error::new(SqlState::TOO_COMPLEX, message).with_help(help));
             }
             let outer = columns_from_left(&join);
-            log(context, "it is computed for all different values it needs at once, and joined");
+            log(context, "it is computed for all distinct values it needs at once, and joined");
             let mut join = Domain::join(*join, &outer, context);
             join.right = join_domains(join.right, context)?;
             Ok(finish(join))
@@ -115,7 +115,7 @@ fn uses(exprs: &[Expr], outer: &HashSet<ColumnId>) -> bool {
     exprs.iter().any(|expr| expr.columns().iter().any(|id| outer.contains(id)))
 }
 
-/// The plan without its conditions on columns from outside, and these conditions; `None` when such a column stands elsewhere.
+/// The plan without its conditions on columns from outside, and these conditions; `None` when such a column appears elsewhere.
 fn pull_up(
     plan: LogicalPlan,
     outer: &HashSet<ColumnId>,
@@ -245,7 +245,11 @@ fn inner_keys(pulled: Vec<Expr>, outer: &HashSet<ColumnId>, context: &mut RuleCo
 
 /// A single value that is computed from aggregates without GROUP BY. It is grouped by the inner sides of its equalities; a row that
 /// meets no group takes the value that no rows would give.
-fn scalar_aggregate(join: &BinaryJoin, outer: &HashSet<ColumnId>, context: &mut RuleContext<'_>) -> Option<LogicalPlan> {
+fn scalar_aggregate(
+    join: &BinaryJoin,
+    outer: &HashSet<ColumnId>,
+    context: &mut RuleContext<'_>,
+) -> Option<LogicalPlan> {
     let mut computed = Vec::new();
     let mut plan = join.right.clone();
     let (input, aggregates) = loop {
@@ -291,7 +295,7 @@ fn scalar_aggregate(join: &BinaryJoin, outer: &HashSet<ColumnId>, context: &mut 
     Some(joined.project(values.into_iter().map(|(id, value)| (raw_of(id), value)).collect()).project(kept))
 }
 
-/// For each column its value in the copy, or where there was no partner the value of no rows.
+/// For each column its value in the copy, or where there was no match the value of no rows.
 pub(super) fn with_empty(
     empties: &[(ColumnId, Expr)],
     moved: impl Fn(ColumnId) -> ColumnId,

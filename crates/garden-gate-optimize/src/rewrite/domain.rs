@@ -1,4 +1,4 @@
-//! The general way of unnesting (Neumann & Kemper, BTW 2015): the set of different values that a dependent query needs from the rows
+//! The general way of unnesting (Neumann & Kemper, BTW 2015): the set of distinct values that a dependent query needs from the rows
 //! around it, its domain, is joined into the query as deep as possible, and its columns are carried up to the join.
 //!
 //! Every operator keeps the domain's columns apart: groupings group by them, windows and limits are partitioned by them, set operators
@@ -9,8 +9,8 @@ use super::RuleContext;
 use super::decorrelate::{empty_value, with_empty};
 use crate::diagnostic::Span;
 use crate::logical::{
-    AnyTest, ColumnId, ColumnInfo, CompareOp, Expand, Expr, ExprKind, JoinKind, LogicalPlan, Member, Recursion,
-    RecursionInput, SetOperand, BinaryJoin, SortKey, CteReference, CteDefinition, CteId, WindowCall,
+    AnyTest, BinaryJoin, ColumnId, ColumnInfo, CompareOp, CteDefinition, CteId, CteReference, Expand, Expr, ExprKind,
+    JoinKind, LogicalPlan, Member, Recursion, RecursionInput, SetOperand, SortKey, WindowCall,
 };
 use crate::types::{SqlType, Value};
 use std::collections::HashSet;
@@ -89,7 +89,7 @@ impl<'c, 'a> Domain<'c, 'a> {
         found
     }
 
-    /// The expression over the domain's columns in place of those from outside.
+    /// The expression over the domain's columns instead of those from outside.
     fn over(&self, expr: Expr, columns: &[ColumnId]) -> Expr {
         expr.map_columns(&mut |id| self.outer.iter().position(|outer| *outer == id).map_or(id, |at| columns[at]))
     }
@@ -353,7 +353,7 @@ fn rows_for_both(
     (LogicalPlan::CteReference(CteReference { id, name, columns: there }), output.into_iter().zip(fresh).collect())
 }
 
-/// The part of a plan that has the same different values of these columns: joins that keep every left row as it is need not be worked
+/// The part of a plan that has the same distinct values of these columns: joins that keep every left row as it is need not be worked
 /// out again for the values below them.
 fn narrowest<'p>(plan: &'p mut LogicalPlan, needed: &[ColumnId]) -> &'p mut LogicalPlan {
     let below = match plan {

@@ -78,7 +78,8 @@ fn is_simple(aggregate: &Aggregate) -> bool {
 fn is_shared(plan: &LogicalPlan) -> bool {
     let mut found = false;
     plan.walk(&mut |node| {
-        found |= matches!(node, LogicalPlan::CteReference(_) | LogicalPlan::Recursion(_) | LogicalPlan::RecursionInput(_));
+        found |=
+            matches!(node, LogicalPlan::CteReference(_) | LogicalPlan::Recursion(_) | LogicalPlan::RecursionInput(_));
     });
     found
 }

@@ -6,8 +6,8 @@
 //! join task.bed = bed.key          →   task          (no column of bed is used; bed refers to a row that is there)
 //!   task, bed
 //! ```
-//! Condition: of a left join, the right side has at most one row for each left one, so that every left row comes out once, with a partner
-//! or without. Of an inner join, a foreign key without NULLs, or with them filtered out, has exactly one partner; the key is enforced,
+//! Condition: of a left join, the right side has at most one row for each left one, so that every left row comes out once, with a match
+//! or without. Of an inner join, a foreign key without NULLs, or with them filtered out, has exactly one match; the key is enforced,
 //! checked with every statement, and nothing else is asked of the table it refers to.
 
 use super::{Rule, RuleContext};
@@ -108,11 +108,11 @@ fn drop_referred(
         log(
             context,
             &inputs[at],
-            "a foreign key says that each row has its one partner, and none of its columns is used",
+            "a foreign key says that each row has its one match, and none of its columns is used",
         );
         let gone = inputs.remove(at).output();
         conjuncts.retain(|term| !term.columns().iter().any(|id| gone.contains(id)));
-        // A row whose key is NULL has no partner.
+        // A row whose key is NULL has no match.
         conjuncts.extend(keys.into_iter().map(|key| {
             let test = Expr::new(ExprKind::Is(Box::new(key), Test::Null), SqlType::Boolean, Span::default());
             test.negated(true).implied()

@@ -52,9 +52,7 @@ impl Rule for EliminateSort {
                 let inputs = inputs.into_iter().map(|input| unordered(input, context)).collect();
                 LogicalPlan::InnerJoin { inputs, conjuncts }
             }
-            LogicalPlan::Join(mut join)
-                if matches!(join.kind, JoinKind::Semi | JoinKind::Anti | JoinKind::Mark) =>
-            {
+            LogicalPlan::Join(mut join) if matches!(join.kind, JoinKind::Semi | JoinKind::Anti | JoinKind::Mark) => {
                 join.right = unordered(std::mem::replace(&mut join.right, LogicalPlan::OneRow), context);
                 LogicalPlan::Join(join)
             }

@@ -3,7 +3,7 @@
 //! ```text
 //! (a = b AND x) OR (a = b AND y)    →    a = b AND (x OR y)
 //! ```
-//! Condition: the term stands in every branch, and nothing in the branches can fail. AND and OR distribute over each other in
+//! Condition: the term appears in every branch, and nothing in the branches can fail. AND and OR distribute over each other in
 //! three-valued logic as well. What is taken out may be the equality that two tables are joined on.
 
 use super::{Rule, RuleContext};
@@ -36,7 +36,7 @@ fn factor_all(conjuncts: Vec<Expr>, context: &mut RuleContext<'_>) -> Vec<Expr> 
             Some(factored) => {
                 let printer = Printer::new(context.columns);
                 let change = format!("{} became {}", printer.expr(&term), printer.conjunction(&factored));
-                let why = "the term stands in every branch of OR";
+                let why = "the term appears in every branch of OR";
                 context.log.push(RewriteNote { rule: RewriteRule::FactorOr, change, why });
                 all.extend(factored);
             }

@@ -96,7 +96,7 @@ fn fold(expr: Expr, changed: &mut bool) -> Expr {
     }
 }
 
-/// Whether an operand is NULL and makes the whole NULL, and nothing in it can fail: `sun = NULL` is UNKNOWN for every row.
+/// Whether an operand is NULL and makes the entire NULL, and nothing in it can fail: `sun = NULL` is UNKNOWN for every row.
 fn meets_null(expr: &Expr) -> bool {
     let strict = matches!(expr.kind(), ExprKind::Compare(..) | ExprKind::Arithmetic(..) | ExprKind::Concat(_));
     let mut null = false;

@@ -8,14 +8,14 @@
 //! Condition: the term is about one column, cannot fail, and gives the same whenever it is asked; the columns have one type. A pair of rows
 //! for which the equality is TRUE has the same value on both sides, so the term has the same truth value for both. Of outer, semi and anti
 //! joins, terms reach from the left side, all rows of which fulfil them, to the right; a right row for which the term is not TRUE is
-//! nobody's partner. Of semi joins they also reach back: a row that is kept has a partner.
+//! nobody's match. Of semi joins they also reach back: a row that is kept has a match.
 
 use super::predicate_pushdown::push;
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
 use crate::logical::unique::conditions_on;
 use crate::logical::{
-    ColumnId, CompareOp, Expr, ExprKind, Function, JoinKind, LogicalPlan, Printer, RewriteNote, RewriteRule, BinaryJoin,
+    BinaryJoin, ColumnId, CompareOp, Expr, ExprKind, Function, JoinKind, LogicalPlan, Printer, RewriteNote, RewriteRule,
 };
 
 pub(super) struct InferPredicates;
@@ -28,7 +28,7 @@ impl Rule for InferPredicates {
     }
 
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
-        // From above, so that what reaches an input goes on inside of it.
+        // From above, so that what reaches an input goes on inside it.
         let plan = match plan {
             LogicalPlan::InnerJoin { inputs, conjuncts } => through_join(inputs, conjuncts, context),
             LogicalPlan::Join(join) => through_side_join(*join, context).into_plan(),

@@ -8,7 +8,7 @@
 
 use super::RuleContext;
 use crate::diagnostic::Span;
-use crate::logical::{ColumnId, Expr, LogicalPlan, RewriteNote, RewriteRule, CteReference, CteDefinition, CteId};
+use crate::logical::{ColumnId, CteDefinition, CteId, CteReference, Expr, LogicalPlan, RewriteNote, RewriteRule};
 use std::collections::HashMap;
 
 /// Puts common table expressions in the place of their uses where that is cheaper.

@@ -5,7 +5,7 @@
 //!   mark join → m        →          semi join            (anti join for NOT m)
 //! ```
 //! Condition: the truth value of the mark join is used in this one place, as a term of its own. A filter keeps TRUE only: the rows
-//! with a partner; under NOT, those for which it is FALSE, so a NULL on either side of NOT IN keeps its effect.
+//! with a match; under NOT, those for which it is FALSE, so a NULL on either side of NOT IN keeps its effect.
 
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
@@ -27,9 +27,9 @@ impl Rule for MarkToSemiJoin {
                     match mark_of(conjunct) {
                         Some((mark, kind)) if !is_used(mark, others, &input) && change(&mut input, mark, kind) => {
                             let (change, why) = if kind == JoinKind::Semi {
-                                ("a query in a condition became a semi join", "only rows with a partner are kept")
+                                ("a query in a condition became a semi join", "only rows with a match are kept")
                             } else {
-                                ("a query under NOT became an anti join", "only rows without a partner are kept")
+                                ("a query under NOT became an anti join", "only rows without a match are kept")
                             };
                             context.log.push(RewriteNote {
                                 rule: RewriteRule::MarkToSemiJoin,

@@ -19,9 +19,7 @@ mod semi_join_pushdown;
 mod simplify_predicates;
 
 use crate::diagnostic::{Note, Result};
-use crate::logical::{
-    ColumnId, Columns, EarlyGroups, LogicalPlan, RewriteNote, RewriteRule, Rewritten, CteDefinition,
-};
+use crate::logical::{ColumnId, Columns, CteDefinition, EarlyGroups, LogicalPlan, RewriteNote, RewriteRule, Rewritten};
 
 /// What a rule works with.
 #[derive(Debug)]
@@ -75,7 +73,7 @@ const RULES: &[&dyn Rule] = &[
     &eliminate_sort::EliminateSort,
     &limit_pushdown::LimitPushdown,
     &common_subexpressions::EliminateCommonSubexpressions,
-    // What it offers is no part of the plan that other rules see.
+    // What it offers is not part of the plan that other rules see.
     &eager_aggregation::EagerAggregation,
 ];
 

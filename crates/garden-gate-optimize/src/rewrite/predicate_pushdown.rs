@@ -13,7 +13,7 @@
 use super::{Rule, RuleContext};
 use crate::diagnostic::{Note, Result};
 use crate::logical::{
-    ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, Printer, RewriteNote, RewriteRule, SetOperand, BinaryJoin, Sides,
+    BinaryJoin, ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, Printer, RewriteNote, RewriteRule, SetOperand, Sides,
     Test,
 };
 
@@ -163,9 +163,8 @@ fn past_side_join(mut join: BinaryJoin, conjuncts: Vec<Expr>, context: &mut Rule
         context.log.push(RewriteNote { rule: RewriteRule::OuterToInnerJoin, change, why });
         if let (Some(_), false) = (join.written, term.is_implied()) {
             let text = Printer::new(context.columns).expr(term);
-            let message = format!("{text} is TRUE for no row without a partner: the outer join is an inner one");
-            let help =
-                format!("write JOIN, or, to keep rows without a partner, move it from WHERE to ON: … AND {text}");
+            let message = format!("{text} is TRUE for no row without a match: the outer join is an inner one");
+            let help = format!("write JOIN, or, to keep rows without a match, move it from WHERE to ON: … AND {text}");
             context.notes.push(Note::new("outer-join-undone", message).at(term.span()).help(help));
         }
         let inner = join.left.join(join.right, join.on);
@@ -189,7 +188,7 @@ fn past_side_join(mut join: BinaryJoin, conjuncts: Vec<Expr>, context: &mut Rule
     filter(join.into_plan(), stay)
 }
 
-/// A full join of whose rows without a partner a term drops those of one side is a left or right one.
+/// A full join of whose rows without a match a term drops those of one side is a left or right one.
 fn less_full(mut join: BinaryJoin, conjuncts: &[Expr], context: &mut RuleContext<'_>) -> BinaryJoin {
     if context.is_omitted(RewriteRule::OuterToInnerJoin) {
         return join;
@@ -240,7 +239,7 @@ fn null_in_null_out(expr: &Expr, columns: &[ColumnId]) -> bool {
     }
 }
 
-/// Conditions of ON over the right side alone decide which of its rows can be partners at all.
+/// Conditions of ON over the right side alone decide which of its rows can be matches at all.
 fn on_to_right(mut join: BinaryJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
     if join.kind == JoinKind::Full {
         return join.into_plan();
@@ -250,7 +249,7 @@ fn on_to_right(mut join: BinaryJoin, context: &mut RuleContext<'_>) -> LogicalPl
         movable(std::mem::take(&mut join.on), |used| !used.is_empty() && used.iter().all(|id| right.contains(id)));
     join.on = stay;
     for term in &down {
-        log(context, term, "moved from ON to where its table is read", "a row it is not TRUE for is no partner");
+        log(context, term, "moved from ON to where its table is read", "a row it is not TRUE for is no match");
     }
     if !down.is_empty() {
         join.right = push(join.right, down, context);

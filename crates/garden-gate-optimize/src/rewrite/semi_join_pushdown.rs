@@ -11,7 +11,9 @@
 
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
-use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote, RewriteRule, BinaryJoin};
+use crate::logical::{
+    BinaryJoin, ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote, RewriteRule,
+};
 
 pub(super) struct SemiJoinPushdown;
 
@@ -36,7 +38,7 @@ fn push(join: BinaryJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
             let below = push(BinaryJoin { left: *input, ..join }, context);
             below.filter(conjuncts)
         }
-        // A condition that is no equality is tried for every candidate: on as few rows as possible, after the other joins.
+        // A condition that is not an equality is tried for every candidate: on as few rows as possible, after the other joins.
         LogicalPlan::InnerJoin { mut inputs, conjuncts } if join.on.iter().all(is_equality) => {
             let right = join.right.output();
             let used: Vec<ColumnId> =

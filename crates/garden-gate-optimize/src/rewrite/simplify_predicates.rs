@@ -77,7 +77,7 @@ fn holds(op: CompareOp, a: &Expr, b: &Expr) -> Option<bool> {
     }
 }
 
-/// How one term stands to another about the same column.
+/// How one term appears to another about the same column.
 #[derive(PartialEq)]
 enum Relation {
     /// The other follows from this one.

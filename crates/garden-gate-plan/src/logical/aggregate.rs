@@ -176,7 +176,7 @@ pub struct Aggregate {
     /// None for `COUNT(*)` and MODE, two for the functions of pairs.
     pub arguments: Vec<Expr>,
     pub distinct: bool,
-    /// Rows for which it is not TRUE are left out.
+    /// Rows for which it is not TRUE are omitted.
     pub filter: Option<Expr>,
     /// The order of the group's rows, where it matters.
     pub order: Vec<SortKey>,

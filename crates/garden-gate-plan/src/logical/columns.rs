@@ -16,7 +16,7 @@ pub struct ColumnInfo {
     pub sql_type: SqlType,
     /// What its values are held to besides their type.
     pub limit: Option<TypeLimit>,
-    /// The stored column behind it.
+    /// The stored column after it.
     pub origin: Option<(Arc<dyn TableSource>, usize)>,
 }
 
@@ -75,7 +75,7 @@ impl Columns {
         self.all[id.0 as usize].limit = limit;
     }
 
-    /// Statistics of the stored column behind `id`, when there is one.
+    /// Statistics of the stored column after `id`, when there is one.
     pub fn statistics(&self, id: ColumnId) -> Result<Option<Arc<ColumnStatistics>>> {
         let Some((source, column)) = &self.get(id).origin else { return Ok(None) };
         match source.old_statistics(*column) {

@@ -46,7 +46,7 @@ pub enum ExprKind {
     Row(Vec<Expr>),
     /// A field of a row, by its place.
     Field(Box<Expr>, usize),
-    /// The first operand, unless the second is TRUE: then a query in place of a value had more than one row.
+    /// The first operand, unless the second is TRUE: then a query instead of a value had more than one row.
     Only(Box<[Expr; 2]>),
     /// Gone once the plan around it has taken it up.
     Subquery(Box<Subquery>),
@@ -208,7 +208,7 @@ impl Expr {
         found
     }
 
-    /// Whether a query stands anywhere in it.
+    /// Whether a query appears anywhere in it.
     pub fn has_subquery(&self) -> bool {
         let mut found = false;
         self.walk(&mut |expr| found |= matches!(expr.kind, ExprKind::Subquery(_)));

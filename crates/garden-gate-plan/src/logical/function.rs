@@ -57,7 +57,7 @@ pub enum Function {
     Extract(ExtractField),
     /// In the argument of an aggregate over a frame: the number of a row in its partition.
     RowNumberAt(RowMarker),
-    /// Likewise, a value of the row so many rows behind a marker: the value, and what it is outside of the partition.
+    /// Likewise, a value of the row so many rows after a marker: the value, and what it is outside the partition.
     ValueAt {
         marker: RowMarker,
         offset: i64,

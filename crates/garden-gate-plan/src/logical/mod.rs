@@ -25,13 +25,13 @@ pub use aggregate::{Aggregate, AggregateFunction, Overflow};
 pub use columns::{ColumnGroup, ColumnId, ColumnInfo, Columns};
 pub use expr::{Expr, ExprKind};
 pub use function::{FUNCTIONS, Function};
-pub use garden_gate_base::guide::{Demand, Directive, Guide, GuidedJoin, GuidedRead};
+pub use garden_gate_base::guide::{Directive, DirectiveKind, Guide, GuidedJoin, GuidedRead};
 pub use index::ScanIndex;
 pub use join_kind::JoinKindName;
 pub use known_exprs::KnownExprs;
 pub use plan::{
-    AnyTest, EarlyGroups, Expand, LogicalPlan, Member, Recursion, RecursionInput, RewriteNote, Rewritten, Scan,
-    ScanReference, SetOperand, BinaryJoin, Sides, SortKey, CteReference, CteDefinition, CteId,
+    AnyTest, BinaryJoin, CteDefinition, CteId, CteReference, EarlyGroups, Expand, LogicalPlan, Member, Recursion,
+    RecursionInput, RewriteNote, Rewritten, Scan, ScanReference, SetOperand, Sides, SortKey,
 };
 pub use print::Printer;
 pub use rule::RewriteRule;

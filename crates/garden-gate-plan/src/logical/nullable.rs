@@ -1,7 +1,7 @@
 //! Which columns of a plan may hold a NULL.
 
 use super::unique::conditions_on;
-use super::{Aggregate, AggregateFunction, ColumnId, Expr, ExprKind, Function, JoinKind, LogicalPlan, BinaryJoin};
+use super::{Aggregate, AggregateFunction, BinaryJoin, ColumnId, Expr, ExprKind, Function, JoinKind, LogicalPlan};
 
 /// Whether a column of a plan may hold a NULL. `stored` says so of a column that comes from a table; what is not known is taken not to.
 pub fn may_be_null(plan: &LogicalPlan, id: ColumnId, stored: &dyn Fn(ColumnId) -> bool) -> bool {

@@ -82,12 +82,12 @@ pub struct BinaryJoin {
     /// Of a semi, anti or mark join: a comparison of operands with columns of the right side whose UNKNOWN counts
     /// (`operand op column` for each pair; the pairs together form one row comparison).
     pub any: Option<AnyTest>,
-    /// The truth value of a mark join; of a single join, whether there was more than one partner.
+    /// The truth value of a mark join; of a single join, whether there was more than one match.
     pub mark: Option<ColumnId>,
     pub dependent: bool,
-    /// The right side is computed only for left rows for which this is TRUE; the others have no partner.
+    /// The right side is computed only for left rows for which this is TRUE; the others have no match.
     pub guard: Vec<Expr>,
-    /// Of an outer join that somebody wrote, where it stands.
+    /// Of an outer join that somebody wrote, where it appears.
     pub written: Option<Span>,
     pub sides: Sides,
 }
@@ -169,7 +169,7 @@ pub struct Recursion {
 #[derive(Clone, Debug)]
 pub struct Member {
     pub name: String,
-    /// Where its name stands; nothing for one of a view.
+    /// Where its name appears; nothing for one of a view.
     pub span: Option<Span>,
     pub columns: Vec<ColumnId>,
     /// Queries without recursion.
@@ -194,7 +194,7 @@ pub struct RecursionInput {
 pub enum LogicalPlan {
     /// One row without columns: SELECT without FROM.
     OneRow,
-    /// No row at all, in place of something that was proven empty.
+    /// No row at all, instead of something that was proven empty.
     Empty(Vec<ColumnId>),
     Scan(Scan),
     /// Rows of expressions without columns.
@@ -477,7 +477,7 @@ pub struct Rewritten {
 /// A grouping of which a part is done before a join.
 #[derive(Clone, Debug)]
 pub struct EarlyGroups {
-    /// In place of the input of the grouping.
+    /// Instead of the input of the grouping.
     pub input: LogicalPlan,
     pub aggregates: Vec<(ColumnId, Aggregate)>,
     /// What is told when it is taken.

@@ -1,6 +1,6 @@
 use super::{ColumnId, CompareOp, Expr, LogicalPlan};
 
-/// A query inside of an expression, until the plan around it takes it up as a join.
+/// A query inside an expression, until the plan around it takes it up as a join.
 #[derive(Clone, Debug)]
 pub struct Subquery {
     /// The same for copies of one expression, which the plan around takes up once.

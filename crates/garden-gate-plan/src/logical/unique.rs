@@ -1,6 +1,6 @@
 //! What is known of the rows of a plan: which columns no two rows have in common, and which conditions every row fulfils.
 
-use super::{ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, BinaryJoin};
+use super::{BinaryJoin, ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan};
 
 /// Sets of columns of which no two rows of the plan have the same values, and none has a NULL among them.
 ///

@@ -1,7 +1,7 @@
 //! Walks over plans: the expressions of a node, the columns it defines and those it takes from outside.
 
 use super::plan::AnyTest;
-use super::{ColumnId, Columns, Expand, Expr, LogicalPlan, SetOperand, BinaryJoin, SortKey, CteReference};
+use super::{BinaryJoin, ColumnId, Columns, CteReference, Expand, Expr, LogicalPlan, SetOperand, SortKey};
 use std::collections::{HashMap, HashSet};
 
 impl LogicalPlan {

@@ -90,7 +90,7 @@ impl WindowFunction {
         }
     }
 
-    /// Whether it looks at a frame, and not at the whole partition.
+    /// Whether it looks at a frame, and not at the entire partition.
     pub fn uses_frame(&self) -> bool {
         matches!(self, Self::FirstValue | Self::LastValue | Self::NthValue | Self::Aggregate(_))
     }

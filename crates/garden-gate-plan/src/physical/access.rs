@@ -7,7 +7,7 @@ pub struct IndexAccess {
     pub index: ScanIndex,
     /// For the leading keys the values that are looked for.
     pub equal: Vec<Probe>,
-    /// Bounds of the key behind them.
+    /// Bounds of the key after them.
     pub low: Option<Bound>,
     pub high: Option<Bound>,
     /// The conditions that all this comes from, as they are shown.

@@ -7,7 +7,7 @@ mod names;
 mod node;
 mod plan;
 
-pub use access::{Bound, IndexAccess, KeyOrder, SecondaryIndexes, Probe};
+pub use access::{Bound, IndexAccess, KeyOrder, Probe, SecondaryIndexes};
 pub use describe::{above, describe};
 pub use names::{Decision, IndexUse, OperatorName, PredicatePlace};
 pub use node::{

@@ -1,7 +1,7 @@
 use super::{BuiltIndex, Considered, IndexAccess, JoinMethod, OperatorName};
 use crate::diagnostic::Span;
 use crate::logical::{
-    Aggregate, AnyTest, ColumnId, Expand, Expr, JoinKind, RewriteNote, Scan, ScanIndex, SetOp, SortKey, CteId,
+    Aggregate, AnyTest, ColumnId, CteId, Expand, Expr, JoinKind, RewriteNote, Scan, ScanIndex, SetOp, SortKey,
     WindowCall,
 };
 use crate::types::{Cost, Estimate, SqlType};
@@ -43,7 +43,7 @@ pub enum Operator {
     Project(Vec<(ColumnId, Expr)>),
     /// Inputs are the probe or outer side, and the build or inner side, which is kept in memory: with a hash table, sorted, or as it is.
     Join(Box<JoinSpec>),
-    /// The input is the outer side; for each of its rows the partners are found by an index.
+    /// The input is the outer side; for each of its rows the matches are found by an index.
     IndexJoin(Box<IndexJoin>),
     /// Rows of expressions without columns.
     Values(Vec<Vec<Expr>>),
@@ -69,7 +69,7 @@ pub enum Operator {
     SharedStep {
         id: CteId,
         name: String,
-        /// The step's columns behind those of the output.
+        /// The step's columns after those of the output.
         columns: Vec<ColumnId>,
     },
     Recursion(Box<RecursionSpec>),
@@ -134,7 +134,7 @@ pub struct JoinKey {
 pub struct JoinSpec {
     pub method: JoinMethod,
     pub kind: JoinKind,
-    /// Whether the build side is the one that leads: its rows without a partner come at the end.
+    /// Whether the build side is the one that leads: its rows without a match come at the end.
     pub mirrored: bool,
     pub keys: Vec<JoinKey>,
     pub residual: Vec<Expr>,
@@ -143,7 +143,7 @@ pub struct JoinSpec {
     pub mark: Option<ColumnId>,
 }
 
-/// How the partners of each row are found by an index.
+/// How the matches of each row are found by an index.
 #[derive(Clone, Debug)]
 pub struct IndexJoin {
     /// Inner, left, semi or anti.
@@ -171,7 +171,7 @@ pub struct RecursionSpec {
 #[derive(Clone, Debug)]
 pub struct MemberSpec {
     pub name: String,
-    /// Where its name stands.
+    /// Where its name appears.
     pub span: Option<Span>,
     pub columns: Vec<(String, SqlType)>,
     /// For each anchor, then each branch, its columns in the order of the member's.
@@ -209,7 +209,7 @@ pub struct NodeMeasure {
     pub rows: AtomicU64,
     pub batches: AtomicU64,
     pub nanos: AtomicU64,
-    /// Of a scan: rows of parts of the table that its conditions leave out whole, which were not read.
+    /// Of a scan: rows of parts of the table that its conditions omit whole, which were not read.
     pub passed: AtomicU64,
     /// The most bytes that one worker held in memory for it, where it gathers rows under a memory limit.
     pub held: AtomicU64,
@@ -217,7 +217,7 @@ pub struct NodeMeasure {
     pub spilled: AtomicU64,
     /// Of an anti join whose UNKNOWN counts: what the comparison with all rows of the other side came to.
     pub membership: Tally,
-    /// Of a filter: the whole condition first, then each AND part when there are several.
+    /// Of a filter: the entire condition first, then each AND part when there are several.
     pub tallies: Vec<Tally>,
 }
 

@@ -15,7 +15,7 @@ pub struct Plan {
     pub shape: String,
     /// Whether a parameter had no value, so that averages were used for it.
     pub generic: bool,
-    /// Cost of the whole plan with its workers, in the planner's unit.
+    /// Cost of the entire plan with its workers, in the planner's unit.
     pub cost: f64,
     /// How many workers it runs on.
     pub workers: usize,
@@ -68,7 +68,7 @@ pub struct PlanNode {
     pub rounds: Option<u64>,
     /// Time spent in the node itself by the clock, summed over workers, in milliseconds.
     pub elapsed_ms: Option<f64>,
-    /// Of a scan, when measured: rows that were not read, in parts of the table whose least and greatest values lie outside of its conditions.
+    /// Of a scan, when measured: rows that were not read, in parts of the table whose minimum and maximum values lie outside its conditions.
     pub passed_rows: Option<u64>,
     /// The most bytes that one worker held in memory for what the node gathers, when measured.
     pub held_bytes: Option<u64>,
@@ -166,7 +166,7 @@ pub enum JoinMethod {
     Merge,
     /// Every pair of rows is tried.
     NestedLoop,
-    /// For each row of one input its partners are found by an index of the other.
+    /// For each row of one input its matches are found by an index of the other.
     IndexNestedLoop,
 }
 
@@ -283,7 +283,7 @@ impl Plan {
         nodes
     }
 
-    /// How a table is read, by its name or its correlation name; a change of it is no reading.
+    /// How a table is read, by its name or its correlation name; a change of it is not a reading.
     pub fn reads(&self, table: &str) -> Reading<'_> {
         let named = |name: &Option<String>| name.as_ref().is_some_and(|name| name.eq_ignore_ascii_case(table));
         let reads = |node: &&PlanNode| !node.operator.is_change() && (named(&node.target) || named(&node.alias));

@@ -22,7 +22,7 @@ pub(super) enum ColumnBuilder {
     Text(StringViewBuilder),
 }
 
-/// Digits of a decimal number in all, and behind the point.
+/// Digits of a decimal number in all, and after the point.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Digits {
     precision: u8,
@@ -30,7 +30,7 @@ pub(super) struct Digits {
 }
 
 impl Digits {
-    /// As [`Self::read`], quick for what has few digits and no more behind the point than the column has.
+    /// As [`Self::read`], quick for what has few digits and no more after the point than the column has.
     fn read_short(self, text: &str) -> Option<i64> {
         self.read_plain(text.as_bytes()).or_else(|| i64::try_from(self.read(text)?).ok())
     }
@@ -40,7 +40,7 @@ impl Digits {
             [b'-', digits @ ..] => (true, digits),
             digits => (false, digits),
         };
-        // So many can't overflow, even with the zeros behind them.
+        // So many can't overflow, even with the zeros after them.
         if digits.is_empty() || digits.len() + usize::from(self.scale) > 18 {
             return None;
         }

@@ -1,4 +1,4 @@
-//! CSV: the whole file is looked at for the types of its columns, then read into them; a sample is never trusted.
+//! CSV: the entire file is looked at for the types of its columns, then read into them; a sample is never trusted.
 
 use super::column_builder::{ColumnBuilder, Misfit};
 use super::formats::Formats;
@@ -26,7 +26,7 @@ pub(super) struct Csv {
 /// A record of the text, or what is wrong with it.
 pub(super) struct Record<'r, 't> {
     pub(super) line: u64,
-    /// Where it stands in the piece.
+    /// Where it appears in the piece.
     pub(super) from: usize,
     pub(super) to: usize,
     pub(super) fields: Result<&'r [Field<'t>], Problem>,
@@ -59,7 +59,7 @@ impl Csv {
         Ok(Self { at: at.clone(), dialect, options: options.clone(), formats })
     }
 
-    /// The file behind its header, and the names of its columns: those given, those in the header, or numbers.
+    /// The file after its header, and the names of its columns: those given, those in the header, or numbers.
     pub(super) fn open(&self) -> Result<(TextFile, Vec<String>)> {
         let mut file = TextFile::open(&self.at, self.dialect, &self.options)?;
         let names = file.take_header(|text| {
@@ -102,7 +102,7 @@ impl Csv {
         Ok(names)
     }
 
-    /// Calls `visit` with each record of a piece; lines without anything are passed over where there are several columns.
+    /// Calls `visit` with each record of a piece; lines without anything are skipped where there are several columns.
     pub(super) fn each<'t>(
         &self,
         piece: &'t Chunk,

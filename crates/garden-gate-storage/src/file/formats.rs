@@ -10,7 +10,7 @@ pub(super) struct Formats {
     date: Option<Template>,
     time: Option<Template>,
     timestamp: Option<Template>,
-    /// What stands before the fraction of a number, where it is no point.
+    /// What appears before the fraction of a number, where it is not a point.
     decimal_mark: Option<char>,
     current_year: i64,
 }

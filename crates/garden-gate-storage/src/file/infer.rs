@@ -88,7 +88,7 @@ pub(super) struct Inference {
     fits: [Fit; 5],
     whole_digits: u8,
     scale: u8,
-    /// Least and greatest whole number.
+    /// Least and greatest integer.
     range: (i128, i128),
     exponent: bool,
     /// The first number past 38 digits, and its line.
@@ -265,14 +265,17 @@ mod tests {
     #[test]
     fn why_a_column_is_text() {
         let cases: &[(&[&str], Option<&str>)] = &[
-            (&["1", "2.5", "n/a", "3"], Some("NUMERIC(2,1): 'n/a' in line 3 is no number, as the other 3 values are")),
+            (
+                &["1", "2.5", "n/a", "3"],
+                Some("NUMERIC(2,1): 'n/a' in line 3 is not a number, as the other 3 values are"),
+            ),
             (
                 &["n/a", "1", "2", "3", "4", "5", "6", "-"],
-                Some("INTEGER: 'n/a' in line 1 is no number; nor is one other of 8 values"),
+                Some("INTEGER: 'n/a' in line 1 is not a number; nor is one other of 8 values"),
             ),
             (
                 &["2024-01-31", "2024-02-30", "2024-02-01", "2024-02-02"],
-                Some("DATE: '2024-02-30' in line 2 is no day, as the other 3 values are"),
+                Some("DATE: '2024-02-30' in line 2 is not a day, as the other 3 values are"),
             ),
             (&["1", "2", "x"], None),
             (&["ash", "oak", "elm", "7"], None),

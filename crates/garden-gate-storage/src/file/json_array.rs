@@ -12,7 +12,7 @@ enum Place {
     Start,
     /// No array.
     Plain,
-    /// In the array; how many brackets are open inside of it.
+    /// In the array; how many brackets are open inside it.
     Array(usize),
     /// In a text of the array.
     Text { depth: usize, escaped: bool },
@@ -43,7 +43,7 @@ impl<R: Read> Elements<R> {
 }
 
 impl Place {
-    /// The place behind a byte, and what is written for it.
+    /// The place after a byte, and what is written for it.
     fn after(self, byte: u8) -> (Self, Option<u8>) {
         match (self, byte) {
             (Self::Start, b'[') => (Self::Array(0), None),

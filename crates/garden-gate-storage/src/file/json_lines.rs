@@ -1,4 +1,4 @@
-//! JSON lines: one object a line; its keys are columns, in the order in which they first appear. A key that is left out is NULL.
+//! JSON lines: one object a line; its keys are columns, in the order in which they first appear. A key that is omitted is NULL.
 //! Numbers keep all their digits; arrays and objects are kept as their JSON text.
 
 use super::column_builder::{ColumnBuilder, Misfit};
@@ -30,7 +30,7 @@ pub(super) struct JsonLines {
 /// An object of the text, or what is wrong with its line.
 pub(super) struct ObjectLine {
     pub(super) line: u64,
-    /// Where it stands in the piece.
+    /// Where it appears in the piece.
     pub(super) from: usize,
     pub(super) to: usize,
     pub(super) object: Result<Object, Problem>,

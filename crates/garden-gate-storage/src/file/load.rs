@@ -38,13 +38,13 @@ enum Kind {
 #[derive(Debug)]
 pub struct Loaded {
     pub columns: Vec<ArrayRef>,
-    /// Where each row stands.
+    /// Where each row appears.
     pub places: Vec<Place>,
     pub bad: Vec<BadRow>,
     text: String,
 }
 
-/// Where a row stands in the text it was read from.
+/// Where a row appears in the text it was read from.
 #[derive(Clone, Copy, Debug)]
 pub struct Place {
     pub line: u64,
@@ -59,7 +59,7 @@ pub struct BadRow {
     pub column: Option<String>,
     pub state: SqlState,
     pub reason: String,
-    /// The row as it stands in the file.
+    /// The row as it appears in the file.
     pub text: String,
 }
 
@@ -118,7 +118,7 @@ impl Loader {
     /// The next runs of rows; none at the end of the file.
     ///
     /// # Errors
-    /// 58030 when it cannot be read on, 22018 when it is no text.
+    /// 58030 when it cannot be read on, 22018 when it is not a text.
     pub fn next_rows(&mut self, threads: Option<&ThreadPool>) -> Result<Vec<Loaded>> {
         let pieces = self.file.next_pieces()?;
         let shape = &self.shape;
@@ -167,7 +167,7 @@ impl Shape {
     }
 }
 
-/// RowsRead that are being read. Builders cannot take a value back, so a bad row stays in them and is left out at the end.
+/// RowsRead that are being read. Builders cannot take a value back, so a bad row stays in them and is omitted at the end.
 struct RowsRead<'l> {
     shape: &'l Shape,
     builders: Vec<ColumnBuilder>,
@@ -229,7 +229,7 @@ impl<'l> RowsRead<'l> {
 }
 
 impl Loaded {
-    /// A row as it stands in the file.
+    /// A row as it appears in the file.
     pub fn row_text(&self, row: usize) -> String {
         self.places.get(row).map_or_else(String::new, |place| row_text(&self.text, *place))
     }

@@ -8,7 +8,7 @@ use std::fs::{File, OpenOptions};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-/// A path, and the folders outside of which nothing is opened.
+/// A path, and the folders outside which nothing is opened.
 #[derive(Clone, Debug)]
 pub struct Location {
     path: PathBuf,
@@ -34,7 +34,7 @@ impl Location {
     /// Opens the file. A pipe or device is refused, since a file is read more than once, and opening one could wait forever.
     ///
     /// # Errors
-    /// 58030 when it cannot be read, is not a regular file, or lies outside of the folders.
+    /// 58030 when it cannot be read, is not a regular file, or lies outside the folders.
     pub fn open(&self) -> Result<File> {
         let mut options = OpenOptions::new();
         options.read(true);

@@ -1,7 +1,7 @@
 //! Files as tables: CSV, JSON lines, Parquet and Arrow IPC, told apart by the ending of their name; text files may be packed (.gz, .zst).
 //!
 //! What is read is brought to the engine's own types once, here. A file that cannot be read as what it should be is one error
-//! with its name and, where the format has lines, its line; never a row left out or a value turned into NULL.
+//! with its name and, where the format has lines, its line; never a row omitted or a value turned into NULL.
 
 mod arrow_ipc;
 mod column_builder;

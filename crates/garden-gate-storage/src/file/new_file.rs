@@ -20,7 +20,7 @@ impl NewFile {
     pub fn create(path: impl AsRef<Path>) -> io::Result<Self> {
         let path = path.as_ref();
         if path.metadata().is_ok_and(|there| !there.is_file()) {
-            return Err(io::Error::new(io::ErrorKind::InvalidInput, "what has this name is no regular file"));
+            return Err(io::Error::new(io::ErrorKind::InvalidInput, "what has this name is not a regular file"));
         }
         let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
         let mut builder = tempfile::Builder::new();

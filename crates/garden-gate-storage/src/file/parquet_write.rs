@@ -72,7 +72,7 @@ impl ParquetWriter {
             for (place, column) in of_group.columns().iter().enumerate() {
                 let (start, length) = column.byte_range();
                 let range = to_usize(start)?..to_usize(start + length)?;
-                let chunk = bytes.get(range).ok_or_else(|| fault("a column chunk lies outside of its row group"))?;
+                let chunk = bytes.get(range).ok_or_else(|| fault("a column chunk lies outside its row group"))?;
                 let (chunk, pages) =
                     with_checksums(chunk).ok_or_else(|| fault("a page has a header of another form"))?;
                 let indexes = PageIndexes { metadata: &metadata, group: number, column: place };

@@ -28,7 +28,7 @@ pub(crate) enum Problem {
     Ragged { found: usize, expected: usize },
     #[error("a quoted field is never closed")]
     UnclosedQuote,
-    #[error("text behind the closing quote of a field")]
+    #[error("text after the closing quote of a field")]
     TextBehindQuote,
     #[error("two columns are called {0:?}")]
     DuplicateColumn(String),
@@ -36,7 +36,7 @@ pub(crate) enum Problem {
     NumberTooLong { column: String, text: String },
     #[error("in column {column:?} the numbers need {digits} digits together, at most 38 are possible")]
     TooManyDigits { column: String, digits: u16 },
-    #[error("{text:?} is no {target}")]
+    #[error("{text:?} is not a valid {target}")]
     Misfit { text: String, target: SqlType },
     #[error("there is no encoding {0:?}")]
     UnknownEncoding(String),
@@ -44,7 +44,7 @@ pub(crate) enum Problem {
     Template(String),
     #[error("rows cannot be written to it: {0}")]
     Unwritable(String),
-    #[error("the line is no JSON object: {0}")]
+    #[error("the line is not a JSON object: {0}")]
     NotJson(String),
     #[error("the file cannot be read as {format}: {why}")]
     NotThisFormat { format: &'static str, why: String },
@@ -90,11 +90,11 @@ impl Facts for Problem {
             Self::NotUtf8 => "save the file as UTF-8, or say what it is, as in (ENCODING 'ISO-8859-1')".into(),
             Self::UnknownEncoding(_) => "encodings are called as on the web: UTF-16LE, ISO-8859-1, WINDOWS-1252, SHIFT_JIS".into(),
             Self::Ragged { found, expected } if found > expected => {
-                "a field with the delimiter in it stands in double quotes".into()
+                "a field with the delimiter in it is written in double quotes".into()
             }
-            Self::Ragged { .. } => "a field that is left out is still separated: a,,c".into(),
+            Self::Ragged { .. } => "a field that is omitted is still separated: a,,c".into(),
             Self::NotRegular => "write what comes from it to a file first: it is read more than once".into(),
-            Self::UnclosedQuote => "a \" inside of a quoted field is written twice".into(),
+            Self::UnclosedQuote => "a \" inside a quoted field is written twice".into(),
             _ => return None,
         })
     }

@@ -9,7 +9,7 @@ use crate::catalog::{FileOptions, RowEnd};
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Dialect {
     pub(super) delimiter: u8,
-    /// `None` where no field stands in quotes, as in JSON lines.
+    /// `None` where no field appears in quotes, as in JSON lines.
     pub(super) quote: Option<u8>,
     pub(super) row_end: RowEnd,
 }
@@ -27,7 +27,7 @@ impl Dialect {
         }
     }
 
-    /// Places behind rows, each about `bytes` behind the one before; the last is the last row end there is. O(bytes) of text.
+    /// Places after rows, each about `bytes` after the one before; the last is the last row end there is. O(bytes) of text.
     pub(super) fn cut(self, text: &[u8], bytes: usize) -> Vec<usize> {
         let mut cuts = Vec::new();
         let mut last = 0;
@@ -100,7 +100,7 @@ impl Dialect {
     }
 }
 
-/// A field as it stands in the text.
+/// A field as it appears in the text.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Field<'a> {
     /// The text between the quotes or delimiters; doubled quotes are still doubled.
@@ -109,7 +109,7 @@ pub(super) struct Field<'a> {
     quote: char,
 }
 
-/// Whether a field stands in quotes.
+/// Whether a field appears in quotes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Quoting {
     Bare,
@@ -189,14 +189,14 @@ impl<'a> Records<'a> {
         }
     }
 
-    /// Passes over what is left of the line, behind a record that cannot be read.
+    /// Passes over what is left of the line, after a record that cannot be read.
     pub(super) fn skip_line(&mut self) {
         let rest = &self.text.as_bytes()[self.at..];
         self.at += memchr::memchr(b'\n', rest).map_or(rest.len(), |end| end + 1);
         self.line += 1;
     }
 
-    /// The length of the end of a row that stands here.
+    /// The length of the end of a row that appears here.
     fn row_end(&self, at: usize) -> Option<usize> {
         let bytes = self.text.as_bytes();
         let (first, second) = (bytes.get(at).copied()?, bytes.get(at + 1).copied());

@@ -22,7 +22,7 @@ const BLOCK_BYTES: usize = 16 << 20;
 /// Bytes of a piece, about.
 const PIECE_BYTES: usize = 1 << 20;
 
-/// How a file is packed, by the ending behind that of its format.
+/// How a file is packed, by the ending after that of its format.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Packing {
     None,
@@ -80,7 +80,7 @@ pub(super) struct TextFile {
     dialect: Dialect,
     /// What was read and not yet given out.
     rest: Vec<u8>,
-    /// Lines given out or passed over.
+    /// Lines given out or skipped.
     line: u64,
     at_end: bool,
     /// Bytes that a row has at most.
@@ -90,7 +90,7 @@ pub(super) struct TextFile {
 }
 
 impl TextFile {
-    /// Opens a file, and passes over its byte order mark and its first `skip` lines.
+    /// Opens a file, and skips its byte order mark and its first `skip` lines.
     ///
     /// # Errors
     /// 58030 when it cannot be opened, 22018 when it is not the text it should be.
@@ -144,7 +144,7 @@ impl TextFile {
     fn fill(&mut self, bytes: usize) -> Result<()> {
         while self.rest.len() < bytes && !self.at_end {
             let wanted = (bytes - self.rest.len()).min(BLOCK_BYTES);
-            // What is read moves to a place twice as large when there is no more room behind it.
+            // What is read moves to a place twice as large when there is no more room after it.
             let full = self.rest.len() + wanted > self.rest.capacity();
             control::reserve(if full { 2 * self.rest.capacity() } else { 0 }, 1)?;
             let read = self.reader.by_ref().take(wanted as u64).read_to_end(&mut self.rest);
@@ -201,7 +201,7 @@ impl TextFile {
         let text = self.decoded(&self.rest[..end], self.line)?;
         let taken = take(&text).map_err(|(problem, line)| self.fail(&problem, self.line + line - 1))?;
         let Some((header, bytes, lines)) = taken else {
-            debug_assert!(whole, "a cut lies behind a row");
+            debug_assert!(whole, "a cut lies after a row");
             return Ok(None);
         };
         self.rest.drain(..bytes);

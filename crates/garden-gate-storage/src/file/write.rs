@@ -103,7 +103,9 @@ impl Writer {
     }
 
     fn header(&mut self) -> Result<()> {
-        let Target::Text { out, layout: layout @ TextLayout::Separated { .. } } = &mut self.target else { return Ok(()) };
+        let Target::Text { out, layout: layout @ TextLayout::Separated { .. } } = &mut self.target else {
+            return Ok(());
+        };
         let mut line = String::new();
         layout.fields(self.columns.iter().map(|column| Some(column.name.clone())), &mut line);
         out.write_all(line.as_bytes()).map_err(|error| unwritable(&self.path, error))
@@ -200,7 +202,7 @@ impl TextLayout {
         }
     }
 
-    /// A row; what is NULL is nothing between two delimiters, or the text for NULL, and empty text stands in quotes.
+    /// A row; what is NULL is nothing between two delimiters, or the text for NULL, and empty text appears in quotes.
     fn fields(&self, fields: impl Iterator<Item = Option<String>>, line: &mut String) {
         let Self::Separated { delimiter, quote, row_end, null_text } = self else { return };
         for (position, field) in fields.enumerate() {

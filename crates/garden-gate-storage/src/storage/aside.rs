@@ -1,7 +1,7 @@
 //! Large parts of a table that is not committed yet, written ahead of their commit.
 
-use super::stored_segment::{SegmentData, StoredSegment};
 use super::store::{CELLS, FACTS, Fresh, Store, failed, stored_table};
+use super::stored_segment::{SegmentData, StoredSegment};
 use crate::catalog::Catalog;
 use crate::diagnostic::Result;
 use arrow::array::{Array, ArrayRef};
@@ -19,10 +19,11 @@ impl Store {
     /// 58030 when the file cannot be written.
     pub fn put_aside(self: &Arc<Self>, catalog: &Catalog, (schema, table): (&str, &str)) -> Result<()> {
         let Some(table) = catalog.table(schema, table).and_then(stored_table) else { return Ok(()) };
-        let in_memory = |part: &Arc<StoredSegment>| match &*part.content().read().unwrap_or_else(PoisonError::into_inner) {
-            SegmentData::Memory(columns) if part.count() >= ASIDE_ROWS => Some((Arc::clone(part), columns.clone())),
-            _ => None,
-        };
+        let in_memory =
+            |part: &Arc<StoredSegment>| match &*part.content().read().unwrap_or_else(PoisonError::into_inner) {
+                SegmentData::Memory(columns) if part.count() >= ASIDE_ROWS => Some((Arc::clone(part), columns.clone())),
+                _ => None,
+            };
         let parts: Vec<(Arc<StoredSegment>, Vec<ArrayRef>)> = table.parts().iter().filter_map(in_memory).collect();
         let columns = parts.iter().flat_map(|(_, columns)| columns);
         if columns.map(Array::get_array_memory_size).sum::<usize>() < ASIDE_BYTES {

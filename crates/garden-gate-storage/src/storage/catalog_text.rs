@@ -2,9 +2,9 @@
 
 use super::history_text::{PeriodText, SystemTimeText};
 use super::object_text::ObjectTexts;
-use super::stored_segment::StoredSegment;
 use super::statistics_text::{ColumnText, GroupText, Tables};
 use super::store::stored_table;
+use super::stored_segment::StoredSegment;
 use super::stored_table::StoredTable;
 use crate::catalog::{
     Catalog, CheckConstraint, Column, ColumnDefinition, Filled, ForeignKey, Identity, Index, IndexKey, IndexPart,
@@ -253,7 +253,7 @@ fn action_of(text: &str) -> ReferentialAction {
     ACTIONS.iter().find(|(_, known)| *known == text).map_or(ReferentialAction::NoAction, |(action, _)| *action)
 }
 
-/// The text of a catalog; `number` stores a part and gives its number. Tables of files and programs are left out.
+/// The text of a catalog; `number` stores a part and gives its number. Tables of files and programs are omitted.
 pub(super) fn write(catalog: &Catalog, number: &mut impl FnMut(&Arc<StoredSegment>) -> Result<u64>) -> Result<Vec<u8>> {
     let mut schemas = Vec::new();
     for schema in &catalog.schemas {

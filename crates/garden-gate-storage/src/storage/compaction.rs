@@ -29,7 +29,7 @@ impl Store {
         let before = self.bytes();
         self.file.with_again(|file| self.clear(file))?;
         self.file.alone(|file| {
-            // A pass moves what lies behind; when nothing moves any more, the file is as small as it gets.
+            // A pass moves what lies after; when nothing moves any more, the file is as small as it gets.
             while file.compact().map_err(|error| self.not_compacted(error))? {}
             Ok(())
         })?;

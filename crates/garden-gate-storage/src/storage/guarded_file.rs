@@ -1,4 +1,4 @@
-//! The key-value file behind a guard. Its crate trusts the pages it reads where no checksum is looked at; those of a damaged file
+//! The key-value file after a guard. Its crate trusts the pages it reads where no checksum is looked at; those of a damaged file
 //! make it panic, while it opens, reads, commits, and even while it is let go of (it commits once more then). Here such a panic
 //! becomes the error of a damaged file. And once the disk has failed the crate refuses all further writes: here the file is opened anew.
 
@@ -109,7 +109,7 @@ fn failed_before(error: &Error) -> bool {
 impl Drop for GuardedFile {
     fn drop(&mut self) {
         let file = self.file.get_mut().unwrap_or_else(PoisonError::into_inner).take();
-        // All that was committed is in the file already; a damaged one has been told of, or is when it is next opened.
+        // All that was committed is in the file already; a damaged one has been reported, or is when it is next opened.
         drop(guarded(&self.opener.path, || {
             drop(file);
             Ok(())

@@ -13,7 +13,7 @@ const MOST_VALUES: usize = 1 << 15;
 /// Rows that are looked at for the correlation.
 const MOST_ROWS: usize = 4096;
 
-/// The bounds of a histogram over these values of `keys`, each with how often it stands. O(values · log values).
+/// The bounds of a histogram over these values of `keys`, each with how often it appears. O(values · log values).
 pub(super) fn bounds(keys: &ArrayRef, values: Vec<(usize, u64)>, sql_type: SqlType) -> Result<Vec<Value>> {
     if values.is_empty() || !has_order(sql_type) {
         return Ok(Vec::new());

@@ -2,9 +2,9 @@
 //! by binary search in each part whose keys reach into it.
 
 use super::key_range::ByteRange;
-use super::stored_segment::StoredSegment;
 use super::search::count_below;
 use super::sorted_keys::SortedKeys;
+use super::stored_segment::StoredSegment;
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, evaluate, sort_options};
 use crate::logical::{ExprKind, ScanIndex};
@@ -139,7 +139,7 @@ fn highest_slot(key: &crate::logical::SortKey) -> Option<usize> {
     highest
 }
 
-/// The first bytes of a key as a number that is ordered as they are; zeros stand behind a shorter one.
+/// The first bytes of a key as a number that is ordered as they are; zeros stand after a shorter one.
 fn beginning(key: &[u8]) -> u64 {
     let mut bytes = [0; 8];
     let length = key.len().min(8);

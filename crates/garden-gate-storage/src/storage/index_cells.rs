@@ -1,9 +1,9 @@
 //! Indexes in the database file: written with the commit that makes their part or them, found by part and signature.
 
 use super::cell_format::framed;
-use super::stored_segment::{SegmentData, StoredSegment};
-use super::store::{StoredColumns, Parts, Store, failed, stored_table};
+use super::store::{Parts, Store, StoredColumns, failed, stored_table};
 use super::stored_index::{HEADER, StoredIndex, cells_of, number_of};
+use super::stored_segment::{SegmentData, StoredSegment};
 use crate::catalog::Catalog;
 use crate::diagnostic::{Error, Result};
 use crate::logical::ScanIndex;

@@ -198,7 +198,13 @@ impl StoredTable {
     }
 
     /// The first rows of all parts in the order of their keys; equal ones in the order of the table.
-    fn in_order(&self, read: &IndexRead<'_>, found: &[FoundPlaces], backwards: bool, first: usize) -> Result<Vec<Segment>> {
+    fn in_order(
+        &self,
+        read: &IndexRead<'_>,
+        found: &[FoundPlaces],
+        backwards: bool,
+        first: usize,
+    ) -> Result<Vec<Segment>> {
         if let [one] = found {
             return self.part_in_order(read, one, backwards, first).map(|segment| vec![segment]);
         }
@@ -241,7 +247,13 @@ impl StoredTable {
 
 impl StoredTable {
     /// The first rows of one part in the order of their keys.
-    fn part_in_order(&self, read: &IndexRead<'_>, found: &FoundPlaces, backwards: bool, first: usize) -> Result<Segment> {
+    fn part_in_order(
+        &self,
+        read: &IndexRead<'_>,
+        found: &FoundPlaces,
+        backwards: bool,
+        first: usize,
+    ) -> Result<Segment> {
         let part = &self.parts()[found.part];
         let mut places = found.places.clone();
         if backwards {
@@ -261,7 +273,7 @@ impl StoredTable {
     }
 }
 
-/// The column that is the first key, and the least and greatest of the values that all ranges fix it to.
+/// The column that is the first key, and the minimum and maximum of the values that all ranges fix it to.
 fn first_key_bounds(read: &IndexRead<'_>) -> Option<(usize, i64, i64)> {
     let ExprKind::Slot(column) = read.index.keys.first()?.expr.kind() else { return None };
     let mut bounds: Option<(i64, i64)> = None;

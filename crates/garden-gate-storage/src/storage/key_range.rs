@@ -6,7 +6,7 @@ use crate::kernel::sort_options;
 use crate::logical::ScanIndex;
 use arrow::array::{ArrayRef, new_null_array};
 
-/// The rows whose keys begin with these values, and lie between these bounds in the key behind them. Each array has one value, of the
+/// The rows whose keys begin with these values, and lie between these bounds in the key after them. Each array has one value, of the
 /// type of its key; a bound may be inclusive.
 #[derive(Clone, Debug, Default)]
 pub struct KeyRange {
@@ -35,7 +35,7 @@ pub(super) struct ByteRange {
 }
 
 impl ByteRange {
-    /// Whether it begins behind the key.
+    /// Whether it begins after the key.
     pub(super) fn is_above(&self, key: &[u8]) -> bool {
         let (low, inclusive) = &self.low;
         key < low.as_slice() || (!inclusive && key.starts_with(low))
@@ -67,7 +67,7 @@ pub(super) fn byte_range(shape: &ScanIndex, range: &KeyRange) -> Result<ByteRang
     let options = sort_options(key);
     let bound = |value: &ArrayRef| encode(shape, &[range.equal.as_slice(), std::slice::from_ref(value)].concat());
     let (first, last) = if options.descending { (&range.high, &range.low) } else { (&range.low, &range.high) };
-    // A comparison is never TRUE for NULL, which stands at one end.
+    // A comparison is never TRUE for NULL, which appears at one end.
     let null = new_null_array(&key.expr.sql_type().arrow(), 1);
     if let Some((value, inclusive)) = first {
         low = (bound(value)?, *inclusive);

@@ -23,7 +23,6 @@ mod moment;
 mod object_text;
 mod open_file;
 mod packed_column;
-mod stored_segment;
 mod partners;
 mod period_search;
 mod read_only_file;
@@ -33,6 +32,7 @@ mod statistics;
 mod statistics_text;
 mod store;
 mod stored_index;
+mod stored_segment;
 mod stored_table;
 mod zone_map;
 

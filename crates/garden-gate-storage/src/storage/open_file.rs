@@ -20,7 +20,7 @@ pub enum FileAccess {
 /// Opens a database file; waits as long as `wait` for another process to let go of it. One that is missing is made where it may be written.
 ///
 /// # Errors
-/// 58030 when it cannot be opened or is in use, 22000 when it is no database file or is damaged.
+/// 58030 when it cannot be opened or is in use, 22000 when it is not a database file or is damaged.
 pub(super) fn open(path: &Path, access: FileAccess, wait: Duration) -> Result<redb::Database> {
     let started = Instant::now();
     loop {

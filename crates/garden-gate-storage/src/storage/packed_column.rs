@@ -61,7 +61,7 @@ pub(super) fn packed(column: &ArrayRef) -> Result<Vec<u8>> {
     Ok(compressed(payload))
 }
 
-/// Bytes behind a header that says how long they are, and whether they are compressed: only where that saves a tenth.
+/// Bytes after a header that says how long they are, and whether they are compressed: only where that saves a tenth.
 pub(super) fn compressed(payload: Vec<u8>) -> Vec<u8> {
     let mut bytes = vec![MARK, 0];
     bytes.extend((payload.len() as u64).to_le_bytes());
@@ -189,7 +189,7 @@ where
         .collect()
 }
 
-/// Texts and binary strings by their place among those that occur, where few do; else with offsets in place of views.
+/// Texts and binary strings by their place among those that occur, where few do; else with offsets instead of views.
 fn texts(column: &ArrayRef) -> Result<Option<Vec<u8>>> {
     let plain = match column.data_type() {
         DataType::Utf8View => {
@@ -293,7 +293,7 @@ fn put(bytes: &mut Vec<u8>, section: &[u8]) {
     bytes.extend(section);
 }
 
-/// A first section behind its length, and what follows it.
+/// A first section after its length, and what follows it.
 fn sections(bytes: &[u8]) -> Option<(&[u8], &[u8])> {
     let (length, rest) = bytes.split_at_checked(8)?;
     rest.split_at_checked(usize::try_from(u64::from_le_bytes(length.try_into().ok()?)).ok()?)

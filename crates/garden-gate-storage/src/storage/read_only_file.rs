@@ -34,7 +34,7 @@ impl ReadOnlyFile {
         Ok(Self { file, changes: Mutex::new(Changes { length, kept: length, pages: HashMap::new() }) })
     }
 
-    /// The bytes of a page as the file has them, zeros behind its end.
+    /// The bytes of a page as the file has them, zeros after its end.
     fn original(&self, page: u64, kept: u64) -> io::Result<Box<[u8]>> {
         let mut bytes = vec![0; PAGE_BYTES].into_boxed_slice();
         let there = usize::try_from(kept.saturating_sub(page * PAGE).min(PAGE)).unwrap_or(PAGE_BYTES);

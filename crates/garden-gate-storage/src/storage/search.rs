@@ -2,10 +2,10 @@
 
 /// Guesses before the search goes on by halves.
 const GUESSES: usize = 4;
-/// How near a guess is taken to be.
+/// How near a guess is assumed to be.
 const NEAR: usize = 32;
 
-/// How many of the keys, which ascend, are less than `least`. Where it stands is guessed from the keys at either end: O(1) for keys that are
+/// How many of the keys, which ascend, are less than `least`. Where it appears is guessed from the keys at either end: O(1) for keys that are
 /// spread evenly, O(log n) for any (interpolation search: Perl, Itai & Avni, CACM 1978).
 pub(super) fn count_below(keys: &[u64], least: u64) -> usize {
     // All before `low` are less, and none from `high` on.

@@ -1,4 +1,4 @@
-//! Encoded keys, one behind the other, in memory and in the file.
+//! Encoded keys, one after the other, in memory and in the file.
 
 use crate::types::index;
 

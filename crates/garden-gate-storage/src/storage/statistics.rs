@@ -1,5 +1,5 @@
 //! Column statistics. Up to [`SAMPLE_ROWS`] rows all values are looked at; past that, evenly spread runs of rows, but for the number of
-//! different values, which is sketched over all rows.
+//! distinct values, which is sketched over all rows.
 
 use super::histogram::{bounds, correlation};
 use crate::catalog::{Column, ColumnStatistics, CommonValue, GroupStatistics};
@@ -16,7 +16,7 @@ const MOST_COMMON: usize = 64;
 /// Rows of one run of the sample.
 const RUN_ROWS: usize = 4096;
 
-/// The statistics of one column, given as its segments. O(rows) for NULLs, different values, least and greatest value, O(sample · log
+/// The statistics of one column, given as its segments. O(rows) for NULLs, distinct values, minimum and maximum value, O(sample · log
 /// sample) for the rest.
 pub(crate) fn collect(segments: &[ArrayRef], sql_type: SqlType) -> Result<ColumnStatistics> {
     let sketch = |all: &mut Sketch| segments.iter().try_for_each(|segment| all.add(segment));
@@ -87,7 +87,7 @@ pub fn collect_group(columns: &[(usize, SqlType)], segments: &[(Vec<ArrayRef>, u
     })
 }
 
-/// How often each value, or combination of values, stands in the sample.
+/// How often each value, or combination of values, appears in the sample.
 struct Frequencies {
     table: GroupTable,
     counts: Vec<u64>,
@@ -149,7 +149,7 @@ impl Frequencies {
         (seen - once + once * scale).min(approximate(rows))
     }
 
-    /// Those that are more frequent than the average, most frequent first; equally frequent ones in order of appearance.
+    /// Those that are more frequent than the average, most common first; equally frequent ones in order of appearance.
     fn most_common(&self) -> Vec<usize> {
         if self.counts.is_empty() {
             return Vec::new();
@@ -190,7 +190,7 @@ fn present(run: &[ArrayRef]) -> Result<Vec<ArrayRef>> {
 /// An array of literal values, for tables that are made row by row.
 ///
 /// # Errors
-/// As [`array_of`], with the row, counted from 1 behind `before` others, and the column.
+/// As [`array_of`], with the row, counted from 1 after `before` others, and the column.
 pub(super) fn column_of(values: &[Value], column: &Column, before: usize) -> Result<ArrayRef> {
     let sql_type = column.sql_type;
     if values.is_empty() {

@@ -71,7 +71,7 @@ pub(super) fn signature(catalog: &Catalog) -> Signature {
     Signature(known.map(|known| known.map(aged)).collect())
 }
 
-/// The statistics of all tables; columns of types whose values have no text are left out.
+/// The statistics of all tables; columns of types whose values have no text are omitted.
 pub(super) fn write(catalog: &Catalog) -> Vec<u8> {
     let mut text: Text = Vec::new();
     for (schema, table) in catalog.tables() {
@@ -133,7 +133,7 @@ impl GroupText {
         }
     }
 
-    /// `None` when a text is no value of its column.
+    /// `None` when a text is not a value of its column.
     pub(super) fn statistics(self, definition: &TableDefinition) -> Option<GroupStatistics> {
         let Self { columns, rows, distinct, most_common } = self;
         let types = columns.iter().map(|at| definition.columns.get(*at).map(|column| column.sql_type));

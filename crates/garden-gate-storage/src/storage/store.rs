@@ -1,5 +1,5 @@
 //! The database file: a key-value file whose commits are atomic (design: one file, one writer). Columns of parts are stored as Arrow IPC
-//! behind a checksum; what tables there are, and of which parts they consist, is one text that every commit replaces.
+//! after a checksum; what tables there are, and of which parts they consist, is one text that every commit replaces.
 
 use super::catalog_text::{self, PartText};
 use super::cell_format::{decoded, encoded, framed, number_of};
@@ -9,8 +9,8 @@ use super::derived::{CacheBudget, Evictable};
 use super::guarded_file::{GuardedFile, Opener};
 use super::index_cells::Indexed;
 use super::open_file::{self, FileAccess};
-use super::stored_segment::{SegmentData, StoredSegment};
 use super::statistics_text;
+use super::stored_segment::{SegmentData, StoredSegment};
 use super::stored_table::StoredTable;
 use crate::catalog::{Catalog, Commit, CommitLog, Table, TableSource};
 use crate::diagnostic::{Error, Result, SqlState};
@@ -144,7 +144,7 @@ impl Store {
     /// Opens or makes a database file; waits as long as `wait` for another process to let go of it.
     ///
     /// # Errors
-    /// 58030 when it cannot be opened or is in use, 22000 when it is no database file, is damaged, or of a later format.
+    /// 58030 when it cannot be opened or is in use, 22000 when it is not a database file, is damaged, or of a later format.
     pub fn open(path: &Path, access: FileAccess, wait: Duration) -> Result<(Arc<Self>, Catalog)> {
         let path = path.to_owned();
         let opener = {
@@ -255,8 +255,11 @@ impl Store {
             if !known.contains(&id) && width > 0 {
                 return Err(self.file.damaged("a part of a table"));
             }
-            let part =
-                StoredSegment::of(SegmentData::Stored(Arc::new(StoredColumns { store: Arc::clone(self), part: id })), (rows, width), live);
+            let part = StoredSegment::of(
+                SegmentData::Stored(Arc::new(StoredColumns { store: Arc::clone(self), part: id })),
+                (rows, width),
+                live,
+            );
             if left.is_some_and(|left| left != part.count()) {
                 return Err(self.file.damaged("a list of rows"));
             }
@@ -336,7 +339,8 @@ impl Store {
         {
             let mut cells = write.open_table(CELLS).map_err(|error| bad(error.into()))?;
             let mut masks = write.open_table(MASKS).map_err(|error| bad(error.into()))?;
-            let mut number = |part: &Arc<StoredSegment>| self.write_once(part, state, &mut parts, (&mut cells, &mut masks));
+            let mut number =
+                |part: &Arc<StoredSegment>| self.write_once(part, state, &mut parts, (&mut cells, &mut masks));
             let text = catalog_text::write(catalog, &mut number)?;
             let mut facts = write.open_table(FACTS).map_err(|error| bad(error.into()))?;
             facts.insert("catalog", framed(&text).as_slice()).map_err(|error| bad(error.into()))?;
@@ -491,7 +495,7 @@ pub(super) fn failed(path: &Path, error: impl Into<redb::Error>) -> Error {
             (SqlState::DATA_EXCEPTION, format!("the database file is damaged, or none: {what}"))
         }
         redb::Error::Io(io) if io.kind() == std::io::ErrorKind::InvalidData => {
-            (SqlState::DATA_EXCEPTION, "this is no database file".to_owned())
+            (SqlState::DATA_EXCEPTION, "this is not a database file".to_owned())
         }
         redb::Error::UpgradeRequired(_) => {
             (SqlState::DATA_EXCEPTION, "the database file has a format of its own time".to_owned())

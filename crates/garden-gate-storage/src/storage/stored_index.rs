@@ -5,7 +5,7 @@
 //! block    count · row numbers · lengths of keys · keys     (numbers have four bytes)
 //! ```
 //!
-//! Each is a cell of its own behind a CRC-32; blocks are compressed.
+//! Each is a cell of its own after a CRC-32; blocks are compressed.
 
 use super::index::PartIndex;
 use super::key_range::ByteRange;

@@ -136,7 +136,7 @@ impl StoredSegment {
         }
     }
 
-    /// A column of the rows that are left; past the last column stands the place of each row.
+    /// A column of the rows that are left; past the last column appears the place of each row.
     pub(super) fn column(&self, at: usize, number: usize) -> Result<ArrayRef> {
         if at == self.width {
             let first = i64::from(crate::types::index(number)) << 32;

@@ -4,8 +4,8 @@
 use super::append::append;
 use super::history::{History, Restamp};
 use super::moment::KnownMoments;
-use super::stored_segment::StoredSegment;
 use super::statistics::collect_with;
+use super::stored_segment::StoredSegment;
 use crate::catalog::{Column, ColumnStatistics, Segment, SystemTime, TableSource};
 use crate::control::Turns;
 use crate::diagnostic::{Error, Result};
@@ -215,7 +215,7 @@ impl StoredTable {
         self.columns.len()
     }
 
-    /// The table without the rows at `removed`, and with those of `added` behind the others.
+    /// The table without the rows at `removed`, and with those of `added` after the others.
     ///
     /// O(parts + changed rows), and on average O(log rows) more for each row that is added by itself.
     pub fn changed(&self, removed: &[Place], added: &[Batch]) -> Result<Self> {

@@ -1,11 +1,11 @@
-//! Parts of a table that a condition leaves out whole: the least and greatest value of each of their columns are known (Moerkotte, small
-//! materialized aggregates, VLDB 1998), and where they lie outside of what a condition asks for, the part is not read.
+//! Parts of a table that a condition omits whole: the minimum and maximum value of each of their columns are known (Moerkotte, small
+//! materialized aggregates, VLDB 1998), and where they lie outside what a condition asks for, the part is not read.
 
 use super::stored_table::StoredTable;
 use crate::catalog::{Segment, TableSource};
 use crate::diagnostic::Result;
 
-/// The values of a column that a condition may be TRUE for: whole numbers, or what is stored as such (days, times, short decimals).
+/// The values of a column that a condition may be TRUE for: integers, or what is stored as such (days, times, short decimals).
 #[derive(Clone, Copy, Debug)]
 pub struct LaneRange {
     pub column: usize,

@@ -1,7 +1,7 @@
 use super::{Expr, Ident, SortItem, WindowSpec};
 use crate::types::RowMarker;
 
-/// A call of a function or aggregate, with all that may stand behind it.
+/// A call of a function or aggregate, with all that may stand after it.
 #[derive(Clone, Debug)]
 #[expect(clippy::struct_excessive_bools, reason = "words of the clause, each there or not")]
 pub struct Call {
@@ -65,8 +65,8 @@ pub struct NestedFunction {
 #[derive(Clone, Debug)]
 pub struct ValueAt {
     pub value: Expr,
-    /// Rows behind the marker, or before it when it is negative.
+    /// Rows after the marker, or before it when it is negative.
     pub offset: i64,
-    /// For a row outside of the partition.
+    /// For a row outside the partition.
     pub default: Option<Expr>,
 }

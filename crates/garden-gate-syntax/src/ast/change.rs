@@ -137,6 +137,6 @@ pub struct Export {
     /// Whether a file that is there may go.
     pub replace: bool,
     pub query: Query,
-    /// Where the path stands.
+    /// Where the path appears.
     pub span: Span,
 }

@@ -204,7 +204,7 @@ pub enum TableElement {
 pub struct ColumnElement {
     pub name: Ident,
     pub declared: DeclaredType,
-    /// A domain in place of the type.
+    /// A domain instead of the type.
     pub domain: Option<Name>,
     pub not_null: bool,
     pub filled: Option<FilledBy>,

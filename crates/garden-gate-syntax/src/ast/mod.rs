@@ -9,8 +9,8 @@ mod table;
 
 pub use call::{Call, NestedFunction, Over, Overflow, ValueAt};
 pub use change::{
-    Assigned, Assignment, Change, ChangeKind, Duplicates, Export, AssignedValue, Insert, InsertRows, Merge, MergeAction,
-    MergeBranch, Overriding, Transaction,
+    Assigned, AssignedValue, Assignment, Change, ChangeKind, Duplicates, Export, Insert, InsertRows, Merge,
+    MergeAction, MergeBranch, Overriding, Transaction,
 };
 pub use definition::{
     AlterTable, ColumnElement, CommentOn, ConstraintKind, Copied, CreateDomain, CreateFunction, CreateIndex,
@@ -19,7 +19,8 @@ pub use definition::{
 };
 
 pub use period::{
-    Changes, HistoryChange, SystemTimePoint, PeriodElement, PeriodOp, Portion, SystemTimeClause, SystemTimeKind, TrimHistory,
+    Changes, HistoryChange, PeriodElement, PeriodOp, Portion, SystemTimeClause, SystemTimeKind, SystemTimePoint,
+    TrimHistory,
 };
 
 pub use table::{Delta, DeltaRows, Join, JoinCondition, Sample, TableAlias, TableCall, TableExpr};
@@ -142,7 +143,7 @@ pub struct GuideClause {
 /// One demand, with the names of the tables in it.
 #[derive(Clone, Debug)]
 pub struct GuideDirective {
-    pub demand: garden_gate_base::guide::Demand,
+    pub kind: garden_gate_base::guide::DirectiveKind,
     pub names: Vec<Ident>,
     pub span: Span,
 }
@@ -174,7 +175,7 @@ pub struct SetOperation {
     pub all: bool,
     pub corresponding: Option<Corresponding>,
     pub operands: Vec<QueryBody>,
-    /// Where the operator stands.
+    /// Where the operator appears.
     pub span: Span,
 }
 
@@ -283,7 +284,7 @@ pub enum SelectItem {
 #[derive(Clone, Debug)]
 pub struct Alias {
     pub name: Ident,
-    /// Whether AS stands before it; without it a comma may have been forgotten.
+    /// Whether AS appears before it; without it a comma may have been forgotten.
     pub with_as: bool,
 }
 
@@ -352,7 +353,7 @@ pub enum ExprKind {
     Exists(Box<Query>),
     /// `UNIQUE (query)`, and whether it says NULLS NOT DISTINCT
     Unique(Box<Query>, bool),
-    /// A query in place of a value: one row of one or more columns.
+    /// A query instead of a value: one row of one or more columns.
     Subquery(Box<Query>),
     InQuery {
         operand: Box<Expr>,

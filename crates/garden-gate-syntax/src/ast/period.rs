@@ -91,7 +91,7 @@ pub struct TrimHistory {
     pub before: SystemTimePoint,
 }
 
-/// What SET HISTORY says; what it leaves out stays as it is.
+/// What SET HISTORY says; what it omits stays as it is.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct HistoryChange {
     /// `ROLL EVERY …`, or `NO ROLL`

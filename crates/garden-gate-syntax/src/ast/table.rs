@@ -79,7 +79,7 @@ pub enum TableCall {
 #[derive(Clone, Debug)]
 pub struct Join {
     pub kind: JoinKind,
-    /// `RIGHT JOIN`: kind is left, and what stands to the right is kept.
+    /// `RIGHT JOIN`: kind is left, and what appears to the right is kept.
     pub mirrored: bool,
     pub left: TableExpr,
     pub right: TableExpr,
@@ -96,7 +96,7 @@ pub enum JoinCondition {
     Natural,
 }
 
-/// `AS name (columns)` behind a table.
+/// `AS name (columns)` after a table.
 #[derive(Clone, Debug, Default)]
 pub struct TableAlias {
     pub name: Option<Ident>,

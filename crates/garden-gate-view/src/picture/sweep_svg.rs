@@ -116,7 +116,7 @@ fn values(point: &SweepPoint) -> String {
     point.values.iter().map(shown).collect::<Vec<_>>().join(", ")
 }
 
-/// A power of ten as a whole number.
+/// A power of ten as an integer.
 #[expect(clippy::cast_possible_truncation, reason = "at most the 308 powers that numbers have")]
 fn whole(power: f64) -> i32 {
     power as i32

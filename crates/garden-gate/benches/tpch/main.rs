@@ -15,7 +15,7 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 /// Runs of each query; the least time counts.
 const RUNS: usize = 3;
-/// Estimates off by more than this are shown by themselves.
+/// Estimates off by more than this are shown separately.
 const FAR: f64 = 4.0;
 
 macro_rules! queries {

@@ -290,9 +290,10 @@ fn row_differences(sides: [&ComparedQuery; 2], ordered: bool) -> Vec<Difference>
     found
 }
 
-/// A few of the rows that differ, of each side those that it has oftener, and how many of each are left out.
+/// A few of the rows that differ, of each side those that it has oftener, and how many of each are omitted.
 fn told_of(odd: &[UnmatchedRow]) -> (Vec<&UnmatchedRow>, [usize; 2]) {
-    let (mut first, mut other): (Vec<&UnmatchedRow>, Vec<&UnmatchedRow>) = odd.iter().partition(|row| row.times[0] > row.times[1]);
+    let (mut first, mut other): (Vec<&UnmatchedRow>, Vec<&UnmatchedRow>) =
+        odd.iter().partition(|row| row.times[0] > row.times[1]);
     let all = [first.len(), other.len()];
     first.truncate(MOST_DIFFERENCES.saturating_sub(other.len()).max(MOST_DIFFERENCES / 2));
     other.truncate(MOST_DIFFERENCES - first.len());

@@ -23,7 +23,7 @@ pub struct RowsDiff {
     pub missing: Vec<Vec<Value>>,
     /// Rows that came and are not expected.
     pub unexpected: Vec<Vec<Value>>,
-    /// The rows are the expected ones in another order: the first place, from 1, where another row stands, and that row.
+    /// The rows are the expected ones in another order: the first place, from 1, where another row appears, and that row.
     pub out_of_order: Option<(usize, Vec<Value>)>,
 }
 

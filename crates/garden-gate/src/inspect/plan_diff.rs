@@ -11,7 +11,7 @@ pub(super) fn title(node: &PlanNode) -> String {
     format!("{}{kind}{target}{index}", node.operator)
 }
 
-/// The topmost place where two plans part: the way down to it, and what stands there in each; `None` where one plan ends.
+/// The topmost place where two plans part: the way down to it, and what appears there in each; `None` where one plan ends.
 pub(super) fn first_parting(a: &PlanNode, b: &PlanNode) -> Option<(String, [Option<String>; 2])> {
     parting(Some(a), Some(b), &mut Vec::new())
 }
@@ -46,7 +46,7 @@ fn parting(
     })
 }
 
-/// A plan in one line, its inputs in parentheses behind each operator that has any to tell apart.
+/// A plan in one line, its inputs in parentheses after each operator that has any to tell apart.
 pub(super) fn line(node: &PlanNode) -> String {
     let own = title(node);
     match node.children.as_slice() {

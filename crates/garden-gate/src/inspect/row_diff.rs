@@ -47,7 +47,7 @@ pub(super) fn first_out_of_order(sides: [&ResultSet; 2]) -> Option<(usize, [Opti
     }
 }
 
-/// Equal for rows whose values are the same: a number is one whatever digits stand behind its point.
+/// Equal for rows whose values are the same: a number is one whatever digits stand after its point.
 pub(super) fn key(row: &[Value]) -> String {
     let mut key = String::new();
     for value in row {

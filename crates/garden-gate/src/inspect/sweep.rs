@@ -3,7 +3,7 @@
 use super::plan_diff::line;
 use crate::bind::Parameters;
 use crate::diagnostic::{Error, IntoSource, Result, SourceText, Span, SqlState};
-use crate::logical::{Demand, GuidedJoin, GuidedRead};
+use crate::logical::{DirectiveKind, GuidedJoin, GuidedRead};
 use crate::physical::{JoinMethod, Plan, PlanNode};
 use crate::session::{Session, no_query};
 use crate::syntax::ast::{self, GuideClause, GuideDirective, StatementKind};
@@ -236,7 +236,7 @@ impl Session {
             Some((from, rest)) => {
                 let (to, step) = rest.split_once(':').unwrap_or((rest, "1"));
                 series(from.trim(), to.trim(), step.trim()).ok_or_else(|| {
-                    let message = format!("{text:?} is no range of numbers or days");
+                    let message = format!("{text:?} is not a range of numbers or days");
                     Error::new(SqlState::SYNTAX_OR_RULE, message)
                         .with_help("write it as 1..100, 0..1:0.25 or 2024-01-01..2024-12-31:7")
                 })?
@@ -254,7 +254,7 @@ impl Session {
 
 /// The guide that demands how a plan reads and joins.
 fn guide_to(plan: &Plan, span: Span) -> GuideClause {
-    let mut demands = vec![Demand::Workers(plan.workers)];
+    let mut demands = vec![DirectiveKind::Workers(plan.workers)];
     let name = |node: &PlanNode| node.alias.clone().or_else(|| node.target.clone());
     let first_name = |node: &PlanNode| {
         let mut names = Vec::new();
@@ -269,7 +269,7 @@ fn guide_to(plan: &Plan, span: Span) -> GuideClause {
         let scan = node.children.is_empty();
         if let (true, Some(table)) = (scan, name(node)) {
             let by = node.index.as_ref().map_or(GuidedRead::Scan, |index| GuidedRead::Indexes(index.names().to_vec()));
-            demands.push(Demand::Read { table, by });
+            demands.push(DirectiveKind::Read { table, by });
         }
         let by = match node.operator.join_method() {
             Some(JoinMethod::Hash) => GuidedJoin::Hash,
@@ -279,12 +279,12 @@ fn guide_to(plan: &Plan, span: Span) -> GuideClause {
         };
         let inner = node.children.get(1).map_or_else(|| name(node), first_name);
         if let (Some(outer), Some(inner)) = (node.children.first().and_then(first_name), inner) {
-            demands.push(Demand::Join { tables: [outer, inner], by });
+            demands.push(DirectiveKind::Join { tables: [outer, inner], by });
         }
     }
-    // Each demand has a place of its own, so that none is taken for another.
-    let directive = |(at, demand): (usize, Demand)| GuideDirective {
-        demand,
+    // Each kind has a place of its own, so that none is taken for another.
+    let directive = |(at, kind): (usize, DirectiveKind)| GuideDirective {
+        kind,
         names: Vec::new(),
         span: Span {
             start: span.start + crate::types::index(at),

@@ -26,7 +26,7 @@ impl TableName {
         };
         let Some(mut parts) = parts(name) else { return refuse("a double quote is not closed") };
         if parts.iter().any(|part| part.trim().is_empty()) {
-            return refuse("a name has at least one character that is no blank");
+            return refuse("a name has at least one character that is not a blank");
         }
         match (parts.pop(), parts.pop(), parts.pop()) {
             (Some(table), schema, None) => Ok(Self { schema, table }),
@@ -40,7 +40,7 @@ impl TableName {
     }
 }
 
-/// The parts of a name between dots outside of double quotes; `None` when a quote is left open.
+/// The parts of a name between dots outside double quotes; `None` when a quote is left open.
 fn parts(name: &str) -> Option<Vec<String>> {
     let mut parts = vec![String::new()];
     let mut quoted = false;

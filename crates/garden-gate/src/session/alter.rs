@@ -8,7 +8,7 @@ use super::session::Call;
 use super::table_definition::{Maker, constraint_names, no_column};
 use super::versioning::{begun, pending_time, time_value};
 use crate::bind::{
-    MissingParameters, BindContext, bind_checks, castable, check_definition, default_value, generated_values,
+    BindContext, MissingParameters, bind_checks, castable, check_definition, default_value, generated_values,
     index_keys, stored_value,
 };
 use crate::catalog::{
@@ -245,7 +245,7 @@ impl Altered<'_> {
         Ok(())
     }
 
-    /// A number for each row that there is; the next row goes on behind them.
+    /// A number for each row that there is; the next row goes on after them.
     fn numbers(&mut self, identity: Identity, sql_type: SqlType) -> Result<ArrayRef> {
         let used_up = || Error::new(SqlState::NUMERIC_OUT_OF_RANGE, "there are more rows than numbers");
         let number = |row: usize| {

@@ -52,7 +52,7 @@ fn places(table: &Table, names: &[ast::Ident]) -> Result<Vec<usize>> {
     match names {
         [only] if places.len() == 1 => {
             let error = Error::new(SqlState::SYNTAX_OR_RULE, "a group of columns has at least two of them");
-            Err(error.with_help("ANALYZE without columns looks at each by itself").at(only.span))
+            Err(error.with_help("ANALYZE without columns looks at each separately").at(only.span))
         }
         _ => Ok(places),
     }

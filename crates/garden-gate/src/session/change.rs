@@ -359,7 +359,7 @@ fn number(
                 return Err(used_up());
             }
             values.push(number);
-            // What lies behind the last number says that there is none.
+            // What lies after the last number says that there is none.
             number = match identity.numbers.after(number) {
                 Some(next) => next,
                 None => number.checked_add(increment).ok_or_else(used_up)?,

@@ -117,7 +117,7 @@ fn open(disk: &Disk) -> crate::Result<Database> {
     Store::of(file, opener, FileAccess::ReadWrite).map(Database::stored)
 }
 
-/// The statements of the story; behind each the two tables agree.
+/// The statements of the story; after each the two tables agree.
 const STORY: [&str; 14] = [
     "CREATE TABLE bed (id INTEGER PRIMARY KEY, name VARCHAR(40)) WITH SYSTEM VERSIONING",
     "CREATE TABLE task (id INTEGER PRIMARY KEY, bed INTEGER REFERENCES bed ON DELETE CASCADE) WITH SYSTEM VERSIONING",
@@ -166,7 +166,7 @@ fn picture(session: &mut Session) -> String {
     shown
 }
 
-/// How far the story goes before the disk stops; gives the pictures behind each of its statements that came through.
+/// How far the story goes before the disk stops; gives the pictures after each of its statements that came through.
 fn play(disk: &Disk, folder: &Path) -> Vec<String> {
     let mut pictures = Vec::new();
     let Ok(db) = open(disk) else { return pictures };

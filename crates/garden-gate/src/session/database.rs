@@ -136,7 +136,7 @@ impl Database {
     /// a panic. (In a program that is built to abort on panics such a file ends it.)
     ///
     /// # Errors
-    /// 58030 when the file cannot be used or another process has it open, 22000 when it is no database file, is damaged, or was written
+    /// 58030 when the file cannot be used or another process has it open, 22000 when it is not a database file, is damaged, or was written
     /// by a later version.
     pub fn open(path: impl AsRef<Path>) -> Result<Self> {
         Self::open_waiting(path, Duration::ZERO)
@@ -222,7 +222,7 @@ impl Database {
         self.add_file_as(TableName::parse(name)?, file, MissingSchema::Refuse)
     }
 
-    /// As [`Database::add_file_to`], with options as they stand in parentheses behind FROM FILE: `FORMAT CSV, DELIMITER ';'`.
+    /// As [`Database::add_file_to`], with options as they stand in parentheses after FROM FILE: `FORMAT CSV, DELIMITER ';'`.
     ///
     /// # Errors
     /// As [`Database::add_file`]; 42000 for options that are none.
@@ -261,7 +261,7 @@ impl Database {
         Ok(())
     }
 
-    /// Makes every table file of a folder a table named after it, in `schema` if one is given; other files are passed over.
+    /// Makes every table file of a folder a table named after it, in `schema` if one is given; other files are skipped.
     /// Gives the names of the tables.
     ///
     /// # Errors
@@ -293,7 +293,7 @@ impl Database {
             if let Err(error) =
                 self.add_file_as(TableName::exact(schema, &stem), (&file, &FileOptions::default()), MissingSchema::Make)
             {
-                // One bad file among many is told of by the statement that asks for it.
+                // One bad file among many is reported by the statement that asks for it.
                 if count == 1 || error.sqlstate() == SqlState::TABLE_EXISTS {
                     return Err(error);
                 }

@@ -8,7 +8,7 @@ use super::table_definition::{Maker, names};
 use super::versioning::{fill_system_time, pending_time};
 use super::words::of_definition;
 use super::{Outcome, Session};
-use crate::bind::{MissingParameters, BindContext, bind_query, check_definition, check_view_option, columns_known_to};
+use crate::bind::{BindContext, MissingParameters, bind_query, check_definition, check_view_option, columns_known_to};
 use crate::catalog::{
     Catalog, ColumnDefinition, DEFAULT_SCHEMA, Filled, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableKind,
     TemporaryKind, View,

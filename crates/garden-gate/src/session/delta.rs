@@ -3,7 +3,7 @@
 use super::result_set::ResultSet;
 use super::session::Call;
 use super::{Session, statement::prepare};
-use crate::bind::{MissingParameters, BindContext};
+use crate::bind::{BindContext, MissingParameters};
 use crate::catalog::{Column, Segment, Table, TableKind};
 use crate::diagnostic::{Error, Result, Span, SqlState};
 use crate::storage::MemoryTable;

@@ -75,7 +75,7 @@ pub struct ConstraintFacts {
     pub text: String,
 }
 
-/// Schema and table of a name as SQL writes it, `north."wet bed"`; what is no such name is that of a table as it stands.
+/// Schema and table of a name as SQL writes it, `north."wet bed"`; what is no such name is that of a table as it appears.
 fn name_parts(name: &str) -> (Option<ast::Ident>, Option<ast::Ident>) {
     let ident = |text: &str| ast::Ident { text: text.to_owned(), quoted: false, span: Span::default() };
     match crate::syntax::name_of(name).map(<[ast::Ident; 2]>::try_from) {

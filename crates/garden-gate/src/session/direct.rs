@@ -127,7 +127,7 @@ fn default(column: &ColumnDefinition) -> Option<Cell> {
     }
 }
 
-/// A value that is one of the type as it stands.
+/// A value that is one of the type as it appears.
 pub(super) fn value(value: &Value, sql_type: SqlType) -> Option<ArrayRef> {
     use SqlType as T;
     let fits = match (value, sql_type) {

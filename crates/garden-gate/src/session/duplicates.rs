@@ -1,6 +1,6 @@
 //! INSERT … SKIP DUPLICATES and REPLACE DUPLICATES: what becomes of new rows whose keys are there already.
 //!
-//! Both mean what inserting one row after the other would mean. A row that is skipped takes no key from those behind it. A row that replaces
+//! Both mean what inserting one row after the other would mean. A row that is skipped takes no key from those after it. A row that replaces
 //! others is an update of the first one (by the keys in the order of their definition, the primary key first where it was written
 //! first), so that rows that refer to it stay; further ones are deleted.
 

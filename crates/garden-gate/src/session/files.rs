@@ -62,7 +62,7 @@ impl Files<'_> {
         if self.writable.is_empty() {
             return Err(refused(path, "this session may not write files", self.writable));
         }
-        let name = path.file_name().ok_or_else(|| refused(path, "this is no name of a file", self.writable))?;
+        let name = path.file_name().ok_or_else(|| refused(path, "this is not the name of a file", self.writable))?;
         let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
         let folder = folder.canonicalize().map_err(|error| unreadable(path, error))?;
         // A link that is there already leads elsewhere.

@@ -329,7 +329,12 @@ impl Source {
                 let (columns, rows) = (loaded.columns.clone(), loaded.places.len());
                 if rows > 0 {
                     self.rows_read += rows as u64;
-                    self.waiting.push_back(LoadedRows { columns, rows, first: 0, from: Arc::new(RowOrigin::Text(loaded)) });
+                    self.waiting.push_back(LoadedRows {
+                        columns,
+                        rows,
+                        first: 0,
+                        from: Arc::new(RowOrigin::Text(loaded)),
+                    });
                 }
             }
             session.report(&Progress { bytes, read, rows: self.rows_read });
@@ -423,7 +428,7 @@ impl Report {
         let more = if self.bad.len() > NAMED_LINES { ", …" } else { "" };
         let rows = if self.bad.len() == 1 { "bad row was" } else { "bad rows were" };
         let first = self.bad.first().map(|row| row.reason.clone()).unwrap_or_default();
-        let message = format!("{} {rows} passed over, at line {}{more}: {first}", self.bad.len(), lines.join(", "));
+        let message = format!("{} {rows} skipped, at line {}{more}: {first}", self.bad.len(), lines.join(", "));
         let note = Note::new("bad-rows", message);
         Some(match written {
             Some(path) => note.help(format!(
@@ -464,7 +469,7 @@ fn types_of(
     }
 }
 
-/// One line for each bad row: where it stands, which column is bad, why, and the row itself.
+/// One line for each bad row: where it appears, which column is bad, why, and the row itself.
 fn write_bad_rows(path: &Path, bad: &[BadRow]) -> Result<()> {
     let columns =
         [("line", SqlType::BigInt), ("column", SqlType::TEXT), ("reason", SqlType::TEXT), ("row", SqlType::TEXT)];

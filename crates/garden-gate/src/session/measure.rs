@@ -84,8 +84,11 @@ impl Session {
                 ast::StatementKind::Query(query) => {
                     self.plan_query(query, &call, MissingParameters::Refuse).and_then(|prepared| {
                         let measures = prepared.measures();
-                        let watch =
-                            RunObserver { measures: Some(&measures), most_rows: self.access.rows, ..RunObserver::default() };
+                        let watch = RunObserver {
+                            measures: Some(&measures),
+                            most_rows: self.access.rows,
+                            ..RunObserver::default()
+                        };
                         let rows = self.run_watched(&prepared, watch)?;
                         self.access.check_rows(rows.row_count())?;
                         Ok((rows, prepared.describe(Some(&measures))))
@@ -129,7 +132,7 @@ impl Session {
         parameters: &Parameters,
     ) -> Result<ast::Statement> {
         control::large_stack(|| {
-            parameters.refuse_unused(&Script::new(Arc::clone(source)).parameter_names())?;
+            parameters.refuse_unused_in(source)?;
             let mut script = Script::new(Arc::clone(source));
             let mut last = script.next_statement().unwrap_or_else(|| Err(nothing()))?;
             while let Some(next) = script.next_statement() {

@@ -196,7 +196,7 @@ pub(super) fn numbers(options: &ast::SequenceOptions, before: Option<Numbers>, n
         SqlType::Integer => (i32::MIN.into(), i32::MAX.into()),
         SqlType::BigInt => (i64::MIN, i64::MAX),
         other => {
-            let message = format!("a sequence gives whole numbers, not {other}");
+            let message = format!("a sequence gives integers, not {other}");
             return Err(Error::new(SqlState::SYNTAX_OR_RULE, message)
                 .with_help("AS SMALLINT, INTEGER or BIGINT")
                 .at(name.span));

@@ -29,7 +29,7 @@ impl Session {
     /// present. Nothing can be changed meanwhile (25006).
     ///
     /// # Errors
-    /// 42000 for text that is no moment, 22000 for a commit that there is not, 25001 while a transaction is open.
+    /// 42000 for text that is not a moment, 22000 for a commit that there is not, 25001 while a transaction is open.
     pub fn read_as_of(&mut self, moment: Option<&str>) -> Result<()> {
         let Some(text) = moment.map(str::trim) else {
             self.as_of = None;

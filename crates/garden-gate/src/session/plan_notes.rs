@@ -2,7 +2,7 @@
 
 use crate::diagnostic::Note;
 use crate::logical::{
-    ColumnId, Columns, CompareOp, Expr, ExprKind, Function, LogicalPlan, Printer, Scan, ScanIndex, CteDefinition,
+    ColumnId, Columns, CompareOp, CteDefinition, Expr, ExprKind, Function, LogicalPlan, Printer, Scan, ScanIndex,
 };
 use crate::physical::{Node, Operator};
 use crate::types::{ArithmeticOp, ExtractField, SqlType, Value};

@@ -13,14 +13,14 @@ use super::settings::Settings;
 use super::statement::{Prepared, RunObserver, prepare, prepare_bound};
 use super::temporary::OwnTables;
 use super::transaction::Transaction;
-use crate::bind::{Bound, MissingParameters, StatementClock, OpenFile, Parameters, BindContext, bind_value};
+use crate::bind::{BindContext, Bound, MissingParameters, OpenFile, Parameters, StatementClock, bind_value};
 use crate::catalog::DEFAULT_SCHEMA;
 use crate::control::{self, Control, Entered, Interrupt};
 use crate::diagnostic::{Error, IntoSource, Result, SourceText, SqlState};
 use crate::execute::{Pool, RoundLog, RoundRows};
 use crate::kernel::no_such_zone;
 use crate::physical::{Measures, Plan};
-use crate::syntax::{Script, ast};
+use crate::syntax::ast;
 use crate::types::{ParameterName, Value};
 use std::sync::Arc;
 use std::time::Instant;
@@ -65,8 +65,8 @@ fn single(rows: &ResultSet) -> Result<Value> {
     match (rows.columns().len(), rows.row_count()) {
         (1, 0) => Ok(Value::Null),
         (1, 1) => Ok(rows.rows().next().map_or(Value::Null, |row| row.value(0))),
-        (1, _) => Err(Error::new(SqlState::CARDINALITY, "a query in place of a value gives more than one row")
-            .with_help("narrow it down with WHERE, take an aggregate of it, or FETCH FIRST ROW ONLY with an ORDER BY")),
+        (1, _) => Err(Error::new(SqlState::CARDINALITY, "a query instead of a value gives more than one row")
+            .with_help("filter it with WHERE, take an aggregate of it, or FETCH FIRST ROW ONLY with an ORDER BY")),
         (several, _) => {
             let message = format!("a scalar subquery gives one column, this one {several}");
             Err(Error::new(SqlState::SYNTAX_OR_RULE, message).with_help("select the one column whose value is meant"))
@@ -169,14 +169,13 @@ impl Session {
     }
 
     /// Runs a script a statement at a time: each runs when the iterator is asked for it, so that its outcome can be shown before
-    /// the next runs. After a failed statement the iterator goes on with the one behind it.
+    /// the next runs. After a failed statement the iterator goes on with the one after it.
     ///
     /// # Errors
     /// 07001 when a parameter is given that no statement of the script has; nothing has run then.
     pub fn statements(&mut self, sql: impl IntoSource, parameters: impl Into<Parameters>) -> Result<Statements<'_>> {
         let (source, parameters) = (sql.into_source(), parameters.into());
-        let used = Script::new(Arc::clone(&source)).parameter_names();
-        parameters.refuse_unused(&used)?;
+        parameters.refuse_unused_in(&source)?;
         Ok(Statements::new(self, source, parameters))
     }
 
@@ -193,7 +192,7 @@ impl Session {
         let started = Instant::now();
         let _entered = self.enter_statement();
         let statement = one_statement(source)?;
-        parameters.refuse_unused(&Script::new(Arc::clone(source)).parameter_names())?;
+        parameters.refuse_unused_in(source)?;
         let call = Call { source, parameters, started, measured: None };
         let rows = match &statement.kind {
             ast::StatementKind::Query(query) => self.rows_of(query, &call),
@@ -382,7 +381,8 @@ impl Session {
         if prepared.numbered {
             self.check_changes()?;
         }
-        let rows = self.run_watched(&prepared, RunObserver { most_rows: self.access.rows, ..RunObserver::default() })?;
+        let rows =
+            self.run_watched(&prepared, RunObserver { most_rows: self.access.rows, ..RunObserver::default() })?;
         if prepared.numbered {
             self.keep_sequences()?;
         }

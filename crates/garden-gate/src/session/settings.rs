@@ -25,7 +25,7 @@ pub(crate) struct Settings {
     recursion_limit: u64,
     /// What costs are multiplied by.
     factors: Factors,
-    /// Rewrite rules that are left out.
+    /// Rewrite rules that are omitted.
     pub(crate) without_rules: Vec<RewriteRule>,
     /// Whether plans go by what ANALYZE found, however much has changed since.
     pub(crate) keep_statistics: bool,
@@ -82,7 +82,7 @@ const SETTINGS: &[Setting] = &[
     },
     Setting {
         name: "memory_limit",
-        meaning: "memory a statement may hold, such as '512 MB'; sorts, groupings, hash joins and windows go over to files then; 0 for no limit",
+        meaning: "memory a statement may hold, such as '512 MB'; sorts, groupings, hash joins and windows spill to disk then; 0 for no limit",
         show: |settings| settings.memory_limit.map_or(Value::Integer(0), |bytes| Value::Text(show_bytes(bytes))),
         set: |settings, value| bytes(value).map(|bytes| settings.memory_limit = (bytes > 0).then_some(bytes)),
     },
@@ -166,7 +166,7 @@ fn show_bytes(bytes: u64) -> String {
     }
 }
 
-/// A whole number, also as text.
+/// An integer, also as text.
 fn within(value: &Value, low: usize, high: usize) -> Option<usize> {
     let number = match value {
         Value::Integer(number) => usize::try_from(*number).ok()?,

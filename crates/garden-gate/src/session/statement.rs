@@ -5,13 +5,13 @@
 use super::plan_notes;
 use super::result_set::{ResultColumn, ResultSet};
 use super::settings::Settings;
-use crate::bind::{Bound, BindContext, bind_query};
+use crate::bind::{BindContext, Bound, bind_query};
 use crate::catalog::TableSource;
 use crate::choose::{Resources, check_guide, choose};
 use crate::control::Control;
 use crate::diagnostic::{Note, Result, SourceText};
 use crate::execute::{self, Deliver, Pool, RoundLog, Run};
-use crate::logical::{ColumnId, LogicalPlan, RewriteNote, CteDefinition, WindowFunction};
+use crate::logical::{ColumnId, CteDefinition, LogicalPlan, RewriteNote, WindowFunction};
 use crate::physical::{Measures, PhysicalPlan, Plan, describe};
 use crate::syntax::ast;
 use crate::types::Zone;

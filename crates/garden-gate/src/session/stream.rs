@@ -9,7 +9,7 @@ use crate::bind::{MissingParameters, Parameters};
 use crate::control::{self, Control, Interrupt};
 use crate::diagnostic::{Error, IntoSource, Note, Result, SourceText, SqlState};
 use crate::kernel::Batch;
-use crate::syntax::{Script, ast};
+use crate::syntax::ast;
 use arrow::array::RecordBatch;
 use arrow::datatypes::SchemaRef;
 use std::marker::PhantomData;
@@ -131,7 +131,7 @@ impl Session {
         let started = Instant::now();
         let entered = self.enter_statement();
         let statement = one_statement(source)?;
-        parameters.refuse_unused(&Script::new(Arc::clone(source)).parameter_names())?;
+        parameters.refuse_unused_in(source)?;
         let call = Call { source, parameters, started, measured: None };
         let ast::StatementKind::Query(query) = &statement.kind else {
             return match &statement.kind {

@@ -100,7 +100,7 @@ impl Maker<'_> {
             let names = domains.iter().map(|domain| domain.name.as_str());
             let types = ["BOOLEAN", "INTEGER", "BIGINT", "NUMERIC", "DOUBLE PRECISION", "VARCHAR", "DATE", "TIMESTAMP"];
             let known: Vec<&str> = types.into_iter().chain(names).collect();
-            let message = format!("{:?} is no type, and no domain", name.text);
+            let message = format!("{:?} is neither a type nor a domain", name.text);
             let help = for_type(&name.text).map(|sql_type| format!("write {sql_type}"));
             return Err(Error::new(SqlState::SYNTAX_OR_RULE, message)
                 .with_help(help.unwrap_or_else(|| suggestion(&name.text, &known, "some types are")))
@@ -224,7 +224,7 @@ impl Maker<'_> {
             let place = made.columns.iter().position(|column| name.matches(&column.name));
             let place = place.ok_or_else(|| no_column(made, &self.table.text, name))?;
             if places.contains(&place) {
-                let message = format!("column {:?} stands twice", name.text);
+                let message = format!("column {:?} appears twice", name.text);
                 return Err(Error::new(SqlState::COLUMN_EXISTS, message).at(name.span));
             }
             places.push(place);
@@ -257,7 +257,7 @@ impl Maker<'_> {
         Filled::Default(self.written(expr))
     }
 
-    /// An expression as the definition keeps it. It stands where it stood in the statement, so that places in messages are right.
+    /// An expression as the definition keeps it. It appears where it stood in the statement, so that places in messages are right.
     pub(super) fn written(&self, expr: &ast::Expr) -> Written {
         written(self.source, expr)
     }
@@ -309,7 +309,7 @@ pub(super) fn names(parts: &[String]) -> String {
     crate::diagnostic::sentence_list(parts)
 }
 
-/// The integer type whose numbers a numbered column takes.
+/// The integer type whose numbers a identity column takes.
 pub(super) fn numbered_as(sql_type: SqlType) -> SqlType {
     if sql_type.is_integer() { sql_type } else { SqlType::BigInt }
 }

@@ -237,7 +237,7 @@ impl Session {
             }
             ast::Transaction::Next { read_only } => {
                 if self.transaction.is_some() {
-                    let help = "SET TRANSACTION stands before START TRANSACTION, which takes the same words";
+                    let help = "SET TRANSACTION comes before START TRANSACTION, which takes the same words";
                     let message = "a transaction is open: it has begun with other words";
                     return Err(Error::new(SqlState::ACTIVE_TRANSACTION, message).with_help(help));
                 }
@@ -329,5 +329,5 @@ fn begin(session: &Session, read_only: bool) -> Result<Transaction> {
 
 pub(super) fn no_transaction() -> Error {
     Error::new(SqlState::TRANSACTION_STATE, "no transaction is open")
-        .with_help("each statement outside of START TRANSACTION is a transaction of its own, and is kept at once")
+        .with_help("each statement outside START TRANSACTION is a transaction of its own, and is kept at once")
 }

@@ -18,7 +18,7 @@ pub(super) fn is_kept(index: &Index) -> bool {
 /// Whether the rows that were added to a table, and are in it, have keys of their own. O(added · parts · log rows).
 ///
 /// # Errors
-/// 23000 with the row that stands already; whatever the expressions raise.
+/// 23000 with the row that appears already; whatever the expressions raise.
 pub(super) fn check_unique<'a>(
     (name, definition): (&str, &'a TableDefinition),
     index: &'a Index,

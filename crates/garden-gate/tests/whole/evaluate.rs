@@ -392,7 +392,7 @@ fn or(truths: impl Iterator<Item = Option<bool>>) -> Option<bool> {
     not(and(truths.map(not)))
 }
 
-/// The rows around a query inside of an expression; of a group, none of its own columns can be seen.
+/// The rows around a query inside an expression; of a group, none of its own columns can be seen.
 fn inner(query: &Query, scope: Scope<'_>, tables: &Tables) -> Outcome<Rows> {
     full(query, tables, scope.rows)
 }
@@ -688,7 +688,7 @@ fn framed(call: &Window, rows: &[usize], at: usize, peers: &[usize], keys: &[(Ve
         i64::try_from((0..=place).filter(starts).count()).unwrap()
     };
     let key = |place: usize| keys[rows[place]].1.first().cloned().unwrap_or(Cell::Null);
-    // Whether the row at `place` lies at or behind (`start`), or at or before the bound.
+    // Whether the row at `place` lies at or after (`start`), or at or before the bound.
     let inside = |place: usize, bound: Bound, start: bool| -> bool {
         let far = match bound {
             Bound::First => return start,
@@ -706,7 +706,7 @@ fn framed(call: &Window, rows: &[usize], at: usize, peers: &[usize], keys: &[(Ve
                     let sign = if call.order[0].descending { -1 } else { 1 };
                     (sign * here, sign * own + far)
                 }
-                // A NULL is a peer of NULLs only, and stands on one side of all others.
+                // A NULL is a peer of NULLs only, and appears on one side of all others.
                 (Cell::Null, Cell::Null) => (0, 0),
                 (here, _) => {
                     let first = (here == Cell::Null) == call.order[0].nulls_first;

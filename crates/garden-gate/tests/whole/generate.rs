@@ -111,7 +111,7 @@ impl<'d> Generator<'d> {
         Query { recursive: Some((Box::new(branch), false)), ..Query::of(anchor) }
     }
 
-    /// An expression of few different values, so that a recursion comes to an end.
+    /// An expression of few distinct values, so that a recursion comes to an end.
     fn from_few(&mut self, kind: Kind, known: &[Known]) -> Expr {
         let fitting: Vec<&Known> = known.iter().filter(|column| column.kind == kind).collect();
         if !fitting.is_empty() && self.below(4) > 0 {
@@ -262,7 +262,7 @@ impl<'d> Generator<'d> {
         let sets = (!keys.is_empty() && self.one_in(3)).then(|| {
             let some = |this: &mut Self| (0..keys.len()).filter(|_| this.draw.coin()).collect::<Vec<usize>>();
             let more = (0..self.below(3)).map(|_| some(self)).collect::<Vec<_>>();
-            // Every key stands in some set.
+            // Every key appears in some set.
             std::iter::once((0..keys.len()).collect()).chain(more).collect()
         });
         let items = kinds.iter().map(|kind| self.over_groups(*kind, &keys, all, 2)).collect();

@@ -11,7 +11,7 @@
     clippy::struct_excessive_bools,
     clippy::needless_pass_by_value,
     clippy::print_stdout,
-    reason = "one match over a whole language is easier to check against the standard than its parts"
+    reason = "one match over an entire language is easier to check against the standard than its parts"
 )]
 
 pub(crate) mod evaluate;

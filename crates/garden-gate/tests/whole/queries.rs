@@ -46,10 +46,10 @@ const WAYS: [Way; 18] = [
     // What costs how much is drawn, and what a guide demands.
     Way { batch: 6, workers: 2, costs: DRAWN, ..USUAL },
     Way { workers: 2, costs: DRAWN, guided: true, ..USUAL },
-    // Whatever can goes over to files.
+    // Whatever can spills to disk.
     Way { batch: 3, files: true, ..USUAL },
     Way { batch: 2, workers: 2, costs: "loop", files: true, ..USUAL },
-    // Each rule left out alone, one query after the other.
+    // Each rule omitted alone, one query after the other.
     Way { without: ONE_RULE, ..USUAL },
     // Little memory, for which the planner looks for another way.
     Way { batch: 100, memory: "4 MB", ..USUAL },
@@ -143,7 +143,7 @@ impl UsualPlan {
         Self { rules, has_joins: has("join"), has_groups: has("aggregate") || has("distinct"), tables: tables_of(plan) }
     }
 
-    /// Whether a way gives the plan that was seen already: rules that did not fire are left out, or joins demanded where there are none.
+    /// Whether a way gives the plan that was seen already: rules that did not fire are omitted, or joins demanded where there are none.
     fn is_plan_of(&self, way: Way, sql: &str) -> bool {
         let rules: Vec<&str> =
             if way.without == ONE_RULE { vec![one_rule(sql)] } else { way.without.split(", ").collect() };
@@ -217,7 +217,7 @@ fn wrong_beside(
     }));
     let Ok(found) = asked else { return Some("PANIC".into()) };
     let (expected, found) = match (expected, found) {
-        // Which of several queries in place of values is worked out, and when, is left open; two rows may be met or not.
+        // Which of several queries instead of values is worked out, and when, is left open; two rows may be met or not.
         (Err(_), Ok(_)) => return None,
         (_, Err(error)) if error.sqlstate().as_str() == "21000" => return None,
         // A plan that is given up is an error that says so, and no wrong answer.
@@ -240,7 +240,7 @@ fn wrong_beside(
 /// Whether no candidate of a decision costs less than the one taken.
 fn chosen_is_cheapest(decision: &garden_gate::Considered) -> bool {
     let chosen = decision.candidates.iter().find(|candidate| candidate.chosen);
-    // One way to read may be dearer, and the whole plan cheaper for it: that is said.
+    // One way to read may be dearer, and the entire plan cheaper for it: that is said.
     if decision.decision.to_string().starts_with("read ") && chosen.is_some_and(|chosen| chosen.reason.is_some()) {
         return true;
     }

@@ -212,7 +212,7 @@ fn smaller_exprs(expr: &Expr) -> Vec<Expr> {
         all.push(Expr::Literal(one, own));
         all.push(Expr::Literal(Cell::Null, own));
     }
-    // A part in place of the whole, where it has the same kind.
+    // A part instead of the whole, where it has the same kind.
     all.extend(children(expr).into_iter().filter(|child| kind(child) == own).cloned());
     if let Expr::And(terms) | Expr::Or(terms) = expr {
         for at in 0..terms.len() {

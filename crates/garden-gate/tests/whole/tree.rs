@@ -79,7 +79,7 @@ pub(crate) enum WindowFunction {
     /// FIRST_VALUE, LAST_VALUE
     Edge(&'static str, Expr, bool),
     Nth(Expr, i64, bool),
-    /// How many rows of the frame have less than the row so many rows behind a marker.
+    /// How many rows of the frame have less than the row so many rows after a marker.
     Below(Expr, &'static str, i64),
     Aggregate(Aggregate),
 }
@@ -377,7 +377,7 @@ impl Expr {
             }
             Self::Distinct(a, b, negated) => format!("({} IS {}DISTINCT FROM {})", s(a), not(*negated), s(b)),
             Self::Between(a, b, c) => format!("({} BETWEEN {} AND {})", s(a), s(b), s(c)),
-            // One query in parentheses would be a table (clause 8.4, syntax rule 1), not a list of one value: it stands twice.
+            // One query in parentheses would be a table (clause 8.4, syntax rule 1), not a list of one value: it appears twice.
             Self::In(a, items, negated) if matches!(items.as_slice(), [Self::Scalar(_)]) => {
                 format!("({} {}IN ({items}, {items}))", s(a), not(*negated), items = list(items, keys))
             }

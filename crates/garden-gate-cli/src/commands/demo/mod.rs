@@ -5,7 +5,7 @@ mod tour;
 
 use crate::args::{Demo, Topic};
 use crate::output::{self, READABLE};
-use crate::{Exit, CliError, garden};
+use crate::{CliError, Exit, garden};
 use garden_gate::{Database, Outcome, Parameters, Session, SourceText};
 use garden_gate_view::{self as view, Look};
 use std::io::{self, Write};
@@ -111,7 +111,7 @@ fn garden_session(scale: u32, walk: &Walk) -> Result<Session, CliError> {
     let folder = std::env::temp_dir().join(format!("garden-gate-demo-{}", std::process::id()));
     // A walk that makes tables of its own has those of the files in a schema beside them.
     let loaded = load(scale, &folder, walk.setup.map(|_| "raw"));
-    // Nothing is left behind, whether loading went well or not.
+    // Nothing is left after, whether loading went well or not.
     let _ = std::fs::remove_dir_all(&folder);
     let mut session = loaded?.session();
     if let Some(setup) = walk.setup {

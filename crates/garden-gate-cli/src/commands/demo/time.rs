@@ -1,6 +1,6 @@
 //! History of rows, periods of validity, and questions about both.
 
-use super::{Show, DemoStep};
+use super::{DemoStep, Show};
 
 /// Makes the tables: the prices commit by commit, and the bays of the greenhouse.
 pub(super) const SETUP: &str = include_str!("../../../../../demo/time.sql");

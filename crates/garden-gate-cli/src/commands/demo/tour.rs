@@ -1,6 +1,6 @@
 //! The tour: from a first look to a plan and a mistake.
 
-use super::{Show, DemoStep};
+use super::{DemoStep, Show};
 
 pub(super) const TOUR: &[DemoStep] = &[
     DemoStep {

@@ -11,12 +11,12 @@ use super::build::{Builder, with_columns};
 use super::cost;
 use super::equal_columns::{close, joint_shares, share_of};
 use super::index_join::{Inner, Keys, Lookup, fixed_keys, indexed_scan, lookup_cost, width};
+use super::join_alternatives::{JoinAlternative, tables_of as names_of, violations};
+use super::join_inputs::JoinInputs;
 use super::join_tree::Tree;
 use super::key_shape::KeyShape;
-use super::join_inputs::JoinInputs;
 use super::non_inner_alternatives::NonInnerJoin;
 use super::steps::is_recursive;
-use super::join_alternatives::{JoinAlternative, violations, tables_of as names_of};
 use crate::control::checkpoint;
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, Expr, Guide, LogicalPlan, Scan};
@@ -249,7 +249,10 @@ impl JoinSearch<'_> {
             };
             let inputs = a.cost + b.cost;
             if keys.count > 0 {
-                give(JoinAlternative::of(JoinMethod::Hash), inputs + self.own_cost(JoinMethod::Hash, (a, b), rows, keys));
+                give(
+                    JoinAlternative::of(JoinMethod::Hash),
+                    inputs + self.own_cost(JoinMethod::Hash, (a, b), rows, keys),
+                );
                 if self.recursive & (outer | inner) == 0 {
                     let sides = (Estimate(a.rows), Estimate(b.rows));
                     let merge = self.factors.merge_alone(sides, Estimate(rows)).0;
@@ -257,7 +260,10 @@ impl JoinSearch<'_> {
                     give(JoinAlternative::of(JoinMethod::Merge), sorted + merge);
                 }
             }
-            give(JoinAlternative::of(JoinMethod::NestedLoop), inputs + self.own_cost(JoinMethod::NestedLoop, (a, b), rows, keys));
+            give(
+                JoinAlternative::of(JoinMethod::NestedLoop),
+                inputs + self.own_cost(JoinMethod::NestedLoop, (a, b), rows, keys),
+            );
             if inner.is_power_of_two() {
                 let at = inner.trailing_zeros() as usize;
                 for way in &self.indexes[at] {

@@ -26,7 +26,7 @@ pub(super) fn ordered(
         let Some(input) = inputs[at].as_ref().filter(|_| !found[at].iter().any(|(known, _)| known == id)) else {
             continue;
         };
-        // A NULL has no partner: where they stand does not matter.
+        // A NULL has no match: where they stand does not matter.
         for nulls in [Nulls::First, Nulls::Last] {
             let key = SortKey { expr: column.clone(), direction: Direction::Ascending, nulls };
             if let Some(node) = builder.in_order(input, &[key], None, needed)? {

@@ -2,7 +2,7 @@
 
 use super::super::build::Builder;
 use super::super::join_inputs::Side;
-use super::super::non_inner_alternatives::{Input, NonInnerJoin, NonInnerAlternative, best_of};
+use super::super::non_inner_alternatives::{Input, NonInnerAlternative, NonInnerJoin, best_of};
 use super::{Best, JoinSearch, Tables, bits};
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, Scan};
@@ -52,7 +52,10 @@ impl JoinSearch<'_> {
     }
 
     /// The join of a right side to these tables, the ways to do it, and the demands that its left side breaks.
-    fn non_inner_alternatives(&self, (left, at): (Tables, usize)) -> Option<(&NonInnerJoin, Vec<NonInnerAlternative>, usize)> {
+    fn non_inner_alternatives(
+        &self,
+        (left, at): (Tables, usize),
+    ) -> Option<(&NonInnerJoin, Vec<NonInnerAlternative>, usize)> {
         let (shape, needs) = self.sides[at].as_ref()?;
         let best = self.best.get(&left).filter(|_| needs & !left == 0)?;
         let names = if self.guide.directives.is_empty() { Vec::new() } else { self.names_in(left) };
@@ -60,7 +63,10 @@ impl JoinSearch<'_> {
     }
 
     /// What [`JoinSearch::non_inner_alternatives`] come to, and the best of them.
-    pub(in super::super) fn side_choice(&self, of: (Tables, usize)) -> Option<(&NonInnerJoin, Vec<NonInnerAlternative>, NonInnerAlternative)> {
+    pub(in super::super) fn side_choice(
+        &self,
+        of: (Tables, usize),
+    ) -> Option<(&NonInnerJoin, Vec<NonInnerAlternative>, NonInnerAlternative)> {
         let (shape, ways, _) = self.non_inner_alternatives(of)?;
         let best = best_of(&ways);
         Some((shape, ways, best))

@@ -29,7 +29,7 @@ pub struct CheckFile {
 pub struct CheckReport {
     /// The file.
     pub path: PathBuf,
-    /// Its checks, in order; one that is to hold over several values stands there for each.
+    /// Its checks, in order; one that is to hold over several values appears there for each.
     pub checks: Vec<CheckOutcome>,
 }
 
@@ -47,7 +47,7 @@ pub struct CheckOutcome {
     pub rows: Option<ResultSet>,
     /// The plan, measured.
     pub plan: Option<Plan>,
-    /// What the whole check took.
+    /// What the entire check took.
     pub elapsed: Duration,
 }
 
@@ -64,7 +64,7 @@ impl CheckOutcome {
 pub struct Failure {
     /// The key of the check file that does not hold: `rows`, `max_cost`.
     pub expectation: &'static str,
-    /// What there is in place of what was expected.
+    /// What there is instead of what was expected.
     pub text: String,
     /// The columns of `rows`.
     pub columns: Vec<String>,
@@ -92,14 +92,14 @@ impl CheckFile {
     /// Reads a check file.
     ///
     /// # Errors
-    /// 58030 when it cannot be read, 42000 with the line when it is no TOML, has an unknown key, or its checks do not fit together.
+    /// 58030 when it cannot be read, 42000 with the line when it is not TOML, has an unknown key, or its checks do not fit together.
     pub fn read(path: impl AsRef<Path>) -> Result<Self> {
         let path = path.as_ref();
         let text = read(path)?;
         Self::parse(path, text)
     }
 
-    /// A check file of this text; what it names stands beside `path`.
+    /// A check file of this text; what it names appears beside `path`.
     ///
     /// # Errors
     /// 42000 as [`CheckFile::read`].
@@ -239,7 +239,7 @@ impl CheckFile {
             }
             (Err(error), Some(expected)) if error.sqlstate().as_str().starts_with(expected.as_str()) => {}
             (Err(error), expected) => {
-                let wanted = expected.as_ref().map(|state| format!(" in place of {state}")).unwrap_or_default();
+                let wanted = expected.as_ref().map(|state| format!(" instead of {state}")).unwrap_or_default();
                 let text = format!("it fails with {}{wanted}: {}", error.sqlstate(), error.message());
                 outcome.failures.push(failure("error", text));
             }

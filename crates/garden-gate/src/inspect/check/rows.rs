@@ -35,7 +35,7 @@ pub(super) fn cut_short([less, more]: [usize; 2], shown: &[RowChange]) -> String
 pub(super) fn broken(rows: &ResultSet, expected: &str, ordered: bool) -> Option<Failure> {
     let mut records = match csv_records(expected) {
         Ok(records) => records.into_iter(),
-        Err(problem) => return Some(failure("rows", format!("what is expected is no CSV text: {problem}"))),
+        Err(problem) => return Some(failure("rows", format!("what is expected is not CSV text: {problem}"))),
     };
     let header: Vec<String> = records.next().unwrap_or_default().into_iter().map(Option::unwrap_or_default).collect();
     let names: Vec<String> = rows.columns().iter().map(|column| column.name.clone()).collect();

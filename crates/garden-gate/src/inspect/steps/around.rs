@@ -1,4 +1,4 @@
-//! Queries made around parts of a query, so that the parts can be run by themselves.
+//! Queries made around parts of a query, so that the parts can be run separately.
 
 use crate::diagnostic::Span;
 use crate::syntax::ast::{
@@ -7,7 +7,7 @@ use crate::syntax::ast::{
 };
 use crate::types::{SqlType, Value};
 
-/// The part behind the WITH clauses that it stands in, the outermost first.
+/// The part after the WITH clauses that it appears in, the outermost first.
 pub(super) fn with_names(visible: &[With], query: Query) -> Query {
     visible.iter().rev().fold(query, |inner, with| {
         let span = inner.span;

@@ -1,4 +1,4 @@
-//! The steps of a query: each common table expression, derived table, query inside of an expression, operand of a set operator and round of a
+//! The steps of a query: each common table expression, derived table, query inside an expression, operand of a set operator and round of a
 //! recursion, run by itself.
 
 mod around;
@@ -20,7 +20,7 @@ pub enum StepPart {
     With,
     /// A query in FROM.
     Derived,
-    /// A query inside of an expression.
+    /// A query inside an expression.
     Subquery,
     /// An operand of UNION, INTERSECT or EXCEPT.
     Operand,
@@ -34,7 +34,7 @@ pub enum StepPart {
     Group,
     /// The groups that HAVING keeps.
     Having,
-    /// The whole query.
+    /// The query.
     Result,
 }
 
@@ -60,13 +60,13 @@ impl StepPart {
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Step {
-    /// The name that the query gives it, behind those of the steps it stands in: `wet_beds`, `wet_beds.d`; a number where there is none.
+    /// The name that the query gives it, after those of the steps it appears in: `wet_beds`, `wet_beds.d`; a number where there is none.
     pub name: String,
     /// What it is.
     pub part: StepPart,
     /// Of a recursion: the round, 0 for the anchor.
     pub round: Option<u64>,
-    /// Whether it uses columns of the query around it; its rows then stand behind those of that query.
+    /// Whether it uses columns of the query around it; its rows then stand after those of that query.
     pub correlated: bool,
     /// Its text.
     pub text: String,
@@ -78,14 +78,14 @@ pub struct Step {
 #[derive(Clone, Debug, Default)]
 #[non_exhaustive]
 pub struct StepOptions {
-    /// Also the rows before and behind each WHERE, GROUP BY and HAVING.
+    /// Also the rows before and after each WHERE, GROUP BY and HAVING.
     pub clauses: bool,
     /// Only the step of this name.
     pub only: Option<String>,
 }
 
 impl Session {
-    /// Runs every step of a query by itself, those inside of others first, and the whole query last.
+    /// Runs every step of a query by itself, those inside others first, and the query last.
     ///
     /// ```
     /// # use garden_gate::Database;
@@ -174,7 +174,7 @@ impl Session {
                 // It uses columns from farther out: those around it have it among their own.
                 Err(_) => Ok(Vec::new()),
             },
-            // What stands within such a query cannot be run without it.
+            // What appears within such a query cannot be run without it.
             None if unknown && part.part != StepPart::Result => Ok(Vec::new()),
             None => Err(error),
         }

@@ -13,13 +13,13 @@ pub(super) struct QueryPart {
     pub(super) part: StepPart,
     pub(super) span: Span,
     pub(super) query: Query,
-    /// Run in place of `query` when that uses columns of the query around it.
+    /// Run instead of `query` when that uses columns of the query around it.
     pub(super) around: Option<Query>,
     /// Whether it is a recursion, whose rounds are of interest.
     pub(super) recursive: bool,
 }
 
-/// All parts, each behind those inside of it, and the whole query last.
+/// All parts, each after those inside it, and the query last.
 pub(super) fn parts_of(query: &Query, clauses: bool) -> Vec<QueryPart> {
     let mut finder = Finder { clauses, visible: Vec::new(), outer: Vec::new(), path: Vec::new(), found: Vec::new() };
     finder.query(query);
@@ -64,7 +64,7 @@ impl<'a> Finder<'a> {
         self.path.push(element.name.text.clone());
         let recursive = with.recursive && uses(&element.query, &element.name);
         if recursive {
-            // Its branches cannot be run by themselves; its rounds are.
+            // Its branches cannot be run separately; its rounds are.
             let last = self.visible.len() - 1;
             let before = std::mem::replace(&mut self.visible[last], with.clone());
             let query = with_names(&self.visible, all_of(&element.name));
@@ -80,7 +80,7 @@ impl<'a> Finder<'a> {
         }
     }
 
-    /// A part that is a whole query; what stands inside of it has been found.
+    /// A part that is a query; what appears inside it has been found.
     fn part(&mut self, part: StepPart, query: &Query) {
         let used = self.outer.last().map_or_else(Vec::new, |outer| outer_names(query, outer));
         let around = self.outer.last().and_then(|outer| beside_outer(outer, query, &used));
@@ -186,7 +186,7 @@ impl<'a> Finder<'a> {
         }
     }
 
-    /// A query in FROM that may use what stands to its left.
+    /// A query in FROM that may use what appears to its left.
     fn lateral(&mut self, query: &Query, select: &Select) {
         let before = |table: &&TableExpr| !holds(table, query.span);
         let left = Select { from: select.from.iter().take_while(before).cloned().collect(), ..select.clone() };
@@ -250,7 +250,7 @@ fn correlation_names(table: &TableExpr, names: &mut Vec<Ident>) {
     }
 }
 
-/// Whether the query at this place stands in a table of FROM.
+/// Whether the query at this place appears in a table of FROM.
 fn holds(table: &TableExpr, place: Span) -> bool {
     match table {
         TableExpr::Derived { query, .. } => query.span.range() == place.range(),
@@ -260,7 +260,7 @@ fn holds(table: &TableExpr, place: Span) -> bool {
     }
 }
 
-/// Where a body stands, as far as its parts tell.
+/// Where a body appears, as far as its parts tell.
 fn span_of(body: &QueryBody) -> Option<Span> {
     match body {
         QueryBody::Select(select) => Some(select.span),
