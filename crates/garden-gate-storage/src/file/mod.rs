@@ -14,13 +14,21 @@ mod load;
 mod location;
 mod new_file;
 mod normalize;
+#[cfg(feature = "parquet")]
 mod page_checksums;
+#[cfg(feature = "parquet")]
 mod parquet;
+#[cfg(not(feature = "parquet"))]
+mod parquet_absent;
+#[cfg(feature = "parquet")]
 mod parquet_write;
 mod problem;
 mod records;
 mod text_file;
 mod write;
+
+#[cfg(not(feature = "parquet"))]
+use parquet_absent as parquet;
 
 use crate::catalog::{Column, FileFormat, FileOptions, Segment, TextReason};
 use crate::diagnostic::{Error, Result};
@@ -143,6 +151,7 @@ pub fn open(at: &Location, options: &FileOptions, threads: Option<&ThreadPool>) 
     if let Err(error) = at.path().metadata() {
         return Err(unreadable(at.path(), error));
     }
+    packing.check_built(at.path())?;
     match format_of(at.path(), options) {
         Some(Format::Csv { delimiter }) => csv::read(at, delimiter, options, threads),
         Some(Format::Json | Format::JsonLines) => json_lines::read(at, options, threads),

@@ -21,6 +21,11 @@ const GROUP_ROWS: usize = 1 << 20;
 /// Bytes of a row group in memory at most, about.
 const GROUP_BYTES: usize = 128 << 20;
 
+#[cfg(feature = "compression")]
+const COMPRESSION: Compression = Compression::SNAPPY;
+#[cfg(not(feature = "compression"))]
+const COMPRESSION: Compression = Compression::UNCOMPRESSED;
+
 pub(super) struct ParquetWriter {
     schema: SchemaRef,
     properties: WriterPropertiesPtr,
@@ -31,7 +36,7 @@ pub(super) struct ParquetWriter {
 
 impl ParquetWriter {
     pub(super) fn new(file: File, schema: SchemaRef) -> Result<Self> {
-        let mut properties = WriterProperties::builder().set_compression(Compression::SNAPPY).build();
+        let mut properties = WriterProperties::builder().set_compression(COMPRESSION).build();
         let group = new_group(&schema, &properties)?;
         add_encoded_arrow_schema_to_metadata(&schema, &mut properties);
         let columns = ArrowSchemaConverter::new().convert(&schema)?;

@@ -14,6 +14,8 @@ pub(crate) enum Problem {
     OutsideFolders,
     #[error("the ending of the file's name does not tell its format")]
     UnknownEnding,
+    #[error("this build does not read or write {what}: it was made without the feature {feature:?}")]
+    FeatureOff { what: &'static str, feature: &'static str },
     #[error("the file is empty: there is not even a header")]
     Empty,
     #[error("the file holds bytes that are no text")]
@@ -69,7 +71,7 @@ impl Facts for Problem {
             Self::NumberTooLong { .. } | Self::TooManyDigits { .. } | Self::Values { .. } => {
                 SqlState::NUMERIC_OUT_OF_RANGE
             }
-            Self::ColumnType { .. } => SqlState::FEATURE_NOT_SUPPORTED,
+            Self::ColumnType { .. } | Self::FeatureOff { .. } => SqlState::FEATURE_NOT_SUPPORTED,
             Self::Empty
             | Self::RowTooLong { .. }
             | Self::Ragged { .. }

@@ -12,7 +12,7 @@ use crate::diagnostic::{Error, Result};
 use rayon::ThreadPool;
 use rayon::prelude::*;
 use std::fs::File;
-use std::io::{BufReader, Read};
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -42,11 +42,24 @@ impl Packing {
         (packing, path.with_extension(""))
     }
 
+    /// 0A000 for a compressed file in a build without the feature `compression`.
+    pub(super) fn check_built(self, path: &Path) -> Result<()> {
+        if self == Self::None || cfg!(feature = "compression") {
+            return Ok(());
+        }
+        let problem = Problem::FeatureOff { what: "compressed files", feature: "compression" };
+        Err(Error::from_facts(&problem).in_file(path, None))
+    }
+
     fn reader(self, file: Counted) -> std::io::Result<Box<dyn Read + Send>> {
         Ok(match self {
             Self::None => Box::new(file),
-            Self::Gzip => Box::new(flate2::read::MultiGzDecoder::new(BufReader::new(file))),
+            #[cfg(feature = "compression")]
+            Self::Gzip => Box::new(flate2::read::MultiGzDecoder::new(std::io::BufReader::new(file))),
+            #[cfg(feature = "compression")]
             Self::Zstd => Box::new(zstd::Decoder::new(file)?),
+            #[cfg(not(feature = "compression"))]
+            Self::Gzip | Self::Zstd => return Err(std::io::ErrorKind::Unsupported.into()),
         })
     }
 }

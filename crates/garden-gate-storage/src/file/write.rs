@@ -2,6 +2,9 @@
 //! its name when it is whole.
 
 use super::new_file::NewFile;
+#[cfg(not(feature = "parquet"))]
+use super::parquet_absent::ParquetWriter;
+#[cfg(feature = "parquet")]
 use super::parquet_write::ParquetWriter;
 use super::problem::Problem;
 use super::text_file::Packing;
@@ -38,7 +41,9 @@ enum Target {
 
 enum Text {
     Plain(BufWriter<File>),
+    #[cfg(feature = "compression")]
     Gzip(flate2::write::GzEncoder<BufWriter<File>>),
+    #[cfg(feature = "compression")]
     Zstd(zstd::Encoder<'static, BufWriter<File>>),
 }
 
@@ -52,6 +57,15 @@ impl fmt::Debug for Writer {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_struct("Writer").field("path", &self.path).finish_non_exhaustive()
     }
+}
+
+/// 0A000 for a format that this build has no writer of.
+fn check_format_built(format: Format, path: &Path) -> Result<()> {
+    if matches!(format, Format::Parquet) && !cfg!(feature = "parquet") {
+        let problem = Problem::FeatureOff { what: "Parquet files", feature: "parquet" };
+        return Err(Error::from_facts(&problem).in_file(path, None));
+    }
+    Ok(())
 }
 
 /// Whether values of a type come back as they were from a file of Arrow arrays; others are written as text.
@@ -71,6 +85,8 @@ impl Writer {
         let Some(format) = format(&inner) else {
             return Err(Error::from_facts(&Problem::UnknownEnding).in_file(path, None));
         };
+        packing.check_built(path)?;
+        check_format_built(format, path)?;
         let made = NewFile::create(path).map_err(|error| unwritable(path, error))?;
         if !made.is_in_place() {
             return Err(Error::from_facts(&Problem::OutsideFolders).in_file(path, None));
@@ -166,15 +182,21 @@ impl Text {
         let file = BufWriter::with_capacity(1 << 18, file);
         Ok(match packing {
             Packing::None => Self::Plain(file),
+            #[cfg(feature = "compression")]
             Packing::Gzip => Self::Gzip(flate2::write::GzEncoder::new(file, flate2::Compression::default())),
+            #[cfg(feature = "compression")]
             Packing::Zstd => Self::Zstd(zstd::Encoder::new(file, 0)?),
+            #[cfg(not(feature = "compression"))]
+            Packing::Gzip | Packing::Zstd => return Err(std::io::ErrorKind::Unsupported.into()),
         })
     }
 
     fn write_all(&mut self, bytes: &[u8]) -> std::io::Result<()> {
         match self {
             Self::Plain(out) => out.write_all(bytes),
+            #[cfg(feature = "compression")]
             Self::Gzip(out) => out.write_all(bytes),
+            #[cfg(feature = "compression")]
             Self::Zstd(out) => out.write_all(bytes),
         }
     }
@@ -182,7 +204,9 @@ impl Text {
     fn finish(&mut self) -> std::io::Result<()> {
         match self {
             Self::Plain(out) => out.flush(),
+            #[cfg(feature = "compression")]
             Self::Gzip(out) => out.try_finish().and_then(|()| out.get_mut().flush()),
+            #[cfg(feature = "compression")]
             Self::Zstd(out) => out.do_finish().and_then(|()| out.get_mut().flush()),
         }
     }

@@ -33,6 +33,7 @@ const LEAST_ROWS: usize = 256;
 /// Fewer bytes are not worth compressing.
 const LEAST_BYTES: usize = 1024;
 /// Level of the compression: reading is to be as fast as the disk, writing not much slower.
+#[cfg(feature = "compression")]
 const LEVEL: i32 = 1;
 const MARK: u8 = 1;
 const HEADER: usize = 10;
@@ -66,7 +67,7 @@ pub(super) fn compressed(payload: Vec<u8>) -> Vec<u8> {
     let mut bytes = vec![MARK, 0];
     bytes.extend((payload.len() as u64).to_le_bytes());
     if payload.len() >= LEAST_BYTES
-        && let Ok(compressed) = zstd::bulk::compress(&payload, LEVEL)
+        && let Some(compressed) = codec::compress(&payload)
         && compressed.len() < payload.len() - payload.len() / 10
     {
         bytes[1] = 1;
@@ -84,7 +85,34 @@ pub(super) fn decompressed(bytes: &[u8]) -> Option<Cow<'_, [u8]>> {
     if header[1] == 0 {
         return (rest.len() == length).then_some(Cow::Borrowed(rest));
     }
-    zstd::bulk::decompress(rest, length).ok().map(Cow::Owned)
+    codec::decompress(rest, length).map(Cow::Owned)
+}
+
+/// Whether these bytes are compressed, and this build has nothing to read them with.
+pub(super) fn needs_codec(bytes: &[u8]) -> bool {
+    bytes.starts_with(&[MARK, 1]) && !cfg!(feature = "compression")
+}
+
+#[cfg(feature = "compression")]
+mod codec {
+    pub(super) fn compress(bytes: &[u8]) -> Option<Vec<u8>> {
+        zstd::bulk::compress(bytes, super::LEVEL).ok()
+    }
+
+    pub(super) fn decompress(bytes: &[u8], length: usize) -> Option<Vec<u8>> {
+        zstd::bulk::decompress(bytes, length).ok()
+    }
+}
+
+#[cfg(not(feature = "compression"))]
+mod codec {
+    pub(super) fn compress(_: &[u8]) -> Option<Vec<u8>> {
+        None
+    }
+
+    pub(super) fn decompress(_: &[u8], _: usize) -> Option<Vec<u8>> {
+        None
+    }
 }
 
 /// The column that these bytes stand for; `None` for bytes that are none.

@@ -439,7 +439,7 @@ impl Store {
         let read = file.begin_read().map_err(|error| bad(error.into()))?;
         let cells = read.open_table(CELLS).map_err(|error| bad(error.into()))?;
         let found = cells.get((part, at)).map_err(|error| bad(error.into()))?.ok_or_else(damaged)?;
-        decoded(self.checked(found.value(), "a column of a table")?).ok_or_else(damaged)
+        decoded(self.checked(found.value(), "a column of a table")?)?.ok_or_else(damaged)
     }
 
     /// What was framed, when its checksum is right.

@@ -79,6 +79,7 @@ impl StoredIndex {
 
     fn block(&self, cells: &StoredColumns, number: usize) -> Result<Block> {
         let bytes = cells.index_block(self.id, index(number))?;
+        super::cell_format::check_codec(&bytes)?;
         let read = || {
             let bytes = decompressed(&bytes)?;
             let (count, rest) = counted(&bytes)?;
