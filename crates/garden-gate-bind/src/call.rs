@@ -1,9 +1,13 @@
 //! Calls: which kind of function a name means.
 
+use super::convert::is_unsettled;
 use super::{Binder, problem::Problem, scope::Clause, scope::Scope};
+use crate::catalog::ProgramFunction;
 use crate::diagnostic::{Error, Result, Span, nearest};
-use crate::logical::{AggregateFunction, Expr, FUNCTIONS, Function, WindowFunction};
+use crate::logical::{AggregateFunction, Expr, ExprKind, FUNCTIONS, Function, WindowFunction};
 use crate::syntax::ast::Call;
+use crate::types::SqlType;
+use std::sync::Arc;
 
 const OWN: &[&str] = &["COALESCE", "NULLIF", "GROUPING"];
 
@@ -31,6 +35,17 @@ const LATER: &[&str] = &[
     "ARRAY_MAX_CARDINALITY",
 ];
 
+/// Whether a name is that of a function of the language, of whatever kind.
+pub fn is_known_function(name: &str) -> bool {
+    let is = |wanted: &&&str| name.eq_ignore_ascii_case(wanted);
+    AggregateFunction::from_name(name).is_some()
+        || AggregateFunction::hypothetical(name).is_some()
+        || WindowFunction::from_name(name).is_some()
+        || Function::from_name(name).is_some()
+        || OWN.iter().any(|own| is(&own))
+        || LATER.iter().any(|later| is(&later))
+}
+
 impl Binder<'_> {
     pub(super) fn call(&mut self, call: &Call, at: (&Scope, Clause), span: Span) -> Result<Expr> {
         let name = &call.name.text;
@@ -53,7 +68,10 @@ impl Binder<'_> {
             return self.own_call(own, call, at, span);
         }
         let Some(function) = Function::from_name(name) else {
-            return Ok(self.unknown_function(call, span));
+            return match self.around.catalog.program_function(name).map(Arc::clone) {
+                Some(function) => self.program_call(&function, call, at, span),
+                None => Ok(self.unknown_function(call, span)),
+            };
         };
         if let Some(what) = unexpected(call) {
             return Ok(self.report(&Problem::ArgumentForm { name: function.name().into(), what }, span));
@@ -87,6 +105,36 @@ impl Binder<'_> {
                 Ok(self.report(&Problem::ArgumentCount { name: own, expected: "one or more arguments", found }, span))
             }
         }
+    }
+
+    /// A call of a program's function: arguments take its types where a common type allows that.
+    fn program_call(
+        &mut self,
+        function: &Arc<ProgramFunction>,
+        call: &Call,
+        at: (&Scope, Clause),
+        span: Span,
+    ) -> Result<Expr> {
+        if let Some(what) = unexpected(call) {
+            return Ok(self.report(&Problem::ArgumentForm { name: function.name.clone(), what }, span));
+        }
+        let args = self.all(&call.args, at)?;
+        if args.len() != function.arguments.len() {
+            let (name, expected) = (function.name.clone(), function.arguments.len());
+            return Ok(self.report(&Problem::ProgramArguments { name, expected, found: args.len() }, span));
+        }
+        let mut coerced = Vec::with_capacity(args.len());
+        for (number, (arg, target)) in args.into_iter().zip(&function.arguments).enumerate() {
+            let arg = if is_unsettled(&arg) { self.settle_parameter(arg, *target) } else { arg };
+            let fits = arg.sql_type() == SqlType::Null || arg.sql_type().common(*target).is_some();
+            if !fits {
+                let (name, found) = (function.name.clone(), arg.sql_type());
+                let problem = Problem::ProgramArgument { name, number: number + 1, expected: *target, found };
+                return Ok(self.report(&problem, arg.span()));
+            }
+            coerced.push(self.coerce(arg, *target));
+        }
+        Ok(Expr::new(ExprKind::ProgramCall(Arc::clone(function), coerced), function.result, span))
     }
 
     fn unknown_function(&mut self, call: &Call, span: Span) -> Expr {

@@ -389,12 +389,18 @@ fn domains(catalog: &Catalog) -> Rows {
     catalog.schemas.iter().flat_map(|schema| schema.domains.iter().map(|domain| row(schema, domain))).collect()
 }
 
+/// Table functions of the database, and functions of the program, which have no schema and no text.
 fn routines(catalog: &Catalog) -> Rows {
+    let external = catalog.program_functions.iter().map(|function| {
+        let name = function.name.as_str();
+        vec![CATALOG.into(), Value::Null, name.into(), "FUNCTION".into(), "EXTERNAL".into(), Value::Null]
+    });
     let row = |schema: &Schema, function: &TableFunction| {
         let (schema, name) = (schema.name.as_str(), function.name.as_str());
         vec![CATALOG.into(), schema.into(), name.into(), "FUNCTION".into(), "SQL".into(), function.query.text().into()]
     };
-    catalog.schemas.iter().flat_map(|schema| schema.functions.iter().map(|function| row(schema, function))).collect()
+    let own = catalog.schemas.iter().flat_map(|schema| schema.functions.iter().map(|function| row(schema, function)));
+    own.chain(external).collect()
 }
 
 fn parameters(catalog: &Catalog) -> Rows {
@@ -408,6 +414,14 @@ fn parameters(catalog: &Catalog) -> Rows {
                 let rest = ["IN".into(), name.as_str().into(), sql_type.to_string().into()];
                 rows.push(first.into_iter().chain(rest).collect());
             }
+        }
+    }
+    for function in &catalog.program_functions {
+        for (at, sql_type) in function.arguments.iter().enumerate() {
+            let number = Value::Integer(i64::from(crate::types::index(at)) + 1);
+            let first = [CATALOG.into(), Value::Null, function.name.as_str().into(), number];
+            let rest = ["IN".into(), Value::Null, sql_type.to_string().into()];
+            rows.push(first.into_iter().chain(rest).collect());
         }
     }
     rows

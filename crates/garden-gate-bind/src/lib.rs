@@ -70,6 +70,7 @@ mod window;
 mod with;
 mod zone;
 
+pub use call::is_known_function;
 pub use change::{BoundChange, Meaning, bind_change, bind_returning};
 pub use definition::{
     bind_checks, check_default, check_definition, check_domain, default_value, generated_values, index_keys,

@@ -48,6 +48,10 @@ pub(crate) enum Problem {
     DayAndTime { fields: String },
     #[error("the result of {symbol} would need {digits} digits after the point; at most 38 are possible")]
     ScaleTooLarge { symbol: &'static str, digits: u16 },
+    #[error("{name} takes {}, {found} given", counted(*expected, "argument"))]
+    ProgramArguments { name: String, expected: usize, found: usize },
+    #[error("argument {number} of {name} is {found}, not {expected}")]
+    ProgramArgument { name: String, number: usize, expected: SqlType, found: SqlType },
     #[error("no function {name}")]
     NoSuchFunction { name: String, near: Option<&'static str>, meant: Option<String> },
     #[error("{name} takes {expected}, {found} given")]

@@ -56,6 +56,7 @@ pub fn evaluate(expr: &Expr, batch: &Batch) -> Result<Lane> {
             let arguments = Arguments { lanes: &lanes, types: &types, rows, result: sql_type };
             Ok(Lane::like(located(function::call(*function, &arguments), expr.span())?, constant))
         }
+        ExprKind::ProgramCall(function, terms) => super::program_call::program_call(function, terms, expr, batch),
         ExprKind::Array(terms) => composite::array_constructor(terms, sql_type, batch),
         ExprKind::Row(terms) => composite::row_constructor(terms, sql_type, batch),
         ExprKind::Field(operand, place) => composite::field(&evaluate(operand, batch)?, *place),

@@ -32,6 +32,7 @@ mod keys;
 mod like;
 mod logic;
 mod problem;
+mod program_call;
 mod sketch;
 mod sorted_table;
 mod text;

@@ -62,7 +62,8 @@ const RESERVED: &[&str] = &[
     "WITH",
 ];
 
-pub(super) fn is_reserved(word: &str) -> bool {
+/// Whether a word is reserved: it is a name only in double quotes.
+pub fn is_reserved(word: &str) -> bool {
     let Some(first) = word.bytes().next().map(|byte| byte.to_ascii_uppercase()) else { return false };
     // The list is in order: only the words with the same first letter are compared.
     let from = RESERVED.partition_point(|reserved| reserved.as_bytes()[0] < first);

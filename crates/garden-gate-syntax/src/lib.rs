@@ -39,5 +39,6 @@ mod thesaurus;
 mod walk;
 
 pub use complete::Typed;
+pub use keyword::is_reserved as is_reserved_word;
 pub use lexer::words;
 pub use parser::{Script, expression_of, file_options_of, name_of, type_of, with_name_for};

@@ -65,7 +65,7 @@ mod session;
 pub use arrow;
 pub use bind::Parameters;
 pub use catalog::{
-    Column, ColumnStatistics, CommonValue, DEFAULT_SCHEMA, GroupStatistics, Segment, TableSource, TextReason,
+    Column, ColumnStatistics, CommonValue, DEFAULT_SCHEMA, GroupStatistics, NullCall, Segment, TableSource, TextReason,
 };
 pub use control::{Interrupt, MemoryGauge};
 pub use diagnostic::{

@@ -57,6 +57,7 @@ mod plans;
 mod predicates;
 mod prepared;
 mod prepared_lookups;
+mod program_functions;
 mod random_queries;
 mod reckoning;
 mod recursion;

@@ -5,6 +5,7 @@ mod definition;
 mod file_options;
 mod objects;
 mod period;
+mod program_function;
 mod sample;
 mod schema;
 mod source;
@@ -20,6 +21,7 @@ pub use definition::{
 pub use file_options::{ErrorFile, FileFormat, FileOptions, LoadOptions, RowEnd};
 pub use objects::{Comment, Domain, Named, Numbers, Sequence, TableFunction, named, subject};
 pub use period::{FOREVER, HistoryRule, Period, Roll, SYSTEM_TIME, SystemTime, WhenFull};
+pub use program_function::{FunctionBody, NullCall, ProgramFunction};
 pub use sample::of_segments;
 pub use schema::Column;
 pub use schema::{Catalog, Schema, Table, TableKind};

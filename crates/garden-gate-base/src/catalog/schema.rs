@@ -1,5 +1,7 @@
 use super::commits::{CommitLog, Pending};
-use super::{Comment, DEFAULT_SCHEMA, Domain, Sequence, TableDefinition, TableFunction, TableSource, View};
+use super::{
+    Comment, DEFAULT_SCHEMA, Domain, ProgramFunction, Sequence, TableDefinition, TableFunction, TableSource, View,
+};
 use crate::catalog::GroupStatistics;
 use crate::types::SqlType;
 use std::sync::Arc;
@@ -86,6 +88,8 @@ pub struct Catalog {
     pub last_commit: u64,
     /// What a transaction has done to it.
     pub pending: Pending,
+    /// Functions of the program, which no file holds.
+    pub program_functions: Vec<Arc<ProgramFunction>>,
 }
 
 impl Default for Catalog {
@@ -97,7 +101,13 @@ impl Default for Catalog {
 impl Catalog {
     /// A database of these schemas that has seen no commit.
     pub fn of(schemas: Vec<Arc<Schema>>) -> Self {
-        Self { schemas, commits: Arc::default(), last_commit: 0, pending: Pending::default() }
+        Self {
+            schemas,
+            commits: Arc::default(),
+            last_commit: 0,
+            pending: Pending::default(),
+            program_functions: Vec::new(),
+        }
     }
 
     /// When the last commit was, in microseconds since 1970; before all times when there was none.
@@ -107,6 +117,11 @@ impl Catalog {
 
     pub fn schema(&self, name: &str) -> Option<&Arc<Schema>> {
         self.schemas.iter().find(|schema| schema.name.eq_ignore_ascii_case(name))
+    }
+
+    /// A program's function of this name, in any case of letters.
+    pub fn program_function(&self, name: &str) -> Option<&Arc<ProgramFunction>> {
+        self.program_functions.iter().find(|known| known.name.eq_ignore_ascii_case(name))
     }
 
     pub fn table(&self, schema: &str, name: &str) -> Option<&Table> {

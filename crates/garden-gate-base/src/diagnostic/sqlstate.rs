@@ -121,6 +121,8 @@ states! {
     READ_ONLY = b"25006";
     /// A referential action that would give a row two different keys.
     TRIGGERED_DATA_CHANGE = b"27000";
+    /// A program's own function failed.
+    EXTERNAL_ROUTINE = b"38000";
     /// No such savepoint.
     SAVEPOINT = b"3B001";
     /// General error.

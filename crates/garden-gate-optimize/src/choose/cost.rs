@@ -114,7 +114,11 @@ pub(super) fn work<'e>(rows: Estimate, exprs: impl IntoIterator<Item = &'e Expr>
 fn operations(expr: &Expr) -> f64 {
     let mut sum = match expr.kind() {
         ExprKind::Column(_) | ExprKind::Slot(_) | ExprKind::Literal(_) | ExprKind::Parameter(..) => return 0.0,
-        ExprKind::Like(..) | ExprKind::Call(..) | ExprKind::Case(..) | ExprKind::Concat(_) => CALL,
+        ExprKind::Like(..)
+        | ExprKind::Call(..)
+        | ExprKind::ProgramCall(..)
+        | ExprKind::Case(..)
+        | ExprKind::Concat(_) => CALL,
         ExprKind::Compare(_, sides) => COMPARE + if sides[0].sql_type().is_text() { EVALUATE } else { 0.0 },
         _ => EVALUATE,
     };

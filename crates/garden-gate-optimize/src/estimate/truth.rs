@@ -91,6 +91,7 @@ impl Truth {
             | ExprKind::Case(..)
             | ExprKind::Coalesce(_)
             | ExprKind::Call(..)
+            | ExprKind::ProgramCall(..)
             | ExprKind::Array(_)
             | ExprKind::Row(_)
             | ExprKind::Field(..)

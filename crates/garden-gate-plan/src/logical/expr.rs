@@ -1,6 +1,8 @@
 use super::{ArithmeticOp, ColumnId, CompareOp, Function, ParameterName, Subquery, SubqueryTest, Test};
+use crate::catalog::ProgramFunction;
 use crate::diagnostic::Span;
 use crate::types::{SqlType, Value};
+use std::sync::Arc;
 
 /// A typed expression.
 #[derive(Clone, Debug)]
@@ -40,6 +42,8 @@ pub enum ExprKind {
     Coalesce(Vec<Expr>),
     Cast(Box<Expr>),
     Call(Function, Vec<Expr>),
+    /// A function of the program.
+    ProgramCall(Arc<ProgramFunction>, Vec<Expr>),
     /// The elements of an array, all of one type.
     Array(Vec<Expr>),
     /// The fields of a row.
@@ -71,7 +75,7 @@ impl Expr {
                     | Function::OctetLength
                     | Function::Position
             ),
-            ExprKind::Only(_) | ExprKind::Subquery(_) => true,
+            ExprKind::ProgramCall(..) | ExprKind::Only(_) | ExprKind::Subquery(_) => true,
             _ => false,
         };
         kind.for_each_child(|child| can_raise |= child.can_raise);
@@ -293,6 +297,9 @@ impl Expr {
             ExprKind::Call(function, terms) => {
                 ExprKind::Call(function, terms.into_iter().map(change).collect::<Result<_, E>>()?)
             }
+            ExprKind::ProgramCall(function, terms) => {
+                ExprKind::ProgramCall(function, terms.into_iter().map(change).collect::<Result<_, E>>()?)
+            }
             ExprKind::Array(terms) => ExprKind::Array(terms.into_iter().map(change).collect::<Result<_, E>>()?),
             ExprKind::Row(terms) => ExprKind::Row(terms.into_iter().map(change).collect::<Result<_, E>>()?),
             ExprKind::Field(operand, place) => ExprKind::Field(Box::new(change(*operand)?), place),
@@ -322,6 +329,7 @@ impl Expr {
                 (K::Compare(op, a), K::Compare(other, b)) => op == other && all(a.as_slice(), b.as_slice()),
                 (K::Arithmetic(op, a), K::Arithmetic(other, b)) => op == other && all(a.as_slice(), b.as_slice()),
                 (K::Call(f, a), K::Call(g, b)) => f == g && all(a, b),
+                (K::ProgramCall(f, a), K::ProgramCall(g, b)) => Arc::ptr_eq(f, g) && all(a, b),
                 (K::Array(a), K::Array(b)) | (K::Row(a), K::Row(b)) => all(a, b),
                 (K::Field(a, i), K::Field(b, j)) => i == j && a.same_as(b),
                 (K::Only(a), K::Only(b)) => all(a.as_slice(), b.as_slice()),
@@ -351,6 +359,7 @@ impl ExprKind {
             | Self::Or(terms)
             | Self::Coalesce(terms)
             | Self::Call(_, terms)
+            | Self::ProgramCall(_, terms)
             | Self::Array(terms)
             | Self::Row(terms) => terms.iter().for_each(visit),
             Self::Subquery(subquery) => subquery.operands().iter().for_each(visit),

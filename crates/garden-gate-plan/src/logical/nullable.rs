@@ -70,6 +70,8 @@ fn gives_null(expr: &Expr, input: &LogicalPlan, stored: &dyn Fn(ColumnId) -> boo
         // A row that there is not has no values.
         ExprKind::Call(Function::ValueAt { .. }, _) => true,
         ExprKind::Call(_, arguments) => any(arguments),
+        // Its code may give NULL for any row.
+        ExprKind::ProgramCall(..) => true,
         ExprKind::Case(branches, otherwise) => {
             branches.iter().any(|(_, result)| gives_null(result, input, stored)) || gives_null(otherwise, input, stored)
         }

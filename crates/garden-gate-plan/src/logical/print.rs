@@ -243,6 +243,10 @@ impl<'a> Printer<'a> {
             ExprKind::Case(branches, otherwise) => self.write_case(branches, otherwise, out),
             ExprKind::Coalesce(terms) => self.enclosed(("COALESCE(", terms, ")"), out),
             ExprKind::Call(function, terms) => self.write_call(*function, terms, out),
+            ExprKind::ProgramCall(function, terms) => {
+                out.push_str(&function.name);
+                self.enclosed(("(", terms, ")"), out);
+            }
             ExprKind::Array(terms) => self.enclosed(("ARRAY[", terms, "]"), out),
             ExprKind::Row(terms) => self.enclosed(("ROW(", terms, ")"), out),
             ExprKind::Field(operand, place) => {
@@ -321,6 +325,7 @@ fn level(kind: &ExprKind) -> Level {
         | ExprKind::Negate(_)
         | ExprKind::Case(..)
         | ExprKind::Coalesce(_)
+        | ExprKind::ProgramCall(..)
         | ExprKind::Array(_)
         | ExprKind::Row(_)
         | ExprKind::Field(..)

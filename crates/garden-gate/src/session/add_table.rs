@@ -129,7 +129,7 @@ pub(super) fn check_columns(columns: &[Column]) -> Result<()> {
     Ok(())
 }
 
-fn is_possible(sql_type: SqlType) -> bool {
+pub(super) fn is_possible(sql_type: SqlType) -> bool {
     match sql_type {
         SqlType::Numeric { precision, scale } => (1..=38).contains(&precision) && scale <= precision,
         SqlType::Array(element) => is_possible(*element),

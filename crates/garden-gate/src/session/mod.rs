@@ -1,6 +1,7 @@
 //! The story of a statement, start to end: [`statement`] reads on one page.
 
 mod access;
+mod add_function;
 mod add_table;
 mod alter;
 mod alter_numbering;
