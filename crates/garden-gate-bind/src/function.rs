@@ -2,7 +2,7 @@
 
 use super::problem::Problem;
 use super::{Binder, convert::is_unsettled};
-use crate::diagnostic::Span;
+use crate::diagnostic::{Error, Span, SqlState};
 use crate::logical::{Expr, ExprKind, Function};
 use crate::types::{ExtractField, MICROS_PER_DAY, SqlType as T, Template, Value, date_parts};
 
@@ -65,8 +65,100 @@ fn arguments(function: Function) -> (&'static [Kind], usize, &'static str) {
         F::Element | F::TrimArray | F::ArrayLimit => (&[Array, Whole], 2, "two arguments"),
         F::WithElement => (&[Array, Whole, Any], 3, "three arguments"),
         F::Cardinality => (&[Array], 1, "one argument"),
-        _ => (&[Float], 1, "one argument"),
+        F::Sqrt
+        | F::Ln
+        | F::Log10
+        | F::Exp
+        | F::Sin
+        | F::Cos
+        | F::Tan
+        | F::Sinh
+        | F::Cosh
+        | F::Tanh
+        | F::Asin
+        | F::Acos
+        | F::Atan => (&[Float], 1, "one argument"),
+        // The binder makes these calls itself.
+        F::CompareExactly | F::Sampled { .. } | F::InDomain => (&[], 0, "no call of its own"),
     }
+}
+
+/// The type of the result where it does not depend on the types of the arguments; `None` for all others.
+fn fixed_type(function: Function) -> Option<T> {
+    use Function as F;
+    Some(match function {
+        F::CharacterLength
+        | F::OctetLength
+        | F::Position
+        | F::Cardinality
+        | F::OccurrencesRegex
+        | F::PositionRegex
+        | F::PositionRegexAfter => T::Integer,
+        F::Similar | F::LikeRegex | F::IsNormalized | F::Contains => T::Boolean,
+        F::FieldCount => T::BigInt,
+        F::Power
+        | F::Log
+        | F::Sqrt
+        | F::Ln
+        | F::Log10
+        | F::Exp
+        | F::Sin
+        | F::Cos
+        | F::Tan
+        | F::Sinh
+        | F::Cosh
+        | F::Tanh
+        | F::Asin
+        | F::Acos
+        | F::Atan => T::Double,
+        F::Upper
+        | F::Lower
+        | F::Substring
+        | F::SubstringSimilar
+        | F::Overlay
+        | F::TrimLeading
+        | F::TrimTrailing
+        | F::TrimBoth
+        | F::LeftTrim
+        | F::RightTrim
+        | F::BothTrim
+        | F::LeftPad
+        | F::RightPad
+        | F::Normalize
+        | F::Translate
+        | F::SubstringRegex
+        | F::TranslateRegex => T::TEXT,
+        F::Abs
+        | F::Mod
+        | F::Ceiling
+        | F::Floor
+        | F::Round
+        | F::Truncate
+        | F::WidthBucket
+        | F::Greatest
+        | F::Least
+        | F::Extract(_)
+        | F::RowNumberAt(_)
+        | F::ValueAt { .. }
+        | F::TruncateTo(_)
+        | F::MonthsBetween
+        | F::AtZone
+        | F::CompareExactly
+        | F::LocalAtZone
+        | F::MomentOfLocal
+        | F::TextOfInstant
+        | F::InstantOfText
+        | F::AtLocal
+        | F::Element
+        | F::TrimArray
+        | F::WithElement
+        | F::Sampled { .. }
+        | F::CastFormat
+        | F::SecondDigits
+        | F::IntervalFields
+        | F::ArrayLimit
+        | F::InDomain => return None,
+    })
 }
 
 impl Binder<'_> {
@@ -153,16 +245,10 @@ impl Binder<'_> {
         let first = args[0].sql_type();
         let second = args.get(1).map_or(T::Null, Expr::sql_type);
         Some(match function {
-            F::CharacterLength | F::OctetLength | F::Position | F::Cardinality => (args, T::Integer),
-            F::OccurrencesRegex | F::PositionRegex | F::PositionRegexAfter | F::WidthBucket => {
-                let args = if function == F::WidthBucket { self.width_bucket(args, span) } else { args };
-                (args, T::Integer)
-            }
-            F::Similar | F::LikeRegex | F::IsNormalized | F::Contains => (args, T::Boolean),
+            F::WidthBucket => (self.width_bucket(args, span), T::Integer),
             F::Substring | F::Overlay | F::TrimLeading | F::TrimTrailing | F::TrimBoth if first.is_binary() => {
                 (args, T::Varbinary(None))
             }
-            F::FieldCount => (args, T::BigInt),
             F::Abs | F::TrimArray | F::WithElement | F::SecondDigits | F::IntervalFields | F::ArrayLimit => {
                 (args, first)
             }
@@ -207,22 +293,14 @@ impl Binder<'_> {
                 _ => return None,
             },
             F::AtZone | F::LocalAtZone | F::AtLocal => self.at_zone(function, args, (first, second), span)?,
-            F::Power
-            | F::Log
-            | F::Sqrt
-            | F::Ln
-            | F::Log10
-            | F::Exp
-            | F::Sin
-            | F::Cos
-            | F::Tan
-            | F::Sinh
-            | F::Cosh
-            | F::Tanh
-            | F::Asin
-            | F::Acos
-            | F::Atan => (args, T::Double),
-            _ => (args, T::TEXT),
+            _ => match fixed_type(function) {
+                Some(fixed) => (args, fixed),
+                None => {
+                    let message = format!("internal error: {} is bound elsewhere", function.name());
+                    self.problems.push(Error::new(SqlState::GENERAL, message).at(span));
+                    return None;
+                }
+            },
         })
     }
 

@@ -63,6 +63,9 @@ pub(crate) enum Problem {
     NullArray,
     #[error("the array has {count} elements, and may have {most}")]
     ArrayTooLong { count: usize, most: i64 },
+    /// A fault of the engine itself; never one of the data.
+    #[error("internal error: {0}")]
+    Internal(&'static str),
     #[error("{name} of a row marker has its value over a frame only")]
     OutsideFrame { name: &'static str },
     #[error("'{zone}' is not a time zone")]
@@ -131,7 +134,7 @@ impl Facts for Problem {
             Self::NoPlace { .. } => SqlState::ARRAY_ELEMENT,
             Self::BadSampleSize { .. } => SqlState::INVALID_SAMPLE_SIZE,
             Self::BadRepeat => SqlState::INVALID_SAMPLE_REPEAT,
-            Self::OutsideFrame { .. } => SqlState::GENERAL,
+            Self::OutsideFrame { .. } | Self::Internal(_) => SqlState::GENERAL,
             Self::NoSuchZone { .. } => SqlState::INVALID_TIME_ZONE,
             Self::OutsideDomain { .. } => SqlState::CONSTRAINT,
             Self::ListTooLong { .. } => SqlState::STRING_RIGHT_TRUNCATION,

@@ -75,7 +75,7 @@ fn main() {
         session.allow_folder(folder.path()).expect("a bench");
         let sql = format!("INSERT INTO reading FROM FILE '{}'", path.display());
         let load = least(|| {
-            session.run(&format!("DROP TABLE IF EXISTS reading; CREATE TABLE reading ({COLUMNS})")).expect("a bench");
+            session.run(format!("DROP TABLE IF EXISTS reading; CREATE TABLE reading ({COLUMNS})")).expect("a bench");
             time(|| assert_eq!(session.execute(&sql, ()).expect("a bench"), rows as u64))
         });
         report(
@@ -162,7 +162,7 @@ fn opening(folder: &std::path::Path, csv: &std::path::Path) {
     let mut session = Database::open(&path).expect("a bench").session();
     session.allow_folder(folder).expect("a bench");
     session
-        .run(&format!("CREATE TABLE reading ({COLUMNS}); INSERT INTO reading FROM FILE '{}'", csv.display()))
+        .run(format!("CREATE TABLE reading ({COLUMNS}); INSERT INTO reading FROM FILE '{}'", csv.display()))
         .expect("a bench");
     drop(session);
     let open = time(|| drop(black_box(Database::open(&path).expect("a bench"))));

@@ -459,7 +459,7 @@ fn broken_rules_say_what_to_write() {
         ),
         ("SELECT ARRAY[1][2]", "2202E", "ARRAY[1][2]", "1 elements, there is none at 2"),
         ("SELECT LN(0)", "2201E", "LN(0)", "no logarithm"),
-        ("SELECT 'a' LIKE_REGEX '('", "2201B", "'a' LIKE_REGEX '('", "no regular expression"),
+        ("SELECT 'a' LIKE_REGEX '('", "2201B", "'a' LIKE_REGEX '('", "not a regular expression"),
         (
             "SELECT CAST('192.0.2.300' AS IPADDRESS)",
             "22018",

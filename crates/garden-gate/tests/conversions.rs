@@ -75,6 +75,6 @@ fn what_can_not_be_cast() {
         ),
         ("SELECT CAST(1 AS NUMERIC(39,0))", "42000", "39", "precision must be from 1 to 38"),
         ("SELECT CAST(1 AS NUMERIC(3,4))", "42000", "4", "scale must be from 0 to 3"),
-        ("SELECT CAST(1 AS NOTHING)", "42000", "NOTHING", "no type, and no domain"),
+        ("SELECT CAST(1 AS NOTHING)", "42000", "NOTHING", "neither a type nor a domain"),
     ]);
 }

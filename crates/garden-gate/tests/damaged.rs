@@ -72,7 +72,7 @@ fn every_changed_byte_of_a_parquet_page_is_found() {
     let mut session = Database::in_memory().session();
     session.allow_folder(folder.path()).unwrap();
     session.allow_writing(folder.path()).unwrap();
-    session.run(&format!("INSERT INTO FILE '{}' {ROWS}", path.display())).unwrap();
+    session.run(format!("INSERT INTO FILE '{}' {ROWS}", path.display())).unwrap();
     let whole = std::fs::read(&path).unwrap();
     let read = |session: &mut Session, at: usize| {
         let changed = folder.path().join(format!("{at}.parquet"));

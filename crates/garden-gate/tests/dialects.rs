@@ -96,7 +96,7 @@ fn what_is_written_reads_back() {
         check(&mut session, (&format!("INSERT INTO FILE '{}' ({options}, REPLACE) TABLE t", file.display()), &rows));
         check(&mut session, (&format!("INSERT INTO back FROM FILE '{}' ({options})", file.display()), &rows));
         for (one, other) in [("t", "back"), ("back", "t")] {
-            let found = session.query(&format!("TABLE {one} EXCEPT ALL TABLE {other}"), ()).unwrap();
+            let found = session.query(format!("TABLE {one} EXCEPT ALL TABLE {other}"), ()).unwrap();
             assert_eq!(
                 found.row_count(),
                 0,
@@ -135,7 +135,7 @@ fn what_is_read_is_what_another_reader_reads() {
             reader.records().map(|record| record.unwrap().iter().map(str::to_owned).collect()).collect();
         // A row with another number of fields is bad for us; the other reader only gives it.
         let whole = expected.iter().all(|row| row.len() == width);
-        let load = session.execute(&format!("INSERT INTO t FROM FILE '{}'", path.display()), ());
+        let load = session.execute(format!("INSERT INTO t FROM FILE '{}'", path.display()), ());
         assert_eq!(load.is_ok(), whole, "seed {seed}\n{text:?}\n{load:?}");
         if whole {
             let rows = session.query("TABLE t", ()).unwrap();

@@ -121,7 +121,7 @@ fn early_groups_change_no_rows() {
         );
         let mut results = Vec::new();
         for without in ["", "eager aggregation"] {
-            session.run(&format!("SET without_rules = '{without}'")).unwrap();
+            session.run(format!("SET without_rules = '{without}'")).unwrap();
             taken += usize::from(is_early(&session.plan(&sql, ()).unwrap()));
             let shown = show(&session.query(&sql, ()).unwrap());
             let mut rows: Vec<String> = shown.split("; ").map(str::to_owned).collect();

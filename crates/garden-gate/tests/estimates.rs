@@ -10,7 +10,7 @@ fn table(draw: &mut Draw) -> Session {
     let mut session = Database::in_memory().session();
     let (common, values, nulls) = (draw.below(50), 2 + draw.below(900), 2 + draw.below(20));
     session
-        .run(&format!(
+        .run(format!(
             "CREATE TABLE t AS SELECT CASE WHEN MOD(value, {nulls}) = 0 THEN NULL WHEN MOD(value, 7) < 3 THEN {common} ELSE MOD(value * 7919, {values}) END AS a,
                MOD(value * 104729, 5000) AS b, 'w' || CAST(MOD(value * 31, 9) AS VARCHAR(3)) AS c,
                DATE '2026-01-01' + CAST(MOD(value * 17, 365) AS INTEGER) * INTERVAL '1' DAY AS d FROM SERIES(1, 3000)"
@@ -38,7 +38,7 @@ fn estimate(session: &mut Session, condition: &str) -> f64 {
 
 fn count(session: &mut Session, condition: &str) -> f64 {
     let rows =
-        session.query(&format!("SELECT CAST(COUNT(*) AS DOUBLE PRECISION) FROM t WHERE {condition}"), ()).unwrap();
+        session.query(format!("SELECT CAST(COUNT(*) AS DOUBLE PRECISION) FROM t WHERE {condition}"), ()).unwrap();
     rows.rows().next().unwrap().value(0).to_string().parse().unwrap()
 }
 
@@ -105,7 +105,7 @@ fn conditions_on_aggregates_go_by_their_spread() {
         "COUNT(*) > 1000",
         "COUNT(*) > 0",
     ] {
-        let (found, plan) = session.measure(&format!("SELECT k FROM t GROUP BY k HAVING {condition}"), ()).unwrap();
+        let (found, plan) = session.measure(format!("SELECT k FROM t GROUP BY k HAVING {condition}"), ()).unwrap();
         let (estimate, rows) = (plan.root.estimated_rows, f64::from(u32::try_from(found.row_count()).unwrap()));
         let error = (estimate.max(1.0) / rows.max(1.0)).max(rows.max(1.0) / estimate.max(1.0));
         assert!(error < 2.5 || (estimate - rows).abs() < 60.0, "{condition}: {estimate} for {rows}");

@@ -138,7 +138,7 @@ fn what_is_written_is_read_back() {
     for ending in ["arrow", "parquet"] {
         let path = folder.path(&format!("kept.{ending}"));
         session
-            .run(&format!(
+            .run(format!(
                 "INSERT INTO FILE '{}' VALUES (CAST(X'02' AS BINARY(2)), X'0304', CAST('a' AS CHAR(2)) || '|', CAST(1.5 AS NUMERIC(30,1)), NULL)",
                 path.display()
             ))
@@ -208,8 +208,8 @@ fn bad_files_are_one_clear_error() {
         ("twice.csv", b"a,a\n1,2\n", "42S21", Some(1), "two columns are called \"a\""),
         ("long.csv", b"a\n1\n123456789012345678901234567890123456789\n", "22003", Some(3), "38 digits"),
         ("digits.csv", b"a\n12345678901234567890123456789\n0.1234567890123\n", "22003", None, "42 digits"),
-        ("bad.jsonl", b"{\"a\":1}\n{\"a\":\n", "22000", Some(2), "no JSON object"),
-        ("list.jsonl", b"[1]\n", "22000", Some(1), "no JSON object"),
+        ("bad.jsonl", b"{\"a\":1}\n{\"a\":\n", "22000", Some(2), "not a JSON object"),
+        ("list.jsonl", b"[1]\n", "22000", Some(1), "not a JSON object"),
         ("empty.jsonl", b"\n", "22000", None, "empty"),
         ("bad.parquet", b"PAR1 and no more", "22000", None, "cannot be read as Parquet"),
         ("bad.arrow", b"ARROW1 and no more", "22000", None, "cannot be read as Arrow IPC"),

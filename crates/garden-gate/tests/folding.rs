@@ -235,7 +235,7 @@ fn a_parameter_is_worth_its_value() {
         ("(:p, 2) = (1, 2)", Value::Integer(1), "TRUE"),
         ("EXTRACT(MONTH FROM :p)", Value::date("2024-02-28").unwrap(), "2"),
     ] {
-        let rows = session.query(&format!("SELECT {expression}"), Parameters::new().set("p", value)).unwrap();
+        let rows = session.query(format!("SELECT {expression}"), Parameters::new().set("p", value)).unwrap();
         assert_eq!(rows.rows().next().unwrap().values()[0].to_string(), expected, "{expression}");
     }
 }

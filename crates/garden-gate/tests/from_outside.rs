@@ -79,7 +79,7 @@ fn arrays_are_held_to_their_types() {
         // A source of its own is looked at when it is read; nothing gets into a table through it.
         db.add_source("u", Arc::new(Given(columns.to_vec(), vec![array]))).unwrap();
         let mut session = db.session();
-        session.run(&format!("CREATE TABLE kept (a {sql_type})")).unwrap();
+        session.run(format!("CREATE TABLE kept (a {sql_type})")).unwrap();
         let copied = session.execute("INSERT INTO kept SELECT a FROM u", ()).err();
         assert_eq!(copied.map_or("".into(), |error| error.sqlstate().to_string()), state, "{sql_type}");
         if state.is_empty() {

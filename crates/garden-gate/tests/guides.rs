@@ -102,11 +102,11 @@ fn demands_are_obeyed() {
         let rows = session.query(&guided, ()).unwrap();
         assert_eq!(rows.row_count().to_string(), free, "{guided}");
         // The same as a wish, without a note.
-        let wish = session.plan(&format!("{sql} GUIDE IF POSSIBLE ({guide})"), ()).unwrap();
+        let wish = session.plan(format!("{sql} GUIDE IF POSSIBLE ({guide})"), ()).unwrap();
         assert_eq!((shape(&wish).as_str(), wish.notes.len()), (plan, 0), "{guided}");
     }
     for (guide, workers) in [("WORKERS 2", 2), ("WORKERS 1", 1)] {
-        assert_eq!(session.plan(&format!("{joined} GUIDE ({guide})"), ()).unwrap().workers, workers);
+        assert_eq!(session.plan(format!("{joined} GUIDE ({guide})"), ()).unwrap().workers, workers);
     }
     assert!(
         (session.plan("SELECT * FROM plot p GUIDE (EXPECT p 7 ROWS)", ()).unwrap().root.estimated_rows - 7.0).abs()
@@ -204,7 +204,7 @@ fn cost_settings_change_what_is_chosen() {
         assert_eq!(plan.root.operator.name(), operator, "{settings}: {}", shape(&plan));
     }
     for value in ["0", "'much'", "1001", "-1"] {
-        let error = session.run(&format!("SET index_cost_factor = {value}")).unwrap_err();
+        let error = session.run(format!("SET index_cost_factor = {value}")).unwrap_err();
         assert_eq!(error.sqlstate().as_str(), "HY024", "{value}");
     }
 }

@@ -54,7 +54,7 @@ fn two_indexes_leave_fewer_rows_than_one() {
     assert_eq!(chosen.choice, "index lookup task_bed_ix and task_day_ix");
     assert!(decision.candidates.iter().any(|candidate| candidate.choice == "index lookup task_bed_ix"));
     // Who demands one of them gets that one.
-    let alone = session.plan(&format!("{sql} GUIDE (READ task BY INDEX task_day_ix)"), ()).unwrap();
+    let alone = session.plan(format!("{sql} GUIDE (READ task BY INDEX task_day_ix)"), ()).unwrap();
     assert_eq!(alone.nodes().into_iter().find_map(|node| node.index.clone()).unwrap().names(), ["task_day_ix"]);
 }
 
@@ -125,7 +125,7 @@ fn sets_of_indexes_change_no_rows() {
         let sql = format!("SELECT task_id, bed_id FROM task WHERE {condition} ORDER BY task_id");
         let mut results = Vec::new();
         for factor in ["0.001", "1", "1000"] {
-            session.run(&format!("SET index_cost_factor = {factor}")).unwrap();
+            session.run(format!("SET index_cost_factor = {factor}")).unwrap();
             let plan = session.plan(&sql, ()).unwrap();
             let index = plan.nodes().into_iter().find_map(|node| node.index.clone());
             several += usize::from(index.is_some_and(|index| index.names().len() > 1));

@@ -8,7 +8,7 @@ use garden_gate::{Database, Parameters, Session, Value};
 fn tables() -> Session {
     let mut session = Database::in_memory().session();
     let columns = "id INTEGER, a INTEGER, b VARCHAR(20), d DATE NOT NULL, n NUMERIC(6,2), f DOUBLE PRECISION";
-    session.run(&format!("CREATE TABLE plain ({columns}); CREATE TABLE kept ({columns}, PRIMARY KEY (id))")).unwrap();
+    session.run(format!("CREATE TABLE plain ({columns}); CREATE TABLE kept ({columns}, PRIMARY KEY (id))")).unwrap();
     for (from, to) in [(1, 5000), (5001, 7000), (7001, 7500), (7501, 7600)] {
         for table in ["plain", "kept"] {
             let sql = format!(
@@ -21,7 +21,7 @@ fn tables() -> Session {
     }
     for table in ["plain", "kept"] {
         session
-            .run(&format!("DELETE FROM {table} WHERE MOD(id, 5) = 0; UPDATE {table} SET a = 7 WHERE id < 20"))
+            .run(format!("DELETE FROM {table} WHERE MOD(id, 5) = 0; UPDATE {table} SET a = 7 WHERE id < 20"))
             .unwrap();
     }
     session
@@ -77,13 +77,13 @@ fn an_index_gives_the_rows_that_a_scan_gives() {
     for (condition, expected) in CONDITIONS {
         for columns in ["*", "n, a", "COUNT(*)"] {
             let sql = |table: &str| format!("SELECT {columns} FROM {table} WHERE {condition}");
-            let plain = show(&session.query(&sql("plain"), ()).unwrap());
-            let kept = show(&session.query(&sql("kept"), ()).unwrap());
+            let plain = show(&session.query(sql("plain"), ()).unwrap());
+            let kept = show(&session.query(sql("kept"), ()).unwrap());
             let mut rows = [plain, kept].map(|rows| rows.split("; ").map(str::to_owned).collect::<Vec<_>>());
             rows.iter_mut().for_each(|rows| rows.sort());
             assert_eq!(rows[0], rows[1], "{condition}");
         }
-        let plan = session.plan(&format!("SELECT * FROM kept WHERE {condition}"), ()).unwrap();
+        let plan = session.plan(format!("SELECT * FROM kept WHERE {condition}"), ()).unwrap();
         let read = plan.nodes().into_iter().find(|node| node.target.is_some());
         let name = read.map(|read| {
             format!("{} {}", read.operator, read.index.as_ref().map_or(String::new(), ToString::to_string))
@@ -92,7 +92,7 @@ fn an_index_gives_the_rows_that_a_scan_gives() {
     }
     // Rows of a scan and of an index come in one order: that of the table.
     let ids = |session: &mut Session, table: &str| {
-        show(&session.query(&format!("SELECT id, b FROM {table} WHERE a = 7 AND d < DATE '2024-03-01'"), ()).unwrap())
+        show(&session.query(format!("SELECT id, b FROM {table} WHERE a = 7 AND d < DATE '2024-03-01'"), ()).unwrap())
     };
     assert_eq!(ids(&mut session, "kept"), ids(&mut session, "plain"));
 }
@@ -128,9 +128,9 @@ fn an_index_gives_its_order() {
     ];
     for (order, index, fetch) in cases {
         let sql = |table: &str| format!("SELECT id, d, n + 1 AS m FROM {table} ORDER BY {order} {fetch}");
-        let (kept, plain) = (session.query(&sql("kept"), ()).unwrap(), session.query(&sql("plain"), ()).unwrap());
+        let (kept, plain) = (session.query(sql("kept"), ()).unwrap(), session.query(sql("plain"), ()).unwrap());
         assert_eq!(show(&kept), show(&plain), "{order}");
-        let plan = session.plan(&sql("kept"), ()).unwrap();
+        let plan = session.plan(sql("kept"), ()).unwrap();
         let sorts = plan.nodes().iter().any(|node| matches!(node.operator.name(), "sort" | "top-n"));
         assert_eq!(sorts, index.is_empty(), "{order}");
         assert_eq!(plan.reads("kept").by_index(index), !index.is_empty(), "{order}");
@@ -138,10 +138,7 @@ fn an_index_gives_its_order() {
     // With the first key fixed, the rows come in the order of the second.
     let sql = "SELECT d FROM kept WHERE a = 7 ORDER BY d DESC FETCH FIRST 2 ROWS ONLY";
     assert!(session.plan(sql, ()).unwrap().reads("kept").by_index("kept_a"));
-    assert_eq!(
-        show(&session.query(sql, ()).unwrap()),
-        show(&session.query(&sql.replace("kept", "plain"), ()).unwrap())
-    );
+    assert_eq!(show(&session.query(sql, ()).unwrap()), show(&session.query(sql.replace("kept", "plain"), ()).unwrap()));
     // Columns of the index need no look at the table.
     let plan = session.plan("SELECT n, d FROM kept WHERE a = 7", ()).unwrap();
     assert_eq!(plan.nodes().iter().find(|node| node.index.is_some()).unwrap().operator.name(), "index-only scan");
@@ -152,7 +149,7 @@ fn changes_find_their_rows_by_index_and_keep_it_right() {
     let mut session = tables();
     for table in ["plain", "kept"] {
         session
-            .run(&format!(
+            .run(format!(
                 "UPDATE {table} SET a = 500, id = id + 100000 WHERE id BETWEEN 100 AND 120; DELETE FROM {table} WHERE a = 8;
                  INSERT INTO {table} VALUES (50, 8, 'new', DATE '2025-01-01', 9.99, 1)"
             ))
@@ -160,7 +157,7 @@ fn changes_find_their_rows_by_index_and_keep_it_right() {
     }
     for condition in ["a = 500", "a = 8", "id > 100000", "id BETWEEN 90 AND 130", "n = 9.99"] {
         let sql = |table: &str| format!("SELECT id, a, b FROM {table} WHERE {condition} ORDER BY id");
-        let (kept, plain) = (session.query(&sql("kept"), ()).unwrap(), session.query(&sql("plain"), ()).unwrap());
+        let (kept, plain) = (session.query(sql("kept"), ()).unwrap(), session.query(sql("plain"), ()).unwrap());
         assert_eq!(show(&kept), show(&plain), "{condition}");
     }
 }

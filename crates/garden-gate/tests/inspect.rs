@@ -25,7 +25,7 @@ fn values(row: &[Value]) -> String {
 fn steps_of(sql: &str, options: &StepOptions) -> Vec<String> {
     let source = SourceText::new(sql);
     let steps =
-        garden().steps_with(&source, &Parameters::new(), options).unwrap_or_else(|error| panic!("{sql}: {error}"));
+        garden().steps_with(&source, Parameters::new(), options).unwrap_or_else(|error| panic!("{sql}: {error}"));
     let shown = |step: &garden_gate::Step| {
         let rows: Vec<String> = step.rows.rows().map(|row| values(&row.values())).collect();
         let round = step.round.map(|round| format!(" {round}")).unwrap_or_default();
@@ -119,7 +119,7 @@ fn one_step_can_be_asked_for() {
     assert_eq!(steps_of(sql, &options), ["b with: 2"]);
     options.only = Some("c".into());
     let source = SourceText::new(sql);
-    let error = garden().steps_with(&source, &Parameters::new(), &options).unwrap_err();
+    let error = garden().steps_with(&source, Parameters::new(), &options).unwrap_err();
     assert!(error.help().unwrap().contains("did you mean \"a\""), "{error:?}");
     let error = garden().steps("DELETE FROM plot", ()).unwrap_err();
     assert_eq!(error.sqlstate().as_str(), "42000");
@@ -192,9 +192,8 @@ fn comparisons_tell_where_rows_and_plans_part() {
         options.ordered = ordered;
         options.runs = 2;
         let sources = [SourceText::new(a), SourceText::new(b)];
-        let found = garden()
-            .compare_with(&sources, &Parameters::new(), &options)
-            .unwrap_or_else(|error| panic!("{a}: {error}"));
+        let found =
+            garden().compare_with(&sources, Parameters::new(), &options).unwrap_or_else(|error| panic!("{a}: {error}"));
         let texts: Vec<String> = found
             .differences
             .iter()

@@ -27,19 +27,19 @@ fn garden(draw: &mut Draw) -> Session {
     let tasks = if beds == 0 { 0 } else { tasks };
     for id in 0..beds {
         let sun = number(draw, 3);
-        session.run(&format!("INSERT INTO bed VALUES ({id}, {sun}, {})", draw.below(4))).unwrap();
+        session.run(format!("INSERT INTO bed VALUES ({id}, {sun}, {})", draw.below(4))).unwrap();
     }
     for id in 0..tasks {
         let (bed, hours) = (number(draw, beds), number(draw, 4));
-        session.run(&format!("INSERT INTO task VALUES ({id}, {bed}, {hours})")).unwrap();
+        session.run(format!("INSERT INTO task VALUES ({id}, {bed}, {hours})")).unwrap();
         if draw.below(2) == 0 {
             let word = number(draw, 3);
-            session.run(&format!("INSERT INTO note VALUES ({}, {id}, {word})", id + 10)).unwrap();
+            session.run(format!("INSERT INTO note VALUES ({}, {id}, {word})", id + 10)).unwrap();
         }
     }
     for id in 0..draw.below(5) {
         let (bed, word) = (if id % 2 == 0 { "NULL".into() } else { id.to_string() }, number(draw, 3));
-        session.run(&format!("INSERT INTO label VALUES ({id}, {bed}, {word})")).unwrap();
+        session.run(format!("INSERT INTO label VALUES ({id}, {bed}, {word})")).unwrap();
     }
     session
 }
@@ -196,11 +196,11 @@ fn rules_that_lean_on_keys_never_change_the_rows() {
         assert!(!found.contains("error") && !found.contains("SELECT"), "seed {seed}: {found}");
         let plan = session.plan(&sql, ()).unwrap();
         plan.rewrites.iter().for_each(|rewrite| *fired.entry(rewrite.rule.name()).or_default() += 1);
-        session.run(&format!("SET without_rules = '{all}'")).unwrap();
+        session.run(format!("SET without_rules = '{all}'")).unwrap();
         assert_eq!(rows(&mut session, &sql), found, "seed {seed}, without rules: {sql}\n{:#?}", plan.rewrites);
         // Each rule that fired is omitted by itself as well.
         for rewrite in &plan.rewrites {
-            session.run(&format!("SET without_rules = '{}'", rewrite.rule)).unwrap();
+            session.run(format!("SET without_rules = '{}'", rewrite.rule)).unwrap();
             assert_eq!(rows(&mut session, &sql), found, "seed {seed}, without {}: {sql}", rewrite.rule);
         }
     }
@@ -229,7 +229,7 @@ fn what_the_reference_says_of_rules_and_settings_is_whole() {
     for rule in RewriteRule::ALL {
         assert!(plans.contains(&format!("`{rule}`")), "{rule} is not in plans.md");
         let mut session = Database::in_memory().session();
-        session.run(&format!("SET without_rules = '{rule}'")).unwrap();
+        session.run(format!("SET without_rules = '{rule}'")).unwrap();
     }
     let mut session = Database::in_memory().session();
     let settings = session.run("SHOW SETTINGS").unwrap().pop().and_then(garden_gate::Outcome::rows).unwrap();
@@ -238,10 +238,10 @@ fn what_the_reference_says_of_rules_and_settings_is_whole() {
         assert!(sql.contains(&format!("`{name}`")), "{name} is not in sql.md");
         // Every setting takes the value that it shows.
         let value = row.value(1).to_string();
-        session.run(&format!("SET {name} = '{value}'")).unwrap();
+        session.run(format!("SET {name} = '{value}'")).unwrap();
     }
     for (name, value) in [("keep_statistics", "maybe"), ("style_notes", "1"), ("without_rules", "drop everything")] {
-        let error = session.run(&format!("SET {name} = '{value}'")).unwrap_err();
+        let error = session.run(format!("SET {name} = '{value}'")).unwrap_err();
         assert_eq!(error.sqlstate().as_str(), "HY024", "{name}: {error}");
     }
 }

@@ -20,7 +20,7 @@ fn syntax_errors_point_at_their_cause() {
         ("SELECT 'abc", "42000", "'", "never closed … written twice"),
         ("SELECT \"abc", "42000", "\"", "never closed"),
         ("SELECT 1 /* note", "42000", "/*", "comment is never closed"),
-        ("SELECT 12abc", "42000", "12abc", "no number … digit"),
+        ("SELECT 12abc", "42000", "12abc", "not a number … digit"),
         ("SELECT `name` FROM bed", "42000", "`", "no meaning … double quotes"),
         ("SELECT name FROM bed WHERE", "42000", "", "expected an expression, found the end of the text"),
         ("SELECT name FROM bed WHERE sun IS shade", "42000", "shade", "NULL, TRUE, FALSE, UNKNOWN or DISTINCT FROM"),

@@ -45,7 +45,7 @@ fn windows_of_rows() {
 fn the_first_rows_are_those_of_the_whole_order() {
     let mut session = crate::support::garden();
     for by in ["hours DESC NULLS FIRST, task_id", "day, hours", "kind DESC"] {
-        let all = show(&session.query(&format!("SELECT task_id FROM task ORDER BY {by}"), ()).unwrap());
+        let all = show(&session.query(format!("SELECT task_id FROM task ORDER BY {by}"), ()).unwrap());
         let all: Vec<&str> = all.split("; ").collect();
         for (offset, fetch) in [(0, 1), (0, 100), (17, 5_000), (5_990, 100), (6_000, 5)] {
             let sql =

@@ -29,7 +29,7 @@ fn workers_and_batches_do_not_change_rows_or_their_order() {
         assert!(!expected.is_empty(), "{sql}");
         // Small batches make the tables large enough, in morsels, for several workers.
         for (workers, batch_rows) in [(1, 7), (2, 8192), (2, 100), (4, 33)] {
-            session.run(&format!("SET workers = {workers}; SET batch_rows = {batch_rows}")).unwrap();
+            session.run(format!("SET workers = {workers}; SET batch_rows = {batch_rows}")).unwrap();
             assert!(
                 show(&session.query(sql, ()).unwrap()) == expected,
                 "{workers} workers, {batch_rows} rows a batch: {sql}"
@@ -107,7 +107,7 @@ fn many_groups_of_several_workers() {
         );
         let mut shown = Vec::new();
         for workers in [1, 2, 4] {
-            session.run(&format!("SET workers = {workers}; SET batch_rows = 1000")).unwrap();
+            session.run(format!("SET workers = {workers}; SET batch_rows = 1000")).unwrap();
             assert_eq!(session.plan(&inner, ()).unwrap().workers, workers, "{inner}");
             let rows = session.query(&inner, ()).unwrap();
             let total = format!("SELECT SUM(s), SUM(c) FROM ({inner}) AS t");

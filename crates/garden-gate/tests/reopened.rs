@@ -81,7 +81,7 @@ fn statement(draw: &mut Draw, at: usize, model: &mut Model) -> (String, String) 
 
 fn compare(session: &mut Session, model: &Model, seed: u64) {
     for at in 0..3 {
-        match (model.0.get(&at), session.query(&format!("SELECT * FROM t{at} ORDER BY k"), ())) {
+        match (model.0.get(&at), session.query(format!("SELECT * FROM t{at} ORDER BY k"), ())) {
             (Some(rows), Ok(found)) => assert_eq!(show(&found), rows.shown(), "seed {seed}, table t{at}"),
             (None, Err(error)) => assert_eq!(error.sqlstate().as_str(), "42S02", "seed {seed}"),
             (expected, found) => panic!("seed {seed}, table t{at}\n{expected:?}\n{found:?}"),

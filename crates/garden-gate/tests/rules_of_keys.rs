@@ -35,7 +35,7 @@ fn check(rule: &str, cases: &[(&str, usize, &str)]) {
         let fired = plan.rewrites.iter().filter(|rewrite| rewrite.rule.name() == rule).count();
         assert_eq!(fired, *expected, "{rule} in {sql}\n{:#?}", plan.rewrites);
         assert_eq!(run(&mut session, sql).unwrap(), *rows, "{sql}");
-        session.run(&format!("SET without_rules = '{rule}'")).unwrap();
+        session.run(format!("SET without_rules = '{rule}'")).unwrap();
         let without = session.plan(sql, ()).unwrap();
         assert!(without.rewrites.iter().all(|rewrite| rewrite.rule.name() != rule), "{sql}");
         assert_eq!(run(&mut session, sql).unwrap(), *rows, "without {rule}: {sql}");

@@ -163,19 +163,19 @@ fn every_type_survives_a_table() {
     for column in &columns {
         let name = &column.name;
         let grouped = session
-            .query(&format!("SELECT {name}, COUNT({name}), MIN({name}), MAX({name}) FROM t GROUP BY {name}"), ())
+            .query(format!("SELECT {name}, COUNT({name}), MIN({name}), MAX({name}) FROM t GROUP BY {name}"), ())
             .unwrap();
         let value =
-            show(&session.query(&format!("SELECT {name} FROM t"), ()).unwrap()).split("; ").next().unwrap().to_owned();
+            show(&session.query(format!("SELECT {name} FROM t"), ()).unwrap()).split("; ").next().unwrap().to_owned();
         assert_eq!(show(&grouped), format!("{value}|1|{value}|{value}; NULL|0|NULL|NULL"), "{name}");
         let sql = format!(
             "SELECT COUNT(*) FROM t a JOIN t b ON a.{name} = b.{name} WHERE a.{name} IN (b.{name}) AND a.{name} <= b.{name}"
         );
         assert_eq!(run(&mut session, &sql).unwrap(), "1", "{name}");
-        let sorted = session.query(&format!("SELECT {name} FROM t ORDER BY {name} DESC NULLS FIRST"), ()).unwrap();
+        let sorted = session.query(format!("SELECT {name} FROM t ORDER BY {name} DESC NULLS FIRST"), ()).unwrap();
         assert_eq!(show(&sorted), format!("NULL; {value}"), "{name}");
         assert_eq!(
-            session.query(&format!("SELECT DISTINCT t.{name} FROM t, t AS u"), ()).unwrap().row_count(),
+            session.query(format!("SELECT DISTINCT t.{name} FROM t, t AS u"), ()).unwrap().row_count(),
             2,
             "{name}"
         );

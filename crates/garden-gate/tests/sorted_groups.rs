@@ -54,7 +54,7 @@ fn groups_are_found_beside_one_another() {
             assert_eq!(shape(&planned), *plan, "{sql}");
         }
         for workers in [1, 2] {
-            session.run(&format!("SET workers = {workers}; SET batch_rows = {}", 100 * workers)).unwrap();
+            session.run(format!("SET workers = {workers}; SET batch_rows = {}", 100 * workers)).unwrap();
             assert_eq!(show(&session.query(sql, ()).unwrap()), *rows, "{sql} with {workers}");
         }
         session.run("SET workers = 1; SET batch_rows = 8192").unwrap();

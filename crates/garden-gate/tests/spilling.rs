@@ -68,7 +68,7 @@ fn files_do_not_change_rows_or_their_order() {
         assert!(plan.nodes().iter().all(|node| node.spilled_bytes == Some(0)), "{sql}");
         let expected = show(&rows);
         for (workers, threshold) in [(2, "20 kB"), (1, "60 kB")] {
-            session.run(&format!("SET workers = {workers}; SET spill_threshold = '{threshold}'")).unwrap();
+            session.run(format!("SET workers = {workers}; SET spill_threshold = '{threshold}'")).unwrap();
             let (rows, plan) = session.measure(sql, ()).unwrap();
             assert!(show(&rows) == expected, "{workers} workers, {threshold}: {sql}");
             for operator in *spilling {

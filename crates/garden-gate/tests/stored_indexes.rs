@@ -8,7 +8,7 @@ fn make(path: &std::path::Path) {
     let db = Database::open(path).unwrap();
     let mut session = db.session();
     session
-        .run(&format!(
+        .run(format!(
             "CREATE TABLE reading (id INTEGER PRIMARY KEY, sensor INTEGER, name VARCHAR(12), note VARCHAR(40));
              CREATE INDEX reading_sensor_ix ON reading (sensor, id DESC);
              INSERT INTO reading SELECT n, NULLIF(MOD(n * 37, 101), 7), 'n' || CAST(MOD(n, 50) AS VARCHAR(4)), 'as it should be' FROM SERIES(1, {ROWS}) AS s (n);

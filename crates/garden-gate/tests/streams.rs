@@ -25,7 +25,7 @@ fn streamed(session: &mut Session, sql: &str) -> Result<String, String> {
 fn a_stream_gives_the_rows_of_the_query_in_their_order() {
     let mut session = garden();
     for workers in [1, 2] {
-        session.run(&format!("SET workers = {workers}; SET batch_rows = 64")).unwrap();
+        session.run(format!("SET workers = {workers}; SET batch_rows = 64")).unwrap();
         for sql in [
             "SELECT bed_id, name FROM bed WHERE sun = 'shade'",
             "SELECT sun, COUNT(*) FROM bed GROUP BY sun ORDER BY sun NULLS FIRST",

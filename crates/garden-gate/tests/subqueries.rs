@@ -151,7 +151,7 @@ fn many_queries_in_a_dependent_query_share_its_rows() {
         format!("SELECT bed_id, (SELECT MAX({}) FROM task t WHERE t.bed_id = b.bed_id) FROM bed b", many.join(" + "))
     };
     let mut session = session();
-    let mut nodes = |count| session.plan(&inner(count), ()).unwrap().nodes().len();
+    let mut nodes = |count| session.plan(inner(count), ()).unwrap().nodes().len();
     let (four, eight, sixteen) = (nodes(4), nodes(8), nodes(16));
     assert!(sixteen - eight <= 2 * (eight - four), "{four}, {eight} and {sixteen} operators");
 }
@@ -195,7 +195,7 @@ fn outer_joins_with_queries_in_on_do_not_double() {
         format!("SELECT COUNT(*) FROM bed b0{}", (1..=count).map(join).collect::<String>())
     };
     let mut session = session();
-    let mut nodes = |count| session.plan(&joined(count), ()).unwrap().nodes().len();
+    let mut nodes = |count| session.plan(joined(count), ()).unwrap().nodes().len();
     let (two, four, eight) = (nodes(2), nodes(4), nodes(8));
     assert!(eight - four <= 3 * (four - two), "{two}, {four} and {eight} operators");
     let beds = crate::support::run(&mut session, "SELECT COUNT(*) FROM bed").unwrap();

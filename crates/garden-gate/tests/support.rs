@@ -117,7 +117,7 @@ pub(crate) fn check_values(cases: &[(&str, &str, &str)]) {
     let mut session = session();
     for (expression, expected, sql_type) in cases {
         let rows =
-            session.query(&format!("SELECT {expression}"), ()).unwrap_or_else(|error| panic!("{expression}\n{error}"));
+            session.query(format!("SELECT {expression}"), ()).unwrap_or_else(|error| panic!("{expression}\n{error}"));
         assert_eq!(show(&rows), *expected, "{expression}");
         assert_eq!(rows.columns()[0].sql_type.to_string(), *sql_type, "type of {expression}");
     }

@@ -350,7 +350,7 @@ fn files_and_sources_become_tables() {
     let db = Database::in_memory();
     let mut session = db.session();
     session.allow_folder(folder.path()).unwrap();
-    let mut run = |sql: &str| session.execute(&sql.replace("FILE", &format!("FILE '{}'", path.display())), ());
+    let mut run = |sql: &str| session.execute(sql.replace("FILE", &format!("FILE '{}'", path.display())), ());
     assert_eq!(run("CREATE TABLE bed FROM FILE").unwrap(), 2);
     assert_eq!(run("CREATE TABLE typed (id INTEGER PRIMARY KEY, name VARCHAR(9), more DATE)").unwrap(), 0);
     // By name, whatever their order; by place when the columns are named.
@@ -433,7 +433,7 @@ fn large_tables_change_as_small_ones_do() {
         ("SELECT k, v FROM t ORDER BY k", "=1|1; 2|2; 3|3; 4|4"),
     ]);
     for k in 10..300 {
-        assert_eq!(session.execute(&format!("INSERT INTO t VALUES ({k}, {k})"), ()).unwrap(), 1);
+        assert_eq!(session.execute(format!("INSERT INTO t VALUES ({k}, {k})"), ()).unwrap(), 1);
     }
     crate::story::check(&mut session, ("SELECT COUNT(*), SUM(v) FROM t", "=294|44815"));
     crate::story::check(&mut session, ("DELETE FROM t", "294"));

@@ -58,9 +58,9 @@ fn the_present_is_one_moment_in_a_statement() {
 #[test]
 fn bad_dates_and_intervals() {
     check_problems(&[
-        ("SELECT DATE '2023-02-29'", "22007", "'2023-02-29'", "is not a date … YYYY-MM-DD"),
-        ("SELECT TIME '25:00'", "22007", "'25:00'", "is not a time"),
-        ("SELECT TIMESTAMP '2024-01-01'", "22007", "'2024-01-01'", "is not a timestamp"),
+        ("SELECT DATE '2023-02-29'", "22007", "'2023-02-29'", "is not a valid date … YYYY-MM-DD"),
+        ("SELECT TIME '25:00'", "22007", "'25:00'", "is not a valid time"),
+        ("SELECT TIMESTAMP '2024-01-01'", "22007", "'2024-01-01'", "is not a valid timestamp"),
         ("SELECT INTERVAL '1-13' YEAR TO MONTH", "22007", "'1-13'", "interval"),
         ("SELECT INTERVAL '1' MONTH TO DAY", "22007", "'1'", "interval"),
         ("SELECT INTERVAL 1 DAY", "42000", "1", "single quotes"),

@@ -90,7 +90,7 @@ fn a_function_that_is_none_says_what_to_write() {
         let found = help.strip_prefix("write ").unwrap_or_else(|| panic!("{call}: {help}"));
         let (found, _) = found.split_once(", which").unwrap_or((found, ""));
         assert_eq!(found, *written, "{call}");
-        let rows = session.query(&format!("SELECT {written} FROM w"), ());
+        let rows = session.query(format!("SELECT {written} FROM w"), ());
         assert_eq!(rows.unwrap_or_else(|error| panic!("{written}: {error}")).row_count(), 1, "{written}");
     }
 }
@@ -109,7 +109,7 @@ fn what_is_written_means_what_was_meant() {
         ("LPAD('', 3 * CHARACTER_LENGTH(b), b)", "foxfoxfox"),
         ("TRANSLATE_REGEX('o' FLAG 'q' IN b WITH 'i' OCCURRENCE ALL)", "fix"),
     ] {
-        let rows = session.query(&format!("SELECT {written} FROM w"), ()).unwrap();
+        let rows = session.query(format!("SELECT {written} FROM w"), ()).unwrap();
         assert_eq!(rows.rows().next().unwrap().values()[0].to_string(), expected, "{written}");
     }
 }

@@ -430,10 +430,10 @@ fn a_session_reads_the_past() {
         options
     };
     let query = [SourceText::new("SELECT * FROM price")];
-    let found = session.compare_with(&query, &Parameters::new(), &options(&["COMMIT 2", "COMMIT 4"])).unwrap();
+    let found = session.compare_with(&query, Parameters::new(), &options(&["COMMIT 2", "COMMIT 4"])).unwrap();
     let rows: Vec<_> = found.differences.iter().filter_map(|known| Some((known.row.clone()?, known.times?))).collect();
     assert!(!found.same_rows && rows.len() == 3, "{rows:?}");
-    assert!(session.compare_with(&query, &Parameters::new(), &options(&["COMMIT 2"])).is_err());
+    assert!(session.compare_with(&query, Parameters::new(), &options(&["COMMIT 2"])).is_err());
     check(&mut session, ("SELECT * FROM price", "=1|110"));
 }
 
@@ -700,7 +700,7 @@ fn loads_and_files_of_versioned_tables() {
         let sql = sql.replace("'p.csv'", &format!("'{}'", path("p.csv")));
         check(&mut session, (&sql, expected));
     }
-    session.run(&format!("INSERT INTO FILE '{}' SELECT * FROM t ORDER BY k", path("out.csv"))).unwrap();
+    session.run(format!("INSERT INTO FILE '{}' SELECT * FROM t ORDER BY k", path("out.csv"))).unwrap();
     assert_eq!(std::fs::read_to_string(path("out.csv")).unwrap(), "k,v\n1,10\n2,20\n3,30\n");
     assert!(session.verify().iter().all(|table| table.problem.is_none()));
     let insert = session.prepare("INSERT INTO t (k, v) VALUES (?, ?)").unwrap();

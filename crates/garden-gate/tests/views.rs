@@ -79,8 +79,8 @@ fn other_views_say_why_they_cannot_be_changed() {
         ("SELECT MAX(area) AS m FROM bed", "aggregates, windows or queries"),
         ("SELECT id, ROW_NUMBER() OVER () AS n FROM bed", "aggregates, windows or queries"),
         ("SELECT b.id FROM bed AS b JOIN bed AS c ON b.id = c.id", "just one table"),
-        ("SELECT id FROM bed UNION SELECT 1", "no plain SELECT"),
-        ("VALUES (1)", "no plain SELECT"),
+        ("SELECT id FROM bed UNION SELECT 1", "not a plain SELECT"),
+        ("VALUES (1)", "not a plain SELECT"),
         ("SELECT id FROM bed FETCH FIRST ROW ONLY", "WITH, OFFSET or FETCH"),
         ("SELECT x FROM (SELECT id AS x FROM bed) AS t", "just one table"),
     ] {

@@ -52,7 +52,7 @@ fn parts_outside_of_a_condition_are_passed_over() {
     }
     session.run("DELETE FROM walk WHERE id BETWEEN 10 AND 131000; UPDATE walk SET id = -1 WHERE id = 1300000").unwrap();
     let count = |session: &mut Session, condition: &str| {
-        show(&session.query(&format!("SELECT COUNT(*) FROM walk WHERE {condition}"), ()).unwrap())
+        show(&session.query(format!("SELECT COUNT(*) FROM walk WHERE {condition}"), ()).unwrap())
     };
     assert_eq!(count(&mut session, "id < 10"), "11");
     assert_eq!(count(&mut session, "id = 1300000"), "0");
@@ -93,7 +93,7 @@ fn random_conditions_keep_what_they_are_true_for() {
             _ => format!("id {op} {number}"),
         };
         let condition = format!("{} AND {}", term(&mut draw), term(&mut draw));
-        let kept = show(&session.query(&format!("SELECT COUNT(*) FROM walk WHERE {condition}"), ()).unwrap());
+        let kept = show(&session.query(format!("SELECT COUNT(*) FROM walk WHERE {condition}"), ()).unwrap());
         let counted = format!("SELECT COUNT(CASE WHEN {condition} THEN 1 END) FROM walk");
         assert_eq!(kept, show(&session.query(&counted, ()).unwrap()), "{condition}");
     }

@@ -92,20 +92,6 @@ impl SourceText {
     }
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn columns_count_characters() {
-        let source = SourceText::new("SELECT 'é',\n  sunn");
-        let span = Span::new(15, 19);
-        assert_eq!(source.slice(span), "sunn");
-        assert_eq!(source.position(span), Position { line: 2, column: 3 });
-        assert_eq!(source.position(Span::new(11, 12)), Position { line: 1, column: 11 });
-    }
-}
-
 /// A text of SQL that a call takes: a string, or a [`SourceText`], which may have a name that errors show.
 pub trait IntoSource {
     /// The text with its name.
@@ -145,5 +131,19 @@ impl IntoSource for Arc<SourceText> {
 impl IntoSource for &Arc<SourceText> {
     fn into_source(self) -> Arc<SourceText> {
         Arc::clone(self)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn columns_count_characters() {
+        let source = SourceText::new("SELECT 'é',\n  sunn");
+        let span = Span::new(15, 19);
+        assert_eq!(source.slice(span), "sunn");
+        assert_eq!(source.position(span), Position { line: 2, column: 3 });
+        assert_eq!(source.position(Span::new(11, 12)), Position { line: 1, column: 11 });
     }
 }

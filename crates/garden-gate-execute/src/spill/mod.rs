@@ -40,7 +40,7 @@ impl<'a> MemoryBudget<'a> {
         Self { control, measure, share: control.memory().share(holders), overhead: 0, file: Arc::default() }
     }
 
-    /// MemoryBudget that is never left for a file: what is gathered past the limit is an error.
+    /// Memory that is never left for a file: what is gathered past the limit is an error.
     pub(super) fn unshared(control: &'a Control) -> Self {
         Self { control, measure: None, share: usize::MAX, overhead: 0, file: Arc::default() }
     }

@@ -109,7 +109,22 @@ pub fn accumulator(aggregate: &Aggregate) -> Result<Box<dyn Accumulator>> {
         | A::DenseRank
         | A::PercentRank
         | A::CumeDist => return Ok(Box::new(ordered::Ordered::new(aggregate))),
-        _ => Box::new(moments::Moments::new(aggregate)),
+        A::StddevPop
+        | A::StddevSamp
+        | A::VarPop
+        | A::VarSamp
+        | A::CovarPop
+        | A::CovarSamp
+        | A::Corr
+        | A::RegrSlope
+        | A::RegrIntercept
+        | A::RegrCount
+        | A::RegrR2
+        | A::RegrAvgX
+        | A::RegrAvgY
+        | A::RegrSxx
+        | A::RegrSyy
+        | A::RegrSxy => Box::new(moments::Moments::new(aggregate)),
     };
     if aggregate.distinct && !aggregate.function.ignores_duplicates() {
         let types = aggregate.arguments.iter().map(|argument| argument.sql_type().arrow()).collect();

@@ -34,7 +34,16 @@ pub(super) fn binary(op: ArithmeticOp, left: &Lane, right: &Lane, result: SqlTyp
             let lanes = integer_lanes(&array).unwrap_or_default().into_owned();
             Ok(from_integer_lanes(lanes, array.nulls().cloned(), &result.arrow()))
         }
-        _ => Err(Problem::Overflow(result)),
+        SqlType::Null
+        | SqlType::Boolean
+        | SqlType::Char(_)
+        | SqlType::Varchar(_)
+        | SqlType::Binary(_)
+        | SqlType::Varbinary(_)
+        | SqlType::Uuid
+        | SqlType::IpAddress
+        | SqlType::Array(_)
+        | SqlType::Row(_) => Err(Problem::Internal("arithmetic of a type that has none")),
     }
 }
 

@@ -94,6 +94,6 @@ pub(super) fn negate(operand: &ArrayRef, sql_type: SqlType) -> Result<ArrayRef, 
         SqlType::Numeric { .. } => run::<Decimal128Type>(operand, sql_type),
         SqlType::YearMonth => run::<IntervalYearMonthType>(operand, sql_type),
         SqlType::DayTime => run::<DurationMicrosecondType>(operand, sql_type),
-        _ => Err(Problem::Overflow(sql_type)),
+        _ => Err(Problem::Internal("a number was expected")),
     }
 }

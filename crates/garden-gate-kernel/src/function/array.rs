@@ -45,7 +45,8 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
                 None => Ok(array),
             }
         }
-        _ => trim(list, arguments),
+        F::TrimArray => trim(list, arguments),
+        _ => Err(Problem::Internal("a function of arrays was expected")),
     }
 }
 
@@ -80,7 +81,7 @@ fn trim(list: &ListArray, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem
     let values = values.map_err(|_| Problem::Overflow(arguments.result))?;
     let field = match list.data_type() {
         arrow::datatypes::DataType::List(field) => Arc::clone(field),
-        _ => return Err(Problem::Overflow(arguments.result)),
+        _ => return Err(Problem::Internal("an array was expected")),
     };
     Ok(Arc::new(ListArray::new(field, OffsetBuffer::from_lengths(lengths), values, Some(valid.into()))))
 }

@@ -194,6 +194,29 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
         F::Sampled { pages, .. } => sample::sampled(pages, arguments),
         F::WithElement => array_element::replaced(arguments),
         F::Element | F::Cardinality | F::TrimArray | F::ArrayLimit | F::Contains => array::call(function, arguments),
-        _ => number::call(function, arguments),
+        F::Abs
+        | F::Mod
+        | F::Ceiling
+        | F::Floor
+        | F::Round
+        | F::Truncate
+        | F::Power
+        | F::Sqrt
+        | F::Ln
+        | F::Log
+        | F::Log10
+        | F::Exp
+        | F::Sin
+        | F::Cos
+        | F::Tan
+        | F::Sinh
+        | F::Cosh
+        | F::Tanh
+        | F::Asin
+        | F::Acos
+        | F::Atan
+        | F::WidthBucket
+        | F::Greatest
+        | F::Least => number::call(function, arguments),
     }
 }

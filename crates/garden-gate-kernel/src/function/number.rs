@@ -129,22 +129,24 @@ fn from_floats(values: Vec<Option<f64>>, result: SqlType) -> Result<ArrayRef, Pr
 fn approximate_part(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     let values = floats(&arguments.array(0)?);
     let places = (arguments.count() > 1).then(|| arguments.whole(1));
-    let one = |row: usize, value: f64| -> Option<f64> {
-        Some(match function {
-            F::Abs => value.abs(),
-            F::Ceiling => value.ceil(),
-            F::Floor => value.floor(),
-            _ => {
-                let places = places.map_or(Some(0), |places| places.get(row))?.clamp(-400, 400);
-                let factor = 10_f64.powi(i32::try_from(places).unwrap_or(0));
-                let scaled = value * factor;
-                let kept = if function == F::Round { scaled.round() } else { scaled.trunc() };
-                if kept.is_finite() && factor > 0.0 && factor.is_finite() { kept / factor } else { value }
-            }
+    let cut = |row: usize, value: f64, cut: fn(f64) -> f64| -> Option<f64> {
+        let places = places.map_or(Some(0), |places| places.get(row))?.clamp(-400, 400);
+        let factor = 10_f64.powi(i32::try_from(places).unwrap_or(0));
+        let kept = cut(value * factor);
+        Some(if kept.is_finite() && factor > 0.0 && factor.is_finite() { kept / factor } else { value })
+    };
+    let one = |row: usize, value: f64| -> Result<Option<f64>, Problem> {
+        Ok(match function {
+            F::Abs => Some(value.abs()),
+            F::Ceiling => Some(value.ceil()),
+            F::Floor => Some(value.floor()),
+            F::Round => cut(row, value, f64::round),
+            F::Truncate => cut(row, value, f64::trunc),
+            _ => return Err(Problem::Internal("a function of parts of numbers was expected")),
         })
     };
-    let results = values.iter().enumerate().map(|(row, value)| value.and_then(|value| one(row, value)));
-    from_floats(results.collect(), arguments.result)
+    let results = values.iter().enumerate().map(|(row, value)| value.map_or(Ok(None), |value| one(row, value)));
+    from_floats(results.collect::<Result<_, _>>()?, arguments.result)
 }
 
 fn floating(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
@@ -191,7 +193,8 @@ fn real(function: F, x: f64, y: f64) -> Result<f64, Problem> {
         }
         F::Asin => x.asin(),
         F::Acos => x.acos(),
-        _ => x.atan(),
+        F::Atan => x.atan(),
+        _ => return Err(Problem::Internal("a function of floating-point numbers was expected")),
     })
 }
 

@@ -37,7 +37,8 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
         F::OccurrencesRegex => occurrences(arguments),
         F::SubstringRegex => substring(arguments),
         F::TranslateRegex => translate(arguments),
-        _ => position(function == F::PositionRegexAfter, arguments),
+        F::PositionRegex | F::PositionRegexAfter => position(function == F::PositionRegexAfter, arguments),
+        _ => Err(Problem::Internal("a function of regular expressions was expected")),
     }
 }
 

@@ -52,7 +52,7 @@ impl Progression {
                 };
                 match (digits(&from), digits(&to), digits(&step)) {
                     (Some(from), Some(to), Some(step)) => whole(from, to, step),
-                    _ => Err(Error::from_facts(&Problem::Overflow(sql_type))),
+                    _ => Err(Error::from_facts(&Problem::Internal("numbers were expected as bounds of a series"))),
                 }
             }
         }
@@ -152,6 +152,6 @@ fn times(start: i64, end: i64, step: &Value) -> Result<Progression> {
             }
             Err(outside())
         }
-        _ => Err(Error::from_facts(&Problem::OutsideCalendar)),
+        _ => Err(Error::from_facts(&Problem::Internal("an interval was expected as the step of a series"))),
     }
 }

@@ -32,7 +32,8 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
         F::Translate => translate(arguments),
         F::TrimLeading | F::TrimTrailing | F::TrimBoth if arguments.is_binary(0) => trim_binary(function, arguments),
         F::TrimLeading | F::TrimTrailing | F::TrimBoth => trim(function, arguments),
-        _ => trim_set(function, arguments),
+        F::LeftTrim | F::RightTrim | F::BothTrim => trim_set(function, arguments),
+        _ => Err(Problem::Internal("a function of texts was expected")),
     }
 }
 
@@ -153,7 +154,8 @@ fn trim(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
             match function {
                 F::TrimLeading => text.trim_start_matches(one),
                 F::TrimTrailing => text.trim_end_matches(one),
-                _ => text.trim_matches(one),
+                F::TrimBoth => text.trim_matches(one),
+                _ => return Err(Problem::Internal("TRIM was expected")),
             }
             .to_owned(),
         ))
@@ -194,7 +196,8 @@ fn trim_set(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem>
             match function {
                 F::LeftTrim => text.trim_start_matches(belongs),
                 F::RightTrim => text.trim_end_matches(belongs),
-                _ => text.trim_matches(belongs),
+                F::BothTrim => text.trim_matches(belongs),
+                _ => return Err(Problem::Internal("a trim function was expected")),
             }
             .to_owned(),
         ))

@@ -16,7 +16,7 @@ use arrow::compute;
 use rayon::ThreadPool;
 use std::fmt;
 
-/// RowsRead of a text file on their way into a table.
+/// Rows of a text file on their way into a table.
 pub struct Loader {
     file: TextFile,
     shape: Shape,
@@ -167,7 +167,7 @@ impl Shape {
     }
 }
 
-/// RowsRead that are being read. Builders cannot take a value back, so a bad row stays in them and is omitted at the end.
+/// Rows that are being read. Builders cannot take a value back, so a bad row stays in them and is omitted at the end.
 struct RowsRead<'l> {
     shape: &'l Shape,
     builders: Vec<ColumnBuilder>,

@@ -1,4 +1,4 @@
-//! CacheBudget in the file that nothing uses: given back when it is asked for, and when a file is closed to which much has been written.
+//! Room in the file that nothing uses: given back when it is asked for, and when a file is closed to which much has been written.
 
 use super::cell_format::framed;
 use super::open_file::FileAccess;

@@ -174,7 +174,7 @@ fn play(disk: &Disk, folder: &Path) -> Vec<String> {
     session.allow_folder(folder).unwrap();
     pictures.push(picture(&mut session));
     for statement in STORY {
-        if session.run(&statement.replace("FOLDER", folder.to_str().unwrap())).is_err() {
+        if session.run(statement.replace("FOLDER", folder.to_str().unwrap())).is_err() {
             return pictures;
         }
         pictures.push(picture(&mut session));

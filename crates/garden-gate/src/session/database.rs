@@ -43,7 +43,7 @@ pub struct Database(pub(super) Arc<Shared>);
 #[derive(Debug, Default)]
 pub(super) struct Shared {
     catalog: RwLock<Arc<Catalog>>,
-    /// MemoryReservation by the one session that changes the database.
+    /// Held by the one session that changes the database.
     pub(super) writers: Arc<Writers>,
     pub(super) files: FileCache,
     pub(super) temporary: SharedTables,

@@ -47,7 +47,7 @@ enum Kind {
     Typed,
 }
 
-/// RowsOfFile of the file, all or some of those read together.
+/// Rows of the file, all or some of those read together.
 #[derive(Clone)]
 struct LoadedRows {
     columns: Vec<arrow::array::ArrayRef>,
@@ -279,7 +279,7 @@ impl Session {
         let around = self.around(&catalog, &shape, call.parameters, MissingParameters::Refuse);
         let bound = bind_change(change, call.source, &around)?;
         let (_, definition) = stored(&catalog, &bound.schema, &bound.table)?;
-        // RowsOfFile may refer to rows that come later in the file.
+        // Rows may refer to rows that come later in the file.
         let columns: Vec<(String, usize)> = bound.columns;
         source.target = (bound.schema, bound.table);
         source.whole = definition.references.iter().any(|reference| reference.table == source.target);

@@ -40,7 +40,7 @@ impl Session {
             (None, Some(_)) => format!("TIMESTAMP '{text}'"),
             (None, None) => text.to_owned(),
         };
-        self.run(&format!("SET AS OF = {written}")).map(|_| ())
+        self.run(format!("SET AS OF = {written}")).map(|_| ())
     }
 
     /// `SET AS OF = moment`: every versioned table is read as it was then, until `SET AS OF = DEFAULT`.

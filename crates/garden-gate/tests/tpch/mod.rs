@@ -47,7 +47,7 @@ fn agrees(expected: &str, found: &str) -> bool {
 
 fn check(session: &mut Session, (name, sql, answer): (&str, &str, &str)) {
     // The fraction of q11 goes with the scale factor.
-    let rows = session.query(&sql.replace("0.0001", if name == "q11" { "0.01" } else { "0.0001" }), ()).unwrap();
+    let rows = session.query(sql.replace("0.0001", if name == "q11" { "0.01" } else { "0.0001" }), ()).unwrap();
     let mut found: Vec<Vec<String>> =
         rows.rows().map(|row| row.values().iter().map(Value::to_string).collect()).collect();
     let mut expected: Vec<Vec<String>> = answer.lines().skip(1).map(fields).collect();

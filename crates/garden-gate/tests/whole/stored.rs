@@ -107,17 +107,17 @@ pub(super) fn session(tables: &Tables, form: As, folder: &Path) -> Session {
     let db = Database::in_memory();
     for (name, (_, rows)) in tables {
         let versioned = if form == As::Past { " WITH SYSTEM VERSIONING" } else { "" };
-        session.run(&format!("CREATE TABLE {name} ({}){versioned}", types.join(", "))).unwrap();
+        session.run(format!("CREATE TABLE {name} ({}){versioned}", types.join(", "))).unwrap();
         for row in rows {
             let row: Vec<String> = row.iter().map(literal).collect();
-            session.run(&format!("INSERT INTO {name} VALUES ({})", row.join(", "))).unwrap();
+            session.run(format!("INSERT INTO {name} VALUES ({})", row.join(", "))).unwrap();
         }
         match form {
             As::Indexed => {
                 // Rules that lean on keys need one.
-                session.run(&format!("ALTER TABLE {name} ADD PRIMARY KEY ({})", COLUMNS[0].0)).unwrap();
+                session.run(format!("ALTER TABLE {name} ADD PRIMARY KEY ({})", COLUMNS[0].0)).unwrap();
                 for (column, _) in COLUMNS {
-                    session.run(&format!("CREATE INDEX {name}_{column}_ix ON {name} ({column})")).unwrap();
+                    session.run(format!("CREATE INDEX {name}_{column}_ix ON {name} ({column})")).unwrap();
                 }
             }
             As::Past => {
@@ -132,7 +132,7 @@ pub(super) fn session(tables: &Tables, form: As, folder: &Path) -> Session {
                 }
             }
             As::Segments | As::Source => {
-                let rows = session.query(&format!("SELECT * FROM {name}"), ()).unwrap();
+                let rows = session.query(format!("SELECT * FROM {name}"), ()).unwrap();
                 let columns: Vec<Column> =
                     rows.columns().iter().map(|column| Column::new(&column.name, column.sql_type)).collect();
                 let segment = |batch: RecordBatch| -> Segment {
@@ -148,7 +148,7 @@ pub(super) fn session(tables: &Tables, form: As, folder: &Path) -> Session {
             }
             As::File(ending) => {
                 let path = folder.join(format!("{name}.{ending}"));
-                session.run(&format!("INSERT INTO FILE '{}' SELECT * FROM {name}", path.display())).unwrap();
+                session.run(format!("INSERT INTO FILE '{}' SELECT * FROM {name}", path.display())).unwrap();
                 db.add_file(name, path).unwrap();
             }
         }
@@ -158,10 +158,10 @@ pub(super) fn session(tables: &Tables, form: As, folder: &Path) -> Session {
         let then: i64 = rows.rows().next().unwrap().get(0).unwrap();
         for name in tables.keys() {
             let (key, number) = (COLUMNS[0].0, COLUMNS[1].0);
-            session.run(&format!("UPDATE {name} SET {number} = 3; DELETE FROM {name} WHERE {key} < 3")).unwrap();
-            session.run(&format!("INSERT INTO {name} ({key}) VALUES (99)")).unwrap();
+            session.run(format!("UPDATE {name} SET {number} = 3; DELETE FROM {name} WHERE {key} < 3")).unwrap();
+            session.run(format!("INSERT INTO {name} ({key}) VALUES (99)")).unwrap();
         }
-        session.run(&format!("SET AS OF = COMMIT {then}")).unwrap();
+        session.run(format!("SET AS OF = COMMIT {then}")).unwrap();
     }
     if matches!(form, As::Indexed | As::Past) { session } else { db.session() }
 }
