@@ -91,3 +91,8 @@ pub use session::{
 pub use storage::FileSize;
 pub use syntax::Typed;
 pub use types::{Decimal, ParameterName, RowField, SqlType, Value};
+
+/// The blocks of the page on the library are run as documentation tests.
+#[cfg(doctest)]
+#[doc = include_str!("../../../docs/library.md")]
+mod library_page {}
