@@ -6,6 +6,7 @@ use super::shrink::shrink;
 use super::tree::{Cell, Query};
 use super::{other, stored};
 use crate::random_queries::{Draw, trials};
+use garden_gate::arrow::compute::concat_batches;
 use garden_gate::{Parameters, Plan, RewriteRule, Session, Value};
 
 /// Queries of the short run.
@@ -212,6 +213,12 @@ fn wrong_beside(
         assert!(way.guided || dearer.is_none(), "{sql}\n{dearer:#?}");
         if way == USUAL {
             *usual = Some(UsualPlan::of(&planned));
+            let stream = session.stream(&sql, ())?;
+            let schema = stream.schema();
+            let streamed = stream.collect::<garden_gate::Result<Vec<_>>>()?;
+            let (streamed, gathered) =
+                (concat_batches(&schema, &streamed)?, concat_batches(&schema, &rows.batches()?)?);
+            assert_eq!(streamed, gathered, "the rows of the stream: {sql}");
         }
         Ok::<_, garden_gate::Error>(rows)
     }));
