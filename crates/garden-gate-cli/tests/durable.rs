@@ -139,9 +139,9 @@ fn describe_tells_what_there_is_and_what_is_in_it() {
     let bed = tool(&["describe", "bed", "--db", db]).out;
     for words in [
         "table home.bed, 3 rows",
-        "id      INTEGER       0      3          1      3         NOT NULL",
-        "sun     VARCHAR(9)    0      2          shade  sun       NOT NULL DEFAULT 'shade'",
-        "area    NUMERIC(5,2)  1      2          2.50   4.00",
+        "id      INTEGER       0      3         1        3        NOT NULL",
+        "sun     VARCHAR(9)    0      2         shade    sun      NOT NULL DEFAULT 'shade'",
+        "area    NUMERIC(5,2)  1      2         2.50     4.00",
         "bed_primary_key  PRIMARY KEY (id)",
         "bed_check        CHECK (area > 0)",
         "shade   66.7 %  ████████████████████\nsun     33.3 %  ██████████\n",

@@ -112,7 +112,7 @@ fn a_file_that_may_only_be_read_is_read_by_many() {
     let mut line = String::new();
     assert!(std::io::BufRead::read_line(&mut out, &mut line).unwrap() > 0 && line.starts_with("first"), "{line}");
     assert_eq!(rows(&["run", "--db", db, "--read-only", "-e", "SELECT a FROM t"]), ["7"]);
-    assert_eq!(tool(&["verify", "--db", db]).out, "home.t: 1 row, whole\n");
+    assert_eq!(tool(&["verify", "--db", db]).out, "home.t: 1 row, intact\n");
     let refused = tool(&["run", "--db", db, "--read-only", "-e", "INSERT INTO t VALUES (8)"]);
     assert!(refused.err.contains("25006"), "{}", refused.err);
     let writing = tool(&["run", "--db", db, "-e", "SELECT 1"]);
@@ -256,7 +256,7 @@ fn a_database_file_is_compacted_and_its_damage_named() {
     bytes[changed + 32] ^= 0xFF;
     fs::write(&db, &bytes).unwrap();
     let ran = tool(&["verify", "--db", name]);
-    assert!(ran.out.contains("home.other: 1 row, whole"), "{}{}", ran.out, ran.err);
+    assert!(ran.out.contains("home.other: 1 row, intact"), "{}{}", ran.out, ran.err);
     assert!(
         ran.status == 0 || ran.err.contains("table \"bed\", column ") || ran.err.contains("an index"),
         "{}{}",

@@ -12,11 +12,11 @@ impl Parser<'_> {
         let element = self.plain_type()?;
         match self.arrays_of(element)? {
             (found, None) => Ok(found),
-            _ => Err(self.not_supported("an ARRAY type with a greatest cardinality outside CAST and columns")),
+            _ => Err(self.not_supported("an ARRAY type with a maximum cardinality outside CAST and columns")),
         }
     }
 
-    /// What CAST and a column may name: a type, with the digits of its seconds, or with the greatest cardinality of its arrays.
+    /// What CAST and a column may name: a type, with the digits of its seconds, or with the maximum cardinality of its arrays.
     pub(super) fn declared_type(&mut self) -> Result<DeclaredType> {
         if self.at_word("INTERVAL") {
             return self.declared_interval();
@@ -47,7 +47,7 @@ impl Parser<'_> {
         let mut most = None;
         while self.accept_word("ARRAY") {
             if most.is_some() {
-                return Err(self.not_supported("a greatest cardinality of the arrays in an array"));
+                return Err(self.not_supported("a maximum cardinality of the arrays in an array"));
             }
             found = SqlType::array_of(found);
             if self.at_symbol(Symbol::LeftBracket) {

@@ -378,7 +378,7 @@ impl Parser<'_> {
             Some(TypeLimit::SecondDigits(digits)) => self.with_digits(cast, digits, span),
             Some(TypeLimit::Elements(most)) => {
                 let most = self.number_node(most.into(), span)?;
-                self.plain_call("GREATEST CARDINALITY", vec![cast, most], span)
+                self.plain_call("MAXIMUM CARDINALITY", vec![cast, most], span)
             }
         }
     }

@@ -43,7 +43,7 @@ fn marked_describe(table: &TableFacts, look: Look) -> String {
     if let Some(comment) = &table.comment {
         let _ = writeln!(out, "{comment}\n");
     }
-    let mut lines = vec![["column", "type", "nulls", "different", "least", "greatest", ""].map(str::to_owned)];
+    let mut lines = vec![["column", "type", "nulls", "distinct", "minimum", "maximum", ""].map(str::to_owned)];
     for column in &table.columns {
         let known = column.statistics.as_deref();
         let number = |of: fn(&ColumnStatistics) -> String| known.map_or_else(String::new, of);
@@ -78,7 +78,7 @@ fn marked_describe(table: &TableFacts, look: Look) -> String {
     let spreads: Vec<[String; 3]> = table.columns.iter().filter_map(spread).collect();
     if !spreads.is_empty() {
         out.push('\n');
-        let head = [["spread of", "from least to greatest", "order of rows"].map(str::to_owned)];
+        let head = [["distribution of", "from minimum to maximum", "order of rows"].map(str::to_owned)];
         out.push_str(&columns(&[&head, spreads.as_slice()].concat(), look));
     }
     out
@@ -104,7 +104,7 @@ fn describe_history(history: &HistoryFacts, look: Look) -> String {
     out
 }
 
-/// How the values of a column are spread between the least and the greatest, in a small histogram, and whether rows stand in their order.
+/// How the values of a column are distributed between the minimum and the maximum, in a small histogram, and whether rows are in their order.
 fn spread(column: &ColumnFacts) -> Option<[String; 3]> {
     const CELLS: usize = 32;
     const LEVELS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];

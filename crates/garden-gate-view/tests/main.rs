@@ -380,7 +380,7 @@ fn a_column_of_many_values_has_its_spread_drawn() {
         .unwrap();
     let text = garden_gate_view::describe(&session.describe(Some("reading")).unwrap()[0], Look::plain());
     let line = |name: &str| {
-        let lines = text.lines().skip_while(|line| !line.starts_with("spread of"));
+        let lines = text.lines().skip_while(|line| !line.starts_with("distribution of"));
         lines
             .into_iter()
             .find(|line| line.starts_with(&format!("{name} ")))

@@ -135,7 +135,7 @@ fn what_cannot_be_obeyed_says_why() {
         (
             "SELECT 1 FROM plot p WHERE id NOT IN (SELECT c.plot FROM chore c) GUIDE (JOIN (p, c) BY MERGE)",
             "0A000",
-            "its UNKNOWN must be told from FALSE",
+            "its UNKNOWN must be distinguished from FALSE",
         ),
         (
             "SELECT 1 FROM plot p WHERE id = 1 UNION ALL SELECT 1 FROM chore c GUIDE (JOIN (p, c) BY HASH)",

@@ -16,7 +16,7 @@ pub struct DeclaredType {
 pub enum TypeLimit {
     /// Digits after the point of a second, 0 to 5; further ones are dropped.
     SecondDigits(u8),
-    /// The greatest cardinality of an array (2202F past it).
+    /// The maximum cardinality of an array (2202F past it).
     Elements(i32),
     /// The fields of an interval; what is smaller than the last one is dropped.
     Fields(Fields),

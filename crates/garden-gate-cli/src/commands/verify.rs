@@ -13,7 +13,7 @@ pub(crate) fn verify(arguments: &Verify) -> Result<Exit, CliError> {
     let mut out = std::io::stdout().lock();
     for check in &checks {
         let rows = if check.rows == 1 { "row" } else { "rows" };
-        let state = if check.problem.is_some() { "not whole" } else { "whole" };
+        let state = if check.problem.is_some() { "problems found" } else { "intact" };
         let (schema, name) = (view::visible(&check.schema), view::visible(&check.name));
         writeln!(out, "{schema}.{name}: {} {rows}, {state}", check.rows)?;
     }

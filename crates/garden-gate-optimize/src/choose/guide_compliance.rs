@@ -171,7 +171,7 @@ fn join_reason(plan: &PhysicalPlan, columns: &Columns, tables: &[String; 2], by:
             format!("{method} needs an equality between {a} and {b}; {conditions}")
         }
         GuidedJoin::Merge if matches!(kind, JoinKind::Mark) || has_any(node) => {
-            "its UNKNOWN must be told from FALSE, which only a hash join or a nested loop does here".into()
+            "its UNKNOWN must be distinguished from FALSE, which only a hash join or a nested loop does here".into()
         }
         GuidedJoin::Merge => "the rows of a round of a recursion do not come sorted".into(),
         GuidedJoin::NestedLoop if kind != JoinKind::Inner && !leads => {

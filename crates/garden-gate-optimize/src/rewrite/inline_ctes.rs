@@ -28,7 +28,7 @@ pub(super) fn inline(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Logica
             (1, _) => (format!("{} is computed where it is used", step.name), "it is used once"),
             (count, true) => (
                 format!("{} is run once for its {count} uses", step.name),
-                "its rows are the same for all of them, and keeping them is cheaper than working them out again",
+                "its rows are the same for all of them, and keeping them costs less than computing them again",
             ),
             (count, false) => (
                 format!("{} is computed in each of its {count} uses", step.name),

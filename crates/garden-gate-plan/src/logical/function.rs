@@ -99,7 +99,7 @@ pub enum Function {
     IntervalFields,
     /// How many times so many months or microseconds are in an interval.
     FieldCount,
-    /// An array of at most so many elements: what CAST to an array with a greatest cardinality checks.
+    /// An array of at most so many elements: what CAST to an array with a maximum cardinality checks.
     ArrayLimit,
     /// A value of a domain: the value, a condition, the names of the domain and of the condition.
     InDomain,
@@ -123,7 +123,6 @@ pub const FUNCTIONS: &[(&str, Function)] = &[
     ("EXP", Function::Exp),
     ("FLOOR", Function::Floor),
     ("GREATEST", Function::Greatest),
-    ("GREATEST CARDINALITY", Function::ArrayLimit),
     ("IS NORMALIZED", Function::IsNormalized),
     ("LEAST", Function::Least),
     ("LN", Function::Ln),
@@ -132,6 +131,7 @@ pub const FUNCTIONS: &[(&str, Function)] = &[
     ("LOWER", Function::Lower),
     ("LPAD", Function::LeftPad),
     ("LTRIM", Function::LeftTrim),
+    ("MAXIMUM CARDINALITY", Function::ArrayLimit),
     ("MOD", Function::Mod),
     ("NORMALIZE", Function::Normalize),
     ("OCCURRENCES_REGEX", Function::OccurrencesRegex),
