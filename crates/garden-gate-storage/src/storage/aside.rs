@@ -1,6 +1,7 @@
 //! Large parts of a table that is not committed yet, written ahead of their commit.
 
-use super::store::{CELLS, FACTS, Fresh, Store, failed, stored_table};
+use super::store::{CELLS, FACTS, Store, failed, stored_table};
+use super::store_state::Fresh;
 use super::stored_segment::{SegmentData, StoredSegment};
 use crate::catalog::Catalog;
 use crate::diagnostic::Result;

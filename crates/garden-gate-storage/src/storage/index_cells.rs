@@ -1,7 +1,8 @@
 //! Indexes in the database file: written with the commit that makes their part or them, found by part and signature.
 
 use super::cell_format::framed;
-use super::store::{Parts, Store, StoredColumns, failed, stored_table};
+use super::store::{Store, StoredColumns, failed, stored_table};
+use super::store_state::Parts;
 use super::stored_index::{HEADER, StoredIndex, cells_of, number_of};
 use super::stored_segment::{SegmentData, StoredSegment};
 use crate::catalog::Catalog;

@@ -31,6 +31,7 @@ mod sorted_keys;
 mod statistics;
 mod statistics_text;
 mod store;
+mod store_state;
 mod stored_index;
 mod stored_segment;
 mod stored_table;

@@ -7,9 +7,9 @@ use super::column_cache::ColumnCache;
 use super::commit_text;
 use super::derived::{CacheBudget, Evictable};
 use super::guarded_file::{GuardedFile, Opener};
-use super::index_cells::Indexed;
 use super::open_file::{self, FileAccess};
 use super::statistics_text;
+use super::store_state::{Fresh, Parts, State, Written};
 use super::stored_segment::{SegmentData, StoredSegment};
 use super::stored_table::StoredTable;
 use crate::catalog::{Catalog, Commit, CommitLog, Table, TableSource};
@@ -18,7 +18,7 @@ use arrow::array::ArrayRef;
 use arrow::buffer::BooleanBuffer;
 use redb::{ReadableDatabase, ReadableTable, TableDefinition};
 use std::any::Any;
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::HashSet;
 use std::path::Path;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError, Weak};
@@ -39,11 +39,8 @@ pub(super) const MASKS: TableDefinition<'_, u64, &[u8]> = TableDefinition::new("
 
 /// What each commit changed, by its number.
 const COMMITS: TableDefinition<'_, u64, &[u8]> = TableDefinition::new("commits");
-
 type CellTable<'t> = redb::Table<'t, (u64, u32), &'static [u8]>;
 type MaskTable<'t> = redb::Table<'t, u64, &'static [u8]>;
-/// A part with its number in the file and its columns.
-pub(super) type Fresh = (Arc<StoredSegment>, u64, Vec<ArrayRef>);
 
 #[derive(Debug)]
 pub struct Store {
@@ -55,63 +52,6 @@ pub struct Store {
     room: CacheBudget,
     /// Bytes of columns and indexes written since it was opened.
     pub(super) written: AtomicU64,
-}
-
-/// What the file holds.
-#[derive(Debug, Default)]
-pub(super) struct State {
-    pub(super) next_part: u64,
-    /// For each stored part how many rows of it the file says are left.
-    pub(super) left: HashMap<u64, usize>,
-    /// Parts of tables that are not committed yet. After a crash nobody knows them, and they are garbage.
-    pub(super) aside: BTreeSet<u64>,
-    /// Parts that nobody uses any more.
-    pub(super) garbage: Vec<u64>,
-    /// Parts of the tables that the file lists.
-    pub(super) listed: HashSet<u64>,
-    /// Which statistics the file holds.
-    statistics: statistics_text::Signature,
-    /// The number of the last commit that the file lists.
-    last_commit: u64,
-    /// Indexes that the file is known to have.
-    indexed: Indexed,
-}
-
-impl State {
-    /// The parts that the file holds: those committed and put aside, with some more, without those that nobody uses. It is kept
-    /// in the file, so that opening it need not look at all of them.
-    pub(super) fn list(&self, more: impl Iterator<Item = u64>) -> Vec<u8> {
-        let stored: BTreeSet<u64> = self.left.keys().chain(&self.aside).copied().chain(more).collect();
-        let used = stored.into_iter().filter(|id| !self.garbage.contains(id));
-        framed(&used.flat_map(u64::to_le_bytes).collect::<Vec<u8>>())
-    }
-}
-
-/// What a commit wrote.
-struct Written {
-    parts: Parts,
-    indexed: Indexed,
-    statistics: statistics_text::Signature,
-}
-
-/// Parts that a commit writes: those that are new to the file, and how many rows of each are left.
-#[derive(Default)]
-pub(super) struct Parts {
-    next_part: u64,
-    fresh: Vec<Fresh>,
-    left: Vec<(u64, usize)>,
-    /// All that the list of tables refers to.
-    listed: HashSet<u64>,
-    /// Those put aside of which a column was written anew.
-    replaced: Vec<(Arc<StoredSegment>, (u64, u32), ArrayRef)>,
-}
-
-impl Parts {
-    /// The number that a part which is new to the file has in it.
-    pub(super) fn number_of(&self, part: &StoredSegment) -> Option<u64> {
-        let is_it = |(known, ..): &&Fresh| std::ptr::eq(known.content(), part.content());
-        self.fresh.iter().find(is_it).map(|(_, id, _)| *id)
-    }
 }
 
 /// The columns of one stored part. When the last user lets go of them, the file may forget them.
