@@ -268,3 +268,51 @@ fn what_threads_share_can_be_sent_to_them() {
     sent::<Session>();
     sent::<garden_gate::RowStream<'_>>();
 }
+
+/// Arrays of other libraries become the engine's own types; what would lose a value is refused, and names its column.
+#[test]
+fn ordinary_record_batches_become_tables() {
+    use garden_gate::arrow::array::{ArrayRef, DictionaryArray, Int8Array, LargeStringArray, RecordBatch, StructArray};
+    use garden_gate::arrow::array::{TimestampSecondArray, UInt16Array};
+    use garden_gate::arrow::datatypes::{Field, Int8Type};
+    use std::sync::Arc;
+    let batch = |columns: Vec<(&str, ArrayRef)>| {
+        RecordBatch::from(StructArray::from(
+            columns
+                .into_iter()
+                .map(|(name, array)| (Arc::new(Field::new(name, array.data_type().clone(), true)), array))
+                .collect::<Vec<_>>(),
+        ))
+    };
+    let codes: DictionaryArray<Int8Type> = vec![Some("shade"), None, Some("shade")].into_iter().collect();
+    let made = batch(vec![
+        ("small", Arc::new(Int8Array::from(vec![Some(-5), None, Some(7)]))),
+        ("wide", Arc::new(UInt16Array::from(vec![1, 2, 65_535]))),
+        ("note", Arc::new(LargeStringArray::from(vec![Some("a"), Some("b"), None]))),
+        ("sun", Arc::new(codes)),
+        ("taken", Arc::new(TimestampSecondArray::from(vec![0, 86_400, 1]))),
+    ]);
+    let db = Database::in_memory();
+    db.add_batches("t", &[made.clone(), made.slice(0, 1)]).unwrap();
+    let rows = db.session().query("SELECT small, wide, note, sun, CAST(taken AS DATE) FROM t", ()).unwrap();
+    let day = |text: &str| Value::date(text).unwrap();
+    assert_rows!(rows, in order [
+        [-5, 1, "a", "shade", day("1970-01-01")],
+        [Value::Null, 2, "b", Value::Null, day("1970-01-02")],
+        [7, 65_535, Value::Null, "shade", day("1970-01-01")],
+        [-5, 1, "a", "shade", day("1970-01-01")],
+    ]);
+    let large = batch(vec![
+        ("fine", Arc::new(Int8Array::from(vec![1]))),
+        ("large", Arc::new(TimestampSecondArray::from(vec![i64::MAX]))),
+    ]);
+    for (batches, state, word) in [
+        (vec![large], "22003", "large"),
+        (vec![made.clone(), made.project(&[0]).unwrap()], "42000", "record batch 2"),
+        (Vec::new(), "42000", "schema"),
+        (vec![made], "42S01", "t"),
+    ] {
+        let error = db.add_batches("t", &batches).unwrap_err();
+        assert!(error.sqlstate().as_str() == state && error.message().contains(word), "{state}: {error}");
+    }
+}

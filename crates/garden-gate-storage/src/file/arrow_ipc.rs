@@ -6,6 +6,7 @@ use super::{FileContent, FileTable, normalize, unreadable};
 use crate::catalog::{Column, Segment};
 use crate::diagnostic::{Error, Result, caught};
 use arrow::array::RecordBatch;
+use arrow::datatypes::Schema;
 use arrow::error::ArrowError;
 use arrow::ipc::reader::{FileReader, StreamReader};
 use std::io::{BufReader, Read, Seek};
@@ -41,20 +42,28 @@ fn read_batches(at: &Location) -> Result<FileTable> {
     }
 }
 
-fn table(
-    path: &Path,
-    schema: &arrow::datatypes::Schema,
+fn table(path: &Path, schema: &Schema, batches: impl Iterator<Item = Result<RecordBatch>>) -> Result<FileTable> {
+    let read = || columns_of(schema, batches);
+    let (columns, segments) = read().map_err(|error| error.in_file(path, None))?;
+    Ok(FileTable { columns, content: FileContent::Foreign { segments, path: path.to_owned() } })
+}
+
+/// Record batches as columns and segments of a table: arrays are cast to the Arrow types of their SQL types where no value is lost.
+///
+/// # Errors
+/// 0A000 for an Arrow type without an SQL type, 22003 with the column for values that do not fit.
+pub fn columns_of(
+    schema: &Schema,
     batches: impl Iterator<Item = Result<RecordBatch>>,
-) -> Result<FileTable> {
-    let columns: Vec<Column> =
-        schema.fields().iter().map(|field| normalize::column(path, field)).collect::<Result<_>>()?;
+) -> Result<(Vec<Column>, Vec<Segment>)> {
+    let columns: Vec<Column> = schema.fields().iter().map(|field| normalize::column(field)).collect::<Result<_>>()?;
     let mut segments = Vec::new();
     for batch in batches {
         crate::control::checkpoint()?;
         let batch = batch?;
         let arrays = batch.columns().iter().zip(&columns);
-        let arrays = arrays.map(|(array, column)| normalize::array(path, array, column)).collect::<Result<_>>()?;
+        let arrays = arrays.map(|(array, column)| normalize::array(array, column)).collect::<Result<_>>()?;
         segments.push(Segment { columns: arrays, rows: batch.num_rows() });
     }
-    Ok(FileTable { columns, content: FileContent::Foreign { segments, path: path.to_owned() } })
+    Ok((columns, segments))
 }

@@ -33,6 +33,7 @@ use parquet_absent as parquet;
 use crate::catalog::{Column, FileFormat, FileOptions, Segment, TextReason};
 use crate::diagnostic::{Error, Result};
 use arrow::array::ArrayRef;
+pub use arrow_ipc::columns_of;
 pub use load::{BadRow, Loaded, Loader, Place};
 pub use location::Location;
 pub use new_file::NewFile;

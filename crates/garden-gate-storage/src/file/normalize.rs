@@ -7,26 +7,25 @@ use crate::types::SqlType;
 use arrow::array::{Array, ArrayRef};
 use arrow::compute::{self, CastOptions};
 use arrow::datatypes::Field;
-use std::path::Path;
 use std::sync::Arc;
 
 /// The SQL column for a column of an Arrow schema.
-pub(super) fn column(path: &Path, field: &Field) -> Result<Column> {
+pub(super) fn column(field: &Field) -> Result<Column> {
     match SqlType::from_arrow(field.data_type()) {
         Some(sql_type) => Ok(Column { name: field.name().clone(), sql_type }),
         None => {
             let problem = Problem::ColumnType { column: field.name().clone(), found: field.data_type().to_string() };
-            Err(Error::from_facts(&problem).in_file(path, None))
+            Err(Error::from_facts(&problem))
         }
     }
 }
 
 /// The array in the Arrow type of its column; whether its values are ones of the SQL type is looked at by `storage`.
-pub(super) fn array(path: &Path, array: &ArrayRef, column: &Column) -> Result<ArrayRef> {
+pub(super) fn array(array: &ArrayRef, column: &Column) -> Result<ArrayRef> {
     let options = CastOptions { safe: true, ..CastOptions::default() };
     let misfit = || {
         let problem = Problem::Values { column: column.name.clone(), target: column.sql_type };
-        Error::from_facts(&problem).in_file(path, None)
+        Error::from_facts(&problem)
     };
     let target = column.sql_type.arrow();
     let cast = if *array.data_type() == target {

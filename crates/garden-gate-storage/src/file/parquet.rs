@@ -40,7 +40,11 @@ fn open_metadata(at: &Location) -> Result<FileTable> {
     let (file, path) = (at.open()?, at.path());
     let metadata = ArrowReaderMetadata::load(&file, ArrowReaderOptions::new()).map_err(|error| bad(path, error))?;
     let fields = metadata.schema().fields();
-    let columns: Vec<Column> = fields.iter().map(|field| normalize::column(path, field)).collect::<Result<_>>()?;
+    let columns: Vec<Column> = fields
+        .iter()
+        .map(|field| normalize::column(field))
+        .collect::<Result<_>>()
+        .map_err(|error| error.in_file(path, None))?;
     let rows = u64::try_from(metadata.metadata().file_metadata().num_rows()).unwrap_or(0);
     let loader = Box::new(ParquetFile { at: at.clone(), metadata, columns: columns.clone() });
     Ok(FileTable { columns, content: FileContent::OnDemand { rows, loader } })
@@ -67,7 +71,9 @@ impl ParquetFile {
         for batch in reader {
             crate::control::checkpoint()?;
             let batch = batch.map_err(|error| bad(path, error))?;
-            arrays.push(normalize::array(path, batch.column(0), &self.columns[column])?);
+            arrays.push(
+                normalize::array(batch.column(0), &self.columns[column]).map_err(|error| error.in_file(path, None))?,
+            );
         }
         let rows: usize = arrays.iter().map(|array| array.len()).sum();
         if i64::try_from(rows) != Ok(self.metadata.metadata().file_metadata().num_rows()) {

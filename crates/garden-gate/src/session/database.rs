@@ -9,6 +9,7 @@ use crate::diagnostic::{Error, Result, SqlState};
 use crate::file::Location;
 use crate::storage::{FileAccess, FileSize, MemoryTable, Store, conforming, table_of};
 use crate::types::Value;
+use arrow::array::RecordBatch;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 use std::time::Duration;
@@ -200,6 +201,25 @@ impl Database {
         check_columns(columns)?;
         let source = MemoryTable::new(columns.to_vec(), conforming(columns, segments)?);
         self.0.add_table(TableName::parse(name)?, Arc::new(source), MissingSchema::Refuse)
+    }
+
+    /// Makes record batches of Arrow a table. Arrays of other types than the engine's own are cast where no value is lost: dictionaries and
+    /// large texts to texts, unsigned numbers to signed ones, seconds to microseconds.
+    ///
+    /// # Errors
+    /// As [`Database::add_segments`]; 0A000 for an Arrow type without an SQL type, 22003 with the column for values that do not fit, 42000
+    /// when the batches have different schemas.
+    pub fn add_batches(&self, name: &str, batches: &[RecordBatch]) -> Result<()> {
+        let Some(first) = batches.first() else {
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, "without a record batch there is no schema for a table"));
+        };
+        let schema = first.schema();
+        if let Some(other) = batches.iter().position(|batch| batch.schema().fields() != schema.fields()) {
+            let message = format!("record batch {} has another schema than the first", other + 1);
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message));
+        }
+        let (columns, segments) = crate::file::columns_of(&schema, batches.iter().cloned().map(Ok))?;
+        self.add_segments(name, &columns, segments)
     }
 
     /// Makes a table of literal rows, as [`Database::add_segments`] does.
