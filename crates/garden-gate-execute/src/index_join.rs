@@ -26,7 +26,7 @@ struct Lookups<'a> {
 
 impl Transform for Lookups<'_> {
     fn apply(&self, batch: Batch, emit: &mut dyn FnMut(Batch) -> Result<Flow>) -> Result<Flow> {
-        let found = self.table.partners(self.index, &keys(&self.keys, &batch)?, &self.columns)?;
+        let found = self.table.matching_rows(self.index, &keys(&self.keys, &batch)?, &self.columns)?;
         let rows = found.keys.len();
         let held = MemoryReservation::none(self.matching.control.memory());
         let side = BuildSide { batch: Batch::new(found.columns, rows), lookup: Lookup::Found(found.keys), _held: held };

@@ -156,7 +156,7 @@ impl Matching<'_> {
     }
 
     /// The pairs that fulfil the residual condition.
-    fn partners(&self, build: &BuildSide, batch: &Batch, pairs: Pairs) -> Result<Pairs> {
+    fn matching_rows(&self, build: &BuildSide, batch: &Batch, pairs: Pairs) -> Result<Pairs> {
         let Some(residual) = &self.residual else { return Ok(pairs) };
         let mask = residual.mask(&gather(&self.pair, batch, &build.batch, &pairs)?)?;
         let kept = |rows: &[u32]| mask.values().set_indices().map(|at| rows[at]).collect();
@@ -189,7 +189,7 @@ impl Matching<'_> {
             // Of each probe row at most two matches count, and both must be seen together.
             let mut kept = Pairs::default();
             self.candidates(build, batch, |pairs| {
-                let partners = self.partners(build, batch, pairs)?;
+                let partners = self.matching_rows(build, batch, pairs)?;
                 for (probe, build) in partners.probe.iter().zip(&partners.build) {
                     if kept.probe.iter().rev().take(2).filter(|known| *known == probe).count() < 2 {
                         kept.probe.push(*probe);
@@ -201,7 +201,7 @@ impl Matching<'_> {
             return self.emit_filled((build, batch), &kept, (&mut done, Some(index(batch.rows))), emit);
         }
         let flow = self.candidates(build, batch, |pairs| {
-            let partners = self.partners(build, batch, pairs)?;
+            let partners = self.matching_rows(build, batch, pairs)?;
             self.note_matched(&partners);
             self.emit_filled((build, batch), &partners, (&mut done, None), emit)
         })?;
@@ -268,7 +268,7 @@ impl Matching<'_> {
             table.contains(&keys(&self.keys, batch)?, &mut has)?;
         } else {
             self.candidates(build, batch, |pairs| {
-                let partners = self.partners(build, batch, pairs)?;
+                let partners = self.matching_rows(build, batch, pairs)?;
                 partners.probe.iter().for_each(|row| has[*row as usize] = true);
                 Ok(Flow::More)
             })?;
@@ -300,7 +300,7 @@ impl Matching<'_> {
             JoinKind::Left | JoinKind::Single if !self.mirrored => self.outer(build, batch, emit),
             JoinKind::Semi | JoinKind::Anti if !self.mirrored => self.semi(build, batch, emit),
             _ => self.candidates(build, batch, |pairs| {
-                let partners = self.partners(build, batch, pairs)?;
+                let partners = self.matching_rows(build, batch, pairs)?;
                 self.note_matched(&partners);
                 if matches!(self.kind, JoinKind::Semi | JoinKind::Anti) {
                     return Ok(Flow::More);

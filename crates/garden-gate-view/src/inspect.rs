@@ -44,7 +44,7 @@ fn marked_comparison(found: &Comparison, look: Look) -> String {
             ]
         })
         .collect();
-    let head = ["query", "rows", "cost", "", "median ms", "", "spread ms", "plan"];
+    let head = ["query", "rows", "cost", "", "median ms", "", "range ms", "plan"];
     out.push_str(&grid(&head, &lines, &[0, 7], look));
     for group in by_pair(&found.differences) {
         let _ = writeln!(out, "\n{}", look.strong(format!("{} and {}", group[0].between[0], group[0].between[1])));

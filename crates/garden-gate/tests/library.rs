@@ -1,8 +1,8 @@
 //! The library as a program uses it: values in and out, rows as tuples, texts with names, transactions, errors that say what they are about.
 
 use garden_gate::{
-    ConstraintKind, Database, Decimal, Error, FromValue, Parameters, RowOrder, Session, SourceText, SqlState, Value,
-    assert_rows,
+    CompareOptions, ConstraintKind, Database, Decimal, Error, FromValue, Parameters, RowOrder, Session, SourceText,
+    SqlState, StepOptions, SweepOptions, Value, assert_rows,
 };
 use std::collections::HashSet;
 use std::fmt::Debug;
@@ -315,4 +315,24 @@ fn ordinary_record_batches_become_tables() {
         let error = db.add_batches("t", &batches).unwrap_err();
         assert!(error.sqlstate().as_str() == state && error.message().contains(word), "{state}: {error}");
     }
+}
+
+#[test]
+fn options_are_built_up() {
+    let mut session = session();
+    let sql = "WITH a AS (VALUES (2), (1)), b AS (VALUES (3)) SELECT * FROM a UNION ALL SELECT * FROM b";
+    let names = |options: StepOptions, session: &mut Session| -> Vec<String> {
+        session.steps_with(sql, (), &options).unwrap().into_iter().map(|step| step.name).collect()
+    };
+    assert_eq!(names(StepOptions::default().only("b"), &mut session), ["b"]);
+    let other = "WITH a AS (VALUES (1), (2)) SELECT * FROM a UNION ALL VALUES (3)";
+    for (options, same, runs) in
+        [(CompareOptions::default().runs(1), true, 1), (CompareOptions::default().ordered().runs(2), false, 2)]
+    {
+        let found = session.compare_with([sql, other], (), &options).unwrap();
+        assert_eq!((found.same_rows, found.queries[0].times.len()), (same, runs), "{options:?}");
+    }
+    let over = [("n".to_owned(), vec![1.into(), 2.into()])];
+    let swept = session.sweep_with("SELECT :n", (), &over, &SweepOptions::default().fixed_plans()).unwrap();
+    assert_eq!(swept.points.len(), 2);
 }

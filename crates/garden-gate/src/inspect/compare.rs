@@ -34,6 +34,27 @@ impl Default for CompareOptions {
     }
 }
 
+impl CompareOptions {
+    /// The order of the rows counts.
+    #[must_use]
+    pub fn ordered(self) -> Self {
+        Self { ordered: true, ..self }
+    }
+
+    /// Each query is run so often.
+    #[must_use]
+    pub fn runs(self, runs: usize) -> Self {
+        Self { runs, ..self }
+    }
+
+    /// The query is also run at this moment, as [`Session::read_as_of`] takes it.
+    #[must_use]
+    pub fn as_of(mut self, moment: impl Into<String>) -> Self {
+        self.as_of.push(moment.into());
+        self
+    }
+}
+
 /// What a comparison found.
 #[derive(Clone, Debug)]
 #[non_exhaustive]

@@ -39,6 +39,14 @@ pub struct SweepOptions {
     pub fixed_plans: bool,
 }
 
+impl SweepOptions {
+    /// Also finds out what each value would cost under the plan of each other.
+    #[must_use]
+    pub fn fixed_plans(self) -> Self {
+        Self { fixed_plans: true }
+    }
+}
+
 /// A query with one combination of values.
 #[derive(Clone, Debug)]
 #[non_exhaustive]

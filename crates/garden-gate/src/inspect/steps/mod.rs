@@ -84,6 +84,20 @@ pub struct StepOptions {
     pub only: Option<String>,
 }
 
+impl StepOptions {
+    /// Also runs the rows before and after each WHERE, GROUP BY and HAVING.
+    #[must_use]
+    pub fn clauses(self) -> Self {
+        Self { clauses: true, ..self }
+    }
+
+    /// Runs only the step of this name.
+    #[must_use]
+    pub fn only(self, name: impl Into<String>) -> Self {
+        Self { only: Some(name.into()), ..self }
+    }
+}
+
 impl Session {
     /// Runs every step of a query by itself, those inside others first, and the query last.
     ///

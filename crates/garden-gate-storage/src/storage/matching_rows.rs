@@ -13,7 +13,7 @@ use std::sync::Arc;
 
 /// Rows found for keys.
 #[derive(Debug)]
-pub struct Partners {
+pub struct MatchingRows {
     /// For each row found the number of the key it was found for, in order.
     pub keys: Vec<u32>,
     pub columns: Vec<ArrayRef>,
@@ -25,7 +25,7 @@ impl StoredTable {
     ///
     /// # Errors
     /// 58030 and 22000 when the database file cannot be read.
-    pub fn partners(&self, shape: &ScanIndex, keys: &[ArrayRef], columns: &[usize]) -> Result<Partners> {
+    pub fn matching_rows(&self, shape: &ScanIndex, keys: &[ArrayRef], columns: &[usize]) -> Result<MatchingRows> {
         let rows = keys.first().map_or(0, |key| key.len());
         let encoded = converter(shape, keys.len())?.convert_columns(keys)?;
         let indexes = self.parts().iter().map(|part| part.index(shape)).collect::<Result<Vec<_>>>()?;
@@ -52,7 +52,7 @@ impl StoredTable {
             numbers.resize(places.len(), index(row));
         }
         let column = |at: &usize| self.at_places(*at, &places);
-        Ok(Partners { keys: numbers, columns: columns.iter().map(column).collect::<Result<_>>()? })
+        Ok(MatchingRows { keys: numbers, columns: columns.iter().map(column).collect::<Result<_>>()? })
     }
 
     /// For each part between which values its rows lie in the first key, where that is a column.
