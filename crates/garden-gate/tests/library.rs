@@ -336,3 +336,41 @@ fn options_are_built_up() {
     let swept = session.sweep_with("SELECT :n", (), &over, &SweepOptions::default().fixed_plans()).unwrap();
     assert_eq!(swept.points.len(), 2);
 }
+
+/// A record batch is inserted by the names of its columns, as an INSERT of the same rows would be.
+#[test]
+fn record_batches_are_appended_to_tables() {
+    use garden_gate::arrow::array::{ArrayRef, Int8Array, LargeStringArray, RecordBatch};
+    use std::sync::Arc;
+    let batch = |ids: Vec<Option<i8>>, notes: Vec<Option<&str>>| {
+        let ids: ArrayRef = Arc::new(Int8Array::from(ids));
+        let notes: ArrayRef = Arc::new(LargeStringArray::from(notes));
+        RecordBatch::try_from_iter_with_nullable([("NOTE", notes, true), ("id", ids, true)]).unwrap()
+    };
+    let mut session = session();
+    session
+        .run(
+            "CREATE SCHEMA north;
+             CREATE TABLE north.\"wet bed\" (id BIGINT PRIMARY KEY, \"NOTE\" VARCHAR(5) DEFAULT 'new', size INTEGER DEFAULT 7)",
+        )
+        .unwrap();
+    let table = "north.\"wet bed\"";
+    assert_eq!(session.append(table, &batch(vec![Some(1), Some(2)], vec![Some("a"), None])).unwrap(), 2);
+    session.run("START TRANSACTION").unwrap();
+    assert_eq!(session.append(table, &batch(vec![Some(3)], vec![Some("c")])).unwrap(), 1);
+    session.run("ROLLBACK").unwrap();
+    for (bad, state) in [
+        (batch(vec![Some(2)], vec![Some("twice")]), "23000"),
+        (batch(vec![None], vec![Some("null")]), "23000"),
+        (batch(vec![Some(9)], vec![Some("too long")]), "22001"),
+    ] {
+        assert_eq!(session.append(table, &bad).unwrap_err().sqlstate().as_str(), state);
+    }
+    let one = batch(vec![Some(9)], vec![None]);
+    for (name, state) in [("nowhere", "42S02"), ("north.bed; DELETE FROM t", "42602"), ("", "42602")] {
+        assert_eq!(session.append(name, &one).unwrap_err().sqlstate().as_str(), state, "{name}");
+    }
+    assert_eq!(session.append(table, &one.slice(0, 0)).unwrap(), 0);
+    let rows = session.query(format!("SELECT * FROM {table} ORDER BY id"), ()).unwrap();
+    assert_rows!(rows, in order [[1, "a", 7], [2, Value::Null, 7]]);
+}

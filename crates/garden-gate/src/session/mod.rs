@@ -7,6 +7,7 @@ mod alter;
 mod alter_numbering;
 mod alter_period;
 mod analyze;
+mod append;
 mod change;
 mod change_plan;
 mod constraints;
