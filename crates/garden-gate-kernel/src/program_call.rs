@@ -17,7 +17,7 @@ use arrow::compute::{filter, take};
 /// promised, 22xxx for a value that its type forbids.
 pub(super) fn program_call(function: &ProgramFunction, terms: &[Expr], call: &Expr, batch: &Batch) -> Result<Lane> {
     // A call whose arguments are the same for all rows is made once.
-    let constant = !terms.is_empty() && terms.iter().all(Expr::is_constant);
+    let constant = terms.iter().all(Expr::is_constant);
     let one_row = Batch::new(Vec::new(), 1);
     let batch = if constant { &one_row } else { batch };
     let arguments = terms.iter().map(|term| evaluate_array(term, batch)).collect::<Result<Vec<_>>>()?;

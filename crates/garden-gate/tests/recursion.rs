@@ -1,4 +1,4 @@
-//! Recursion: hierarchies, loops, several anchors and branches, search orders, cycles, and the limit. Rows are worked out by hand.
+//! Recursion: hierarchies, loops, several anchors and branches, search orders, cycles, and the limit. Rows are computed by hand.
 
 use crate::support::{check_problems, check_rows, run, session};
 

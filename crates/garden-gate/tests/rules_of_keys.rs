@@ -243,7 +243,7 @@ fn expressions_are_worked_out_once() {
             ("SELECT SUM(hours * (1 + bed_id)), AVG(hours * (1 + bed_id) * 2) FROM task", 1, "8.50|5.666667"),
             ("SELECT bed_id * 10 + 1, (bed_id * 10 + 1) * 2 FROM bed ORDER BY 1", 1, "11|22; 21|42; 31|62"),
             ("SELECT bed_id * 10, bed_id FROM bed ORDER BY 1", 0, "10|1; 20|2; 30|3"),
-            // A branch that is not taken, or a row that FILTER omits, is not worked out.
+            // A branch that is not taken, or a row that FILTER omits, is not evaluated.
             (
                 "SELECT CASE WHEN bed_id > 1 THEN 10 / (bed_id - 1) END, CASE WHEN bed_id > 2 THEN 10 / (bed_id - 1) END FROM bed ORDER BY bed_id",
                 0,

@@ -1,4 +1,4 @@
-//! UNION, INTERSECT and EXCEPT: multiplicities, precedence, NULLs, common types and order. Rows are worked out by hand.
+//! UNION, INTERSECT and EXCEPT: multiplicities, precedence, NULLs, common types and order. Rows are computed by hand.
 
 use crate::support::{check_problems, check_rows, session, shape};
 

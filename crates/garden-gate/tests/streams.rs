@@ -1,7 +1,8 @@
 //! Rows that come while the query runs: the same rows in the same order, no more work than is asked for, limits that hold.
 
 use crate::support::{garden, show};
-use garden_gate::{Database, Parameters, Session, arrow};
+use garden_gate::{Column, Database, Parameters, Segment, Session, SqlType, TableSource, arrow};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 /// The rows of a stream, as `show` writes those of a result.
@@ -147,4 +148,38 @@ fn changes_of_others_do_not_reach_a_stream() {
     let rest: usize = stream.map(|batch| batch.unwrap().num_rows()).sum();
     assert_eq!(first + rest, 50_000);
     assert_eq!(show(&session.query("SELECT COUNT(*) FROM t", ()).unwrap()), "0");
+}
+
+/// A source whose code panics.
+#[derive(Debug)]
+struct Broken(Vec<Column>);
+
+impl TableSource for Broken {
+    fn columns(&self) -> &[Column] {
+        &self.0
+    }
+
+    fn rows(&self) -> u64 {
+        10
+    }
+
+    fn read(&self, _: &[usize]) -> garden_gate::Result<Vec<Segment>> {
+        panic!("the source is broken")
+    }
+
+    fn sample(&self, _: &[usize], _: usize) -> garden_gate::Result<Option<Segment>> {
+        Ok(None)
+    }
+}
+
+#[test]
+fn a_stream_whose_thread_panics_is_no_shorter_result() {
+    let db = Database::in_memory();
+    db.add_source("t", Arc::new(Broken(vec![Column::new("n", SqlType::Integer)]))).unwrap();
+    let mut session = db.session();
+    let sql = "SELECT n FROM SERIES(1, 10) AS s (n) UNION ALL SELECT n FROM t";
+    let items: Vec<_> = session.stream(sql, ()).unwrap().collect();
+    assert!(items[0].is_ok() && items.len() == 2, "{items:?}");
+    assert_eq!(items[1].as_ref().unwrap_err().sqlstate().as_str(), "HY000");
+    assert_eq!(show(&session.query("SELECT 7", ()).unwrap()), "7");
 }

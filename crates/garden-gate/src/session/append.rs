@@ -2,10 +2,11 @@
 
 use super::Session;
 use super::add_table::check_columns;
-use super::load::RowsOfFile;
+use super::files::Files;
 use super::script::one_statement;
 use super::session::Call;
-use crate::bind::Parameters;
+use crate::bind::{OpenFile, Parameters};
+use crate::catalog::{FileOptions, TableSource};
 use crate::control;
 use crate::diagnostic::{Error, Result, SourceText, SqlState};
 use crate::storage::{MemoryTable, conforming};
@@ -13,6 +14,25 @@ use crate::syntax::ast;
 use arrow::array::RecordBatch;
 use std::sync::Arc;
 use std::time::Instant;
+
+/// The name of the batch in the text of its INSERT.
+const BATCH: &str = "record batch";
+
+/// The files of the session, and the batch.
+struct WithBatch<'f> {
+    rows: Arc<dyn TableSource>,
+    files: Files<'f>,
+}
+
+impl OpenFile for WithBatch<'_> {
+    fn open(&self, path: &str, options: &FileOptions) -> Result<Arc<dyn TableSource>> {
+        if path == BATCH { Ok(Arc::clone(&self.rows)) } else { self.files.open(path, options) }
+    }
+
+    fn broken(&self, schema: &str, name: &str) -> Option<Error> {
+        self.files.broken(schema, name)
+    }
+}
 
 impl Session {
     /// Inserts the rows of a record batch into a table, by the names of its columns, and gives how many they were. It is an INSERT: defaults
@@ -37,16 +57,18 @@ impl Session {
             check_columns(&columns)?;
             let names = columns.iter().map(|column| quoted(&column.name)).collect::<Vec<_>>().join(", ");
             let segments = conforming(&columns, segments)?;
-            let rows = RowsOfFile(Arc::new(MemoryTable::new(columns, segments)));
-            let source =
-                SourceText::new(format!("INSERT INTO {table} ({names}) SELECT {names} FROM FILE 'record batch'"));
+            let rows: Arc<dyn TableSource> = Arc::new(MemoryTable::new(columns, segments));
+            let source = SourceText::new(format!("INSERT INTO {table} ({names}) SELECT {names} FROM FILE '{BATCH}'"));
             let statement = one_statement(&source)?;
             let ast::StatementKind::Change(change) = &statement.kind else {
                 return Err(Error::new(SqlState::GENERAL, "internal error: an INSERT was expected"));
             };
             let call =
                 Call { source: &source, parameters: &Parameters::new(), started: Instant::now(), measured: None };
-            let changed = self.change_catalog(|session, catalog| session.changed(change, &call, (catalog, &rows)));
+            let changed = self.change_catalog(|session, catalog| {
+                let files = WithBatch { rows: Arc::clone(&rows), files: session.files() };
+                session.changed(change, &call, (catalog, &files))
+            });
             changed.map(|changed| changed.affected).map_err(|error| error.in_source(&source))
         })
     }

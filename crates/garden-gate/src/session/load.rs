@@ -95,7 +95,7 @@ struct Report {
 
 /// In the place of the file, the rows of it that are inserted now.
 #[derive(Debug)]
-pub(super) struct RowsOfFile(pub(super) Arc<dyn TableSource>);
+struct RowsOfFile(Arc<dyn TableSource>);
 
 impl OpenFile for RowsOfFile {
     fn open(&self, _: &str, _: &FileOptions) -> Result<Arc<dyn TableSource>> {

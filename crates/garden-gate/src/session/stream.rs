@@ -52,6 +52,17 @@ struct Running {
     interrupt: Interrupt,
 }
 
+impl Running {
+    /// The next batch; a thread that ends without a word has panicked, and its rows are not all that there are.
+    fn next(&mut self) -> Option<Result<Batch>> {
+        if let Ok(batch) = self.received.as_ref()?.recv() {
+            return Some(batch);
+        }
+        let panicked = self.worker.take().is_some_and(|worker| worker.join().is_err());
+        panicked.then(|| Err(Error::new(SqlState::GENERAL, "internal error: the thread of the stream ended early")))
+    }
+}
+
 impl Drop for Running {
     fn drop(&mut self) {
         self.received = None;
@@ -86,7 +97,7 @@ impl Iterator for RowStream<'_> {
 
     fn next(&mut self) -> Option<Self::Item> {
         let next = match &mut self.batches {
-            Batches::Running(running) => running.received.as_ref().and_then(|received| received.recv().ok()),
+            Batches::Running(running) => running.next(),
             Batches::Gathered(batches) => batches.next().map(Ok),
             Batches::Ended => None,
         };

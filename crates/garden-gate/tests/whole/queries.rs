@@ -224,7 +224,7 @@ fn wrong_beside(
     }));
     let Ok(found) = asked else { return Some("PANIC".into()) };
     let (expected, found) = match (expected, found) {
-        // Which of several queries instead of values is worked out, and when, is left open; two rows may be met or not.
+        // Which of several queries instead of values is evaluated, and when, is left open; two rows may be met or not.
         (Err(_), Ok(_)) => return None,
         (_, Err(error)) if error.sqlstate().as_str() == "21000" => return None,
         // A plan that is given up is an error that says so, and no wrong answer.
