@@ -48,7 +48,8 @@ impl<'a> Sink for Gather<'a> {
     }
 }
 
-/// Gathers the first rows of the input, and asks for no more morsels than are needed.
+/// Gathers the first rows of the input, and asks for no more than are needed. Rows that workers have gathered in all end the handing out of
+/// morsels. A worker stops inside its morsel only when its own rows are enough: others may still gather rows that come after it.
 pub(super) struct Limited<'a> {
     room: MemoryBudget<'a>,
     offset: usize,
@@ -64,21 +65,27 @@ impl<'a> Limited<'a> {
 }
 
 impl<'a> Sink for Limited<'a> {
-    type Local = RowsBuilder<'a>;
+    type Local = (RowsBuilder<'a>, usize);
     type Output = Rows;
 
-    fn local(&self) -> Result<RowsBuilder<'a>> {
-        Ok(RowsBuilder::new(self.room.clone()))
+    fn local(&self) -> Result<Self::Local> {
+        Ok((RowsBuilder::new(self.room.clone()), 0))
     }
 
-    fn push(&self, local: &mut RowsBuilder<'a>, at: Sequence, batch: Batch) -> Result<Flow> {
+    fn push(&self, (local, own): &mut Self::Local, at: Sequence, batch: Batch) -> Result<Flow> {
+        *own += batch.rows;
         let gathered = self.gathered.fetch_add(batch.rows, Ordering::Relaxed) + batch.rows;
         local.push(at, batch)?;
-        let enough = self.fetch.is_some_and(|fetch| gathered >= fetch.saturating_add(self.offset));
-        Ok(if enough { Flow::Enough } else { Flow::More })
+        let Some(wanted) = self.fetch.map(|fetch| fetch.saturating_add(self.offset)) else { return Ok(Flow::More) };
+        Ok(match () {
+            () if *own >= wanted => Flow::Enough,
+            () if gathered >= wanted => Flow::LastMorsel,
+            () => Flow::More,
+        })
     }
 
-    fn finish(&self, locals: Vec<RowsBuilder<'a>>) -> Result<Rows> {
+    fn finish(&self, locals: Vec<Self::Local>) -> Result<Rows> {
+        let locals = locals.into_iter().map(|(rows, _)| rows).collect();
         RowsBuilder::finish(locals, &self.room).cut(self.offset, self.fetch)
     }
 }

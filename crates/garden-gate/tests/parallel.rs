@@ -40,6 +40,22 @@ fn workers_and_batches_do_not_change_rows_or_their_order() {
 
 const NUMBERS: &str = "CREATE TABLE number (n BIGINT); INSERT INTO number SELECT n FROM SERIES(0, 99999) AS s (n)";
 
+/// A worker whose rows come late may not stop since others have gathered enough.
+#[test]
+fn rows_that_are_fetched_are_the_first_ones() {
+    let mut session = garden();
+    session.run(NUMBERS).unwrap();
+    session.run("SET workers = 2; SET batch_rows = 50").unwrap();
+    let costly = "MOD(n, 7) * 5 + MOD(n, 11) - n * 2 + 3 + n * 5 - 6 > -9";
+    for offset in [60_000, 80_000, 90_000, 99_000] {
+        let sql = format!("SELECT n FROM number WHERE {costly} OFFSET {offset} ROWS FETCH FIRST 1 ROW ONLY");
+        assert_eq!(session.plan(&sql, ()).unwrap().workers, 2);
+        for _ in 0..5 {
+            assert_eq!(show(&session.query(&sql, ()).unwrap()), offset.to_string());
+        }
+    }
+}
+
 #[test]
 fn large_scans_are_planned_for_several_workers() {
     let mut session = garden();
