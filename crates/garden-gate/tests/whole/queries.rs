@@ -201,18 +201,19 @@ fn wrong_beside(
         },
     };
     let asked = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
-        // Planning takes most of the time: whether the plan is the one that runs is looked at in the first way and under drawn costs.
+        // Planning takes most of the time: whether the plan that is shown is the one that runs is looked at in the first way, and there the
+        // rows of the stream for one query of four.
         if way.costs != DRAWN && way != USUAL {
             return session.query(&sql, parameters);
         }
         let (rows, measured) = session.measure(&sql, ())?;
-        // The plan that is shown is the plan that runs, and what was chosen was the cheapest.
-        let planned = session.plan(&sql, ())?;
-        assert_eq!(planned.fingerprint, measured.fingerprint, "{sql}");
-        let dearer = planned.considered.iter().find(|decision| !chosen_is_cheapest(decision));
+        let dearer = measured.considered.iter().find(|decision| !chosen_is_cheapest(decision));
         assert!(way.guided || dearer.is_none(), "{sql}\n{dearer:#?}");
         if way == USUAL {
-            *usual = Some(UsualPlan::of(&planned));
+            assert_eq!(session.plan(&sql, ())?.fingerprint, measured.fingerprint, "{sql}");
+            *usual = Some(UsualPlan::of(&measured));
+        }
+        if way == USUAL && number.is_multiple_of(4) {
             let stream = session.stream(&sql, ())?;
             let schema = stream.schema();
             let streamed = stream.collect::<garden_gate::Result<Vec<_>>>()?;
