@@ -9,6 +9,7 @@
 #![expect(clippy::missing_errors_doc, reason = "internal: errors are those of the statement")]
 
 pub mod catalog;
+pub mod collections;
 pub mod control;
 pub mod diagnostic;
 pub mod guide;

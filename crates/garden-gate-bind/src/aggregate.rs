@@ -7,6 +7,7 @@ use crate::diagnostic::{Result, Span};
 use crate::logical::{Aggregate, AggregateFunction, Expr, Overflow, SortKey};
 use crate::syntax::ast::{self, Call};
 use crate::types::{SqlType, Value};
+use std::sync::Arc;
 
 impl Binder<'_> {
     /// An aggregate over the groups of this query, or of one around it when all its columns are from there.
@@ -63,6 +64,9 @@ impl Binder<'_> {
         at: (&Scope, Clause),
         span: Span,
     ) -> Result<Option<Aggregate>> {
+        if function == AggregateFunction::Program {
+            return self.program_aggregate(call, at, span);
+        }
         let name = function.name();
         if call.star && function == AggregateFunction::Count {
             let filter = self.filter(call, at)?;
@@ -109,7 +113,34 @@ impl Binder<'_> {
             _ => Overflow::Error,
         };
         let distinct = call.distinct && !function.ignores_duplicates();
-        Ok(Some(Aggregate { function, arguments, distinct, filter, order, overflow, sql_type, span }))
+        let program = None;
+        Ok(Some(Aggregate { function, arguments, distinct, filter, order, overflow, program, sql_type, span }))
+    }
+
+    /// The aggregate function that a name means, a program's among them.
+    pub(super) fn aggregate_function(&self, name: &str) -> Option<AggregateFunction> {
+        let of_program = || self.around.catalog.program_aggregate(name).map(|_| AggregateFunction::Program);
+        AggregateFunction::from_name(name).or_else(of_program)
+    }
+
+    /// A call of a program's aggregate function; `None` after a problem.
+    fn program_aggregate(&mut self, call: &Call, at: (&Scope, Clause), span: Span) -> Result<Option<Aggregate>> {
+        let Some(program) = self.around.catalog.program_aggregate(&call.name.text).map(Arc::clone) else {
+            return Ok(None);
+        };
+        let form =
+            [(call.star, "*"), (!call.order.is_empty(), "order"), (call.ignore_nulls.is_some(), "treatment of NULLs")];
+        if let Some((_, what)) = form.into_iter().find(|(present, _)| *present) {
+            self.report(&Problem::ArgumentForm { name: program.name.clone(), what }, span);
+            return Ok(None);
+        }
+        let arguments = self.all(&call.args, at)?;
+        let Some(arguments) = self.program_arguments((&program.name, &program.arguments), arguments, span) else {
+            return Ok(None);
+        };
+        let filter = self.filter(call, at)?;
+        let plain = Aggregate::plain(AggregateFunction::Program, None, program.result, span);
+        Ok(Some(Aggregate { arguments, distinct: call.distinct, filter, program: Some(program), ..plain }))
     }
 
     fn filter(&mut self, call: &Call, at: (&Scope, Clause)) -> Result<Option<Expr>> {

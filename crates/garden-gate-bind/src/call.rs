@@ -52,7 +52,7 @@ impl Binder<'_> {
         if let Some(over) = &call.over {
             return self.window(call, over, at, span);
         }
-        if let Some(function) = AggregateFunction::from_name(name) {
+        if let Some(function) = self.aggregate_function(name) {
             return self.aggregate(function, call, at, span);
         }
         if let Some(function) = AggregateFunction::hypothetical(name)
@@ -119,22 +119,37 @@ impl Binder<'_> {
             return Ok(self.report(&Problem::ArgumentForm { name: function.name.clone(), what }, span));
         }
         let args = self.all(&call.args, at)?;
-        if args.len() != function.arguments.len() {
-            let (name, expected) = (function.name.clone(), function.arguments.len());
-            return Ok(self.report(&Problem::ProgramArguments { name, expected, found: args.len() }, span));
+        let Some(args) = self.program_arguments((&function.name, &function.arguments), args, span) else {
+            return Ok(super::stand_in(span));
+        };
+        Ok(Expr::new(ExprKind::ProgramCall(Arc::clone(function), args), function.result, span))
+    }
+
+    /// The arguments of a program's function brought to its types; `None` after a problem.
+    pub(super) fn program_arguments(
+        &mut self,
+        (name, types): (&str, &[SqlType]),
+        args: Vec<Expr>,
+        span: Span,
+    ) -> Option<Vec<Expr>> {
+        if args.len() != types.len() {
+            let (name, expected) = (name.to_owned(), types.len());
+            self.report(&Problem::ProgramArguments { name, expected, found: args.len() }, span);
+            return None;
         }
         let mut coerced = Vec::with_capacity(args.len());
-        for (number, (arg, target)) in args.into_iter().zip(&function.arguments).enumerate() {
+        for (number, (arg, target)) in args.into_iter().zip(types).enumerate() {
             let arg = if is_unsettled(&arg) { self.settle_parameter(arg, *target) } else { arg };
             let fits = arg.sql_type() == SqlType::Null || arg.sql_type().common(*target).is_some();
             if !fits {
-                let (name, found) = (function.name.clone(), arg.sql_type());
+                let (name, found) = (name.to_owned(), arg.sql_type());
                 let problem = Problem::ProgramArgument { name, number: number + 1, expected: *target, found };
-                return Ok(self.report(&problem, arg.span()));
+                self.report(&problem, arg.span());
+                return None;
             }
             coerced.push(self.coerce(arg, *target));
         }
-        Ok(Expr::new(ExprKind::ProgramCall(Arc::clone(function), coerced), function.result, span))
+        Some(coerced)
     }
 
     fn unknown_function(&mut self, call: &Call, span: Span) -> Expr {

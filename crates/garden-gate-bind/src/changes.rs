@@ -4,6 +4,7 @@
 //! one row that was updated; without one there is no telling, and they are a row that was deleted and one that was inserted.
 
 use crate::catalog::{Catalog, Column, SEGMENT_ROWS, Segment, SystemTime, TableDefinition, TableSource};
+use crate::collections::HashMap;
 use crate::diagnostic::Result;
 use crate::kernel::Batch;
 use crate::storage::{LaneRange, MemoryTable, StoredTable};
@@ -11,7 +12,6 @@ use crate::types::{SqlType, index};
 use arrow::array::{Array, ArrayRef, AsArray, Int64Array, StringViewArray, TimestampMicrosecondArray, UInt32Array};
 use arrow::datatypes::TimestampMicrosecondType;
 use arrow::row::{RowConverter, SortField};
-use std::collections::HashMap;
 use std::sync::Arc;
 
 /// The columns that say when and what: number and time of the commit, and the kind of change.
@@ -111,7 +111,7 @@ fn paired((old, new): (&Batch, &Batch), key: &[usize], period: &SystemTime) -> R
         rows.columns[column].as_primitive::<TimestampMicrosecondType>().values().to_vec()
     };
     let (ends, starts) = (times(old, period.end), times(new, period.start));
-    let mut partner: HashMap<(i64, Box<[u8]>), u32> = HashMap::new();
+    let mut partner: HashMap<(i64, Box<[u8]>), u32> = HashMap::default();
     let mut changes = Vec::with_capacity(old.rows + new.rows);
     let mut paired_new = vec![false; new.rows];
     if !key.is_empty() {

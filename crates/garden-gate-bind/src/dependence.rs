@@ -2,8 +2,8 @@
 //! keys of tables, from equalities and from what is computed, in all that a query reads: tables, derived tables, views and joins.
 
 use super::Binder;
+use crate::collections::HashSet;
 use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan, unique};
-use std::collections::HashSet;
 
 /// `from` determines `to`.
 struct Dependency {

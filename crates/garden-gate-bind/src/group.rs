@@ -2,11 +2,11 @@
 
 use super::scope::{Clause, Scope};
 use super::{Binder, problem::Problem};
+use crate::collections::HashSet;
 use crate::diagnostic::{Error, Result, Span};
 use crate::logical::{ColumnId, Expr, ExprKind, LogicalPlan};
 use crate::syntax::ast;
 use crate::types::SqlType;
-use std::collections::HashSet;
 
 /// The grouping of a query; expressions above it are rewritten over its columns.
 #[derive(Debug)]
@@ -31,7 +31,7 @@ impl Binder<'_> {
         plan: &LogicalPlan,
         order_by: &[ast::SortItem],
     ) -> Result<Option<Grouping>> {
-        let sorts_by_aggregate = order_by.iter().any(|item| item.expr.any(&mut is_aggregate));
+        let sorts_by_aggregate = order_by.iter().any(|item| item.expr.any(&mut |expr| self.is_aggregate(expr)));
         let grouped = select.group_by.is_some()
             || select.having.is_some()
             || !self.level.aggregates.is_empty()
@@ -47,7 +47,7 @@ impl Binder<'_> {
         }
         let input: HashSet<ColumnId> = plan.output().into_iter().collect();
         let grouped = keys.iter().map(|(id, _)| *id);
-        let dependents = if sets.is_none() { self.determined(plan, grouped) } else { HashSet::new() };
+        let dependents = if sets.is_none() { self.determined(plan, grouped) } else { HashSet::default() };
         Ok(Some(Grouping { keys, sets, input, dependents, broken: self.problems.len() > problems }))
     }
 
@@ -110,17 +110,17 @@ impl Binder<'_> {
         }
         false
     }
-}
 
-/// A call of an aggregate that is not a window function.
-fn is_aggregate(expr: &ast::Expr) -> bool {
-    use crate::logical::AggregateFunction as A;
-    match &expr.kind {
-        ast::ExprKind::Call(call) => {
-            call.over.is_none()
-                && (A::from_name(&call.name.text).is_some()
-                    || call.within_group && A::hypothetical(&call.name.text).is_some())
+    /// A call of an aggregate that is not a window function.
+    fn is_aggregate(&self, expr: &ast::Expr) -> bool {
+        use crate::logical::AggregateFunction as A;
+        match &expr.kind {
+            ast::ExprKind::Call(call) => {
+                call.over.is_none()
+                    && (self.aggregate_function(&call.name.text).is_some()
+                        || call.within_group && A::hypothetical(&call.name.text).is_some())
+            }
+            _ => false,
         }
-        _ => false,
     }
 }

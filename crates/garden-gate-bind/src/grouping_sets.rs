@@ -3,11 +3,11 @@
 use super::group::Grouping;
 use super::scope::Scope;
 use super::{Binder, problem::Problem};
+use crate::collections::HashMap;
 use crate::diagnostic::{Result, Span};
 use crate::logical::{Aggregate, ColumnId, CteDefinition, CteId, CteReference, Expr, LogicalPlan, SetOp, SetOperand};
 use crate::syntax::ast::{self, GroupingElement};
 use crate::types::{SqlType, Value};
-use std::collections::HashMap;
 
 /// More sets than this are a mistake: CUBE of twelve columns.
 const MOST_SETS: usize = 4096;

@@ -239,7 +239,7 @@ fn views(catalog: &Catalog) -> Rows {
                 Some(ViewCheck::Local) => "LOCAL",
                 Some(ViewCheck::Cascaded) => "CASCADED",
             };
-            let updatable = if super::updatable::is_simple(view) { "YES" } else { "NO" };
+            let updatable = if super::updatable::is_simple(view, catalog) { "YES" } else { "NO" };
             rows.push(vec![CATALOG.into(), place, name, view.query.text().into(), check.into(), updatable.into()]);
         }
     }
@@ -391,8 +391,7 @@ fn domains(catalog: &Catalog) -> Rows {
 
 /// Table functions of the database, and functions of the program, which have no schema and no text.
 fn routines(catalog: &Catalog) -> Rows {
-    let external = catalog.program_functions.iter().map(|function| {
-        let name = function.name.as_str();
+    let external = program_routines(catalog).map(|(name, _)| {
         vec![CATALOG.into(), Value::Null, name.into(), "FUNCTION".into(), "EXTERNAL".into(), Value::Null]
     });
     let row = |schema: &Schema, function: &TableFunction| {
@@ -401,6 +400,13 @@ fn routines(catalog: &Catalog) -> Rows {
     };
     let own = catalog.schemas.iter().flat_map(|schema| schema.functions.iter().map(|function| row(schema, function)));
     own.chain(external).collect()
+}
+
+/// Scalar and aggregate functions of the program, with the types of their arguments.
+fn program_routines(catalog: &Catalog) -> impl Iterator<Item = (&str, &[SqlType])> {
+    let scalar = catalog.program_functions.iter().map(|known| (known.name.as_str(), known.arguments.as_slice()));
+    let aggregates = catalog.program_aggregates.iter().map(|known| (known.name.as_str(), known.arguments.as_slice()));
+    scalar.chain(aggregates)
 }
 
 fn parameters(catalog: &Catalog) -> Rows {
@@ -416,10 +422,10 @@ fn parameters(catalog: &Catalog) -> Rows {
             }
         }
     }
-    for function in &catalog.program_functions {
-        for (at, sql_type) in function.arguments.iter().enumerate() {
+    for (name, arguments) in program_routines(catalog) {
+        for (at, sql_type) in arguments.iter().enumerate() {
             let number = Value::Integer(i64::from(crate::types::index(at)) + 1);
-            let first = [CATALOG.into(), Value::Null, function.name.as_str().into(), number];
+            let first = [CATALOG.into(), Value::Null, name.into(), number];
             let rest = ["IN".into(), Value::Null, sql_type.to_string().into()];
             rows.push(first.into_iter().chain(rest).collect());
         }

@@ -2,13 +2,13 @@
 
 use super::scope::{Clause, Merged, Scope, ScopeColumn};
 use super::{Binder, problem::Problem};
+use crate::collections::HashMap;
 use crate::diagnostic::{Error, Result, Span};
 use crate::logical::{
     BinaryJoin, ColumnId, CteDefinition, CteId, CteReference, Expr, ExprKind, JoinKind, LogicalPlan, Sides, WindowCall,
 };
 use crate::syntax::ast::{CompareOp, Ident, Join, JoinCondition};
 use crate::types::SqlType;
-use std::collections::HashMap;
 
 impl Binder<'_> {
     /// Every row of the one with every row of the other; the right side may depend on the left.

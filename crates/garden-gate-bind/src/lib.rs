@@ -11,7 +11,7 @@
 )]
 #![expect(clippy::missing_errors_doc, reason = "internal: errors are those of the statement")]
 
-use garden_gate_base::{catalog, control, diagnostic, types};
+use garden_gate_base::{catalog, collections, control, diagnostic, types};
 use garden_gate_kernel as kernel;
 use garden_gate_plan::logical;
 use garden_gate_storage::storage;
@@ -87,11 +87,11 @@ pub use thesaurus::for_type;
 pub use updatable::{ViewChecks, bind_hidden_rows, check_view_option};
 
 use crate::catalog::{Catalog, FileOptions, KnownColumns, Table, TableSource};
+use crate::collections::HashSet;
 use crate::diagnostic::{Error, Facts, Note, Result, SourceText, Span};
 use crate::logical::{Aggregate, ColumnId, ColumnInfo, Columns, CteDefinition, Expr, Guide, LogicalPlan};
 use crate::syntax::ast;
 use crate::types::{SqlType, Value, Zone};
-use std::collections::HashSet;
 use std::sync::Arc;
 
 /// Opens the file of `FROM FILE`; the session decides which files may be read.
@@ -289,7 +289,7 @@ impl<'a> Binder<'a> {
             outer: Vec::new(),
             withs: Vec::new(),
             steps: Vec::new(),
-            untyped: HashSet::new(),
+            untyped: HashSet::default(),
             rows: Rows::OfClause,
             recursions: 0,
             views: 0,

@@ -5,11 +5,11 @@ use super::query::Rows;
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
 use super::{Binder, OutputColumn, problem::Problem};
 use crate::catalog::{ForeignKey, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableKind, Timing};
+use crate::collections::HashSet;
 use crate::diagnostic::{Error, Result, Span, SqlState, nearest};
 use crate::logical::{ColumnId, ColumnInfo, Expand, Expr, LogicalPlan, Scan, ScanReference};
 use crate::syntax::ast::{Ident, SystemTimeClause, TableAlias, TableCall, TableExpr};
 use crate::types::{SqlType, Value};
-use std::collections::HashSet;
 use std::sync::Arc;
 
 impl<'a> Binder<'a> {
@@ -102,7 +102,7 @@ impl<'a> Binder<'a> {
     /// other.
     pub(super) fn with_own_ids(&mut self, plan: LogicalPlan, mut output: Vec<OutputColumn>) -> Rows {
         let mut computed = Vec::new();
-        let mut known: HashSet<ColumnId> = HashSet::with_capacity(output.len());
+        let mut known: HashSet<ColumnId> = HashSet::with_capacity_and_hasher(output.len(), Default::default());
         for column in &mut output {
             if !known.insert(column.id) {
                 let copy = self.columns.copy(column.id);

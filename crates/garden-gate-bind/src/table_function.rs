@@ -5,10 +5,10 @@ use super::scope::{Clause, Relation, Scope, ScopeColumn};
 use super::view::MOST_VIEWS;
 use super::{BindContext, Binder, Level, Outer, OutputColumn};
 use crate::catalog::TableFunction;
+use crate::collections::HashMap;
 use crate::diagnostic::{Error, Result, SourceText, Span, SqlState, counted, nearest};
 use crate::logical::{ColumnId, Expr, LogicalPlan};
 use crate::syntax::{Script, ast};
-use std::collections::HashMap;
 use std::convert::Infallible;
 use std::sync::Arc;
 

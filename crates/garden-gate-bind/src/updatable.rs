@@ -6,12 +6,12 @@ use super::change_problem::ChangeProblem;
 use super::definition::in_slots;
 use super::scope::{Clause, Relation, Scope, ScopeColumn};
 use super::{BindContext, Binder, Bound, OutputColumn, fail_with_all, view::MOST_VIEWS};
-use crate::catalog::{TableDefinition, TableSource, View, ViewCheck};
+use crate::catalog::{Catalog, TableDefinition, TableSource, View, ViewCheck};
+use crate::collections::HashMap;
 use crate::diagnostic::{Error, Result, SourceText, Span};
 use crate::logical::{AggregateFunction, ColumnId, Expr, ExprKind, Test};
 use crate::syntax::{Script, ast};
 use crate::types::SqlType;
-use std::collections::HashMap;
 use std::sync::Arc;
 
 /// The views between a name and the table that is changed, the lowest first.
@@ -56,7 +56,7 @@ impl<'a> Binder<'a> {
             if levels.len() >= MOST_VIEWS {
                 return Err(refuse("it goes through too many others"));
             }
-            let (select, below, name) = simple(view).map_err(refuse)?;
+            let (select, below, name) = simple(view, self.around.catalog).map_err(refuse)?;
             levels.insert(0, Level { view, select: Arc::new(select), below });
             match self.view_of(&name, &view.schema) {
                 Some(next) if !self.is_table(&name, &view.schema) => view = next,
@@ -80,7 +80,7 @@ impl<'a> Binder<'a> {
     pub(super) fn through(&mut self, levels: &[Level<'a>], base: &[ScopeColumn]) -> Result<ViewColumns> {
         let base = base.iter().enumerate();
         let base = base.map(|(at, column)| ViewColumn { name: column.name.clone(), id: column.id, base: Some(at) });
-        let mut seen = ViewColumns { columns: base.collect(), conditions: Vec::new(), computed: HashMap::new() };
+        let mut seen = ViewColumns { columns: base.collect(), conditions: Vec::new(), computed: HashMap::default() };
         for level in levels {
             let (source, schema) = (&*level.view.query, &*level.view.schema);
             let source = std::mem::replace(&mut self.source, source);
@@ -241,12 +241,12 @@ pub fn check_view_option(name: &[ast::Ident], span: Span, around: &BindContext<'
 }
 
 /// Whether rows can be changed through a view, as far as its own query tells.
-pub(super) fn is_simple(view: &View) -> bool {
-    simple(view).is_ok()
+pub(super) fn is_simple(view: &View, catalog: &Catalog) -> bool {
+    simple(view, catalog).is_ok()
 }
 
 /// The query of a view through which rows can be changed, with what the table below is called in it, and its name; else the reason.
-fn simple(view: &View) -> std::result::Result<(ast::Select, String, Vec<ast::Ident>), &'static str> {
+fn simple(view: &View, catalog: &Catalog) -> std::result::Result<(ast::Select, String, Vec<ast::Ident>), &'static str> {
     let mut script = Script::new(Arc::clone(&view.query));
     let Some(Ok(ast::Statement { kind: ast::StatementKind::Query(query), .. })) = script.next_statement() else {
         return Err("its text is not a query");
@@ -268,7 +268,11 @@ fn simple(view: &View) -> std::result::Result<(ast::Select, String, Vec<ast::Ide
         return Err("it gives the columns of its table other names in FROM");
     }
     let mut grouped = |expr: &ast::Expr| match &expr.kind {
-        ast::ExprKind::Call(call) => call.over.is_some() || AggregateFunction::from_name(&call.name.text).is_some(),
+        ast::ExprKind::Call(call) => {
+            call.over.is_some()
+                || AggregateFunction::from_name(&call.name.text).is_some()
+                || catalog.program_aggregate(&call.name.text).is_some()
+        }
         ast::ExprKind::Subquery(_) => true,
         _ => false,
     };

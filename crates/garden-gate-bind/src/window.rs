@@ -5,9 +5,7 @@ use super::scope::{Clause, Scope};
 use super::{Binder, Rows};
 use crate::catalog::Sequence;
 use crate::diagnostic::{Result, Span};
-use crate::logical::{
-    AggregateFunction, ColumnId, Expr, ExprKind, Frame, Function, LogicalPlan, SortKey, WindowCall, WindowFunction,
-};
+use crate::logical::{ColumnId, Expr, ExprKind, Frame, Function, LogicalPlan, SortKey, WindowCall, WindowFunction};
 use crate::syntax::ast::{self, Call, FrameBound, FrameExclusion, FrameUnit, Over};
 use crate::types::{SqlType, Value};
 use std::sync::Arc;
@@ -188,7 +186,7 @@ impl Binder<'_> {
         span: Span,
     ) -> Result<Option<(WindowFunction, Vec<Expr>, SqlType)>> {
         let Some(function) = WindowFunction::from_name(&call.name.text) else {
-            let Some(function) = AggregateFunction::from_name(&call.name.text) else {
+            let Some(function) = self.aggregate_function(&call.name.text) else {
                 self.report(&Problem::NoWindowFunction { name: call.name.text.to_uppercase() }, call.name.span);
                 return Ok(None);
             };
@@ -436,7 +434,7 @@ impl Binder<'_> {
         if has(&|word| word.eq_ignore_ascii_case("OVER")) {
             return Computed::Window(self.window_outside((expression, alias), clause));
         }
-        if has(&|word| AggregateFunction::from_name(word).is_some()) { Computed::Group } else { Computed::Row }
+        if has(&|word| self.aggregate_function(word).is_some()) { Computed::Group } else { Computed::Row }
     }
 
     /// The query that was probably meant by a window function in a condition: a step that computes it, filtered outside.

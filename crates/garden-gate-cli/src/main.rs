@@ -48,7 +48,18 @@ impl From<io::Error> for CliError {
     }
 }
 
+/// Panics that become errors of statements are not shown as well.
+fn hide_caught_panics() {
+    let shown = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |info| {
+        if !garden_gate::panic_is_caught() {
+            shown(info);
+        }
+    }));
+}
+
 fn main() -> ExitCode {
+    hide_caught_panics();
     let arguments = Arguments::parse();
     let outcome = match arguments.command {
         Command::Run(run) => commands::run::run(&run),

@@ -12,13 +12,13 @@ use super::spill::{MemoryBudget, Rows};
 use super::streaming::{internal, places, resolve};
 use super::top_n::TopN;
 use super::{Run, set_operation};
+use crate::collections::HashMap;
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, evaluate};
 use crate::logical::{Aggregate, ColumnId, CteId, Expr, SortKey};
 use crate::physical::{GroupMethod, Node, NodeMeasure, Operator, PhysicalPlan};
 use std::any::Any;
 use std::cell::RefCell;
-use std::collections::HashMap;
 use std::rc::Rc;
 use std::sync::Arc;
 
@@ -27,6 +27,8 @@ pub(super) struct Compiler<'a> {
     pub(super) workers: usize,
     /// The plan of each query that is run once.
     steps: HashMap<CteId, &'a Node>,
+    /// How many rows of a scan are enough, by its node.
+    pub(super) limits: HashMap<usize, u64>,
     /// Rows of those that have run.
     step_rows: RefCell<HashMap<CteId, Rc<Rows>>>,
     /// The rows of the round before, by recursion and member; a recursion is in here while it runs.
@@ -38,8 +40,10 @@ pub(super) struct Compiler<'a> {
 
 impl<'a> Compiler<'a> {
     pub(super) fn new(run: &'a Run<'a>, plan: &'a PhysicalPlan) -> Self {
-        let mut steps = HashMap::new();
+        let mut steps = HashMap::default();
+        let mut limits = HashMap::default();
         plan.root.walk(&mut |node| {
+            limits.extend(limit_of_scan(node));
             if let (Operator::SharedStep { id, .. }, Some(input)) = (&node.operator, node.inputs.first()) {
                 steps.insert(*id, input);
             }
@@ -48,6 +52,7 @@ impl<'a> Compiler<'a> {
             run,
             workers: plan.workers,
             steps,
+            limits,
             step_rows: RefCell::default(),
             inputs: RefCell::default(),
             running: RefCell::default(),
@@ -278,6 +283,17 @@ impl<'a> Compiler<'a> {
     fn gathered_as(&self, input: &'a Node, columns: &[ColumnId]) -> Result<Rows> {
         Ok(self.gather(input, &self.room(input))?.select(&places(columns, &input.output)?))
     }
+}
+
+/// The scan below a FETCH FIRST to which every row of the result is one row, and how many of its rows that takes.
+fn limit_of_scan(node: &Node) -> Option<(usize, u64)> {
+    let Operator::Limit { offset, fetch } = &node.operator else { return None };
+    let most = offset.checked_add((*fetch)?)?;
+    let mut input = node.inputs.first()?;
+    while let Operator::Project(_) = &input.operator {
+        input = input.inputs.first()?;
+    }
+    matches!(&input.operator, Operator::Scan { .. }).then_some((input.id.0, most))
 }
 
 /// Rows of expressions without columns.

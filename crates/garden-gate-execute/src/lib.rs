@@ -12,7 +12,7 @@
 )]
 #![expect(clippy::missing_errors_doc, reason = "internal: errors are those of the statement")]
 
-use garden_gate_base::{catalog, control, diagnostic, types};
+use garden_gate_base::{catalog, collections, control, diagnostic, types};
 use garden_gate_kernel as kernel;
 use garden_gate_plan::{logical, physical};
 use garden_gate_storage::storage;
@@ -36,6 +36,7 @@ mod recursion;
 mod recursion_limit;
 mod result;
 mod rounds;
+mod scan_conjuncts;
 mod set_operation;
 mod sort;
 mod sorted_aggregate;
@@ -44,7 +45,6 @@ mod spilled_groups;
 mod streaming;
 mod top_n;
 mod window;
-mod zone_map;
 
 pub use deliver::Deliver;
 pub use pipeline::Pool;

@@ -7,7 +7,7 @@ use crate::physical::{Node, NodeId, WORTH_A_WORKER};
 use crate::types::{Estimate, approximate, whole_part};
 use rayon::ThreadPool;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
 /// Batches in one morsel, at most.
@@ -84,7 +84,7 @@ pub(super) trait Sink: Sync {
 
     fn local(&self) -> Result<Self::Local>;
 
-    /// Takes one batch; [`Flow::Enough`] when no later morsel is needed.
+    /// Takes one batch, and says what else is needed.
     fn push(&self, local: &mut Self::Local, at: Sequence, batch: Batch) -> Result<Flow>;
 
     /// Merges what the workers gathered.
@@ -94,13 +94,27 @@ pub(super) trait Sink: Sync {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Flow {
     More,
+    /// The rest of the morsel, and no later one; only ever from a sink.
+    LastMorsel,
+    /// Nothing that comes later, in the morsel or after it.
     Enough,
+}
+
+/// Batches that are made as they are asked for.
+pub(super) type Batches<'a> = Box<dyn Iterator<Item = Result<Batch>> + Send + 'a>;
+
+/// Batches of a source that is asked for the next one when a worker is free, and how many it gave.
+struct Feed<'a> {
+    batches: Batches<'a>,
+    given: usize,
 }
 
 /// A source and the steps its batches go through.
 pub(super) struct Pipeline<'a> {
     /// The rows of the source, with the columns the first step expects.
     pub(super) source: Rows,
+    /// The source instead, where it is asked batch by batch: each batch is a morsel.
+    feed: Option<Mutex<Feed<'a>>>,
     pub(super) steps: Vec<PipelineStep<'a>>,
     /// What the steps are estimated to cost for one row of the source.
     row_cost: f64,
@@ -131,10 +145,38 @@ struct Job<'j, S> {
     next: &'j AtomicUsize,
 }
 
+impl<S> Job<'_, S> {
+    /// No worker gets another morsel. A count that all threads may still add to.
+    const STOPPED: usize = usize::MAX / 2;
+
+    fn stop(&self) {
+        self.next.store(Self::STOPPED, Ordering::Relaxed);
+    }
+
+    fn is_stopped(&self) -> bool {
+        self.next.load(Ordering::Relaxed) >= Self::STOPPED
+    }
+}
+
+fn lock<'f, 'a>(feed: &'f Mutex<Feed<'a>>) -> MutexGuard<'f, Feed<'a>> {
+    feed.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
 impl<'a> Pipeline<'a> {
     /// `expected` is how many rows the source was estimated to have when its steps were.
     pub(super) fn of(source: Rows, expected: Estimate) -> Self {
-        Self { source, steps: Vec::new(), row_cost: 0.0, expected: expected.0.max(1.0) }
+        Self { source, feed: None, steps: Vec::new(), row_cost: 0.0, expected: expected.0.max(1.0) }
+    }
+
+    /// A pipeline of a source that is asked batch by batch. It is driven once.
+    pub(super) fn fed(batches: Batches<'a>, expected: Estimate) -> Self {
+        let feed = Feed { batches, given: 0 };
+        Self { feed: Some(Mutex::new(feed)), ..Self::of(Rows::default(), expected) }
+    }
+
+    /// Whether more than one worker has something to do.
+    fn is_worth_workers(&self, morsels: &[Morsel]) -> bool {
+        if self.feed.is_some() { self.row_cost * self.expected > WORTH_A_WORKER } else { morsels.len() > 1 }
     }
 
     pub(super) fn push(&mut self, node: &Node, transform: impl Transform + 'a) {
@@ -184,11 +226,11 @@ impl<'a> Pipeline<'a> {
             let outcome = self.work(&job, &mut local);
             if outcome.is_err() {
                 // The others stop at their next morsel.
-                next.store(morsels.len(), Ordering::Relaxed);
+                job.stop();
             }
             outcome.map(|()| local)
         };
-        let mut locals = if workers > 1 && morsels.len() > 1 {
+        let mut locals = if workers > 1 && self.is_worth_workers(&morsels) {
             let statement = control::current();
             let helping = |_: rayon::BroadcastContext<'_>| {
                 let _entered = control::enter(statement.as_ref());
@@ -211,8 +253,9 @@ impl<'a> Pipeline<'a> {
 
     /// What steps give when all batches have gone through them; each step's rest goes through those after it.
     fn rest<S: Sink>(&self, job: &Job<'_, S>, local: &mut S::Local) -> Result<()> {
+        let given = self.feed.as_ref().map_or(job.morsels.len(), |feed| lock(feed).given);
         for (number, step) in self.steps.iter().enumerate() {
-            let mut at = Sequence { morsel: crate::types::index(job.morsels.len() + number), batch: 0 };
+            let mut at = Sequence { morsel: crate::types::index(given + number), batch: 0 };
             let mut deliver = |batch: Batch| {
                 let flow = job.sink.push(local, at, batch)?;
                 at.batch += 1;
@@ -228,15 +271,36 @@ impl<'a> Pipeline<'a> {
         Ok(())
     }
 
+    /// The number of the next morsel, and its rows: so many of a batch, from an offset.
+    fn next_morsel<S>(&self, job: &Job<'_, S>) -> Result<Option<(usize, Batch, Morsel)>> {
+        if let Some(feed) = &self.feed {
+            let mut feed = lock(feed);
+            if job.is_stopped() {
+                return Ok(None);
+            }
+            let Some(batch) = feed.batches.next().transpose()? else {
+                job.stop();
+                return Ok(None);
+            };
+            feed.given += 1;
+            let rows = batch.rows;
+            return Ok(Some((feed.given - 1, batch, Morsel { segment: 0, offset: 0, rows })));
+        }
+        let number = job.next.fetch_add(1, Ordering::Relaxed);
+        let Some(morsel) = job.morsels.get(number) else { return Ok(None) };
+        Ok(Some((number, self.source.segments[morsel.segment].read()?, *morsel)))
+    }
+
     fn work<S: Sink>(&self, job: &Job<'_, S>, local: &mut S::Local) -> Result<()> {
-        let Job { sink, sink_node, run, morsels, next } = *job;
+        let Job { sink, sink_node, run, .. } = *job;
         let mut flow = Flow::More;
         loop {
             run.control.check()?;
-            let number = next.fetch_add(1, Ordering::Relaxed);
-            let Some(morsel) = morsels.get(number).filter(|_| flow == Flow::More) else { return Ok(()) };
+            if flow != Flow::More {
+                return Ok(());
+            }
+            let Some((number, segment, morsel)) = self.next_morsel(job)? else { return Ok(()) };
             let mut at = Sequence { morsel: crate::types::index(number), batch: 0 };
-            let segment = self.source.segments[morsel.segment].read()?;
             for offset in (0..morsel.rows).step_by(run.batch_rows) {
                 let batch = segment.slice(morsel.offset + offset, run.batch_rows.min(morsel.rows - offset));
                 let mut deliver = |batch: Batch| {
@@ -247,15 +311,16 @@ impl<'a> Pipeline<'a> {
                         measures.of(node).add_time(start.elapsed());
                     }
                     flow = pushed?;
-                    Ok(flow)
+                    // The steps go on with what they have.
+                    Ok(if flow == Flow::Enough { Flow::Enough } else { Flow::More })
                 };
                 if self.send(0, batch, run, &mut deliver)? == Flow::Enough {
                     break;
                 }
             }
-            if flow == Flow::Enough {
+            if flow != Flow::More {
                 // Morsels are handed out in order, so all rows before the ones still wanted are on their way.
-                next.store(morsels.len(), Ordering::Relaxed);
+                job.stop();
             }
         }
     }

@@ -18,7 +18,7 @@ impl Transform for Project {
         };
         let flow = in_parts(&batch, &computed, &mut |part| {
             Ok(match emit(part)? {
-                Flow::More => ControlFlow::Continue(()),
+                Flow::More | Flow::LastMorsel => ControlFlow::Continue(()),
                 Flow::Enough => ControlFlow::Break(()),
             })
         })?;

@@ -1,35 +1,36 @@
-//! What the conditions of a scan ask of single columns, for passing over parts of the table.
+//! What the conjuncts of a scan ask of single columns, for a source that can leave out rows.
 
 use super::index_read::{Key, as_key};
+use crate::catalog::{ColumnConjunct, ColumnTest};
 use crate::diagnostic::Result;
-use crate::kernel::lane_bounds;
+use crate::kernel::value_at;
 use crate::logical::{CompareOp, Expr, ExprKind, Scan};
-use crate::storage::LaneRange;
-use arrow::array::ArrayRef;
+use crate::types::Value;
+use std::ops::Bound;
 
-/// The ranges in which a row has to lie.
-pub(super) fn ranges(scan: &Scan) -> Result<Vec<LaneRange>> {
-    let mut ranges = Vec::new();
+/// The conjuncts that compare a column with constants, as tests of its values. A test holds wherever its conjunct does.
+pub(super) fn conjuncts(scan: &Scan) -> Result<Vec<ColumnConjunct>> {
+    let mut found = Vec::new();
     for term in &scan.filter {
-        let Some((column, bounds)) = bounded(scan, term) else { continue };
-        let mut range = LaneRange { column, least: i64::MAX, greatest: i64::MIN };
-        let mut known = true;
-        for (op, value) in bounds {
-            match as_key(value, scan.source.columns()[column].sql_type)? {
+        let Some((column, op, constants)) = compared(scan, term) else { continue };
+        let sql_type = scan.source.columns()[column].sql_type;
+        let mut values = Vec::with_capacity(constants.len());
+        for constant in constants {
+            match as_key(constant, sql_type)? {
                 // A row that is compared with NULL is to be counted as UNKNOWN.
-                Key::Null | Key::Beyond => known = false,
-                Key::Value(value, exact) => known &= widen(&mut range, op, &value, exact),
+                Key::Null | Key::Beyond => break,
+                Key::Value(value, is_exact) => values.push((value_at(&value, sql_type, 0), is_exact)),
             }
         }
-        if known {
-            ranges.push(range);
+        if values.len() == constants.len() {
+            found.extend(test(op, values).map(|test| ColumnConjunct { column, test }));
         }
     }
-    Ok(ranges)
+    Ok(found)
 }
 
-/// The column that a condition is about, by its place in the table, and the constants it is compared with, any of which may do.
-fn bounded<'e>(scan: &Scan, term: &'e Expr) -> Option<(usize, Vec<(CompareOp, &'e Expr)>)> {
+/// The column that a conjunct is about, by its place in the table, and the constants it is compared with, any of which may do.
+fn compared<'e>(scan: &Scan, term: &'e Expr) -> Option<(usize, CompareOp, &'e [Expr])> {
     let place = |expr: &Expr| match expr.kind() {
         ExprKind::Column(id) => {
             let (_, place) = *scan.columns.iter().find(|(known, _)| known == id)?;
@@ -40,31 +41,31 @@ fn bounded<'e>(scan: &Scan, term: &'e Expr) -> Option<(usize, Vec<(CompareOp, &'
     let constant = |expr: &Expr| expr.columns().is_empty() && !expr.has_subquery();
     match term.kind() {
         ExprKind::Compare(op, sides) => match sides.as_ref() {
-            [left, right] if constant(right) => Some((place(left)?, vec![(*op, right)])),
-            [left, right] if constant(left) => Some((place(right)?, vec![(op.flipped(), left)])),
+            [left, right] if constant(right) => Some((place(left)?, *op, std::slice::from_ref(right))),
+            [left, right] if constant(left) => Some((place(right)?, op.flipped(), std::slice::from_ref(left))),
             _ => None,
         },
-        ExprKind::In(operand, list) if list.iter().all(constant) => {
-            Some((place(operand)?, list.iter().map(|value| (CompareOp::Equal, value)).collect()))
-        }
+        ExprKind::In(operand, list) if list.iter().all(constant) => Some((place(operand)?, CompareOp::Equal, list)),
         _ => None,
     }
 }
 
-/// Takes in the values that compare so with a constant; `false` when they can't be told. Of a constant that is not a value of the column's
-/// type the nearest one counts, whichever side of it that lies on.
-fn widen(range: &mut LaneRange, op: CompareOp, value: &ArrayRef, exact: bool) -> bool {
-    let Some((lane, _)) = lane_bounds(value) else { return false };
-    let (below, above) = if exact { (lane, lane) } else { (lane.saturating_sub(1), lane.saturating_add(1)) };
-    let (least, greatest) = match op {
-        CompareOp::Equal => (below, above),
-        CompareOp::Less if exact => (i64::MIN, lane.saturating_sub(1)),
-        CompareOp::Greater if exact => (lane.saturating_add(1), i64::MAX),
-        CompareOp::Less | CompareOp::LessOrEqual => (i64::MIN, above),
-        CompareOp::Greater | CompareOp::GreaterOrEqual => (below, i64::MAX),
-        CompareOp::NotEqual => return false,
+/// The test of values that a comparison is. Of a constant that is not a value of the column's type there is the nearest one, on whichever
+/// side; no value lies between the two, so that including it leaves nothing out.
+fn test(op: CompareOp, values: Vec<(Value, bool)>) -> Option<ColumnTest> {
+    let exact = values.iter().all(|(_, is_exact)| *is_exact);
+    let mut values = values.into_iter().map(|(value, _)| value);
+    let bound = |value: Value, is_open: bool| {
+        if is_open && exact { Bound::Excluded(value) } else { Bound::Included(value) }
     };
-    range.least = range.least.min(least);
-    range.greatest = range.greatest.max(greatest);
-    true
+    Some(match op {
+        CompareOp::Equal => ColumnTest::OneOf(values.collect()),
+        CompareOp::NotEqual => return None,
+        CompareOp::Less | CompareOp::LessOrEqual => {
+            ColumnTest::Between(Bound::Unbounded, bound(values.next()?, op == CompareOp::Less))
+        }
+        CompareOp::Greater | CompareOp::GreaterOrEqual => {
+            ColumnTest::Between(bound(values.next()?, op == CompareOp::Greater), Bound::Unbounded)
+        }
+    })
 }

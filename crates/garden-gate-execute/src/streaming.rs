@@ -6,16 +6,13 @@ use super::filter::Filter;
 use super::join::ColumnSource;
 use super::pipeline::Pipeline;
 use super::project::Project;
-use crate::catalog::Segment;
+use crate::catalog::{ScanRequest, Segment};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::Batch;
 use crate::logical::{ColumnId, Expand, Expr, ExprKind, Scan};
 use crate::physical::{IndexAccess, Node};
-use crate::storage::StoredTable;
 use crate::types::{Estimate, SqlType, approximate};
-use arrow::array::Array;
-use std::any::Any;
-use std::sync::Arc;
+use arrow::array::ArrayRef;
 use std::sync::atomic::Ordering;
 use std::time::Instant;
 
@@ -23,24 +20,22 @@ impl<'a> Compiler<'a> {
     pub(super) fn scan(
         &self,
         node: &'a Node,
-        scan: &Scan,
+        scan: &'a Scan,
         (read, access): (&[(ColumnId, usize)], Option<&IndexAccess>),
     ) -> Result<Pipeline<'a>> {
         let start = Instant::now();
         let columns: Vec<usize> = read.iter().map(|(_, column)| *column).collect();
-        let segments = match access {
-            Some(access) => super::index_read::segments(scan, access, &columns)?,
-            None => self.read_whole(node, scan, &columns)?,
+        let mut pipeline = match access {
+            Some(access) => {
+                let segments = super::index_read::segments(scan, access, &columns)?;
+                let batches: Vec<Batch> = segments.into_iter().map(batch_of).collect();
+                Pipeline::of(batches.into(), node.rows)
+            }
+            None => self.read_source(node, scan, columns)?,
         };
-        if access.is_none() {
-            check_promise(scan, &columns, &segments)?;
-        }
         if let Some(measure) = self.measure(node) {
             measure.add_time(start.elapsed());
         }
-        let expected = if access.is_some() { node.rows } else { Estimate(approximate(scan.source.rows())) };
-        let batches = segments.into_iter().map(|segment| Batch::new(segment.columns, segment.rows));
-        let mut pipeline = Pipeline::of(batches.collect::<Vec<_>>().into(), expected);
         let layout: Vec<ColumnId> = read.iter().map(|(id, _)| *id).collect();
         if !scan.filter.is_empty() || layout != node.output || self.run.measures.is_some() {
             pipeline.push(node, self.filter_step(node, &scan.filter, &layout)?);
@@ -48,15 +43,25 @@ impl<'a> Compiler<'a> {
         Ok(pipeline)
     }
 
-    /// The rows of a table, without parts that its conditions omit whole.
-    fn read_whole(&self, node: &Node, scan: &Scan, columns: &[usize]) -> Result<Vec<Segment>> {
-        let source: Arc<dyn Any + Send + Sync> = Arc::clone(&scan.source) as _;
-        let Ok(table) = source.downcast::<StoredTable>() else { return scan.source.read(columns) };
-        let (segments, passed) = table.read_between(columns, &super::zone_map::ranges(scan)?)?;
+    /// The rows that a source gives for the conjuncts of a scan.
+    fn read_source(&self, node: &Node, scan: &'a Scan, columns: Vec<usize>) -> Result<Pipeline<'a>> {
+        let conjuncts = super::scan_conjuncts::conjuncts(scan)?;
+        let limit = self.limits.get(&node.id.0).copied().filter(|_| scan.filter.is_empty());
+        let stream = scan.source.scan(&ScanRequest { columns: &columns, conjuncts: &conjuncts, limit })?;
         if let Some(measure) = self.measure(node) {
-            measure.passed.fetch_add(passed, Ordering::Relaxed);
+            measure.passed.fetch_add(stream.pruned, Ordering::Relaxed);
         }
-        Ok(segments)
+        let is_ready = stream.is_ready;
+        let batches = stream.segments.map(move |segment| {
+            let segment = segment?;
+            check_promise(scan, &columns, &segment)?;
+            Ok(batch_of(segment))
+        });
+        let expected = Estimate(approximate(scan.source.rows()));
+        if is_ready {
+            return Ok(Pipeline::of(batches.collect::<Result<Vec<_>>>()?.into(), expected));
+        }
+        Ok(Pipeline::fed(Box::new(batches), expected))
     }
 
     fn filter_step(&self, node: &Node, terms: &[Expr], layout: &[ColumnId]) -> Result<Filter<'a>> {
@@ -123,20 +128,17 @@ impl<'a> Compiler<'a> {
     }
 }
 
+fn batch_of(segment: Segment) -> Batch {
+    Batch::new(segment.columns, segment.rows)
+}
+
 /// A table source may be anybody's code: arrays of other types or lengths than it promised would be misread.
-fn check_promise(scan: &Scan, columns: &[usize], segments: &[Segment]) -> Result<()> {
-    let kept = |segment: &Segment| {
-        segment.columns.len() == columns.len()
-            && segment.columns.iter().zip(columns).all(|(array, column)| {
-                array.len() == segment.rows
-                    && scan
-                        .source
-                        .columns()
-                        .get(*column)
-                        .is_none_or(|column| *array.data_type() == column.sql_type.arrow())
-            })
+fn check_promise(scan: &Scan, columns: &[usize], segment: &Segment) -> Result<()> {
+    let of_type = |(array, column): (&ArrayRef, &usize)| {
+        let known = scan.source.columns().get(*column);
+        array.len() == segment.rows && known.is_none_or(|column| *array.data_type() == column.sql_type.arrow())
     };
-    if segments.iter().all(kept) {
+    if segment.columns.len() == columns.len() && segment.columns.iter().zip(columns).all(of_type) {
         return Ok(());
     }
     let message =

@@ -39,7 +39,7 @@ mod text;
 mod window;
 mod word_keys;
 
-pub use aggregate::{Accumulator, Groups, accumulator, aggregate_inputs};
+pub use aggregate::{Accumulator, Groups, accumulator, aggregate_inputs, value_of_nothing};
 pub use batch::{Batch, Lane, own_texts};
 pub use cast::{cast_values, parse_value};
 pub use conform::{Misfit, conform};

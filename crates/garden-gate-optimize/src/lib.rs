@@ -8,7 +8,7 @@
 )]
 #![expect(clippy::missing_errors_doc, reason = "internal: errors are those of the statement")]
 
-use garden_gate_base::{catalog, control, diagnostic, types};
+use garden_gate_base::{catalog, collections, control, diagnostic, types};
 use garden_gate_kernel as kernel;
 use garden_gate_plan::{logical, physical};
 

@@ -8,7 +8,7 @@
 )]
 #![expect(clippy::missing_errors_doc, reason = "internal: errors are those of the statement")]
 
-use garden_gate_base::{catalog, diagnostic, types};
+use garden_gate_base::{catalog, collections, diagnostic, types};
 
 #[macro_use]
 mod named;

@@ -50,7 +50,7 @@
 
 #![deny(missing_docs)]
 
-use garden_gate_base::{catalog, control, diagnostic, types};
+use garden_gate_base::{catalog, collections, control, diagnostic, types};
 use garden_gate_bind as bind;
 use garden_gate_execute as execute;
 use garden_gate_kernel as kernel;
@@ -65,12 +65,13 @@ mod session;
 pub use arrow;
 pub use bind::Parameters;
 pub use catalog::{
-    Column, ColumnStatistics, CommonValue, DEFAULT_SCHEMA, GroupStatistics, NullCall, Segment, TableSource, TextReason,
+    AggregateState, Column, ColumnConjunct, ColumnStatistics, ColumnTest, CommonValue, DEFAULT_SCHEMA, GroupStatistics,
+    NullCall, ScanRequest, Segment, SegmentStream, TableSource, TextReason,
 };
 pub use control::{Interrupt, MemoryGauge};
 pub use diagnostic::{
     BrokenConstraint, ConstraintKind, DataPlace, Error, IntoSource, Label, Note, Position, Result, SourceText, Span,
-    SqlState,
+    SqlState, panic_is_caught,
 };
 pub use file::NewFile;
 pub use inspect::{

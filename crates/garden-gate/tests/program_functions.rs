@@ -30,8 +30,7 @@ fn database() -> Database {
     let known = |arguments: &[ArrayRef]| -> Result<ArrayRef> {
         Ok(Arc::new((0..arguments[0].len()).map(|row| Some(arguments[0].is_valid(row))).collect::<BooleanArray>()))
     };
-    let truth = (SqlType::Boolean, NullCall::Called);
-    db.add_function_with("is_known", &[SqlType::BigInt], truth, known).unwrap();
+    db.add_function_with("is_known", &[SqlType::BigInt], SqlType::Boolean, NullCall::Called, known).unwrap();
     db.add_function("answer", &[], SqlType::Integer, |_| Ok(Arc::new(Int32Array::from(vec![42])))).unwrap();
     db
 }

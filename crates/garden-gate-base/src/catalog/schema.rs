@@ -1,6 +1,7 @@
 use super::commits::{CommitLog, Pending};
 use super::{
-    Comment, DEFAULT_SCHEMA, Domain, ProgramFunction, Sequence, TableDefinition, TableFunction, TableSource, View,
+    Comment, DEFAULT_SCHEMA, Domain, ProgramAggregate, ProgramFunction, Sequence, TableDefinition, TableFunction,
+    TableSource, View,
 };
 use crate::catalog::GroupStatistics;
 use crate::types::SqlType;
@@ -90,6 +91,7 @@ pub struct Catalog {
     pub pending: Pending,
     /// Functions of the program, which no file holds.
     pub program_functions: Vec<Arc<ProgramFunction>>,
+    pub program_aggregates: Vec<Arc<ProgramAggregate>>,
 }
 
 impl Default for Catalog {
@@ -107,6 +109,7 @@ impl Catalog {
             last_commit: 0,
             pending: Pending::default(),
             program_functions: Vec::new(),
+            program_aggregates: Vec::new(),
         }
     }
 
@@ -122,6 +125,11 @@ impl Catalog {
     /// A program's function of this name, in any case of letters.
     pub fn program_function(&self, name: &str) -> Option<&Arc<ProgramFunction>> {
         self.program_functions.iter().find(|known| known.name.eq_ignore_ascii_case(name))
+    }
+
+    /// A program's aggregate function of this name, in any case of letters.
+    pub fn program_aggregate(&self, name: &str) -> Option<&Arc<ProgramAggregate>> {
+        self.program_aggregates.iter().find(|known| known.name.eq_ignore_ascii_case(name))
     }
 
     pub fn table(&self, schema: &str, name: &str) -> Option<&Table> {

@@ -1,3 +1,4 @@
+use super::scan_request::{ScanRequest, SegmentStream};
 use super::{Column, ColumnStatistics, TextReason};
 use crate::diagnostic::Result;
 use arrow::array::ArrayRef;
@@ -16,13 +17,17 @@ pub struct Segment {
 /// Rows that can be queried as a table.
 ///
 /// The engine asks only for the columns that a statement uses. An implementer promises that every array has the Arrow type of
-/// its column ([`SqlType::arrow`](crate::types::SqlType::arrow)), that the segments hold `rows()` rows in all, and that two calls
-/// give the same rows in the same order.
+/// its column ([`SqlType::arrow`](crate::types::SqlType::arrow)), and that two calls give the same rows in the same order. A panic of its
+/// code is an error of the statement (38000).
+///
+/// [`read`](Self::read) is enough for rows that are in memory. A source whose rows are made or fetched as they are wanted implements
+/// [`scan`](Self::scan) as well, and gives them segment by segment; it may use the conjuncts and the limit of the [`ScanRequest`] to make
+/// fewer.
 pub trait TableSource: Any + fmt::Debug + Send + Sync {
     /// The columns, in the order `*` lists them.
     fn columns(&self) -> &[Column];
 
-    /// How many rows there are.
+    /// How many rows there are; of a source that makes them as they are wanted, about how many. The planner estimates with it.
     fn rows(&self) -> u64;
 
     /// The rows, with the columns of these positions.
@@ -30,6 +35,46 @@ pub trait TableSource: Any + fmt::Debug + Send + Sync {
     /// # Errors
     /// Whatever reading them meets, e.g. a damaged file (22000) or one that is gone (58030).
     fn read(&self, columns: &[usize]) -> Result<Vec<Segment>>;
+
+    /// The rows that a statement asks for, at once or as they are wanted. By default all rows, by [`TableSource::read`].
+    ///
+    /// ```
+    /// use garden_gate_base::catalog::{Column, ScanRequest, Segment, SegmentStream, TableSource};
+    /// use garden_gate_base::{diagnostic::Result, types::SqlType};
+    /// use arrow::array::{ArrayRef, Int32Array};
+    /// use std::sync::Arc;
+    ///
+    /// /// A thousand segments of a thousand numbers, each made when it is asked for.
+    /// #[derive(Debug)]
+    /// struct Numbers(Vec<Column>);
+    ///
+    /// impl TableSource for Numbers {
+    ///     fn columns(&self) -> &[Column] {
+    ///         &self.0
+    ///     }
+    ///     fn rows(&self) -> u64 {
+    ///         1_000_000
+    ///     }
+    ///     fn read(&self, columns: &[usize]) -> Result<Vec<Segment>> {
+    ///         self.scan(&ScanRequest::all(columns))?.segments.collect()
+    ///     }
+    ///     fn scan<'s>(&'s self, request: &ScanRequest<'_>) -> Result<SegmentStream<'s>> {
+    ///         let width = request.columns.len();
+    ///         Ok(SegmentStream::lazy((0..1000).map(move |at| {
+    ///             let numbers: ArrayRef = Arc::new((at * 1000..(at + 1) * 1000).collect::<Int32Array>());
+    ///             Ok(Segment { columns: vec![numbers; width], rows: 1000 })
+    ///         })))
+    ///     }
+    /// }
+    /// # let numbers = Numbers(vec![Column::new("n", SqlType::Integer)]);
+    /// # assert_eq!(numbers.read(&[0]).unwrap().len(), 1000);
+    /// ```
+    ///
+    /// # Errors
+    /// As [`TableSource::read`].
+    fn scan<'s>(&'s self, request: &ScanRequest<'_>) -> Result<SegmentStream<'s>> {
+        self.read(request.columns).map(SegmentStream::ready)
+    }
 
     /// Sets of columns, by their positions, of which no two rows have the same values and none has a NULL.
     fn keys(&self) -> &[Vec<usize>] {
@@ -51,13 +96,17 @@ pub trait TableSource: Any + fmt::Debug + Send + Sync {
         None
     }
 
-    /// About so many rows, or all if there are fewer, spread over the table, for trying conditions on; `None` when getting them is not
-    /// cheap. The default reads the columns whole.
+    /// About so many rows, or all if there are fewer, spread over the table, for trying conditions on; `None` when getting them is
+    /// expensive. The default reads the columns of a source that has its rows ready, and gives `None` for one that does not.
     ///
     /// # Errors
     /// As [`TableSource::read`].
     fn sample(&self, columns: &[usize], rows: usize) -> Result<Option<Segment>> {
-        super::sample::of_segments(&self.read(columns)?, rows).map(Some)
+        let found = self.scan(&ScanRequest::all(columns))?;
+        if !found.is_ready {
+            return Ok(None);
+        }
+        super::sample::of_segments(&found.segments.collect::<Result<Vec<_>>>()?, rows).map(Some)
     }
 
     /// What was known of a column before so many rows changed that it no longer counts, and how many have; `None` when what is known is

@@ -1,32 +1,22 @@
-//! Panics of crates that trust their input, caught at the door: damaged files make some readers panic, and that is an error of the file.
+//! Panics of code that is not ours, caught at the door: damaged files make some readers panic, and a program's functions may.
 
 use std::cell::Cell;
 use std::panic::{self, AssertUnwindSafe};
-use std::sync::Once;
 
 thread_local! {
     static GUARDED: Cell<bool> = const { Cell::new(false) };
 }
 
-/// What `work` gives, or `None` when it panics; then nothing that it had in its hands may be used any more. The panic is omitted of what the
-/// program shows of panics.
+/// What `work` gives, or `None` when it panics; then nothing that it had in its hands may be used any more.
 pub fn caught<T>(work: impl FnOnce() -> T) -> Option<T> {
-    keep_quiet();
     let outer = GUARDED.replace(true);
     let done = panic::catch_unwind(AssertUnwindSafe(work));
     GUARDED.set(outer);
     done.ok()
 }
 
-/// Leaves panics that are caught here out of what the program shows of panics; all others are shown as before.
-fn keep_quiet() {
-    static ONCE: Once = Once::new();
-    ONCE.call_once(|| {
-        let shown = panic::take_hook();
-        panic::set_hook(Box::new(move |info| {
-            if !GUARDED.get() {
-                shown(info);
-            }
-        }));
-    });
+/// Whether a panic on this thread is caught by the library, which makes it an error of the statement. A program's panic hook may ask, so that
+/// it shows other panics only; the library sets no hook.
+pub fn panic_is_caught() -> bool {
+    GUARDED.get()
 }

@@ -13,7 +13,7 @@ pub use constraint::{BrokenConstraint, ConstraintKind};
 pub use counted::counted;
 pub use error::Facts;
 pub use error::{DataPlace, Error, Label, Result};
-pub use guard::caught;
+pub use guard::{caught, panic_is_caught};
 pub use note::Note;
 pub use source::{IntoSource, Position, SourceText, Span};
 pub use sqlstate::SqlState;

@@ -16,6 +16,7 @@ mod template;
 mod term;
 mod value;
 mod value_from;
+mod value_order;
 mod zone;
 
 pub use bytes::{format_address, format_hex, format_uuid, parse_address, parse_hex, parse_uuid};

@@ -9,10 +9,13 @@ mod distinct;
 mod extreme;
 mod moments;
 mod ordered;
+mod program;
 mod sum;
 
+pub use program::value_of_nothing;
+
 use super::{Batch, evaluate};
-use crate::diagnostic::Result;
+use crate::diagnostic::{Error, Result, SqlState};
 use crate::logical::{Aggregate, AggregateFunction};
 use crate::types::SqlType;
 use arrow::array::{Array, ArrayRef, UInt32Array};
@@ -109,6 +112,10 @@ pub fn accumulator(aggregate: &Aggregate) -> Result<Box<dyn Accumulator>> {
         | A::DenseRank
         | A::PercentRank
         | A::CumeDist => return Ok(Box::new(ordered::Ordered::new(aggregate))),
+        A::Program => match &aggregate.program {
+            Some(program) => Box::new(program::Program::new(program)),
+            None => return Err(Error::new(SqlState::GENERAL, "internal error: an aggregate without its function")),
+        },
         A::StddevPop
         | A::StddevSamp
         | A::VarPop
@@ -136,8 +143,7 @@ pub fn accumulator(aggregate: &Aggregate) -> Result<Box<dyn Accumulator>> {
 /// The concrete state after another accumulator; both were made for the same aggregate.
 fn same<A: 'static>(other: &dyn Accumulator) -> Result<&A> {
     other.as_any().downcast_ref().ok_or_else(|| {
-        let state = crate::diagnostic::SqlState::GENERAL;
-        crate::diagnostic::Error::new(state, "internal error: aggregates of different functions cannot be merged")
+        Error::new(SqlState::GENERAL, "internal error: aggregates of different functions cannot be merged")
     })
 }
 

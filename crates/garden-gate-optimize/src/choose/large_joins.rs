@@ -1,8 +1,8 @@
 //! Joins of more inputs than a search takes: some that conditions tie together are joined by a search of their own first, and count as one
 //! input from then on.
 
+use crate::collections::HashSet;
 use crate::logical::{ColumnId, Expr, LogicalPlan};
-use std::collections::HashSet;
 
 /// Inputs of a search within a search.
 const PART: usize = 32;

@@ -3,6 +3,7 @@
 use super::build::{Builder, make, only, with_columns};
 use super::cost;
 use super::key_shape::KeyShape;
+use crate::collections::{HashMap, HashSet};
 use crate::diagnostic::Result;
 use crate::logical::{
     ColumnId, CteDefinition, CteId, CteReference, Expand, Expr, ExprKind, LogicalPlan, Member, Recursion,
@@ -10,7 +11,6 @@ use crate::logical::{
 };
 use crate::physical::{MemberSpec, Node, Operator, RecursionSpec};
 use crate::types::{Cost, Estimate, Value, approximate};
-use std::collections::{HashMap, HashSet};
 
 /// Rounds that a recursion is taken to have when nothing is known.
 const GUESS_ROUNDS: f64 = 10.0;
@@ -60,7 +60,7 @@ impl Steps {
                 });
             }
         }
-        Self { definitions: steps.into_iter().collect(), built: HashMap::new(), referenced }
+        Self { definitions: steps.into_iter().collect(), built: HashMap::default(), referenced }
     }
 }
 

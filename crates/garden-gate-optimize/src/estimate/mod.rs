@@ -10,13 +10,13 @@ mod values;
 pub use values::after_prefix;
 
 use crate::catalog::ColumnStatistics;
+use crate::collections::HashMap;
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, Columns, CompareOp, Expr, ExprKind, Scan};
 use crate::types::{Estimate, Selectivity, Value, approximate};
 use aggregates::Grouping;
 use narrow::{Restriction, asked, met};
 use std::cell::RefCell;
-use std::collections::HashMap;
 use std::sync::Arc;
 use truth::Truth;
 

@@ -3,11 +3,11 @@
 
 use super::Estimator;
 use super::truth::Truth;
+use crate::collections::HashMap;
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, count_true, evaluate};
 use crate::logical::{ColumnId, Expr, ExprKind, Function, Scan};
 use crate::types::approximate;
-use std::collections::HashMap;
 
 /// Rows on which conditions are tried.
 const SAMPLE_ROWS: usize = 2048;

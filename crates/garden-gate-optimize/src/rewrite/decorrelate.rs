@@ -9,13 +9,13 @@
 
 use super::domain::Domain;
 use super::{Rule, RuleContext};
+use crate::collections::HashSet;
 use crate::diagnostic::{Error, Result, Span, SqlState};
 use crate::logical::{
     Aggregate, AggregateFunction, BinaryJoin, ColumnId, ColumnInfo, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan,
     RewriteNote, RewriteRule,
 };
 use crate::types::{SqlType, Value};
-use std::collections::HashSet;
 
 /// Columns of a plan, copies included, past which it is given up: some hundred megabytes.
 const MOST_COLUMNS: usize = 300_000;
@@ -336,6 +336,7 @@ pub(super) fn empty_value(aggregate: &Aggregate) -> Expr {
         A::Rank | A::DenseRank => Value::Integer(1),
         A::PercentRank => Value::Double(0.0),
         A::CumeDist => Value::Double(1.0),
+        A::Program => aggregate.program.as_ref().map_or(Value::Null, |program| program.of_nothing.clone()),
         _ => Value::Null,
     };
     Expr::literal(value, aggregate.sql_type, aggregate.span)

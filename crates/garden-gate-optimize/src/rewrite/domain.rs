@@ -7,13 +7,13 @@
 
 use super::RuleContext;
 use super::decorrelate::{empty_value, with_empty};
+use crate::collections::HashSet;
 use crate::diagnostic::Span;
 use crate::logical::{
     AnyTest, BinaryJoin, ColumnId, ColumnInfo, CompareOp, CteDefinition, CteId, CteReference, Expand, Expr, ExprKind,
     JoinKind, LogicalPlan, Member, Recursion, RecursionInput, SetOperand, SortKey, WindowCall,
 };
 use crate::types::{SqlType, Value};
-use std::collections::HashSet;
 
 pub(super) struct Domain<'c, 'a> {
     context: &'c mut RuleContext<'a>,
@@ -44,7 +44,7 @@ impl<'c, 'a> Domain<'c, 'a> {
         } else {
             LogicalPlan::Distinct { input: Box::new(source), columns: columns.clone() }
         };
-        let mut domain = Domain { context, outer: outer.to_vec(), plan, columns, recursions: HashSet::new() };
+        let mut domain = Domain { context, outer: outer.to_vec(), plan, columns, recursions: HashSet::default() };
         let right = std::mem::replace(&mut join.right, LogicalPlan::OneRow);
         let (right, carried) = domain.carry(right);
         let same: Vec<Expr> = outer.iter().zip(&carried).map(|(a, b)| domain.same(*a, *b)).collect();

@@ -11,6 +11,7 @@
 //! checked with every statement, and nothing else is asked of the table it refers to.
 
 use super::{Rule, RuleContext};
+use crate::collections::HashSet;
 use crate::diagnostic::{Result, Span};
 use crate::logical::unique::at_most_one;
 use crate::logical::{
@@ -18,7 +19,6 @@ use crate::logical::{
 };
 use crate::types::SqlType;
 use std::borrow::Cow;
-use std::collections::HashSet;
 use std::sync::Arc;
 
 pub(super) struct EliminateJoin;

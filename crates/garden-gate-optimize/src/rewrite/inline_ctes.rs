@@ -7,9 +7,9 @@
 //! rows. Any other is run once, and its rows are kept for all its uses.
 
 use super::RuleContext;
+use crate::collections::HashMap;
 use crate::diagnostic::Span;
 use crate::logical::{ColumnId, CteDefinition, CteId, CteReference, Expr, LogicalPlan, RewriteNote, RewriteRule};
-use std::collections::HashMap;
 
 /// Puts common table expressions in the place of their uses where that is cheaper.
 pub(super) fn inline(plan: LogicalPlan, context: &mut RuleContext<'_>) -> LogicalPlan {
@@ -76,12 +76,12 @@ fn replace(plan: LogicalPlan, (keep, uses): (&[bool], &[usize]), context: &mut R
 /// The step's plan for its only use, or a copy of it, that gives the columns of this use.
 fn instance(step: &CteReference, is_only: bool, context: &mut RuleContext<'_>) -> LogicalPlan {
     let (plan, map) = if is_only {
-        (std::mem::replace(&mut context.steps[step.id.0].plan, LogicalPlan::OneRow), HashMap::new())
+        (std::mem::replace(&mut context.steps[step.id.0].plan, LogicalPlan::OneRow), HashMap::default())
     } else {
         context.steps[step.id.0].plan.clone().copy(context.columns)
     };
     // The columns of the copy take the names by which the use knows them.
-    let mut renamed: HashMap<ColumnId, ColumnId> = HashMap::new();
+    let mut renamed: HashMap<ColumnId, ColumnId> = HashMap::default();
     let mut doubled = Vec::new();
     for (here, there) in &step.columns {
         let copied = map.get(there).copied().unwrap_or(*there);

@@ -10,11 +10,11 @@
 //! (clause 8.4), UNKNOWN for NULL as well.
 
 use super::{Rule, RuleContext};
+use crate::collections::HashMap;
 use crate::diagnostic::Result;
 use crate::kernel::evaluate_constant;
 use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, KnownExprs, LogicalPlan, Printer, RewriteNote, RewriteRule};
 use crate::types::{SqlType, Value};
-use std::collections::HashMap;
 
 pub(super) struct SimplifyPredicates;
 
@@ -147,7 +147,7 @@ type Compared<'e> = (usize, (CompareOp, &'e Expr));
 /// Drops comparisons that follow from others of the same column; `None` when two are never TRUE together. Comparisons by `<>` tell
 /// nothing of each other, and of the others few are left, so that each term is compared with few.
 fn drop_implied(conjuncts: &[Expr], dropped: &mut [bool], context: &mut RuleContext<'_>) -> Option<()> {
-    let mut kept: HashMap<ColumnId, Vec<Compared<'_>>> = HashMap::new();
+    let mut kept: HashMap<ColumnId, Vec<Compared<'_>>> = HashMap::default();
     let mut unequal: Vec<(ColumnId, Compared<'_>)> = Vec::new();
     for (at, term) in conjuncts.iter().enumerate().filter(|(at, _)| !dropped[*at]).collect::<Vec<_>>() {
         let Some((column, op, value)) = comparison(term) else { continue };

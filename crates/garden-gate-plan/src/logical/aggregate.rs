@@ -1,6 +1,8 @@
 use super::{Expr, SortKey};
+use crate::catalog::ProgramAggregate;
 use crate::diagnostic::Span;
 use crate::types::SqlType;
+use std::sync::Arc;
 
 /// An aggregate function (clause 10.9).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -43,6 +45,8 @@ pub enum AggregateFunction {
     DenseRank,
     PercentRank,
     CumeDist,
+    /// One that the program added: [`Aggregate::program`].
+    Program,
 }
 
 use AggregateFunction as A;
@@ -154,6 +158,8 @@ impl AggregateFunction {
             (A::Every | A::Any, SqlType::Boolean | SqlType::Null) => Some(SqlType::Boolean),
             (A::Every | A::Any, _) => None,
             (A::BitAnd | A::BitOr, other) => other.is_integer().then_some(other),
+            // Its own says it.
+            (A::Program, _) => None,
             (A::ListAgg, other) => (other.is_text() || other == SqlType::Null).then_some(SqlType::TEXT),
             (A::ArrayAgg, other) => Some(SqlType::array_of(if other == SqlType::Null { SqlType::TEXT } else { other })),
             (A::PercentileCont, other) if other.is_interval() => Some(other),
@@ -181,6 +187,8 @@ pub struct Aggregate {
     /// The order of the group's rows, where it matters.
     pub order: Vec<SortKey>,
     pub overflow: Overflow,
+    /// The program's function, where it is one.
+    pub program: Option<Arc<ProgramAggregate>>,
     pub sql_type: SqlType,
     pub span: Span,
 }
@@ -189,7 +197,13 @@ impl Aggregate {
     /// An aggregate of at most one argument and nothing else.
     pub fn plain(function: AggregateFunction, argument: Option<Expr>, sql_type: SqlType, span: Span) -> Self {
         let (distinct, filter, order, overflow) = (false, None, Vec::new(), Overflow::Error);
-        Self { function, arguments: argument.into_iter().collect(), distinct, filter, order, overflow, sql_type, span }
+        let (arguments, program) = (argument.into_iter().collect(), None);
+        Self { function, arguments, distinct, filter, order, overflow, program, sql_type, span }
+    }
+
+    /// The name of its function.
+    pub fn name(&self) -> &str {
+        self.program.as_ref().map_or(self.function.name(), |program| &program.name)
     }
 
     pub fn same_as(&self, other: &Self) -> bool {
@@ -197,6 +211,7 @@ impl Aggregate {
         let key =
             |(a, b): (&SortKey, &SortKey)| a.expr.same_as(&b.expr) && (a.direction, a.nulls) == (b.direction, b.nulls);
         self.function == other.function
+            && self.name() == other.name()
             && self.distinct == other.distinct
             && self.overflow == other.overflow
             && all(&self.arguments, &other.arguments)

@@ -1,8 +1,8 @@
 //! Expressions found again by what they say.
 
 use super::{Expr, ExprKind};
+use crate::collections::HashMap;
 use crate::types::Value;
-use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::mem::discriminant;
 

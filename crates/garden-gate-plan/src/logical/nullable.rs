@@ -53,6 +53,10 @@ fn of_side_join(join: &BinaryJoin, id: ColumnId, stored: &dyn Fn(ColumnId) -> bo
 /// An aggregate of no values is NULL, but for counts.
 fn of_aggregate(aggregate: &Aggregate, of_all: bool, input: &LogicalPlan, stored: &dyn Fn(ColumnId) -> bool) -> bool {
     use AggregateFunction as A;
+    if aggregate.function == A::Program {
+        // Its code may give NULL for any rows.
+        return true;
+    }
     let known = matches!(aggregate.function, A::Sum | A::Avg | A::Min | A::Max | A::AnyValue);
     let argument = |argument: &Expr| gives_null(argument, input, stored);
     known && (of_all || aggregate.filter.is_some() || aggregate.arguments.iter().any(argument))

@@ -2,8 +2,8 @@ use super::{
     Aggregate, ColumnId, Columns, Direction, Expr, ExprKind, Frame, Function, Nulls, SortKey, SubqueryTest, Test,
     WindowCall,
 };
+use crate::collections::HashMap;
 use crate::types::{FrameBound, FrameExclusion, FrameUnit, SqlType, Value};
-use std::collections::HashMap;
 use std::fmt::Write as _;
 
 /// Writes expressions as SQL in the user's own names.
@@ -57,7 +57,7 @@ impl<'a> Printer<'a> {
     }
 
     pub fn aggregate(&self, aggregate: &Aggregate) -> String {
-        let mut out = format!("{}(", aggregate.function.name());
+        let mut out = format!("{}(", aggregate.name());
         if aggregate.distinct {
             out.push_str("DISTINCT ");
         }

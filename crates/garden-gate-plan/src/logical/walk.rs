@@ -2,7 +2,7 @@
 
 use super::plan::AnyTest;
 use super::{BinaryJoin, ColumnId, Columns, CteReference, Expand, Expr, LogicalPlan, SetOperand, SortKey};
-use std::collections::{HashMap, HashSet};
+use crate::collections::{HashMap, HashSet};
 
 impl LogicalPlan {
     /// Calls `visit` for each expression of this node alone.
@@ -120,13 +120,13 @@ impl LogicalPlan {
 
     /// The columns it uses and does not make: those of a query around it, in order of first use.
     pub fn free(&self) -> Vec<ColumnId> {
-        let mut defined = HashSet::new();
+        let mut defined = HashSet::default();
         let mut used = Vec::new();
         self.walk(&mut |node| {
             defined.extend(node.defines());
             node.for_each_expr(|expr| used.extend(expr.columns()));
         });
-        let mut seen = HashSet::new();
+        let mut seen = HashSet::default();
         used.retain(|id| !defined.contains(id) && seen.insert(*id));
         used
     }
@@ -208,7 +208,7 @@ impl LogicalPlan {
     ///
     /// A recursion in it keeps its id: the copy must run apart from the original.
     pub fn copy(&self, columns: &mut Columns) -> (Self, HashMap<ColumnId, ColumnId>) {
-        let mut map = HashMap::new();
+        let mut map = HashMap::default();
         self.walk(&mut |node| {
             for id in node.defines() {
                 map.entry(id).or_insert_with(|| columns.copy(id));

@@ -6,13 +6,13 @@
 
 use super::describe::{details, name, predicates};
 use super::{Node, Operator, PlanNode};
+use crate::collections::HashMap;
 use crate::logical::{ColumnId, Columns, JoinKindName, Printer, Scan};
-use std::collections::HashMap;
 use std::fmt::Write as _;
 
 /// What two plans have in common that do the same: 16 hexadecimal digits of the FNV-1a hash of the canonical text.
 pub(super) fn fingerprint((root, output): (&Node, &[ColumnId]), columns: &Columns) -> String {
-    let mut names = Names { columns, of: HashMap::new(), tables: HashMap::new(), computed: 0 };
+    let mut names = Names { columns, of: HashMap::default(), tables: HashMap::default(), computed: 0 };
     names.visit(root);
     let printer = Printer::canonical(columns, &names.of);
     let mut text = String::new();

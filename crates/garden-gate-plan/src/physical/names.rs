@@ -2,7 +2,7 @@
 
 use super::JoinMethod;
 use crate::logical::JoinKindName;
-use serde::{Serialize, Serializer};
+use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
 use std::fmt;
 
 named! {
@@ -166,6 +166,33 @@ impl Serialize for Decision {
     }
 }
 
+/// From its text, in which a table's name that holds the word between two tables is cut there.
+impl<'de> Deserialize<'de> for Decision {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        let plain = [
+            Self::JoinOrder,
+            Self::Order,
+            Self::FirstRows,
+            Self::OrderAndFetch,
+            Self::Group,
+            Self::GroupWhen,
+            Self::Workers,
+        ];
+        if let Some(plain) = plain.into_iter().find(|decision| decision.to_string() == text) {
+            return Ok(plain);
+        }
+        if let Some(alias) = text.strip_prefix("read ") {
+            return Ok(Self::Read(alias.to_owned()));
+        }
+        if let Some((left, right)) = text.strip_prefix("join ").and_then(|pair| pair.split_once(" with ")) {
+            return Ok(Self::Join { left: left.to_owned(), right: right.to_owned() });
+        }
+        let kind = text.strip_suffix(" join").and_then(JoinKindName::from_name);
+        kind.map(Self::OtherJoin).ok_or_else(|| de::Error::custom(format!("{text:?} is not a decision of a plan")))
+    }
+}
+
 /// The indexes by which rows are found.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 #[non_exhaustive]
@@ -203,5 +230,18 @@ impl fmt::Display for IndexUse {
 impl Serialize for IndexUse {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         serializer.collect_str(self)
+    }
+}
+
+/// From its text, in which an index's name that holds ` and ` or ` or ` is cut there.
+impl<'de> Deserialize<'de> for IndexUse {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        let cut = |between: &str| text.split(between).map(str::to_owned).collect();
+        Ok(match () {
+            () if text.contains(" or ") => Self::Union(cut(" or ")),
+            () if text.contains(" and ") => Self::Intersection(cut(" and ")),
+            () => Self::One(text),
+        })
     }
 }

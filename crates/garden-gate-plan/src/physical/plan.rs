@@ -1,11 +1,11 @@
 use super::{Decision, IndexUse, OperatorName, PredicatePlace};
 use crate::diagnostic::{Error, Note, Result, SqlState, suggestion};
 use crate::logical::{JoinKindName, RewriteRule};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// The plan of a query: what runs, what it should cost, and, when it was measured, what it did.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 #[non_exhaustive]
 pub struct Plan {
     /// Equal for two plans that do the same: operators, methods, indexes, conditions, keys, groupings, sorts, computed columns, rows to
@@ -33,7 +33,7 @@ pub struct Plan {
 }
 
 /// An operator of a plan.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 #[non_exhaustive]
 pub struct PlanNode {
     /// Its textbook name, e.g. `hash join`.
@@ -84,7 +84,7 @@ pub struct PlanNode {
 }
 
 /// An index that was neither in memory nor in the file, and was made for a measured plan.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct BuiltIndex {
     /// Its name.
     pub index: String,
@@ -97,7 +97,7 @@ pub struct BuiltIndex {
 }
 
 /// A condition of an operator.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 #[non_exhaustive]
 pub struct Predicate {
     /// The condition as SQL.
@@ -109,7 +109,7 @@ pub struct Predicate {
 }
 
 /// How often a condition was TRUE, FALSE and UNKNOWN.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 #[non_exhaustive]
 pub struct Truth {
     /// The condition as SQL.
@@ -125,7 +125,7 @@ pub struct Truth {
 }
 
 /// A rewrite that fired.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Rewrite {
     /// The rule.
     pub rule: RewriteRule,
@@ -136,7 +136,7 @@ pub struct Rewrite {
 }
 
 /// A decision of the planner.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Considered {
     /// What was decided.
     pub decision: Decision,
@@ -145,7 +145,7 @@ pub struct Considered {
 }
 
 /// One choice of a decision.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Candidate {
     /// The choice.
     pub choice: String,

@@ -14,18 +14,23 @@ pub fn conforming(columns: &[Column], segments: Vec<Segment>) -> Result<Vec<Segm
     let mut before = 0;
     let mut checked = Vec::with_capacity(segments.len());
     for segment in segments {
-        if !is_made_of(&segment, columns) {
-            let message = "the arrays have other types or lengths than the columns and segments";
-            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message));
-        }
-        let arrays = segment.columns.iter().zip(columns).map(|(array, column)| {
-            conform(array, column.sql_type).map_err(|misfit| misfit.of_row(before, &column.name))
-        });
-        let columns = arrays.collect::<Result<_>>()?;
+        checked.push(conforming_segment(columns, &segment, before)?);
         before += segment.rows;
-        checked.push(Segment { columns, rows: segment.rows });
     }
     Ok(checked)
+}
+
+/// [`conforming`] for one segment, after so many rows of others.
+pub fn conforming_segment(columns: &[Column], segment: &Segment, before: usize) -> Result<Segment> {
+    if !is_made_of(segment, columns) {
+        let message = "the arrays have other types or lengths than the columns and segments";
+        return Err(Error::new(SqlState::SYNTAX_OR_RULE, message));
+    }
+    let arrays =
+        segment.columns.iter().zip(columns).map(|(array, column)| {
+            conform(array, column.sql_type).map_err(|misfit| misfit.of_row(before, &column.name))
+        });
+    Ok(Segment { columns: arrays.collect::<Result<_>>()?, rows: segment.rows })
 }
 
 /// Whether the arrays of a segment have the Arrow types of the columns and its length.

@@ -39,7 +39,7 @@ mod zone_map;
 
 pub use column_table::ColumnTable;
 pub use compaction::FileSize;
-pub use conforming::{conforming, is_made_of};
+pub use conforming::{conforming, conforming_segment, is_made_of};
 pub use guarded_file::Opener;
 pub use history::{History, HistoryIntervalFacts};
 pub use key_range::{IndexRead, KeyRange};

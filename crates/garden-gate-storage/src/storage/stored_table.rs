@@ -6,7 +6,10 @@ use super::history::{History, Restamp};
 use super::moment::KnownMoments;
 use super::statistics::collect_with;
 use super::stored_segment::StoredSegment;
-use crate::catalog::{Column, ColumnStatistics, Segment, SystemTime, TableSource};
+use super::zone_map::LaneRange;
+use crate::catalog::{
+    Column, ColumnConjunct, ColumnStatistics, ScanRequest, Segment, SegmentStream, SystemTime, TableSource,
+};
 use crate::control::Turns;
 use crate::diagnostic::{Error, Result};
 use crate::kernel::{Batch, Sketch, lane_bounds};
@@ -342,6 +345,13 @@ impl TableSource for StoredTable {
             Ok(Segment { columns, rows: part.count() })
         };
         self.parts.iter().enumerate().map(segment).collect()
+    }
+
+    fn scan<'s>(&'s self, request: &ScanRequest<'_>) -> Result<SegmentStream<'s>> {
+        let range = |conjunct: &ColumnConjunct| LaneRange::of(conjunct, self.columns.get(conjunct.column)?.sql_type);
+        let ranges: Vec<LaneRange> = request.conjuncts.iter().filter_map(range).collect();
+        let (segments, pruned) = self.read_between(request.columns, &ranges)?;
+        Ok(SegmentStream::ready(segments).with_pruned(pruned))
     }
 
     fn keys(&self) -> &[Vec<usize>] {

@@ -2,8 +2,11 @@
 //! materialized aggregates, VLDB 1998), and where they lie outside what a condition asks for, the part is not read.
 
 use super::stored_table::StoredTable;
-use crate::catalog::{Segment, TableSource};
+use crate::catalog::{ColumnConjunct, ColumnTest, Segment, TableSource};
 use crate::diagnostic::Result;
+use crate::kernel::{array_of, lane_bounds};
+use crate::types::{SqlType, Value};
+use std::ops::Bound;
 
 /// The values of a column that a condition may be TRUE for: integers, or what is stored as such (days, times, short decimals).
 #[derive(Clone, Copy, Debug)]
@@ -11,6 +14,34 @@ pub struct LaneRange {
     pub column: usize,
     pub least: i64,
     pub greatest: i64,
+}
+
+impl LaneRange {
+    /// The values that a conjunct asks for; `None` when they are not stored as integers.
+    pub(super) fn of(conjunct: &ColumnConjunct, sql_type: SqlType) -> Option<Self> {
+        let lane = |value: &Value| lane_bounds(&array_of(value, sql_type).ok()?).map(|(lane, _)| lane);
+        let (least, greatest) = match &conjunct.test {
+            ColumnTest::OneOf(values) => {
+                let lanes: Vec<i64> = values.iter().map(lane).collect::<Option<_>>()?;
+                (*lanes.iter().min()?, *lanes.iter().max()?)
+            }
+            ColumnTest::Between(low, high) => {
+                let least = match low {
+                    Bound::Unbounded => i64::MIN,
+                    Bound::Included(low) => lane(low)?,
+                    Bound::Excluded(low) => lane(low)?.saturating_add(1),
+                };
+                let greatest = match high {
+                    Bound::Unbounded => i64::MAX,
+                    Bound::Included(high) => lane(high)?,
+                    Bound::Excluded(high) => lane(high)?.saturating_sub(1),
+                };
+                (least, greatest)
+            }
+            _ => return None,
+        };
+        Some(Self { column: conjunct.column, least, greatest })
+    }
 }
 
 impl StoredTable {

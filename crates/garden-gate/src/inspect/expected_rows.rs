@@ -1,9 +1,9 @@
 //! Rows of a result against those that a test expects.
 
 use super::row_diff::key;
+use crate::collections::HashMap;
 use crate::session::ResultSet;
 use crate::types::Value;
-use std::collections::HashMap;
 use std::fmt;
 
 /// Whether the order of rows counts.
@@ -43,7 +43,7 @@ impl ResultSet {
     /// # }
     /// ```
     pub fn diff(&self, expected: &[Vec<Value>], order: RowOrder) -> Option<RowsDiff> {
-        let mut wanted: HashMap<String, usize> = HashMap::new();
+        let mut wanted: HashMap<String, usize> = HashMap::default();
         for row in expected {
             *wanted.entry(key(row)).or_default() += 1;
         }

@@ -1,8 +1,8 @@
 //! Where the rows of two results part.
 
+use crate::collections::HashMap;
 use crate::session::ResultSet;
 use crate::types::{Decimal, Value};
-use std::collections::HashMap;
 
 /// A row that one side has oftener than the other.
 #[derive(Clone, Debug, PartialEq)]
@@ -16,7 +16,7 @@ pub(super) struct UnmatchedRow {
 ///
 /// Numbers are compared by value, whatever their types. O(rows) time and memory.
 pub(super) fn unmatched_rows(sides: [&ResultSet; 2]) -> Vec<UnmatchedRow> {
-    let mut places: HashMap<String, usize> = HashMap::new();
+    let mut places: HashMap<String, usize> = HashMap::default();
     let mut counted: Vec<UnmatchedRow> = Vec::new();
     for (side, rows) in sides.into_iter().enumerate() {
         for row in rows.rows() {

@@ -1,10 +1,10 @@
-//! Scalar functions of the program.
+//! Scalar and aggregate functions of the program.
 
 use super::Database;
 use super::add_table::is_possible;
-use crate::catalog::{NullCall, ProgramFunction};
+use crate::catalog::{AggregateState, AnyAggregateState, Catalog, NullCall, ProgramAggregate, ProgramFunction};
 use crate::diagnostic::{Error, Result, SqlState};
-use crate::types::SqlType;
+use crate::types::{SqlType, Value};
 use arrow::array::ArrayRef;
 use std::sync::Arc;
 
@@ -46,7 +46,7 @@ impl Database {
         result: SqlType,
         body: impl Fn(&[ArrayRef]) -> Result<ArrayRef> + Send + Sync + 'static,
     ) -> Result<()> {
-        self.add_function_with(name, arguments, (result, NullCall::ReturnsNull), body)
+        self.add_function_with(name, arguments, result, NullCall::ReturnsNull, body)
     }
 
     /// As [`Database::add_function`], with a choice of what happens to NULL arguments.
@@ -57,33 +57,123 @@ impl Database {
         &self,
         name: &str,
         arguments: &[SqlType],
-        (result, null_call): (SqlType, NullCall),
+        result: SqlType,
+        null_call: NullCall,
         body: impl Fn(&[ArrayRef]) -> Result<ArrayRef> + Send + Sync + 'static,
     ) -> Result<()> {
-        let is_name = name.starts_with(|letter: char| letter.is_ascii_alphabetic())
-            && name.bytes().all(|letter| letter.is_ascii_alphanumeric() || letter == b'_')
-            && !crate::syntax::is_reserved_word(name);
-        if !is_name {
-            let message = format!("{name:?} can't be the name of a function");
-            return Err(Error::new(SqlState::INVALID_NAME, message)
-                .with_help("it begins with a letter, goes on with letters, digits and _, and is not a reserved word"));
-        }
-        if let Some(sql_type) = arguments.iter().chain([&result]).find(|sql_type| !is_possible(**sql_type)) {
-            return Err(Error::new(SqlState::SYNTAX_OR_RULE, format!("there is no type {sql_type}")));
-        }
-        let function = ProgramFunction {
-            name: name.to_owned(),
-            arguments: arguments.to_vec(),
-            result,
-            null_call,
-            body: Arc::new(body),
-        };
+        check_signature(name, arguments.iter().chain([&result]))?;
+        let (name, arguments) = (name.to_owned(), arguments.to_vec());
+        let function = ProgramFunction { name, arguments, result, null_call, body: Arc::new(body) };
         self.0.add_to_catalog(|catalog| {
-            if crate::bind::is_known_function(name) || catalog.program_function(name).is_some() {
-                return Err(Error::new(SqlState::SYNTAX_OR_RULE, format!("there is a function {name} already")));
-            }
+            check_is_new(&function.name, catalog)?;
             catalog.program_functions.push(Arc::new(function));
             Ok(())
         })
     }
+
+    /// Adds an aggregate function whose code is the program's, for all sessions: in SELECT lists, HAVING and ORDER BY, over groups and over
+    /// windows, with DISTINCT and FILTER. It skips rows in which an argument is NULL.
+    ///
+    /// What is said of the functions of [`Database::add_function`] holds for these.
+    ///
+    /// ```
+    /// use garden_gate::arrow::array::{ArrayRef, AsArray};
+    /// use garden_gate::arrow::datatypes::Int64Type;
+    /// use garden_gate::{AggregateState, Database, Result, SqlType, Value};
+    ///
+    /// /// The greatest common divisor of all numbers.
+    /// #[derive(Default)]
+    /// struct Divisor(i64);
+    ///
+    /// fn divisor(a: i64, b: i64) -> i64 {
+    ///     if b == 0 { a.abs() } else { divisor(b, a % b) }
+    /// }
+    ///
+    /// impl AggregateState for Divisor {
+    ///     fn update(&mut self, arguments: &[ArrayRef]) -> Result<()> {
+    ///         self.0 = arguments[0].as_primitive::<Int64Type>().values().iter().fold(self.0, |a, b| divisor(a, *b));
+    ///         Ok(())
+    ///     }
+    ///     fn merge(&mut self, other: &Self) -> Result<()> {
+    ///         self.0 = divisor(self.0, other.0);
+    ///         Ok(())
+    ///     }
+    ///     fn finish(&self) -> Result<Value> {
+    ///         Ok(Value::Integer(self.0))
+    ///     }
+    /// }
+    ///
+    /// # fn main() -> Result<()> {
+    /// let db = Database::in_memory();
+    /// db.add_aggregate::<Divisor>("common_divisor", &[SqlType::BigInt], SqlType::BigInt)?;
+    /// let (found,): (i64,) = db.session().query("SELECT common_divisor(n * 6) FROM SERIES(2, 9) AS s (n)", ())?.one()?;
+    /// assert_eq!(found, 6);
+    /// # Ok(())
+    /// # }
+    /// ```
+    ///
+    /// # Errors
+    /// As [`Database::add_function`]; 42000 without an argument; 38000 when the state before the first row gives a value of another type.
+    pub fn add_aggregate<S: AggregateState>(&self, name: &str, arguments: &[SqlType], result: SqlType) -> Result<()> {
+        self.add_aggregate_with::<S>(name, arguments, result, NullCall::ReturnsNull)
+    }
+
+    /// As [`Database::add_aggregate`], with a choice of what happens to rows in which an argument is NULL.
+    ///
+    /// # Errors
+    /// As [`Database::add_aggregate`].
+    pub fn add_aggregate_with<S: AggregateState>(
+        &self,
+        name: &str,
+        arguments: &[SqlType],
+        result: SqlType,
+        null_call: NullCall,
+    ) -> Result<()> {
+        check_signature(name, arguments.iter().chain([&result]))?;
+        if arguments.is_empty() {
+            let message = format!("the aggregate function {name} has no argument");
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).with_help("it needs one at least"));
+        }
+        let start = || -> Box<dyn AnyAggregateState> { Box::new(S::default()) };
+        let mut function = ProgramAggregate {
+            name: name.to_owned(),
+            arguments: arguments.to_vec(),
+            result,
+            null_call,
+            of_nothing: Value::Null,
+            start: Arc::new(start),
+        };
+        function.of_nothing = crate::kernel::value_of_nothing(&function)?;
+        self.0.add_to_catalog(|catalog| {
+            check_is_new(&function.name, catalog)?;
+            catalog.program_aggregates.push(Arc::new(function));
+            Ok(())
+        })
+    }
+}
+
+/// A name that SQL takes as it is, and types that there are.
+fn check_signature<'t>(name: &str, mut types: impl Iterator<Item = &'t SqlType>) -> Result<()> {
+    let is_name = name.starts_with(|letter: char| letter.is_ascii_alphabetic())
+        && name.bytes().all(|letter| letter.is_ascii_alphanumeric() || letter == b'_')
+        && !crate::syntax::is_reserved_word(name);
+    if !is_name {
+        let message = format!("{name:?} can't be the name of a function");
+        return Err(Error::new(SqlState::INVALID_NAME, message)
+            .with_help("it begins with a letter, goes on with letters, digits and _, and is not a reserved word"));
+    }
+    match types.find(|sql_type| !is_possible(**sql_type)) {
+        Some(sql_type) => Err(Error::new(SqlState::SYNTAX_OR_RULE, format!("there is no type {sql_type}"))),
+        None => Ok(()),
+    }
+}
+
+fn check_is_new(name: &str, catalog: &Catalog) -> Result<()> {
+    let is_known = crate::bind::is_known_function(name)
+        || catalog.program_function(name).is_some()
+        || catalog.program_aggregate(name).is_some();
+    if is_known {
+        return Err(Error::new(SqlState::SYNTAX_OR_RULE, format!("there is a function {name} already")));
+    }
+    Ok(())
 }

@@ -2,12 +2,13 @@
 
 use super::database::Shared;
 use crate::catalog::{
-    Catalog, Column, ColumnStatistics, DEFAULT_SCHEMA, LOCAL_SCHEMA, Segment, Table, TableKind, TableSource,
+    Catalog, Column, ColumnStatistics, DEFAULT_SCHEMA, LOCAL_SCHEMA, ScanRequest, Segment, SegmentStream, Table,
+    TableKind, TableSource,
 };
-use crate::diagnostic::{Error, Result, SqlState};
-use crate::storage::{conforming, is_made_of};
+use crate::collections::HashSet;
+use crate::diagnostic::{Error, Result, SqlState, caught};
+use crate::storage::{conforming_segment, is_made_of};
 use crate::types::SqlType;
-use std::collections::HashSet;
 use std::sync::Arc;
 
 /// A name given to a table that is added: `table`, `schema.table`, either in double quotes where it holds a dot.
@@ -112,7 +113,7 @@ fn check_schema(catalog: &Catalog, schema: &str, missing: MissingSchema) -> Resu
 
 /// Names that differ and are not empty, and types that there are: NUMERIC has 1 to 38 digits, and no more after the point than in all.
 pub(super) fn check_columns(columns: &[Column]) -> Result<()> {
-    let mut names = HashSet::with_capacity(columns.len());
+    let mut names = HashSet::with_capacity_and_hasher(columns.len(), Default::default());
     for (at, column) in columns.iter().enumerate() {
         if column.name.trim().is_empty() {
             return Err(Error::new(SqlState::INVALID_NAME, format!("column {} has no name", at + 1)));
@@ -158,11 +159,24 @@ impl TableSource for CheckedSource {
     }
 
     fn read(&self, columns: &[usize]) -> Result<Vec<Segment>> {
-        // Arrays of other types than promised are reported where they are used.
-        let columns_read = self.columns_at(columns);
-        let segments = self.0.read(columns)?;
-        let as_promised = segments.iter().all(|segment| is_made_of(segment, &columns_read));
-        if as_promised { conforming(&columns_read, segments) } else { Ok(segments) }
+        let segments = guarded(|| self.0.read(columns))?;
+        let mut check = RowCheck::new(self.columns_at(columns));
+        segments.into_iter().map(|segment| check.segment(segment)).collect()
+    }
+
+    fn scan<'s>(&'s self, request: &ScanRequest<'_>) -> Result<SegmentStream<'s>> {
+        let stream = guarded(|| self.0.scan(request))?;
+        let mut check = RowCheck::new(self.columns_at(request.columns));
+        let mut segments = stream.segments;
+        let mut next = move || guarded(|| segments.next().transpose()).transpose();
+        let mut failed = false;
+        let segments = std::iter::from_fn(move || {
+            // What panicked is not asked again.
+            let segment = if failed { None } else { next() };
+            failed |= matches!(segment, Some(Err(_)));
+            segment.map(|segment| check.segment(segment?))
+        });
+        Ok(SegmentStream { segments: Box::new(segments), ..stream })
     }
 
     fn keys(&self) -> &[Vec<usize>] {
@@ -170,14 +184,42 @@ impl TableSource for CheckedSource {
     }
 
     fn statistics(&self, column: usize) -> Result<Arc<ColumnStatistics>> {
-        self.0.statistics(column)
+        guarded(|| self.0.statistics(column))
     }
 
     fn sample(&self, columns: &[usize], rows: usize) -> Result<Option<Segment>> {
-        self.0.sample(columns, rows)
+        guarded(|| self.0.sample(columns, rows))
     }
 
     fn old_statistics(&self, column: usize) -> Option<(Arc<ColumnStatistics>, u64)> {
         self.0.old_statistics(column)
     }
+}
+
+/// Segments on their way in: their values are those of the columns' types. Arrays of other types than promised are reported where they are
+/// used.
+struct RowCheck {
+    columns: Vec<Column>,
+    before: usize,
+}
+
+impl RowCheck {
+    fn new(columns: Vec<Column>) -> Self {
+        Self { columns, before: 0 }
+    }
+
+    fn segment(&mut self, segment: Segment) -> Result<Segment> {
+        if !is_made_of(&segment, &self.columns) {
+            return Ok(segment);
+        }
+        let found = conforming_segment(&self.columns, &segment, self.before)?;
+        self.before += segment.rows;
+        Ok(found)
+    }
+}
+
+/// What a program's code gives; its panic is an error.
+fn guarded<T>(work: impl FnOnce() -> Result<T>) -> Result<T> {
+    let panicked = || Error::new(SqlState::EXTERNAL_ROUTINE, "a table source of the program panicked");
+    caught(work).ok_or_else(panicked)?
 }

@@ -6,6 +6,7 @@
 
 use super::change::stored;
 use super::constraints::{Changer, Delta, TableName, encoded_keys, key_arrays};
+use crate::collections::{HashMap, HashSet};
 use crate::control::Turns;
 use crate::diagnostic::{Error, Result};
 use crate::kernel::Batch;
@@ -13,7 +14,6 @@ use crate::storage::Place;
 use crate::syntax::ast::Duplicates;
 use crate::types::index;
 use arrow::array::{Array, ArrayRef, BooleanArray};
-use std::collections::{HashMap, HashSet};
 
 /// The conflicts of new rows, by key.
 #[derive(Default)]
@@ -61,7 +61,7 @@ impl Changer<'_> {
 
 fn groups(keys: &[ArrayRef], (nulls_same, rows): (bool, usize)) -> Result<Vec<Option<u32>>> {
     let encoded = encoded_keys(keys)?;
-    let mut numbers = HashMap::with_capacity(rows);
+    let mut numbers = HashMap::with_capacity_and_hasher(rows, Default::default());
     let mut turns = Turns::new();
     let group = |row: usize| {
         turns.turn()?;
@@ -75,7 +75,7 @@ fn groups(keys: &[ArrayRef], (nulls_same, rows): (bool, usize)) -> Result<Vec<Op
 /// The rows that have no key of an existing row, nor of a row before them that is not skipped itself.
 fn skip(conflicts: &Conflicts, rows: &Batch) -> Result<Delta> {
     let mut skipped: HashSet<u32> = conflicts.existing.iter().map(|(row, _)| *row).collect();
-    let mut taken: HashSet<(usize, u32)> = HashSet::new();
+    let mut taken: HashSet<(usize, u32)> = HashSet::default();
     for row in 0..index(rows.rows) {
         if skipped.contains(&row) {
             continue;
@@ -92,7 +92,7 @@ fn skip(conflicts: &Conflicts, rows: &Batch) -> Result<Delta> {
 
 /// For each new row the one that replaces it in the end: itself, or what replaces the next row that has one of its keys.
 fn replacements(conflicts: &Conflicts, rows: u32) -> Vec<u32> {
-    let mut next: HashMap<(usize, u32), u32> = HashMap::new();
+    let mut next: HashMap<(usize, u32), u32> = HashMap::default();
     let mut last: Vec<u32> = (0..rows).collect();
     for row in (0..rows).rev() {
         if let Some(other) = conflicts.of(row).filter_map(|group| next.insert(group, row)).min() {
@@ -106,8 +106,8 @@ fn replacements(conflicts: &Conflicts, rows: u32) -> Vec<u32> {
 fn replace(conflicts: &Conflicts, rows: &Batch) -> Result<Delta> {
     let last = replacements(conflicts, index(rows.rows));
     // Conflicts come key by key: the first one of a row decides what it updates.
-    let mut by: HashMap<u32, Place> = HashMap::new();
-    let mut gone: HashSet<Place> = HashSet::new();
+    let mut by: HashMap<u32, Place> = HashMap::default();
+    let mut gone: HashSet<Place> = HashSet::default();
     let mut deleted: Vec<Place> = Vec::new();
     for (row, place) in &conflicts.existing {
         let row = last[*row as usize];

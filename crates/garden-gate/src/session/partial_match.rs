@@ -11,12 +11,13 @@
 use super::constraints::{encoded_keys, key_arrays};
 use super::key_types::keys_as;
 use crate::catalog::{ForeignKey, TableDefinition};
+use crate::collections::HashSet;
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::kernel::Batch;
 use crate::storage::{Place, StoredTable};
 use crate::types::index;
 use arrow::array::{Array, ArrayRef, UInt32Array};
-use std::collections::{BTreeMap, HashSet};
+use std::collections::BTreeMap;
 
 /// Columns that may be NULL at most: rows are looked up by each set of them.
 const MOST_NULLABLE: usize = 8;
@@ -123,7 +124,7 @@ pub(super) fn unique(
     let given = key_arrays(&rows, &reference.columns);
     let sought = keys_as(given.clone(), definition.types_of(&reference.referred))?;
     let keys = PartialKeys { given: &given, sought: &sought, rows: rows.rows };
-    let mut held = HashSet::new();
+    let mut held = HashSet::default();
     parents((parent, &reference.referred), &keys, |row, place| {
         if stays(place) {
             held.insert(row);

@@ -14,13 +14,14 @@ use super::partial_match::{self, Matching};
 use super::period_keys::rows_that_refer;
 use crate::bind::default_value;
 use crate::catalog::{Catalog, ForeignKey, MatchType, ReferentialAction, TableDefinition};
+use crate::collections::{HashMap, HashSet};
 use crate::diagnostic::{BrokenConstraint, ConstraintKind, Error, Result, SqlState};
 use crate::kernel::{Batch, cast_values};
 use crate::storage::{Place, StoredTable};
 use crate::types::{Value, index};
 use arrow::array::{ArrayRef, BooleanArray, UInt32Array};
 use arrow::compute::{kernels::cmp::distinct, nullif};
-use std::collections::{HashMap, HashSet, VecDeque};
+use std::collections::VecDeque;
 use std::sync::Arc;
 
 /// Schema and name of a table.
@@ -161,7 +162,7 @@ impl<'c, 'a> Actions<'c, 'a> {
     /// columns of a table are known by their values.
     pub(super) fn follow(changer: &'c Changer<'a>, name: (&str, &str), delta: &Delta) -> Result<Self> {
         let mut actions =
-            Self { changer, tables: Vec::new(), events: VecDeque::new(), lost: Vec::new(), acted: HashSet::new() };
+            Self { changer, tables: Vec::new(), events: VecDeque::new(), lost: Vec::new(), acted: HashSet::default() };
         let (updated, deleted) = delta.removed.split_at(delta.replaced);
         let table = actions.table(name)?;
         let changes = &mut actions.tables[table];

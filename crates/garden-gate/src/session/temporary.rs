@@ -4,9 +4,9 @@
 
 use super::Session;
 use crate::catalog::{Catalog, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableSource, TemporaryKind};
+use crate::collections::{HashMap, HashSet};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::storage::StoredTable;
-use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 

@@ -3,12 +3,12 @@
 use super::constraints::{encoded_keys, shown_row};
 use crate::bind::{BindContext, index_keys};
 use crate::catalog::{Index, IndexPart, TableDefinition};
+use crate::collections::HashSet;
 use crate::diagnostic::{BrokenConstraint, ConstraintKind, Error, Result};
 use crate::kernel::{Batch, evaluate, value_at};
 use crate::logical::ScanIndex;
 use crate::storage::{IndexRead, KeyRange, StoredTable};
 use arrow::array::{Array, ArrayRef};
-use std::collections::HashSet;
 
 /// Whether an index is kept unique here; one of columns alone has a key of its name that is.
 pub(super) fn is_kept(index: &Index) -> bool {
@@ -33,7 +33,7 @@ pub(super) fn check_unique<'a>(
         return Ok(());
     }
     let encoded = encoded_keys(&keys)?;
-    let mut seen = HashSet::new();
+    let mut seen = HashSet::default();
     let twice = whole.iter().find(|row| !seen.insert(encoded.row(**row)));
     let range =
         |row: usize| KeyRange { equal: keys.iter().map(|key| key.slice(row, 1)).collect(), low: None, high: None };

@@ -17,13 +17,13 @@ use super::join_tree::Tree;
 use super::key_shape::KeyShape;
 use super::non_inner_alternatives::NonInnerJoin;
 use super::steps::is_recursive;
+use crate::collections::HashMap;
 use crate::control::checkpoint;
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, Expr, Guide, LogicalPlan, Scan};
 use crate::physical::{JoinKey, JoinMethod, Node};
 use crate::types::Estimate;
 use graph::{edges_of, index_ways, name, stored_rows};
-use std::collections::HashMap;
 
 /// Up to here every order is tried: 3^12 splits take some milliseconds.
 pub(super) const MOST_TABLES: usize = 12;
@@ -111,7 +111,7 @@ pub(super) fn build(builder: &mut Builder<'_>, units: JoinInputs, required: &[Co
         sides: sides::shapes(builder, sides, (&nodes, &scans), (&owned, &needed))?,
         edges,
         ordered,
-        best: HashMap::new(),
+        best: HashMap::default(),
         widths: scans.iter().map(|scan| scan.as_ref().map_or(0, |scan| width(scan, &needed))).collect(),
         scans,
         indexes,

@@ -31,7 +31,7 @@ fn chain(rows: &[f64], keep: f64) -> (JoinSearch<'static>, Vec<Vec<ColumnId>>) {
         sides: rows.iter().map(|_| None).collect(),
         edges,
         ordered: rows.iter().map(|_| Vec::new()).collect(),
-        best: HashMap::new(),
+        best: HashMap::default(),
         tables: vec![Vec::new(); rows.len()],
         scans: vec![None; rows.len()],
         indexes: (0..rows.len()).map(|_| Vec::new()).collect(),

@@ -1,12 +1,12 @@
 //! Rows that a check expects, as CSV text with a header; an unquoted empty field is NULL.
 
 use super::{Failure, RowChange, failure};
+use crate::collections::HashMap;
 use crate::file::csv_records;
 use crate::inspect::row_diff::key;
 use crate::kernel::parse_value;
 use crate::session::ResultSet;
 use crate::types::Value;
-use std::collections::HashMap;
 
 /// Changed rows that a failure shows.
 const MOST_ROWS: usize = 20;
@@ -79,7 +79,7 @@ fn typed(record: Vec<Option<String>>, rows: &ResultSet) -> Vec<Value> {
 }
 
 fn as_multisets(wanted: &[Vec<Value>], found: &[Vec<Value>]) -> Vec<RowChange> {
-    let mut counts: HashMap<String, usize> = HashMap::new();
+    let mut counts: HashMap<String, usize> = HashMap::default();
     found.iter().for_each(|row| *counts.entry(key(row)).or_default() += 1);
     let mut changes = Vec::new();
     for row in wanted {
