@@ -128,18 +128,18 @@ impl Binder<'_> {
         let Some(program) = self.around.catalog.program_aggregate(&call.name.text).map(Arc::clone) else {
             return Ok(None);
         };
-        let form =
-            [(call.star, "*"), (!call.order.is_empty(), "order"), (call.ignore_nulls.is_some(), "treatment of NULLs")];
+        let form = [(call.star, "*"), (!call.order.is_empty(), "order"), (call.nulls.is_some(), "treatment of NULLs")];
         if let Some((_, what)) = form.into_iter().find(|(present, _)| *present) {
             self.report(&Problem::ArgumentForm { name: program.name.clone(), what }, span);
             return Ok(None);
         }
         let arguments = self.all(&call.args, at)?;
-        let Some(arguments) = self.program_arguments((&program.name, &program.arguments), arguments, span) else {
+        let Some(arguments) = self.program_arguments((&program.name, &program.signature.arguments), arguments, span)
+        else {
             return Ok(None);
         };
         let filter = self.filter(call, at)?;
-        let plain = Aggregate::plain(AggregateFunction::Program, None, program.result, span);
+        let plain = Aggregate::plain(AggregateFunction::Program, None, program.signature.result, span);
         Ok(Some(Aggregate { arguments, distinct: call.distinct, filter, program: Some(program), ..plain }))
     }
 

@@ -119,10 +119,10 @@ impl Binder<'_> {
             return Ok(self.report(&Problem::ArgumentForm { name: function.name.clone(), what }, span));
         }
         let args = self.all(&call.args, at)?;
-        let Some(args) = self.program_arguments((&function.name, &function.arguments), args, span) else {
+        let Some(args) = self.program_arguments((&function.name, &function.signature.arguments), args, span) else {
             return Ok(super::stand_in(span));
         };
-        Ok(Expr::new(ExprKind::ProgramCall(Arc::clone(function), args), function.result, span))
+        Ok(Expr::new(ExprKind::ProgramCall(Arc::clone(function), args), function.signature.result, span))
     }
 
     /// The arguments of a program's function brought to its types; `None` after a problem.
@@ -184,7 +184,7 @@ fn unexpected(call: &Call) -> Option<&'static str> {
         (call.distinct, "DISTINCT"),
         (!call.order.is_empty(), "order"),
         (call.filter.is_some(), "FILTER"),
-        (call.ignore_nulls.is_some(), "treatment of NULLs"),
+        (call.nulls.is_some(), "treatment of NULLs"),
     ]
     .into_iter()
     .find(|(present, _)| *present)

@@ -404,8 +404,10 @@ fn routines(catalog: &Catalog) -> Rows {
 
 /// Scalar and aggregate functions of the program, with the types of their arguments.
 fn program_routines(catalog: &Catalog) -> impl Iterator<Item = (&str, &[SqlType])> {
-    let scalar = catalog.program_functions.iter().map(|known| (known.name.as_str(), known.arguments.as_slice()));
-    let aggregates = catalog.program_aggregates.iter().map(|known| (known.name.as_str(), known.arguments.as_slice()));
+    let scalar =
+        catalog.program_functions.iter().map(|known| (known.name.as_str(), known.signature.arguments.as_slice()));
+    let aggregates =
+        catalog.program_aggregates.iter().map(|known| (known.name.as_str(), known.signature.arguments.as_slice()));
     scalar.chain(aggregates)
 }
 

@@ -99,7 +99,8 @@ impl Binder<'_> {
         if needs_order && order.is_empty() {
             return Ok(self.report(&Problem::WindowWithoutOrder { name: function.name() }, span));
         }
-        let (from_last, ignore_nulls) = (call.from_last, call.ignore_nulls == Some(true));
+        let from_last = call.from == ast::FirstOrLast::Last;
+        let ignore_nulls = call.nulls == Some(ast::NullTreatment::Ignore);
         let call = WindowCall { function, arguments, frame, from_last, ignore_nulls, span };
         let id = self.new_column(self.text(span), sql_type);
         self.level.windows.push((id, BoundWindow { partition, order, call: Some(call) }));

@@ -116,7 +116,6 @@ pub(crate) struct Run {
 }
 
 #[derive(Debug, Args)]
-#[expect(clippy::struct_excessive_bools, reason = "switches of a command line are what they are")]
 pub(crate) struct Plan {
     /// A file of SQL; - is standard input. Its last statement is planned, those before it are run
     pub(crate) file: Option<PathBuf>,
@@ -166,7 +165,6 @@ pub(crate) struct Steps {
 }
 
 #[derive(Debug, Args)]
-#[expect(clippy::struct_excessive_bools, reason = "switches of a command line are what they are")]
 pub(crate) struct Compare {
     /// Files of SQL; the last statement of each is compared, those before it are run
     pub(crate) files: Vec<PathBuf>,

@@ -2,7 +2,7 @@
 
 use crate::CliError;
 use crate::args::Common;
-use garden_gate::NewFile;
+use garden_gate::source::NewFile;
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
@@ -95,10 +95,11 @@ pub(crate) fn check(to: Option<&Path>, common: &Common, sql: &[PathBuf]) -> Resu
         return refuse("a file of SQL that is run");
     }
     for data in &common.data {
-        let path = crate::setup::Data::of(data).path;
+        let files = garden_gate::source::TableFiles::parse(data, Path::new(""));
+        let path = files.path();
         let holds = own.as_deref().is_some_and(|own| {
             let folder = path.canonicalize().ok();
-            own.parent() == folder.as_deref() && garden_gate::is_table_file(own)
+            own.parent() == folder.as_deref() && garden_gate::source::is_table_file(own)
         });
         if is_same(path) || path.is_dir() && holds {
             return refuse("a file of --data");

@@ -52,7 +52,7 @@ impl From<io::Error> for CliError {
 fn hide_caught_panics() {
     let shown = std::panic::take_hook();
     std::panic::set_hook(Box::new(move |info| {
-        if !garden_gate::panic_is_caught() {
+        if !garden_gate::error::panic_is_caught() {
             shown(info);
         }
     }));

@@ -3,7 +3,7 @@
 use crate::CliError;
 use crate::args::Format;
 use crate::destination::Destination;
-use garden_gate::{Error, Note, Outcome, ResultSet};
+use garden_gate::{Error, Outcome, ResultSet, error::Note};
 use garden_gate_view::{self as view, Look, Separated};
 use std::fmt::{self, Write as _};
 use std::io::{self, IsTerminal, Write};

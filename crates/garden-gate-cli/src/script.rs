@@ -1,6 +1,6 @@
 //! SQL text that comes in pieces: each statement of standard input is run when it is there, not when the input ends.
 
-use garden_gate::{SourceText, Typed};
+use garden_gate::{SourceText, value::Typed};
 use std::io::{self, BufRead};
 use std::sync::Arc;
 

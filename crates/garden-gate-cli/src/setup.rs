@@ -3,6 +3,7 @@
 use crate::CliError;
 use crate::args::Common;
 use crate::progress;
+use garden_gate::source::TableFiles;
 use garden_gate::{Database, Parameters, Session, SourceText, Value};
 use std::io::{IsTerminal, Read};
 use std::path::Path;
@@ -27,32 +28,14 @@ fn session_of(db: &Database, common: &Common) -> Result<Session, CliError> {
     if common.as_of.len() > 1 {
         return Err(CliError::Usage("--as-of is given once; compare takes two or more with one query".into()));
     }
-    let mut folders = vec![".".into()];
-    for data in &common.data {
-        let Data { name, path, options } = Data::of(data);
-        if path.is_dir() {
-            db.add_folder(name, path)?;
-            folders.push(path.to_owned());
-        } else {
-            // A file's name may hold dots, and none of them tells a schema.
-            let stem = garden_gate::table_name(path);
-            let (schema, table) = match name.map(|name| name.split_once('.').ok_or(name)) {
-                Some(Ok((schema, table))) => (Some(schema), table),
-                Some(Err(table)) => (None, table),
-                None => (None, stem.as_str()),
-            };
-            db.add_file_with(schema, table, (path, &options))?;
-            folders.push(
-                path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned(),
-            );
-        }
-    }
+    let files: Vec<TableFiles> = common.data.iter().map(|data| TableFiles::parse(data, Path::new(""))).collect();
+    files.iter().try_for_each(|files| db.add_table_files(files))?;
     let mut session = db.session();
     // The process runs one statement at a time: what it grows by is the statement's.
     session.measure_memory_by(|| crate::ALLOCATOR.allocated());
-    for folder in folders {
-        session.allow_folder(&folder)?;
-        session.allow_writing(&folder)?;
+    for folder in std::iter::once(Path::new(".")).chain(files.iter().map(TableFiles::folder)) {
+        session.allow_folder(folder)?;
+        session.allow_writing(folder)?;
     }
     if let Ok(user) = std::env::var("USER").or_else(|_| std::env::var("LOGNAME")) {
         session.set_user(user);
@@ -70,53 +53,6 @@ fn session_of(db: &Database, common: &Common) -> Result<Session, CliError> {
         session.read_as_of(Some(moment))?;
     }
     Ok(session)
-}
-
-/// What `--data` says: `[NAME=]PATH[(OPTIONS)]`.
-pub(crate) struct Data<'a> {
-    pub(crate) name: Option<&'a str>,
-    pub(crate) path: &'a Path,
-    /// As they stand after FROM FILE.
-    pub(crate) options: String,
-}
-
-impl<'a> Data<'a> {
-    pub(crate) fn of(data: &'a str) -> Self {
-        let (whole, options) = match data.strip_suffix(')').and_then(|rest| rest.split_once('(')) {
-            Some((whole, options)) if !Path::new(data).exists() => (whole.trim_end(), with_quotes(options)),
-            _ => (data, String::new()),
-        };
-        let (name, path) = match whole.split_once('=') {
-            Some((name, path)) if !name.is_empty() && !Path::new(whole).exists() => (Some(name), path),
-            _ => (None, whole),
-        };
-        Self { name, path: Path::new(path), options }
-    }
-}
-
-/// Options in which single characters may stand without quotes: a shell takes its own off.
-fn with_quotes(options: &str) -> String {
-    let mut out = String::new();
-    let mut rest = options;
-    loop {
-        let upper = rest.to_ascii_uppercase();
-        let words = ["DELIMITER ", "QUOTE ", "DECIMAL MARK "];
-        let found = words.iter().filter_map(|word| upper.find(word).map(|at| at + word.len())).min();
-        let Some(at) = found else { return out + rest };
-        let (before, after) = rest.split_at(at);
-        out.push_str(before);
-        let blanks = after.len() - after.trim_start_matches(' ').len();
-        let after = &after[blanks..];
-        if after.starts_with('\'') || after.is_empty() {
-            rest = after;
-            continue;
-        }
-        // The character itself may be a comma.
-        let length = after.chars().next().map_or(1, char::len_utf8);
-        let end = after[length..].find(',').map_or(after.len(), |at| length + at);
-        out.push_str(&format!("'{}'", after[..end].trim_end().replace('\'', "''")));
-        rest = &after[end..];
-    }
 }
 
 /// The database of `--db`, or an empty one.

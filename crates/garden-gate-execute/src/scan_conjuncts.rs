@@ -2,31 +2,28 @@
 
 use super::index_read::{Key, as_key};
 use crate::catalog::{ColumnConjunct, ColumnTest};
-use crate::diagnostic::Result;
 use crate::kernel::value_at;
 use crate::logical::{CompareOp, Expr, ExprKind, Scan};
 use crate::types::Value;
 use std::ops::Bound;
 
 /// The conjuncts that compare a column with constants, as tests of its values. A test holds wherever its conjunct does.
-pub(super) fn conjuncts(scan: &Scan) -> Result<Vec<ColumnConjunct>> {
+pub(super) fn conjuncts(scan: &Scan) -> Vec<ColumnConjunct> {
     let mut found = Vec::new();
     for term in &scan.filter {
         let Some((column, op, constants)) = compared(scan, term) else { continue };
         let sql_type = scan.source.columns()[column].sql_type;
         let mut values = Vec::with_capacity(constants.len());
         for constant in constants {
-            match as_key(constant, sql_type)? {
-                // A row that is compared with NULL is to be counted as UNKNOWN.
-                Key::Null | Key::Beyond => break,
-                Key::Value(value, is_exact) => values.push((value_at(&value, sql_type, 0), is_exact)),
-            }
+            // A row that is compared with NULL is to be counted as UNKNOWN; what cannot be computed fails when a row reaches it, if one does.
+            let Ok(Key::Value(value, is_exact)) = as_key(constant, sql_type) else { break };
+            values.push((value_at(&value, sql_type, 0), is_exact));
         }
         if values.len() == constants.len() {
             found.extend(test(op, values).map(|test| ColumnConjunct { column, test }));
         }
     }
-    Ok(found)
+    found
 }
 
 /// The column that a conjunct is about, by its place in the table, and the constants it is compared with, any of which may do.

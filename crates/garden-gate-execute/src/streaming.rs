@@ -45,7 +45,7 @@ impl<'a> Compiler<'a> {
 
     /// The rows that a source gives for the conjuncts of a scan.
     fn read_source(&self, node: &Node, scan: &'a Scan, columns: Vec<usize>) -> Result<Pipeline<'a>> {
-        let conjuncts = super::scan_conjuncts::conjuncts(scan)?;
+        let conjuncts = super::scan_conjuncts::conjuncts(scan);
         let limit = self.limits.get(&node.id.0).copied().filter(|_| scan.filter.is_empty());
         let stream = scan.source.scan(&ScanRequest { columns: &columns, conjuncts: &conjuncts, limit })?;
         if let Some(measure) = self.measure(node) {

@@ -21,7 +21,7 @@ pub(super) fn program_call(function: &ProgramFunction, terms: &[Expr], call: &Ex
     let one_row = Batch::new(Vec::new(), 1);
     let batch = if constant { &one_row } else { batch };
     let arguments = terms.iter().map(|term| evaluate_array(term, batch)).collect::<Result<Vec<_>>>()?;
-    let nulls = match function.null_call {
+    let nulls = match function.signature.null_call {
         NullCall::ReturnsNull => arguments.iter().fold(None, |all: Option<NullBuffer>, argument| {
             NullBuffer::union(all.as_ref(), argument.logical_nulls().as_ref())
         }),
@@ -38,7 +38,7 @@ pub(super) fn program_call(function: &ProgramFunction, terms: &[Expr], call: &Ex
 fn run_without_nulls(function: &ProgramFunction, arguments: &[ArrayRef], nulls: &NullBuffer) -> Result<ArrayRef> {
     let called = nulls.len() - nulls.null_count();
     if called == 0 {
-        return Ok(new_null_array(&function.result.arrow(), nulls.len()));
+        return Ok(new_null_array(&function.signature.result.arrow(), nulls.len()));
     }
     let mask = BooleanArray::new(nulls.inner().clone(), None);
     let kept = arguments.iter().map(|argument| filter(argument, &mask)).collect::<Result<Vec<_>, _>>()?;
@@ -55,7 +55,7 @@ fn run_without_nulls(function: &ProgramFunction, arguments: &[ArrayRef], nulls: 
 
 fn run(function: &ProgramFunction, arguments: &[ArrayRef], rows: usize) -> Result<ArrayRef> {
     if rows == 0 {
-        return Ok(new_null_array(&function.result.arrow(), 0));
+        return Ok(new_null_array(&function.signature.result.arrow(), 0));
     }
     let broken = |what: String| {
         let message = format!("the program's function {} {what}", function.name);
@@ -65,9 +65,9 @@ fn run(function: &ProgramFunction, arguments: &[ArrayRef], rows: usize) -> Resul
     if found.len() != rows {
         return Err(broken(format!("gave {} values for {rows} rows", found.len())));
     }
-    if *found.data_type() != function.result.arrow() {
-        let promised = function.result.arrow();
+    if *found.data_type() != function.signature.result.arrow() {
+        let promised = function.signature.result.arrow();
         return Err(broken(format!("gave an array of {}, {promised} was promised", found.data_type())));
     }
-    conform(&found, function.result).map_err(Misfit::into_error)
+    conform(&found, function.signature.result).map_err(Misfit::into_error)
 }

@@ -1,8 +1,8 @@
 //! Calls: the functions whose argument lists have words of their own, aggregates and windows.
 
 use super::ast::{
-    Call, Expr, ExprKind, ExtractField, FrameBound, FrameExclusion, FrameSpec, FrameUnit, Ident, NestedFunction, Over,
-    Overflow, ValueAt, WindowSpec,
+    Call, Expr, ExprKind, ExtractField, FirstOrLast, FrameBound, FrameExclusion, FrameSpec, FrameUnit, Ident,
+    NestedFunction, NullTreatment, Over, Overflow, ValueAt, WindowSpec,
 };
 use super::lexer::{Symbol, TokenKind};
 use super::parser::Parser;
@@ -285,14 +285,14 @@ impl Parser<'_> {
             self.close(open)?;
         }
         if self.accept_words(&["FROM", "LAST"]) {
-            call.from_last = true;
+            call.from = FirstOrLast::Last;
         } else {
             self.accept_words(&["FROM", "FIRST"]);
         }
         if self.accept_words(&["IGNORE", "NULLS"]) {
-            call.ignore_nulls = Some(true);
+            call.nulls = Some(NullTreatment::Ignore);
         } else if self.accept_words(&["RESPECT", "NULLS"]) {
-            call.ignore_nulls = Some(false);
+            call.nulls = Some(NullTreatment::Respect);
         }
         if self.at_word("OVER") && (self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen) || self.name_ahead(1)) {
             self.advance();

@@ -17,8 +17,8 @@ impl Typed {
     /// nothing. O(length).
     ///
     /// ```
-    /// # use garden_gate_syntax as garden_gate;
-    /// use garden_gate::Typed;
+    /// # mod garden_gate { pub mod value { pub use garden_gate_syntax::Typed; } }
+    /// use garden_gate::value::Typed;
     ///
     /// assert_eq!(Typed::of("DELETE FROM bed -- only the old ones;"), Typed::Unfinished);
     /// assert_eq!(Typed::of("DELETE FROM bed WHERE id = 1; -- an old one"), Typed::Finished);

@@ -5,7 +5,6 @@ use super::problem::Problem;
 use crate::diagnostic::{Result, Span};
 
 /// What a join's words say.
-#[expect(clippy::struct_excessive_bools, reason = "words of the clause, each there or not")]
 struct JoinWords {
     kind: JoinKind,
     mirrored: bool,

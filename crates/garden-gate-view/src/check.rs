@@ -4,7 +4,7 @@ use crate::json::{millis, value};
 use crate::table::{grid, shown};
 use crate::visible::finished;
 use crate::{Look, plan_tree};
-use garden_gate::{CheckOutcome, CheckReport, Failure};
+use garden_gate::inspect::{CheckOutcome, CheckReport, Failure};
 use serde_json::{Value as Json, json};
 use std::fmt::Write as _;
 use unicode_width::UnicodeWidthStr;

@@ -3,7 +3,11 @@
 use crate::Look;
 use crate::json::value;
 use crate::visible::{cut, finished, narrow, visible};
-use garden_gate::{ColumnFacts, ColumnStatistics, HistoryFacts, HistoryInterval, TableFacts, TextReason, Value};
+use garden_gate::{
+    Value,
+    inspect::{ColumnFacts, HistoryFacts, HistoryInterval, TableFacts},
+    source::{ColumnStatistics, TextReason},
+};
 use serde_json::{Value as Json, json};
 use std::fmt::Write as _;
 use unicode_width::UnicodeWidthStr;

@@ -2,7 +2,7 @@ use crate::Look;
 use crate::visible::visible;
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Group, Level, Origin, Renderer, Snippet};
-use garden_gate::{Error, Note, SourceText};
+use garden_gate::{Error, SourceText, error::Note};
 
 /// An error as text: SQLSTATE, message, the line of the statement with a caret, what to write instead; then those related to it.
 pub fn error(error: &Error, look: Look) -> String {

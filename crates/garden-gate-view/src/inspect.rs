@@ -4,7 +4,10 @@ use crate::json::{columns, millis, rows, value};
 use crate::table::{grid, shown, table_head};
 use crate::visible::{finished, visible, wrapped};
 use crate::{Look, plan};
-use garden_gate::{Comparison, Difference, DifferenceKind, Step, StepPart, Sweep, SweepPoint, Value};
+use garden_gate::{
+    Value,
+    inspect::{Comparison, Difference, DifferenceKind, Step, StepPart, Sweep, SweepPoint},
+};
 use serde_json::{Value as Json, json};
 use std::fmt::Write as _;
 

@@ -1,7 +1,8 @@
 //! The JSON contract: one object a statement, one a line.
 
-use garden_gate::{Error, Note, Plan, ResultSet, Row, Value};
-use serde_json::{Map, Number, Value as Json, json};
+pub(crate) use garden_gate::value::json_value as value;
+use garden_gate::{Error, Plan, ResultSet, Row, error::Note};
+use serde_json::{Map, Value as Json, json};
 use std::fmt;
 use std::time::Duration;
 
@@ -132,18 +133,4 @@ fn notes(notes: &[Note]) -> Json {
 
 pub(crate) fn millis(elapsed: Duration) -> Json {
     json!((elapsed.as_secs_f64() * 1e6).round() / 1e3)
-}
-
-/// Exact numbers keep all their digits; what JSON has no form for is the text of its SQL literal.
-pub(crate) fn value(value: &Value) -> Json {
-    match value {
-        Value::Null => Json::Null,
-        Value::Boolean(truth) => Json::Bool(*truth),
-        Value::Integer(number) => Json::from(*number),
-        Value::Numeric(_) | Value::Double(_) => {
-            value.to_string().parse::<Number>().map_or_else(|_| Json::String(value.to_string()), Json::Number)
-        }
-        Value::Array(elements) => Json::Array(elements.iter().map(self::value).collect()),
-        _ => Json::String(value.to_string()),
-    }
 }

@@ -1,6 +1,9 @@
 use crate::Look;
 use crate::visible::{cut, finished, visible, wrapped};
-use garden_gate::{Considered, OperatorName, Plan, PlanNode, Predicate, PredicatePlace, Rewrite, Truth};
+use garden_gate::{
+    Plan,
+    plan::{Considered, OperatorName, PlanNode, Predicate, PredicatePlace, Rewrite, Truth},
+};
 use std::fmt::Write as _;
 use unicode_width::UnicodeWidthStr;
 

@@ -1,3 +1,4 @@
+use garden_gate::source::Delimited;
 use garden_gate::{ResultSet, Value};
 use std::fmt;
 
@@ -23,34 +24,13 @@ pub fn separated(rows: &ResultSet, kind: Separated) -> String {
 /// # Errors
 /// As writing to `out` has them.
 pub fn write_separated(rows: &ResultSet, kind: Separated, out: &mut dyn fmt::Write) -> fmt::Result {
-    let delimiter = match kind {
-        Separated::Csv => ',',
-        Separated::Tsv => '\t',
+    let layout = match kind {
+        Separated::Csv => Delimited::csv(),
+        Separated::Tsv => Delimited::tsv(),
     };
-    let mut put = |fields: &mut dyn Iterator<Item = Option<String>>| -> fmt::Result {
-        for (position, text) in fields.enumerate() {
-            if position > 0 {
-                out.write_char(delimiter)?;
-            }
-            if let Some(text) = text {
-                field(&text, delimiter, out)?;
-            }
-        }
-        out.write_char('\n')
-    };
-    put(&mut rows.columns().iter().map(|column| Some(column.name.clone())))?;
-    for row in rows.rows() {
-        put(&mut row.all_shown().into_iter().map(|value| (!value.is_null()).then(|| value.to_string())))?;
-    }
-    Ok(())
-}
-
-fn field(text: &str, delimiter: char, out: &mut dyn fmt::Write) -> fmt::Result {
-    let needs_quotes = text.is_empty()
-        || text.contains([delimiter, '"', '\n', '\r'])
-        || text.starts_with(char::is_whitespace)
-        || text.ends_with(char::is_whitespace);
-    if needs_quotes { write!(out, "\"{}\"", text.replace('"', "\"\"")) } else { out.write_str(text) }
+    layout.write_row(rows.columns().iter().map(|column| Some(&column.name)), out)?;
+    let text = |value: Value| (!value.is_null()).then(|| value.to_string());
+    rows.rows().try_for_each(|row| layout.write_row(row.all_shown().into_iter().map(text), out))
 }
 
 /// Rows as a Markdown table, numbers to the right. NULL is an empty cell.

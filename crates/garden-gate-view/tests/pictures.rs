@@ -1,6 +1,6 @@
 //! Drawings: whole, well-formed, with the plan's own words in them.
 
-use garden_gate::{Database, Session, SourceText, SweepOptions};
+use garden_gate::{Database, Session, SourceText, inspect::SweepOptions};
 use garden_gate_view::{Look, PlanReport, plan_dot, plan_html, plan_svg, plan_tree, sweep_svg};
 
 fn garden() -> Session {

@@ -8,7 +8,7 @@
     reason = "a bench prints its figures, and stops at what it does not expect"
 )]
 
-use garden_gate::{Database, PlanNode, Session};
+use garden_gate::{Database, Session, plan::PlanNode};
 use std::collections::BTreeMap;
 
 #[global_allocator]

@@ -6,7 +6,10 @@
 
 use arrow::array::{Array, ArrayRef, AsArray, Date32Array, Decimal64Array, Int32Array};
 use arrow::datatypes::{Date32Type, Decimal64Type, Int32Type};
-use garden_gate::{Column, Database, Segment, Session, SqlType, TableSource, arrow};
+use garden_gate::{
+    Column, Database, Session, SqlType, arrow,
+    source::{Segment, TableSource},
+};
 use std::hint::black_box;
 use std::sync::Arc;
 use std::time::Instant;

@@ -4,7 +4,7 @@
 //! `cargo run --example check_a_plan`
 #![expect(clippy::print_stdout, reason = "an example shows what it finds")]
 
-use garden_gate::{Database, JoinMethod};
+use garden_gate::{Database, plan::JoinMethod};
 use std::path::Path;
 
 fn main() -> garden_gate::Result<()> {

@@ -2,11 +2,11 @@
 //! chosen for them.
 //!
 //! A [`Database`] holds tables: files (CSV, JSON lines, Parquet, Arrow IPC), literal rows, or anything that implements
-//! [`TableSource`]. A [`Session`] runs statements. Everything is exact: decimals keep their digits, NULL follows three-valued logic,
+//! [`TableSource`](source::TableSource). A [`Session`] runs statements. Everything is exact: decimals keep their digits, NULL follows three-valued logic,
 //! and what does not fit is an [`Error`] with an SQLSTATE, a place in the text and what to write instead.
 //!
 //! ```
-//! use garden_gate::{Column, Database, JoinMethod, Parameters, SqlType, Value};
+//! use garden_gate::{Column, Database, Parameters, SqlType, Value, plan::JoinMethod};
 //!
 //! # fn main() -> garden_gate::Result<()> {
 //! let db = Database::in_memory();
@@ -59,39 +59,67 @@ use garden_gate_plan::{logical, physical};
 use garden_gate_storage::{file, storage};
 use garden_gate_syntax as syntax;
 
-mod inspect;
+mod inspection;
 mod session;
 
 pub use arrow;
 pub use bind::Parameters;
-pub use catalog::{
-    AggregateState, Column, ColumnConjunct, ColumnStatistics, ColumnTest, CommonValue, DEFAULT_SCHEMA, GroupStatistics,
-    NullCall, ScanRequest, Segment, SegmentStream, TableSource, TextReason,
-};
+pub use catalog::Column;
 pub use control::{Interrupt, MemoryGauge};
-pub use diagnostic::{
-    BrokenConstraint, ConstraintKind, DataPlace, Error, IntoSource, Label, Note, Position, Result, SourceText, Span,
-    SqlState, panic_is_caught,
-};
-pub use file::NewFile;
-pub use inspect::{
-    CheckFile, CheckOutcome, CheckReport, CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind,
-    Failure, PlanInterval, RowChange, RowOrder, RowsDiff, Step, StepOptions, StepPart, Sweep, SweepOptions, SweepPoint,
-    Swept,
-};
-pub use logical::{JoinKindName, RewriteRule};
-pub use physical::{
-    BuiltIndex, Candidate, Considered, Decision, IndexUse, JoinMethod, OperatorName, Plan, PlanNode, Predicate,
-    PredicatePlace, Reading, Rewrite, Truth,
-};
+pub use diagnostic::{Error, IntoSource, Result, SourceText, SqlState};
+pub use physical::Plan;
 pub use session::{
-    ColumnFacts, ConstraintFacts, Database, FromRow, FromValue, HistoryFacts, HistoryInterval, Outcome,
-    PreparedStatement, Progress, ResultColumn, ResultSet, Row, RowStream, Rows, ScriptRun, Session, Statements,
-    TableCheck, TableFacts, is_table_file, table_name,
+    Database, Outcome, PreparedStatement, Progress, ResultColumn, ResultSet, Row, RowStream, Rows, ScriptRun, Session,
+    Statements,
 };
-pub use storage::FileSize;
-pub use syntax::Typed;
-pub use types::{Decimal, ParameterName, RowField, SqlType, Value};
+pub use types::{SqlType, Value};
+
+/// What a [`Plan`] consists of: operators, predicates, rewrites, decisions.
+pub mod plan {
+    pub use crate::logical::{JoinKindName, RewriteRule};
+    pub use crate::physical::{
+        BuiltIndex, Candidate, Considered, Decision, IndexUse, JoinMethod, OperatorName, PlanNode, Predicate,
+        PredicatePlace, Reading, Rewrite, Truth,
+    };
+}
+
+/// What looks at statements and tables: steps, comparisons, sweeps, check files, differences of rows, facts about tables.
+pub mod inspect {
+    pub use crate::inspection::{
+        CheckFile, CheckOutcome, CheckReport, CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind,
+        Failure, PlanInterval, RowChange, RowOrder, RowsDiff, Step, StepOptions, StepPart, Sweep, SweepOptions,
+        SweepPoint, Swept,
+    };
+    pub use crate::session::{ColumnFacts, ConstraintFacts, HistoryFacts, HistoryInterval, TableCheck, TableFacts};
+    pub use crate::storage::FileSize;
+}
+
+/// What a program adds to a database: its tables' sources, its records, its functions.
+pub mod source {
+    pub use crate::catalog::{
+        AggregateState, ColumnConjunct, ColumnStatistics, ColumnTest, CommonValue, DEFAULT_SCHEMA, GroupStatistics,
+        NullCall, ScanRequest, Segment, SegmentStream, Signature, TableSource, TextReason,
+    };
+    pub use crate::file::Delimited;
+    pub use crate::file::NewFile;
+    pub use crate::session::{Record, TableFiles, is_table_file, table_name};
+}
+
+/// The parts of an [`Error`], and notes: places in texts and files, broken constraints.
+pub mod error {
+    pub use crate::diagnostic::{
+        BrokenConstraint, ConstraintKind, DataPlace, Error, IntoSource, Label, Note, Position, Result, SourceText,
+        Span, SqlState, panic_is_caught,
+    };
+}
+
+/// Values and their types, and how Rust's own are made of them.
+pub mod value {
+    pub use crate::file::json_value;
+    pub use crate::session::{FromRow, FromValue};
+    pub use crate::syntax::Typed;
+    pub use crate::types::{Decimal, ParameterName, RowField, SqlType, Value};
+}
 
 /// The blocks of the page on the library are run as documentation tests.
 #[cfg(doctest)]

@@ -1,6 +1,6 @@
 //! Check files: what holds passes, and what does not is told by the key that asked for it.
 
-use garden_gate::{CheckFile, Database, Value};
+use garden_gate::{Database, Value, inspect::CheckFile};
 use std::path::Path;
 
 const HEAD: &str = r#"

@@ -255,7 +255,7 @@ fn a_changed_file_is_read_again() {
     let joined =
         format!("SELECT t.a, u.a FROM FILE '{0}' JOIN FILE '{0}' AS u ON u.a = t.a", folder.path("t.csv").display());
     assert_eq!(show(&session.query(&joined, ()).unwrap()), "1|1; 22|22");
-    assert_eq!(session.plan(&sql, ()).unwrap().root.operator, garden_gate::OperatorName::FileScan);
+    assert_eq!(session.plan(&sql, ()).unwrap().root.operator, garden_gate::plan::OperatorName::FileScan);
 }
 
 #[test]

@@ -3,7 +3,11 @@
 use crate::story::{check, tell};
 use crate::support::{numeric, show};
 use garden_gate::arrow::array::{ArrayRef, Decimal64Array, Float64Array, StringViewArray, Time64MicrosecondArray};
-use garden_gate::{Column, Database, Decimal, Parameters, Segment, SqlType, TableSource, Value};
+use garden_gate::{
+    Column, Database, Parameters, SqlType, Value,
+    source::{Segment, TableSource},
+    value::Decimal,
+};
 use std::sync::Arc;
 
 #[test]

@@ -1,7 +1,7 @@
 //! GUIDE: demands are obeyed exactly, or refused with the reason; and costs that settings change.
 
 use crate::support::{run, session};
-use garden_gate::{Plan, PlanNode, Session};
+use garden_gate::{Plan, Session, plan::PlanNode};
 
 /// Beds, chores of beds with indexes on the bed and the day, and tools of chores.
 fn garden() -> Session {

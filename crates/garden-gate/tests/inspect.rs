@@ -1,7 +1,10 @@
 //! Steps, comparisons and sweeps: what they give is worked out by hand from a few rows.
 
 use crate::support::session;
-use garden_gate::{CompareOptions, DifferenceKind, Parameters, Session, SourceText, StepOptions, StepPart, Value};
+use garden_gate::{
+    Parameters, Session, SourceText, Value,
+    inspect::{CompareOptions, DifferenceKind, StepOptions, StepPart},
+};
 
 /// Beds and tasks: bed 1 has three tasks, bed 2 one, bed 3 none; one task is of no bed.
 fn garden() -> Session {
@@ -26,7 +29,7 @@ fn steps_of(sql: &str, options: &StepOptions) -> Vec<String> {
     let source = SourceText::new(sql);
     let steps =
         garden().steps_with(&source, Parameters::new(), options).unwrap_or_else(|error| panic!("{sql}: {error}"));
-    let shown = |step: &garden_gate::Step| {
+    let shown = |step: &garden_gate::inspect::Step| {
         let rows: Vec<String> = step.rows.rows().map(|row| values(&row.values())).collect();
         let round = step.round.map(|round| format!(" {round}")).unwrap_or_default();
         let beside = if step.correlated { " beside" } else { "" };

@@ -3,7 +3,7 @@
 
 use crate::random_queries::Draw;
 use crate::support::show;
-use garden_gate::{Database, RewriteRule, Session};
+use garden_gate::{Database, Session, plan::RewriteRule};
 
 /// Queries of a run; `GARDEN_GATE_ROUNDS` in the environment is another number of them.
 const QUERIES: u64 = 400;

@@ -3,8 +3,8 @@
 use crate::story::check;
 use garden_gate::arrow::array::{ArrayRef, Int64Array, StringViewArray};
 use garden_gate::{
-    Column, ColumnConjunct, ColumnTest, Database, Error, Result, ScanRequest, Segment, SegmentStream, SqlType,
-    TableSource, Value,
+    Column, Database, Error, Result, SqlType, Value,
+    source::{ColumnConjunct, ColumnTest, ScanRequest, Segment, SegmentStream, TableSource},
 };
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
@@ -32,7 +32,8 @@ impl Numbers {
             Some((failing, false)) if failing == at => return Err(Error::custom(format!("segment {at} is damaged"))),
             _ => {}
         }
-        let numbers = || at as i64 * 1000..(at as i64 + 1) * 1000;
+        let first = at.cast_signed() * 1000;
+        let numbers = || first..first + 1000;
         let column = |column: &usize| -> ArrayRef {
             match column {
                 0 => Arc::new(numbers().collect::<Int64Array>()),
@@ -45,7 +46,7 @@ impl Numbers {
 
 /// Whether the segment of this number may have rows that are asked for, by its first and last numbers.
 fn wanted(conjuncts: &[ColumnConjunct], at: u64) -> bool {
-    let ends = [Value::Integer(at as i64 * 1000), Value::Integer(at as i64 * 1000 + 999)];
+    let ends = [0, 999].map(|within| Value::Integer(at.cast_signed() * 1000 + within));
     conjuncts.iter().filter(|one| one.column == 0).all(|one| match &one.test {
         ColumnTest::OneOf(values) => values.iter().any(|value| {
             value.compare(&ends[0]).is_some_and(|order| order.is_ge())

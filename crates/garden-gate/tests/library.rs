@@ -1,8 +1,11 @@
 //! The library as a program uses it: values in and out, rows as tuples, texts with names, transactions, errors that say what they are about.
 
 use garden_gate::{
-    CompareOptions, ConstraintKind, Database, Decimal, Error, FromValue, Parameters, RowOrder, Session, SourceText,
-    SqlState, StepOptions, SweepOptions, Value, assert_rows,
+    Database, Error, Parameters, Session, SourceText, SqlState, Value, assert_rows,
+    error::ConstraintKind,
+    inspect::{CompareOptions, RowOrder, StepOptions, SweepOptions},
+    plan::Decision,
+    value::{Decimal, FromValue},
 };
 use std::collections::HashSet;
 use std::fmt::Debug;
@@ -373,4 +376,27 @@ fn record_batches_are_appended_to_tables() {
     assert_eq!(session.append(table, &one.slice(0, 0)).unwrap(), 0);
     let rows = session.query(format!("SELECT * FROM {table} ORDER BY id"), ()).unwrap();
     assert_rows!(rows, in order [[1, "a", 7], [2, Value::Null, 7]]);
+}
+
+#[test]
+fn a_plan_is_read_back_from_its_json() {
+    let mut session = session();
+    session.run("CREATE TABLE bed (bed_id INTEGER PRIMARY KEY, name VARCHAR(9), area_m2 INTEGER)").unwrap();
+    session.run("INSERT INTO bed SELECT n, 'bed ' || n, n FROM SERIES(1, 500) AS s (n)").unwrap();
+    session.run("CREATE TABLE task AS SELECT n AS id, MOD(n, 500) AS bed_id FROM SERIES(1, 5000) AS s (n)").unwrap();
+    session.run("CREATE INDEX task_ix ON task (bed_id)").unwrap();
+    for sql in [
+        "SELECT b.name, COUNT(*) FROM bed b JOIN task t ON b.bed_id = t.bed_id WHERE b.area_m2 > 3 GROUP BY b.name",
+        "SELECT name FROM bed WHERE bed_id NOT IN (SELECT bed_id FROM task) ORDER BY name FETCH FIRST 2 ROWS ONLY",
+        "SELECT t.bed_id FROM task t WHERE t.bed_id = 3 OR t.bed_id = 5",
+        "SELECT b.name FROM bed b LEFT JOIN task t ON t.bed_id = b.bed_id",
+    ] {
+        let (_, plan) = session.measure(sql, ()).unwrap();
+        let json = serde_json::to_string(&plan).unwrap();
+        let back: garden_gate::Plan = serde_json::from_str(&json).unwrap();
+        assert_eq!(serde_json::to_string(&back).unwrap(), json, "{sql}");
+        assert_eq!((back.joins(), back.fingerprint), (plan.joins(), plan.fingerprint), "{sql}");
+    }
+    let broken = serde_json::from_str::<Decision>("\"rest\"").unwrap_err();
+    assert!(broken.to_string().contains("not a decision"), "{broken}");
 }

@@ -1,7 +1,7 @@
 //! Notes on what is legal and probably not meant, or simpler in another form: code, place, and what to write. Each has a query beside it that
 //! looks alike and is fine.
 
-use garden_gate::{Database, Note, Session};
+use garden_gate::{Database, Session, error::Note};
 
 fn garden() -> Session {
     let mut session = Database::in_memory().session();

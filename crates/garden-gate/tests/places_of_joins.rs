@@ -2,7 +2,7 @@
 
 use crate::random_queries::Draw;
 use crate::support::{shape, show};
-use garden_gate::{Database, PlanNode, Session};
+use garden_gate::{Database, Session, plan::PlanNode};
 
 /// Beds 1 to 400, tasks 1 to 8000 (bed 1 + MOD(task, 400)), a note for each task but every tenth, and photos of ten tasks.
 fn garden() -> Session {

@@ -1,7 +1,10 @@
 //! Plans: their shape, their estimates, and that what is shown is what runs.
 
 use crate::support::{check_plans, garden, session, shape};
-use garden_gate::{JoinMethod, Parameters, Plan, PlanNode};
+use garden_gate::{
+    Parameters, Plan,
+    plan::{JoinMethod, PlanNode},
+};
 
 #[test]
 fn shapes() {
@@ -142,7 +145,7 @@ fn anti_joins_say_when_null_counts_and_tally_it() {
         .measure("SELECT name FROM bed WHERE sun NOT IN (SELECT b.sun FROM bed b WHERE sun = 'shade')", ())
         .unwrap();
     assert_eq!(rows.row_count(), 2);
-    let join = plan.nodes().into_iter().find(|node| node.kind == Some(garden_gate::JoinKindName::Anti)).unwrap();
+    let join = plan.nodes().into_iter().find(|node| node.kind == Some(garden_gate::plan::JoinKindName::Anti)).unwrap();
     assert!(join.null_aware);
     assert_eq!([join.truth[0].holds, join.truth[0].fails, join.truth[0].unknown], [2, 2, 1]);
     assert_eq!(join.truth[0].predicate, "bed.sun <> ALL (b.sun)");
@@ -178,7 +181,7 @@ fn decisions_are_those_of_the_plan() {
     ] {
         let plan = session.plan(sql, ()).unwrap();
         for decision in &plan.considered {
-            let garden_gate::Decision::Read(alias) = &decision.decision else { continue };
+            let garden_gate::plan::Decision::Read(alias) = &decision.decision else { continue };
             let reads = |node: &&PlanNode| node.alias.as_deref().or(node.target.as_deref()) == Some(alias);
             let node = plan.nodes().into_iter().find(reads).unwrap();
             let chosen: Vec<&str> =

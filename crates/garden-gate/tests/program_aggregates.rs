@@ -3,7 +3,10 @@
 use crate::story::check;
 use garden_gate::arrow::array::{Array, ArrayRef, AsArray};
 use garden_gate::arrow::datatypes::Int64Type;
-use garden_gate::{AggregateState, Database, Error, NullCall, Result, SqlType, Value};
+use garden_gate::{
+    Database, Error, Result, SqlType, Value,
+    source::{AggregateState, Signature},
+};
 
 /// The product of all numbers, modulo 1009; how many they were is kept beside it.
 #[derive(Default)]
@@ -37,9 +40,8 @@ struct Misfits(i64);
 impl AggregateState for Misfits {
     fn update(&mut self, arguments: &[ArrayRef]) -> Result<()> {
         let (a, b) = (arguments[0].as_primitive::<Int64Type>(), arguments[1].as_primitive::<Int64Type>());
-        self.0 += (0..a.len())
-            .filter(|row| a.is_null(*row) || b.is_valid(*row) && a.value(*row) > b.value(*row))
-            .count() as i64;
+        let is_misfit = |row: &usize| a.is_null(*row) || b.is_valid(*row) && a.value(*row) > b.value(*row);
+        self.0 += (0..a.len()).filter(is_misfit).map(|_| 1).sum::<i64>();
         Ok(())
     }
 
@@ -80,7 +82,7 @@ fn database() -> Database {
     let db = Database::in_memory();
     let number = SqlType::BigInt;
     db.add_aggregate::<Product>("product", &[number], number).unwrap();
-    db.add_aggregate_with::<Misfits>("misfits", &[number, number], number, NullCall::Called).unwrap();
+    db.add_aggregate_with::<Misfits>("misfits", Signature::new(&[number, number], number).called_on_null()).unwrap();
     db.add_aggregate::<Odd>("odd", &[number], number).unwrap();
     db
 }

@@ -5,7 +5,7 @@ use garden_gate::arrow::array::{
     Array, ArrayRef, AsArray, BooleanArray, Float64Array, Int32Array, Int64Array, StringViewArray,
 };
 use garden_gate::arrow::datatypes::Int64Type;
-use garden_gate::{Database, Error, NullCall, Result, SqlType};
+use garden_gate::{Database, Error, Result, SqlType, source::Signature};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -30,7 +30,8 @@ fn database() -> Database {
     let known = |arguments: &[ArrayRef]| -> Result<ArrayRef> {
         Ok(Arc::new((0..arguments[0].len()).map(|row| Some(arguments[0].is_valid(row))).collect::<BooleanArray>()))
     };
-    db.add_function_with("is_known", &[SqlType::BigInt], SqlType::Boolean, NullCall::Called, known).unwrap();
+    db.add_function_with("is_known", Signature::new(&[SqlType::BigInt], SqlType::Boolean).called_on_null(), known)
+        .unwrap();
     db.add_function("answer", &[], SqlType::Integer, |_| Ok(Arc::new(Int32Array::from(vec![42])))).unwrap();
     db
 }

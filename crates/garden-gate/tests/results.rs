@@ -3,7 +3,11 @@
 use crate::support::{numeric, session, show, text};
 use garden_gate::arrow::array::{Array, AsArray, Int32Array, StringViewArray};
 use garden_gate::arrow::datatypes::{DataType, Int32Type};
-use garden_gate::{Column, Database, Decimal, Segment, SqlType, TableSource, Value};
+use garden_gate::{
+    Column, Database, SqlType, Value,
+    source::{Segment, TableSource},
+    value::Decimal,
+};
 use std::sync::{Arc, Mutex};
 
 #[test]

@@ -1,7 +1,10 @@
 //! Rows that come while the query runs: the same rows in the same order, no more work than is asked for, limits that hold.
 
 use crate::support::{garden, show};
-use garden_gate::{Column, Database, Parameters, Segment, Session, SqlType, TableSource, arrow};
+use garden_gate::{
+    Column, Database, Parameters, Session, SqlType, arrow,
+    source::{Segment, TableSource},
+};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 

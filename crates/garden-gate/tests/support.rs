@@ -149,7 +149,7 @@ pub(crate) fn check_problem(sql: &str, error: &Error, (sqlstate, place, words): 
 
 /// The operators of a plan with their targets, inputs in parentheses.
 pub(crate) fn shape(plan: &Plan) -> String {
-    fn describe(node: &garden_gate::PlanNode) -> String {
+    fn describe(node: &garden_gate::plan::PlanNode) -> String {
         let target = node.target.as_ref().map_or_else(String::new, |target| format!(" {target}"));
         let inputs: Vec<String> = node.children.iter().map(describe).collect();
         let inputs = if inputs.is_empty() { String::new() } else { format!(" ({})", inputs.join(", ")) };

@@ -3,7 +3,7 @@
 
 use crate::story::{check, tell, told};
 use crate::support::show;
-use garden_gate::{CompareOptions, Database, Parameters, SourceText, Value};
+use garden_gate::{Database, Parameters, SourceText, Value, inspect::CompareOptions};
 
 const PRICES: &[(&str, &str)] = &[
     ("CREATE TABLE price (taxon INTEGER PRIMARY KEY, cents INTEGER) WITH SYSTEM VERSIONING", ""),

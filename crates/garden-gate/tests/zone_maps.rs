@@ -98,3 +98,16 @@ fn random_conditions_keep_what_they_are_true_for() {
         assert_eq!(kept, show(&session.query(&counted, ()).unwrap()), "{condition}");
     }
 }
+
+/// A constant that cannot be computed fails where a row reaches it, and not before.
+#[test]
+fn conjuncts_that_fail_wait_for_a_row() {
+    crate::story::tell(&[
+        ("CREATE TABLE t (id INTEGER); INSERT INTO t SELECT n FROM SERIES(1, 9) AS s (n)", "9"),
+        ("SELECT id FROM t WHERE id > 99 AND id > 1 / 0", "="),
+        ("SELECT id FROM t WHERE id > 8 AND id > 1 / 0", "!22012"),
+        ("SELECT id FROM t WHERE id > 99 AND id IN (1 / 0, 3)", "="),
+        ("SELECT id FROM t WHERE id < 2 AND id < CAST('x' AS INTEGER)", "!22018"),
+        ("SELECT id FROM t WHERE id < 1 AND id < CAST('x' AS INTEGER)", "="),
+    ]);
+}

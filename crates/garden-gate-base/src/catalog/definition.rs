@@ -138,7 +138,6 @@ pub enum ViewCheck {
 }
 
 #[derive(Clone, Debug)]
-#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 pub struct ColumnDefinition {
     pub name: String,
     pub sql_type: SqlType,
@@ -184,7 +183,6 @@ pub struct Identity {
 
 /// PRIMARY KEY or UNIQUE
 #[derive(Clone, Debug)]
-#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 pub struct KeyConstraint {
     pub name: String,
     pub columns: Vec<usize>,

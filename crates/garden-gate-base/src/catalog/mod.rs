@@ -24,7 +24,7 @@ pub use file_options::{ErrorFile, FileFormat, FileOptions, LoadOptions, RowEnd};
 pub use objects::{Comment, Domain, Named, Numbers, Sequence, TableFunction, named, subject};
 pub use period::{FOREVER, HistoryRule, Period, Roll, SYSTEM_TIME, SystemTime, WhenFull};
 pub use program_aggregate::{AggregateState, AnyAggregateState, ProgramAggregate};
-pub use program_function::{FunctionBody, NullCall, ProgramFunction};
+pub use program_function::{FunctionBody, NullCall, ProgramFunction, Signature};
 pub use sample::of_segments;
 pub use scan_request::{ColumnConjunct, ColumnTest, ScanRequest, SegmentStream};
 pub use schema::Column;

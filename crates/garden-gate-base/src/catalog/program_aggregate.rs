@@ -1,6 +1,6 @@
-use super::NullCall;
+use super::Signature;
 use crate::diagnostic::Result;
-use crate::types::{SqlType, Value};
+use crate::types::Value;
 use arrow::array::ArrayRef;
 use std::any::Any;
 use std::fmt;
@@ -12,10 +12,10 @@ use std::sync::Arc;
 /// is the state before the first row.
 ///
 /// ```
-/// use garden_gate_base::catalog::AggregateState;
-/// use garden_gate_base::{diagnostic::Result, types::Value};
-/// use arrow::array::{ArrayRef, AsArray};
-/// use arrow::datatypes::Float64Type;
+/// # mod garden_gate { pub mod source { pub use garden_gate_base::catalog::*; } pub use garden_gate_base::{catalog::Column, diagnostic::*, types::*}; pub use arrow; }
+/// use garden_gate::arrow::array::{ArrayRef, AsArray};
+/// use garden_gate::arrow::datatypes::Float64Type;
+/// use garden_gate::{Result, Value, source::AggregateState};
 ///
 /// /// The root of the mean of squares.
 /// #[derive(Default)]
@@ -103,9 +103,7 @@ impl<S: AggregateState> AnyAggregateState for S {
 #[derive(Clone)]
 pub struct ProgramAggregate {
     pub name: String,
-    pub arguments: Vec<SqlType>,
-    pub result: SqlType,
-    pub null_call: NullCall,
+    pub signature: Signature,
     /// The value over no rows.
     pub of_nothing: Value,
     pub start: Arc<dyn Fn() -> Box<dyn AnyAggregateState> + Send + Sync>,
@@ -115,8 +113,7 @@ impl fmt::Debug for ProgramAggregate {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_struct("ProgramAggregate")
             .field("name", &self.name)
-            .field("arguments", &self.arguments)
-            .field("result", &self.result)
+            .field("signature", &self.signature)
             .finish_non_exhaustive()
     }
 }

@@ -17,6 +17,31 @@ pub enum NullCall {
     Called,
 }
 
+/// The types of a program's function, and its rule for NULL.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Signature {
+    /// The types of the arguments.
+    pub arguments: Vec<SqlType>,
+    /// The type of the result.
+    pub result: SqlType,
+    /// What happens to NULL arguments.
+    pub null_call: NullCall,
+}
+
+impl Signature {
+    /// A function that RETURNS NULL ON NULL INPUT.
+    pub fn new(arguments: &[SqlType], result: SqlType) -> Self {
+        Self { arguments: arguments.to_vec(), result, null_call: NullCall::ReturnsNull }
+    }
+
+    /// The same, CALLED ON NULL INPUT.
+    #[must_use]
+    pub fn called_on_null(self) -> Self {
+        Self { null_call: NullCall::Called, ..self }
+    }
+}
+
 /// A scalar function that a program adds to a database.
 ///
 /// It is deterministic (11.60): the same arguments give the same result. A plan may call it for rows in any order, more or less often
@@ -24,9 +49,7 @@ pub enum NullCall {
 #[derive(Clone)]
 pub struct ProgramFunction {
     pub name: String,
-    pub arguments: Vec<SqlType>,
-    pub result: SqlType,
-    pub null_call: NullCall,
+    pub signature: Signature,
     pub body: Arc<FunctionBody>,
 }
 
@@ -34,8 +57,7 @@ impl fmt::Debug for ProgramFunction {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_struct("ProgramFunction")
             .field("name", &self.name)
-            .field("arguments", &self.arguments)
-            .field("result", &self.result)
+            .field("signature", &self.signature)
             .finish_non_exhaustive()
     }
 }

@@ -39,9 +39,9 @@ pub trait TableSource: Any + fmt::Debug + Send + Sync {
     /// The rows that a statement asks for, at once or as they are wanted. By default all rows, by [`TableSource::read`].
     ///
     /// ```
-    /// use garden_gate_base::catalog::{Column, ScanRequest, Segment, SegmentStream, TableSource};
-    /// use garden_gate_base::{diagnostic::Result, types::SqlType};
-    /// use arrow::array::{ArrayRef, Int32Array};
+    /// # mod garden_gate { pub mod source { pub use garden_gate_base::catalog::*; } pub use garden_gate_base::{catalog::Column, diagnostic::*, types::*}; pub use arrow; }
+    /// use garden_gate::arrow::array::{ArrayRef, Int32Array};
+    /// use garden_gate::{Column, Result, SqlType, source::{ScanRequest, Segment, SegmentStream, TableSource}};
     /// use std::sync::Arc;
     ///
     /// /// A thousand segments of a thousand numbers, each made when it is asked for.

@@ -2,7 +2,7 @@ use crate::args::{Check, ReportFormat};
 use crate::destination;
 use crate::output::{self, Output};
 use crate::{CliError, Exit, setup};
-use garden_gate::{CheckFile, CheckReport};
+use garden_gate::inspect::{CheckFile, CheckReport};
 use garden_gate_view::{self as view, Separated};
 use std::io::Write;
 use std::path::{Path, PathBuf};

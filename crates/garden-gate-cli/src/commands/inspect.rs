@@ -4,7 +4,10 @@ use crate::args::{Common, Compare, Format, ReportFormat, Steps, Sweep, SweepForm
 use crate::destination::{self, Destination};
 use crate::output::{self, Output};
 use crate::{CliError, Exit, interrupt, setup};
-use garden_gate::{CompareOptions, Parameters, Session, StepOptions, SweepOptions};
+use garden_gate::{
+    Parameters, Session,
+    inspect::{CompareOptions, StepOptions, SweepOptions},
+};
 use garden_gate_view as view;
 use std::io::Write;
 use std::path::Path;

@@ -1,7 +1,7 @@
 use crate::args::Shell;
 use crate::output::{self, Output};
 use crate::{CliError, Exit, interrupt, setup};
-use garden_gate::{Outcome, Parameters, Session, SourceText, Typed};
+use garden_gate::{Outcome, Parameters, Session, SourceText, value::Typed};
 use rustyline::error::ReadlineError;
 use rustyline::{Config, DefaultEditor};
 use std::io::{self, IsTerminal, Write};

@@ -9,8 +9,8 @@ mod random;
 mod records;
 
 use garden_gate::Value;
+use garden_gate::source::Delimited;
 use random::Random;
-use std::fmt::Write as _;
 use std::io;
 use std::path::Path;
 
@@ -27,18 +27,8 @@ impl Sheet {
 
     /// Adds a record; `None` is an empty field.
     fn add(&mut self, fields: &[Option<String>]) {
-        for (position, field) in fields.iter().enumerate() {
-            let text = field.as_deref().unwrap_or("");
-            let quoted = text.contains([',', '"', '\n']);
-            let comma = if position > 0 { "," } else { "" };
-            // Writing into a String cannot fail.
-            let _ = if quoted {
-                write!(self.text, "{comma}\"{}\"", text.replace('"', "\"\""))
-            } else {
-                write!(self.text, "{comma}{text}")
-            };
-        }
-        self.text.push('\n');
+        // Writing into a String cannot fail.
+        let _ = Delimited::csv().write_row(fields.iter().map(Option::as_deref), &mut self.text);
     }
 }
 

@@ -60,7 +60,7 @@ fn broken(function: &ProgramAggregate, what: &str) -> Error {
 impl Accumulator for Program {
     fn update(&mut self, groups: Groups<'_>, inputs: &[ArrayRef]) -> Result<()> {
         let rows = inputs.first().map_or(0, |input| input.len());
-        let sees_nulls = self.function.null_call == NullCall::Called;
+        let sees_nulls = self.function.signature.null_call == NullCall::Called;
         let taken: Vec<usize> = (0..rows).filter(|row| sees_nulls || present(inputs, *row)).collect();
         let mut starts = vec![0_u32; groups.count() + 1];
         for row in &taken {
@@ -109,7 +109,7 @@ impl Accumulator for Program {
         }
         let parts: Vec<&dyn Array> = parts.iter().map(AsRef::as_ref).collect();
         if parts.is_empty() {
-            return Ok(arrow::array::new_empty_array(&self.function.result.arrow()));
+            return Ok(arrow::array::new_empty_array(&self.function.signature.result.arrow()));
         }
         Ok(compute::concat(&parts)?)
     }
@@ -129,7 +129,7 @@ impl Accumulator for Program {
 /// That of its code; 38000 when it panics, or for a value of another type than promised.
 pub fn value_of_nothing(function: &ProgramAggregate) -> Result<Value> {
     let value = caught(|| (function.start)().finish()).ok_or_else(|| broken(function, "panicked"))??;
-    Ok(value_at(&result_of(function, &value)?, function.result, 0))
+    Ok(value_at(&result_of(function, &value)?, function.signature.result, 0))
 }
 
 /// A result of a program's aggregate function as an array of one value.
@@ -137,8 +137,8 @@ pub fn value_of_nothing(function: &ProgramAggregate) -> Result<Value> {
 /// # Errors
 /// 38000 for a value of another type than promised, 22xxx for one that its type forbids.
 fn result_of(function: &ProgramAggregate, value: &Value) -> Result<ArrayRef> {
-    array_of(value, function.result).map_err(|error| {
-        let what = format!("gave {value}, {} was promised", function.result);
+    array_of(value, function.signature.result).map_err(|error| {
+        let what = format!("gave {value}, {} was promised", function.signature.result);
         broken(function, &what).caused_by(error)
     })
 }

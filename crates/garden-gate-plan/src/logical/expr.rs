@@ -6,7 +6,6 @@ use std::sync::Arc;
 
 /// A typed expression.
 #[derive(Clone, Debug)]
-#[expect(clippy::struct_excessive_bools, reason = "properties that are computed once")]
 pub struct Expr {
     kind: ExprKind,
     sql_type: SqlType,

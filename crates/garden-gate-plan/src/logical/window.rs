@@ -6,7 +6,6 @@ use std::sync::Arc;
 
 /// A window function of clause 6.11 with its arguments and the frame it looks at.
 #[derive(Clone, Debug)]
-#[expect(clippy::struct_excessive_bools, reason = "words of the call, each there or not")]
 pub struct WindowCall {
     pub function: WindowFunction,
     pub arguments: Vec<Expr>,

@@ -119,7 +119,6 @@ impl GroupMethod {
 
 /// An equality between the two sides of a join.
 #[derive(Clone, Debug)]
-#[expect(clippy::struct_excessive_bools, reason = "two properties of an equality")]
 pub struct JoinKey {
     /// Whether the equality follows from others.
     pub implied: bool,

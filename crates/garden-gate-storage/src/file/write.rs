@@ -1,6 +1,8 @@
 //! Rows written to a file: CSV, TSV, JSON lines, Parquet or Arrow IPC by the ending of its name, text packed if it says so. The file takes
 //! its name when it is whole.
 
+use super::delimited::Delimited;
+use super::json_value::json_value;
 use super::new_file::NewFile;
 #[cfg(not(feature = "parquet"))]
 use super::parquet_absent::ParquetWriter;
@@ -49,7 +51,7 @@ enum Text {
 
 #[derive(Debug)]
 enum TextLayout {
-    Separated { delimiter: char, quote: char, row_end: &'static str, null_text: String },
+    Separated(Delimited),
     JsonLines,
 }
 
@@ -94,7 +96,7 @@ impl Writer {
         let file = made.writer().map_err(|error| unwritable(path, error))?;
         let target = match (format, packing) {
             (Format::Csv { delimiter }, _) => {
-                let layout = TextLayout::separated(delimiter, options);
+                let layout = TextLayout::Separated(Delimited::with_options(delimiter, options));
                 Target::Text { out: Text::new(packing, file).map_err(|error| unwritable(path, error))?, layout }
             }
             (Format::JsonLines, _) => {
@@ -119,11 +121,12 @@ impl Writer {
     }
 
     fn header(&mut self) -> Result<()> {
-        let Target::Text { out, layout: layout @ TextLayout::Separated { .. } } = &mut self.target else {
+        let Target::Text { out, layout: TextLayout::Separated(layout) } = &mut self.target else {
             return Ok(());
         };
         let mut line = String::new();
-        layout.fields(self.columns.iter().map(|column| Some(column.name.clone())), &mut line);
+        // Writing to a String does not fail.
+        let _ = layout.write_row(self.columns.iter().map(|column| Some(&column.name)), &mut line);
         out.write_all(line.as_bytes()).map_err(|error| unwritable(&self.path, error))
     }
 
@@ -148,11 +151,12 @@ impl Writer {
                     match layout {
                         TextLayout::JsonLines => {
                             let names = self.columns.iter().map(|column| column.name.clone());
-                            let object: Map<String, Json> = names.zip(cells.map(|cell| json(&cell))).collect();
+                            let object: Map<String, Json> = names.zip(cells.map(|cell| json_value(&cell))).collect();
                             let _ = writeln!(text, "{}", Json::Object(object));
                         }
-                        TextLayout::Separated { .. } => {
-                            layout.fields(cells.map(|cell| (!cell.is_null()).then(|| cell.to_string())), &mut text);
+                        TextLayout::Separated(layout) => {
+                            let fields = cells.map(|cell| (!cell.is_null()).then(|| cell.to_string()));
+                            let _ = layout.write_row(fields, &mut text);
                         }
                     }
                 }
@@ -209,61 +213,6 @@ impl Text {
             #[cfg(feature = "compression")]
             Self::Zstd(out) => out.do_finish().and_then(|()| out.get_mut().flush()),
         }
-    }
-}
-
-impl TextLayout {
-    fn separated(delimiter: u8, options: &FileOptions) -> Self {
-        Self::Separated {
-            delimiter: options.delimiter.unwrap_or(delimiter.into()),
-            quote: options.quote.unwrap_or('"'),
-            row_end: match options.row_end {
-                crate::catalog::RowEnd::CrLf => "\r\n",
-                crate::catalog::RowEnd::Cr => "\r",
-                _ => "\n",
-            },
-            null_text: options.null_text.clone().unwrap_or_default(),
-        }
-    }
-
-    /// A row; what is NULL is nothing between two delimiters, or the text for NULL, and empty text appears in quotes.
-    fn fields(&self, fields: impl Iterator<Item = Option<String>>, line: &mut String) {
-        let Self::Separated { delimiter, quote, row_end, null_text } = self else { return };
-        for (position, field) in fields.enumerate() {
-            if position > 0 {
-                line.push(*delimiter);
-            }
-            let Some(text) = field else {
-                line.push_str(null_text);
-                continue;
-            };
-            let needs_quotes = text.is_empty()
-                || text == *null_text
-                || text.contains([*delimiter, *quote, '\n', '\r'])
-                || text.starts_with(char::is_whitespace)
-                || text.ends_with(char::is_whitespace);
-            if needs_quotes {
-                let doubled = text.replace(*quote, &format!("{quote}{quote}"));
-                let _ = write!(line, "{quote}{doubled}{quote}");
-            } else {
-                line.push_str(&text);
-            }
-        }
-        line.push_str(row_end);
-    }
-}
-
-fn json(value: &Value) -> Json {
-    match value {
-        Value::Null => Json::Null,
-        Value::Boolean(truth) => Json::Bool(*truth),
-        Value::Integer(number) => (*number).into(),
-        Value::Numeric(_) | Value::Double(_) => {
-            let text = value.to_string();
-            serde_json::from_str(&text).unwrap_or(Json::String(text))
-        }
-        Value::Array(values) | Value::Row(values) => values.iter().map(json).collect(),
-        other => Json::String(other.to_string()),
     }
 }
 

@@ -58,7 +58,6 @@ struct TableText {
 pub(super) struct PartText(pub u64, pub usize, #[serde(default)] pub Option<usize>);
 
 #[derive(Serialize, Deserialize)]
-#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 struct ColumnDefinitionText {
     name: String,
     sql_type: String,
@@ -90,7 +89,6 @@ enum FilledText {
 }
 
 #[derive(Serialize, Deserialize)]
-#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 struct KeyText {
     name: String,
     columns: Vec<usize>,
@@ -130,7 +128,6 @@ impl CheckText {
 }
 
 #[derive(Serialize, Deserialize)]
-#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 struct ReferenceText {
     name: String,
     columns: Vec<usize>,
@@ -160,7 +157,6 @@ struct IndexText {
 }
 
 #[derive(Serialize, Deserialize)]
-#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 struct IndexKeyText {
     column: Option<usize>,
     expression: Option<String>,

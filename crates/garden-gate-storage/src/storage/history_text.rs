@@ -23,7 +23,6 @@ impl PeriodText {
 }
 
 #[derive(Serialize, Deserialize)]
-#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 pub(super) struct SystemTimeText {
     start: usize,
     end: usize,

@@ -3,7 +3,6 @@ use crate::types::RowMarker;
 
 /// A call of a function or aggregate, with all that may stand after it.
 #[derive(Clone, Debug)]
-#[expect(clippy::struct_excessive_bools, reason = "words of the clause, each there or not")]
 pub struct Call {
     pub name: Ident,
     /// `COUNT(*)`
@@ -15,8 +14,8 @@ pub struct Call {
     pub within_group: bool,
     pub overflow: Option<Overflow>,
     pub filter: Option<Expr>,
-    pub from_last: bool,
-    pub ignore_nulls: Option<bool>,
+    pub from: FirstOrLast,
+    pub nulls: Option<NullTreatment>,
     pub over: Option<Over>,
 }
 
@@ -32,11 +31,25 @@ impl Call {
             within_group: false,
             overflow: None,
             filter: None,
-            from_last: false,
-            ignore_nulls: None,
+            from: FirstOrLast::First,
+            nulls: None,
             over: None,
         }
     }
+}
+
+/// From which end of its frame NTH_VALUE counts: `FROM {FIRST | LAST}`
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum FirstOrLast {
+    First,
+    Last,
+}
+
+/// `{RESPECT | IGNORE} NULLS`
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NullTreatment {
+    Respect,
+    Ignore,
 }
 
 /// `ON OVERFLOW {ERROR | TRUNCATE [filler] {WITH | WITHOUT} COUNT}` of LISTAGG

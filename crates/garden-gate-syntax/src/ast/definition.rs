@@ -137,7 +137,6 @@ pub struct CommentOn {
 
 /// `IF EXISTS` and `RESTRICT | CASCADE`
 #[derive(Clone, Copy, Debug)]
-#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 pub struct Drop {
     pub if_exists: bool,
     pub cascade: bool,
@@ -145,7 +144,6 @@ pub struct Drop {
 
 /// `CREATE [UNIQUE] INDEX name ON table (key, …) INCLUDE (column, …)`
 #[derive(Clone, Debug)]
-#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 pub struct CreateIndex {
     pub name: Ident,
     pub table: Name,
@@ -200,7 +198,6 @@ pub enum TableElement {
 }
 
 #[derive(Clone, Debug)]
-#[expect(clippy::struct_excessive_bools, reason = "words of the definition, each there or not")]
 pub struct ColumnElement {
     pub name: Ident,
     pub declared: DeclaredType,

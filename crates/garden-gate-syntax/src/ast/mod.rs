@@ -7,7 +7,7 @@ mod period;
 mod plain;
 mod table;
 
-pub use call::{Call, NestedFunction, Over, Overflow, ValueAt};
+pub use call::{Call, FirstOrLast, NestedFunction, NullTreatment, Over, Overflow, ValueAt};
 pub use change::{
     Assigned, AssignedValue, Assignment, Change, ChangeKind, Duplicates, Export, Insert, InsertRows, Merge,
     MergeAction, MergeBranch, Overriding, Transaction,
@@ -150,7 +150,6 @@ pub struct GuideDirective {
 
 /// `FETCH FIRST n [PERCENT] ROWS {ONLY | WITH TIES}`
 #[derive(Clone, Debug)]
-#[expect(clippy::struct_excessive_bools, reason = "words of the clause, each there or not")]
 pub struct Fetch {
     pub count: Expr,
     pub percent: bool,

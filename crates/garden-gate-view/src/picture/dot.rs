@@ -2,7 +2,7 @@
 
 use super::short;
 use crate::plan::title;
-use garden_gate::{Plan, PlanNode};
+use garden_gate::{Plan, plan::PlanNode};
 use std::fmt::Write as _;
 
 /// The plan as a directed graph: a node an operator, an edge from each input, with its rows.

@@ -3,7 +3,7 @@
 
 use super::{COLOURS, clipped, error_class, short, text_width};
 use crate::plan::{cost_line, figure, title};
-use garden_gate::{Plan, PlanNode};
+use garden_gate::{Plan, plan::PlanNode};
 use maud::{Markup, PreEscaped, html};
 
 const WIDTH: f64 = 1240.0;
@@ -139,7 +139,7 @@ fn weight(node: &PlanNode, share: f64) -> String {
 
 /// What a node does, in the order people ask for it: conditions, then what it computes or reads.
 fn details(node: &PlanNode) -> Vec<String> {
-    let predicate = |predicate: &garden_gate::Predicate| {
+    let predicate = |predicate: &garden_gate::plan::Predicate| {
         let implied = if predicate.implied { " (implied)" } else { "" };
         format!("{}: {}{implied}", predicate.place, predicate.text)
     };

@@ -4,7 +4,7 @@ use super::COLOURS;
 use super::plan_svg::drawing;
 use crate::plan::figure;
 use crate::table::shown;
-use garden_gate::{Considered, Note, Plan, ResultColumn, ResultSet};
+use garden_gate::{Plan, ResultColumn, ResultSet, error::Note, plan::Considered};
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 
 /// Rows of the result that are shown.

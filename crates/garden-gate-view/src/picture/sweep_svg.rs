@@ -3,7 +3,7 @@
 use super::{COLOURS, clipped, short};
 use crate::inspect::{plan_letter, telling_rows, tells_of_groups};
 use crate::table::shown;
-use garden_gate::{Sweep, SweepPoint};
+use garden_gate::inspect::{Sweep, SweepPoint};
 use maud::{Markup, PreEscaped, html};
 
 const WIDTH: f64 = 1240.0;

@@ -1,7 +1,7 @@
 //! The tables of the benchmark, made in memory.
 
 use garden_gate::arrow::array::{ArrayRef, Date32Array, Decimal64Array, Int32Array, Int64Array, StringViewBuilder};
-use garden_gate::{Column, Database, Segment, SqlType};
+use garden_gate::{Column, Database, SqlType, source::Segment};
 use std::sync::Arc;
 use tpchgen::generators::{
     CustomerGenerator, LineItemGenerator, NationGenerator, OrderGenerator, PartGenerator, PartSuppGenerator,

@@ -6,7 +6,7 @@
 
 mod data;
 
-use garden_gate::{PlanNode, Session};
+use garden_gate::{Session, plan::PlanNode};
 use std::time::Instant;
 
 /// Batches come and go on all workers: an allocator that keeps pages for the next one takes half the time of page faults away.

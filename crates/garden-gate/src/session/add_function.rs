@@ -2,7 +2,7 @@
 
 use super::Database;
 use super::add_table::is_possible;
-use crate::catalog::{AggregateState, AnyAggregateState, Catalog, NullCall, ProgramAggregate, ProgramFunction};
+use crate::catalog::{AggregateState, AnyAggregateState, Catalog, ProgramAggregate, ProgramFunction, Signature};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::types::{SqlType, Value};
 use arrow::array::ArrayRef;
@@ -46,7 +46,7 @@ impl Database {
         result: SqlType,
         body: impl Fn(&[ArrayRef]) -> Result<ArrayRef> + Send + Sync + 'static,
     ) -> Result<()> {
-        self.add_function_with(name, arguments, result, NullCall::ReturnsNull, body)
+        self.add_function_with(name, Signature::new(arguments, result), body)
     }
 
     /// As [`Database::add_function`], with a choice of what happens to NULL arguments.
@@ -56,14 +56,11 @@ impl Database {
     pub fn add_function_with(
         &self,
         name: &str,
-        arguments: &[SqlType],
-        result: SqlType,
-        null_call: NullCall,
+        signature: Signature,
         body: impl Fn(&[ArrayRef]) -> Result<ArrayRef> + Send + Sync + 'static,
     ) -> Result<()> {
-        check_signature(name, arguments.iter().chain([&result]))?;
-        let (name, arguments) = (name.to_owned(), arguments.to_vec());
-        let function = ProgramFunction { name, arguments, result, null_call, body: Arc::new(body) };
+        check_signature(name, &signature)?;
+        let function = ProgramFunction { name: name.to_owned(), signature, body: Arc::new(body) };
         self.0.add_to_catalog(|catalog| {
             check_is_new(&function.name, catalog)?;
             catalog.program_functions.push(Arc::new(function));
@@ -79,7 +76,7 @@ impl Database {
     /// ```
     /// use garden_gate::arrow::array::{ArrayRef, AsArray};
     /// use garden_gate::arrow::datatypes::Int64Type;
-    /// use garden_gate::{AggregateState, Database, Result, SqlType, Value};
+    /// use garden_gate::{Database, Result, SqlType, Value, source::AggregateState};
     ///
     /// /// The greatest common divisor of all numbers.
     /// #[derive(Default)]
@@ -115,34 +112,22 @@ impl Database {
     /// # Errors
     /// As [`Database::add_function`]; 42000 without an argument; 38000 when the state before the first row gives a value of another type.
     pub fn add_aggregate<S: AggregateState>(&self, name: &str, arguments: &[SqlType], result: SqlType) -> Result<()> {
-        self.add_aggregate_with::<S>(name, arguments, result, NullCall::ReturnsNull)
+        self.add_aggregate_with::<S>(name, Signature::new(arguments, result))
     }
 
     /// As [`Database::add_aggregate`], with a choice of what happens to rows in which an argument is NULL.
     ///
     /// # Errors
     /// As [`Database::add_aggregate`].
-    pub fn add_aggregate_with<S: AggregateState>(
-        &self,
-        name: &str,
-        arguments: &[SqlType],
-        result: SqlType,
-        null_call: NullCall,
-    ) -> Result<()> {
-        check_signature(name, arguments.iter().chain([&result]))?;
-        if arguments.is_empty() {
+    pub fn add_aggregate_with<S: AggregateState>(&self, name: &str, signature: Signature) -> Result<()> {
+        check_signature(name, &signature)?;
+        if signature.arguments.is_empty() {
             let message = format!("the aggregate function {name} has no argument");
             return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).with_help("it needs one at least"));
         }
         let start = || -> Box<dyn AnyAggregateState> { Box::new(S::default()) };
-        let mut function = ProgramAggregate {
-            name: name.to_owned(),
-            arguments: arguments.to_vec(),
-            result,
-            null_call,
-            of_nothing: Value::Null,
-            start: Arc::new(start),
-        };
+        let (name, start, of_nothing) = (name.to_owned(), Arc::new(start), Value::Null);
+        let mut function = ProgramAggregate { name, signature, of_nothing, start };
         function.of_nothing = crate::kernel::value_of_nothing(&function)?;
         self.0.add_to_catalog(|catalog| {
             check_is_new(&function.name, catalog)?;
@@ -153,7 +138,7 @@ impl Database {
 }
 
 /// A name that SQL takes as it is, and types that there are.
-fn check_signature<'t>(name: &str, mut types: impl Iterator<Item = &'t SqlType>) -> Result<()> {
+fn check_signature(name: &str, signature: &Signature) -> Result<()> {
     let is_name = name.starts_with(|letter: char| letter.is_ascii_alphabetic())
         && name.bytes().all(|letter| letter.is_ascii_alphanumeric() || letter == b'_')
         && !crate::syntax::is_reserved_word(name);
@@ -162,7 +147,7 @@ fn check_signature<'t>(name: &str, mut types: impl Iterator<Item = &'t SqlType>)
         return Err(Error::new(SqlState::INVALID_NAME, message)
             .with_help("it begins with a letter, goes on with letters, digits and _, and is not a reserved word"));
     }
-    match types.find(|sql_type| !is_possible(**sql_type)) {
+    match signature.arguments.iter().chain([&signature.result]).find(|sql_type| !is_possible(**sql_type)) {
         Some(sql_type) => Err(Error::new(SqlState::SYNTAX_OR_RULE, format!("there is no type {sql_type}"))),
         None => Ok(()),
     }

@@ -43,7 +43,6 @@ pub struct TableFacts {
 /// A column of a described table.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
-#[expect(clippy::struct_excessive_bools, reason = "each says something else of the column")]
 pub struct ColumnFacts {
     /// Its name.
     pub name: String,

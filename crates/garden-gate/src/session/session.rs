@@ -288,7 +288,7 @@ impl Session {
         found.map(|schema| schema.name.clone()).ok_or_else(|| no_schema(&catalog, name))
     }
 
-    fn value(&self, value: &ast::Expr, call: &Call<'_>) -> Result<(Value, Vec<crate::Note>)> {
+    fn value(&self, value: &ast::Expr, call: &Call<'_>) -> Result<(Value, Vec<crate::diagnostic::Note>)> {
         let (catalog, files) = (self.catalog(), self.files());
         bind_value(value, call.source, &self.around(&catalog, &files, call.parameters, MissingParameters::Refuse))
     }

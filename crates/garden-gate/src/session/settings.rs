@@ -12,7 +12,6 @@ use std::time::{Duration, Instant};
 
 /// What SET can change.
 #[derive(Clone, Debug)]
-#[expect(clippy::struct_excessive_bools, reason = "each is a setting of its own")]
 pub(crate) struct Settings {
     pub(crate) workers: usize,
     pub(crate) batch_rows: usize,

@@ -8,7 +8,6 @@
     clippy::wrong_self_convention,
     clippy::explicit_auto_deref,
     clippy::doc_markdown,
-    clippy::struct_excessive_bools,
     clippy::needless_pass_by_value,
     clippy::print_stdout,
     reason = "one match over an entire language is easier to check against the standard than its parts"

@@ -7,7 +7,7 @@ use super::tree::{Cell, Query};
 use super::{other, stored};
 use crate::random_queries::{Draw, trials};
 use garden_gate::arrow::compute::concat_batches;
-use garden_gate::{Parameters, Plan, RewriteRule, Session, Value};
+use garden_gate::{Parameters, Plan, Session, Value, plan::RewriteRule};
 
 /// Queries of the short run.
 const QUERIES: u64 = 192;
@@ -246,7 +246,7 @@ fn wrong_beside(
 }
 
 /// Whether no candidate of a decision costs less than the one taken.
-fn chosen_is_cheapest(decision: &garden_gate::Considered) -> bool {
+fn chosen_is_cheapest(decision: &garden_gate::plan::Considered) -> bool {
     let chosen = decision.candidates.iter().find(|candidate| candidate.chosen);
     // One way to read may be dearer, and the entire plan cheaper for it: that is said.
     if decision.decision.to_string().starts_with("read ") && chosen.is_some_and(|chosen| chosen.reason.is_some()) {

@@ -6,7 +6,10 @@ use super::other::{self, VALUES};
 use super::tree::{Cell, Kind};
 use crate::random_queries::Draw;
 use garden_gate::arrow::array::{ArrayRef, RecordBatch};
-use garden_gate::{Column, Database, Segment, Session, TableSource};
+use garden_gate::{
+    Column, Database, Session,
+    source::{Segment, TableSource},
+};
 use std::path::Path;
 use std::sync::Arc;
 

@@ -9,6 +9,7 @@ use super::row_diff::{first_out_of_order, unmatched_rows};
 use crate::bind::Parameters;
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::physical::Plan;
+use crate::session::TableFiles;
 use crate::session::{Database, ResultSet, Session};
 use crate::types::Value;
 use spec::{CheckSpec, FileSpec};
@@ -177,19 +178,10 @@ impl CheckFile {
     fn session(&self, db: &Database, settings: &[(String, Value)]) -> Result<Session> {
         let mut folders = vec![self.beside(".")];
         for data in &self.spec.data {
-            let (name, path) = data.split_once('=').map_or((None, data.as_str()), |(name, path)| (Some(name), path));
-            let path = self.beside(path);
-            if path.is_dir() {
-                db.add_folder(name, &path)?;
-                folders.push(path);
-            } else {
-                let stem = crate::session::table_name(&path);
-                let (schema, table) = match name.map(|name| name.split_once('.').ok_or(name)) {
-                    Some(Ok((schema, table))) => (Some(schema), table),
-                    Some(Err(table)) => (None, table),
-                    None => (None, stem.as_str()),
-                };
-                db.add_file_to(schema, table, &path)?;
+            let files = TableFiles::parse(data, &self.beside(""));
+            db.add_table_files(&files)?;
+            if files.path().is_dir() {
+                folders.push(files.path().to_owned());
             }
         }
         let mut session = db.session();

@@ -58,7 +58,6 @@ impl CompareOptions {
 /// What a comparison found.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
-#[expect(clippy::struct_excessive_bools, reason = "two answers to two questions")]
 pub struct Comparison {
     /// The queries, as they were given.
     pub queries: Vec<ComparedQuery>,

@@ -3,7 +3,7 @@
 use super::{Failure, RowChange, failure};
 use crate::collections::HashMap;
 use crate::file::csv_records;
-use crate::inspect::row_diff::key;
+use crate::inspection::row_diff::key;
 use crate::kernel::parse_value;
 use crate::session::ResultSet;
 use crate::types::Value;

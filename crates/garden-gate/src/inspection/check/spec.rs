@@ -19,7 +19,6 @@ pub(super) struct FileSpec {
 
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
-#[expect(clippy::struct_excessive_bools, reason = "keys of the file, each true or not")]
 pub(super) struct CheckSpec {
     pub(super) name: String,
     pub(super) sql: Option<String>,

@@ -33,7 +33,7 @@ impl ResultSet {
     ///
     /// ```
     /// # fn main() -> garden_gate::Result<()> {
-    /// use garden_gate::RowOrder;
+    /// use garden_gate::inspect::RowOrder;
     /// let mut session = garden_gate::Database::in_memory().session();
     /// let rows = session.query("VALUES (1, 'shade'), (2, NULL)", ())?;
     /// let expected = [vec![1.into(), "shade".into()], vec![3.into(), "full sun".into()]];
@@ -98,10 +98,10 @@ impl fmt::Display for RowsDiff {
 #[macro_export]
 macro_rules! assert_rows {
     ($rows:expr, [$([$($value:expr),* $(,)?]),* $(,)?] $(,)?) => {
-        $crate::assert_rows!(@ $rows, $crate::RowOrder::Any, [$([$($value),*]),*])
+        $crate::assert_rows!(@ $rows, $crate::inspect::RowOrder::Any, [$([$($value),*]),*])
     };
     ($rows:expr, in order [$([$($value:expr),* $(,)?]),* $(,)?] $(,)?) => {
-        $crate::assert_rows!(@ $rows, $crate::RowOrder::Exact, [$([$($value),*]),*])
+        $crate::assert_rows!(@ $rows, $crate::inspect::RowOrder::Exact, [$([$($value),*]),*])
     };
     (@ $rows:expr, $order:expr, [$([$($value:expr),*]),*]) => {{
         let expected: Vec<Vec<$crate::Value>> = vec![$(vec![$($crate::Value::from($value)),*]),*];
