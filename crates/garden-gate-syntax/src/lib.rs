@@ -11,7 +11,7 @@
 )]
 #![expect(clippy::missing_errors_doc, reason = "internal: errors are those of the statement")]
 
-use garden_gate_base::{catalog, diagnostic, types};
+use garden_gate_base::{catalog, control, diagnostic, types};
 
 mod alter;
 pub mod ast;
@@ -22,6 +22,7 @@ mod data_type;
 mod definition;
 mod expression;
 mod file_options;
+pub mod format;
 mod guide;
 mod keyword;
 mod lexer;
@@ -36,6 +37,7 @@ mod query;
 mod statement;
 mod table;
 mod thesaurus;
+mod trace;
 mod walk;
 
 pub use complete::Typed;

@@ -2,6 +2,7 @@ use super::ast::{Ident, ParameterName, Statement};
 use super::keyword;
 use super::lexer::{Lexer, Symbol, Token, TokenKind, unquote};
 use super::problem::Problem;
+use super::trace::{Noted, Trace};
 use crate::diagnostic::{Error, Result, SourceText, Span};
 use std::sync::Arc;
 
@@ -125,6 +126,27 @@ impl Script {
     }
 }
 
+/// Which of the tokens of a statement the parser takes as names, and its problem, if there is one.
+pub(super) fn names_of(
+    source: &Arc<SourceText>,
+    mut tokens: Vec<Token>,
+    end: Token,
+) -> (std::collections::BTreeSet<usize>, Option<Error>) {
+    if tokens.is_empty() {
+        return Default::default();
+    }
+    tokens.push(Token { kind: TokenKind::End, span: end.span });
+    let (noted, outcome) = traced(source.text(), tokens);
+    (noted.names, outcome.err().map(|error| error.in_source(source)))
+}
+
+/// Parses a statement, and what the parser noted of it.
+pub(super) fn traced(text: &str, tokens: Vec<Token>) -> (Noted, Result<Statement>) {
+    let mut parser = Parser { trace: Trace::on(), ..Parser::new(text, tokens) };
+    let outcome = parser.statement();
+    (parser.trace.taken(), outcome)
+}
+
 /// The expression that a text consists of, such as a default that a table's definition keeps.
 pub fn expression_of(source: &SourceText) -> Result<super::ast::Expr> {
     let tokens = Script::new(Arc::new(source.clone())).tokens_to_semicolon()?;
@@ -193,11 +215,12 @@ pub(super) struct Parser<'a> {
     at: usize,
     nesting: u16,
     pub(super) positional: usize,
+    trace: Trace,
 }
 
 impl<'a> Parser<'a> {
     fn new(text: &'a str, tokens: Vec<Token>) -> Self {
-        Self { text, tokens, at: 0, nesting: 0, positional: 0 }
+        Self { text, tokens, at: 0, nesting: 0, positional: 0, trace: Trace::default() }
     }
 
     pub(super) fn ahead(&self, distance: usize) -> Token {
@@ -242,6 +265,9 @@ impl<'a> Parser<'a> {
         let token = self.ahead(distance);
         // Lengths are compared before the text is looked at: most words that are asked for are not there.
         let length = (token.span.end - token.span.start) as usize;
+        if token.kind == TokenKind::End && distance == 0 {
+            self.trace.word(word);
+        }
         token.kind == TokenKind::Word && length == word.len() && self.raw(token).eq_ignore_ascii_case(word)
     }
 
@@ -251,6 +277,10 @@ impl<'a> Parser<'a> {
 
     /// Whether these words come next.
     pub(super) fn at_words(&self, words: &[&str]) -> bool {
+        if self.current().kind == TokenKind::End && self.trace.is_on() {
+            self.trace.word(&words.join(" "));
+            return false;
+        }
         words.iter().enumerate().all(|(distance, word)| self.is_word_at(distance, word))
     }
 
@@ -388,7 +418,10 @@ impl<'a> Parser<'a> {
         }
     }
 
-    pub(super) fn name(&mut self, expected: &str) -> Result<Ident> {
+    pub(super) fn name(&mut self, expected: &'static str) -> Result<Ident> {
+        if self.current().kind == TokenKind::End {
+            self.trace.wanted(expected);
+        }
         if self.at_word("U&") && self.ahead(1).kind == TokenKind::QuotedName {
             return self.unicode_name();
         }
@@ -407,6 +440,7 @@ impl<'a> Parser<'a> {
                 "{word} is a reserved word; as a name it is written in double quotes: \"{word}\""
             )));
         }
+        self.trace.name(self.at);
         self.advance();
         let quoted = token.kind == TokenKind::QuotedName;
         let raw = self.raw(token);
@@ -418,7 +452,7 @@ impl<'a> Parser<'a> {
     }
 
     /// `a` or `a.b` or `a.b.c`
-    pub(super) fn qualified_name(&mut self, expected: &str) -> Result<Vec<Ident>> {
+    pub(super) fn qualified_name(&mut self, expected: &'static str) -> Result<Vec<Ident>> {
         let mut parts = vec![self.name(expected)?];
         while self.at_symbol(Symbol::Dot) && self.ahead(1).kind != TokenKind::Symbol(Symbol::Star) {
             self.advance();

@@ -145,7 +145,7 @@ impl Parser<'_> {
         Ok(Corresponding { by })
     }
 
-    pub(super) fn names_in_parentheses(&mut self, expected: &str) -> Result<Vec<Ident>> {
+    pub(super) fn names_in_parentheses(&mut self, expected: &'static str) -> Result<Vec<Ident>> {
         let open = self.span();
         self.expect_symbol(Symbol::LeftParen, "(")?;
         let names = self.list(|parser| parser.name(expected))?;
@@ -391,7 +391,7 @@ impl Parser<'_> {
         Ok(Some(SelectItem::AllOf(name, start.to(self.last_span()))))
     }
 
-    pub(super) fn alias(&mut self, expected: &str) -> Result<Option<Alias>> {
+    pub(super) fn alias(&mut self, expected: &'static str) -> Result<Option<Alias>> {
         if self.accept_word("AS") {
             return Ok(Some(Alias { name: self.name(expected)?, with_as: true }));
         }

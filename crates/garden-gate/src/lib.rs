@@ -94,6 +94,11 @@ pub mod inspect {
     pub use crate::storage::FileSize;
 }
 
+/// SQL laid out anew.
+pub mod format {
+    pub use crate::syntax::format::{FormatOptions, Formatted, KeywordCase, format_sql};
+}
+
 /// What a program adds to a database: its tables' sources, its records, its functions.
 pub mod source {
     pub use crate::catalog::{

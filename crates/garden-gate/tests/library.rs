@@ -382,7 +382,7 @@ fn record_batches_are_appended_to_tables() {
 fn a_plan_is_read_back_from_its_json() {
     let mut session = session();
     session.run("CREATE TABLE bed (bed_id INTEGER PRIMARY KEY, name VARCHAR(9), area_m2 INTEGER)").unwrap();
-    session.run("INSERT INTO bed SELECT n, 'bed ' || n, n FROM SERIES(1, 500) AS s (n)").unwrap();
+    session.run("INSERT INTO bed SELECT n, 'bed', n FROM SERIES(1, 500) AS s (n)").unwrap();
     session.run("CREATE TABLE task AS SELECT n AS id, MOD(n, 500) AS bed_id FROM SERIES(1, 5000) AS s (n)").unwrap();
     session.run("CREATE INDEX task_ix ON task (bed_id)").unwrap();
     for sql in [

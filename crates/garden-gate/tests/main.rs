@@ -23,6 +23,7 @@ mod examples;
 mod files;
 mod fixed_text;
 mod folding;
+mod formatting;
 mod forms;
 mod from_outside;
 mod functions;

@@ -38,7 +38,7 @@ impl Call {
     }
 }
 
-/// From which end of its frame NTH_VALUE counts: `FROM {FIRST | LAST}`
+/// From which end of its frame `NTH_VALUE` counts: `FROM {FIRST | LAST}`
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum FirstOrLast {
     First,

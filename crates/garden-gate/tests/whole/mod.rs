@@ -20,3 +20,8 @@ mod queries;
 pub(crate) mod shrink;
 mod stored;
 pub(crate) mod tree;
+
+/// The text of a random query.
+pub(crate) fn random_text(draw: &mut crate::random_queries::Draw) -> String {
+    generate::Generator::new(draw).query().sql()
+}
