@@ -9,7 +9,8 @@ use crate::syntax::ast::Call;
 use crate::types::SqlType;
 use std::sync::Arc;
 
-const OWN: &[&str] = &["COALESCE", "NULLIF", "GROUPING"];
+/// Functions whose arguments are bound in ways of their own.
+pub const SPECIAL_FUNCTIONS: &[&str] = &["COALESCE", "NULLIF", "GROUPING"];
 
 /// Functions of the standard that are still to come, so that they are told from misspelt ones.
 const LATER: &[&str] = &[
@@ -42,7 +43,7 @@ pub fn is_known_function(name: &str) -> bool {
         || AggregateFunction::hypothetical(name).is_some()
         || WindowFunction::from_name(name).is_some()
         || Function::from_name(name).is_some()
-        || OWN.iter().any(|own| is(&own))
+        || SPECIAL_FUNCTIONS.iter().any(|own| is(&own))
         || LATER.iter().any(|later| is(&later))
 }
 
@@ -64,7 +65,7 @@ impl Binder<'_> {
             return Ok(self.report(&Problem::NeedsOver { name: function.name() }, span));
         }
         let is = |wanted: &&&str| name.eq_ignore_ascii_case(wanted);
-        if let Some(own) = OWN.iter().find(is) {
+        if let Some(own) = SPECIAL_FUNCTIONS.iter().find(is) {
             return self.own_call(own, call, at, span);
         }
         let Some(function) = Function::from_name(name) else {
@@ -162,7 +163,7 @@ impl Binder<'_> {
             .iter()
             .map(|(name, _)| *name)
             .filter(|name| !name.contains(' '))
-            .chain(OWN.iter().copied())
+            .chain(SPECIAL_FUNCTIONS.iter().copied())
             .chain(AggregateFunction::names())
             .chain(WindowFunction::NAMED.iter().map(|(name, _)| *name))
             .collect();

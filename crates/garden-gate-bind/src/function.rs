@@ -21,6 +21,11 @@ enum Kind {
     Any,
 }
 
+/// How many arguments a function has, in words.
+pub fn arguments_of(function: Function) -> &'static str {
+    arguments(function).2
+}
+
 /// Kinds of the arguments, and how many of them must be there.
 fn arguments(function: Function) -> (&'static [Kind], usize, &'static str) {
     use Function as F;

@@ -70,13 +70,14 @@ mod window;
 mod with;
 mod zone;
 
-pub use call::is_known_function;
+pub use call::{SPECIAL_FUNCTIONS, is_known_function};
 pub use change::{BoundChange, Meaning, bind_change, bind_returning};
 pub use definition::{
     bind_checks, check_default, check_definition, check_domain, default_value, generated_values, index_keys,
     stored_value,
 };
 pub use expr::castable;
+pub use function::arguments_of;
 pub use known_columns::columns_known_to;
 pub use merge::done;
 pub use parameter::Parameters;

@@ -130,6 +130,11 @@ impl Parameters {
         Err(Error::from_facts(&Problem::ParameterUnused { name: unused.to_string(), known }))
     }
 
+    /// Those with names, and their values.
+    pub fn named_values(&self) -> impl Iterator<Item = (&str, &Value)> {
+        self.named.iter().map(|(name, value)| (name.as_str(), value))
+    }
+
     /// The value of a parameter.
     pub fn get(&self, name: &ParameterName) -> Option<&Value> {
         match name {

@@ -33,6 +33,12 @@ pub(crate) enum Command {
     Compact(Compact),
     /// Type statements and see their rows, one after the other
     Shell(Shell),
+    /// Lay out SQL anew: the same statements and comments, lines of a width
+    #[command(after_help = FORMAT_EXAMPLES)]
+    Format(FormatFiles),
+    /// Print the completions of the command line for a command interpreter
+    #[command(after_help = COMPLETIONS_EXAMPLES)]
+    Completions(Completions),
     /// A guided example on the demo garden, or its data written to a folder
     Demo(Demo),
 }
@@ -232,6 +238,52 @@ pub(crate) struct Check {
 pub(crate) struct Shell {
     #[command(flatten)]
     pub(crate) common: Common,
+    /// Keep nothing of what is typed for the next time
+    #[arg(long)]
+    pub(crate) no_history: bool,
+}
+
+const FORMAT_EXAMPLES: &str = "\
+Examples:
+  echo 'select name from bed where sun=1' | garden-gate format
+  garden-gate format --check queries/*.sql";
+
+const COMPLETIONS_EXAMPLES: &str = "\
+Examples:
+  garden-gate completions bash > ~/.local/share/bash-completion/completions/garden-gate
+  garden-gate completions fish > ~/.config/fish/completions/garden-gate.fish";
+
+#[derive(Debug, Args)]
+pub(crate) struct FormatFiles {
+    /// Files of SQL; - or none is standard input, and the result goes to standard output
+    pub(crate) files: Vec<PathBuf>,
+    /// Characters of a line, where it can be broken
+    #[arg(long, default_value_t = 100, value_parser = clap::value_parser!(u16).range(20..))]
+    pub(crate) width: u16,
+    /// The letters of keywords
+    #[arg(long, value_enum, default_value_t = Letters::Upper)]
+    pub(crate) keywords: Letters,
+    /// Write each file anew, where it changes
+    #[arg(long, requires = "files", conflicts_with = "check")]
+    pub(crate) in_place: bool,
+    /// Write nothing: name the files that would change; exit status 1 when there is one
+    #[arg(long)]
+    pub(crate) check: bool,
+}
+
+/// The letters of keywords.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Letters {
+    Upper,
+    Lower,
+    Keep,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Completions {
+    /// The command interpreter
+    #[arg(value_enum)]
+    pub(crate) interpreter: clap_complete::Shell,
 }
 
 #[derive(Debug, Args)]

@@ -9,6 +9,7 @@ mod output;
 mod progress;
 mod script;
 mod setup;
+mod shell;
 
 use args::{Arguments, Command};
 use clap::Parser;
@@ -71,7 +72,9 @@ fn main() -> ExitCode {
         Command::Describe(describe) => commands::describe::describe(&describe),
         Command::Verify(verify) => commands::verify::verify(&verify),
         Command::Compact(compact) => commands::compact::compact(&compact),
-        Command::Shell(shell) => commands::shell::shell(&shell),
+        Command::Shell(shell) => shell::shell(&shell),
+        Command::Format(format) => commands::format::format(&format),
+        Command::Completions(completions) => commands::completions::completions(&completions),
         Command::Demo(demo) => commands::demo::demo(&demo),
     };
     let mut stderr = io::stderr().lock();

@@ -12,7 +12,8 @@ use std::path::{Path, PathBuf};
 /// How wide text may be when it is not for a terminal, and pleasant to read.
 pub(crate) const READABLE: usize = 100;
 
-fn may_colour() -> bool {
+/// Whether colours are wanted, and the terminal has them.
+pub(crate) fn may_colour() -> bool {
     std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty())
         && std::env::var_os("TERM").is_none_or(|term| term != "dumb")
 }

@@ -1,5 +1,6 @@
 use super::lexer::{Lexer, Symbol, TokenKind};
 use super::problem::Problem;
+use crate::diagnostic::Error;
 
 /// How far a text that is still being typed has come.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -38,14 +39,19 @@ impl Typed {
                 },
                 Err(error) => {
                     typed = Typed::Unfinished;
-                    let open = [Problem::UnclosedText, Problem::UnclosedName, Problem::UnclosedComment];
-                    if open.iter().any(|open| error.message() == open.to_string()) {
+                    if is_unclosed(&error) {
                         return typed;
                     }
                 }
             }
         }
     }
+}
+
+/// Whether an error is that a text, a name or a comment is not closed.
+pub fn is_unclosed(error: &Error) -> bool {
+    let open = [Problem::UnclosedText, Problem::UnclosedName, Problem::UnclosedComment];
+    open.iter().any(|open| error.message() == open.to_string())
 }
 
 #[cfg(test)]

@@ -172,7 +172,10 @@ impl Parser<'_> {
             TokenKind::Symbol(Symbol::LeftParen) => self.parenthesised(token.span),
             TokenKind::Word => self.word_primary(),
             TokenKind::QuotedName => self.name_or_call(),
-            TokenKind::Symbol(_) | TokenKind::End => Err(self.expected("an expression")),
+            TokenKind::Symbol(_) | TokenKind::End => {
+                self.note_value_wanted();
+                Err(self.expected("an expression"))
+            }
         }
     }
 

@@ -37,10 +37,14 @@ mod query;
 mod statement;
 mod table;
 mod thesaurus;
+mod token_class;
 mod trace;
+mod typing;
 mod walk;
 
-pub use complete::Typed;
+pub use complete::{Typed, is_unclosed};
 pub use keyword::is_reserved as is_reserved_word;
 pub use lexer::words;
 pub use parser::{Script, expression_of, file_options_of, name_of, type_of, with_name_for};
+pub use token_class::{TokenClass, token_classes};
+pub use typing::{Inside, Relation, Typing};

@@ -388,6 +388,31 @@ impl<'a> Parser<'a> {
         self.fail(&Problem::NotSupported { what: what.into() })
     }
 
+    /// A value can begin where the text ends: a name, or one of these words.
+    #[cold]
+    pub(super) fn note_value_wanted(&self) {
+        const WORDS: [&str; 14] = [
+            "CASE",
+            "CAST",
+            "NOT",
+            "EXISTS",
+            "NULL",
+            "TRUE",
+            "FALSE",
+            "INTERVAL",
+            "DATE",
+            "TIME",
+            "TIMESTAMP",
+            "EXTRACT",
+            "CURRENT_DATE",
+            "CURRENT_TIMESTAMP",
+        ];
+        if self.current().kind == TokenKind::End && self.trace.is_on() {
+            self.trace.wanted("an expression");
+            WORDS.iter().for_each(|word| self.trace.word(word));
+        }
+    }
+
     /// Runs `parse` one level deeper; past the bound it is an error, so that no text can exhaust the stack.
     pub(super) fn nested<T>(&mut self, parse: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
         self.nested_by(1, parse)

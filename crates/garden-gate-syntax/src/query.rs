@@ -309,16 +309,21 @@ impl Parser<'_> {
     }
 
     fn select_items(&mut self) -> Result<Vec<SelectItem>> {
-        if self.at_any(&["GROUP", "ORDER"]) && !self.at_words(&["GROUP", "BY"]) && !self.at_words(&["ORDER", "BY"]) {
+        if self.current().kind == TokenKind::End {
+            self.note_value_wanted();
+        } else if self.at_any(&["GROUP", "ORDER"])
+            && !self.at_words(&["GROUP", "BY"])
+            && !self.at_words(&["ORDER", "BY"])
+        {
             return Err(self.fail(&Problem::ReservedWord { word: self.found() }));
         }
-        if self.at_any(&["FROM", "WHERE", "GROUP", "ORDER"]) || self.current().kind == TokenKind::End {
+        if self.current().kind == TokenKind::End || self.at_any(&["FROM", "WHERE", "GROUP", "ORDER"]) {
             return Err(self.expected("a column or expression after SELECT").with_help("* stands for all columns"));
         }
         let mut items = vec![self.select_item()?];
         loop {
             if self.accept_symbol(Symbol::Comma) {
-                if self.at_word("FROM") {
+                if self.current().kind != TokenKind::End && self.at_word("FROM") {
                     return Err(self
                         .expected("a column or expression after the comma")
                         .with_help("take the comma away"));

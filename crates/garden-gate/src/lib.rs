@@ -94,6 +94,13 @@ pub mod inspect {
     pub use crate::storage::FileSize;
 }
 
+/// What a text that is being typed can go on with.
+pub mod typing {
+    pub use crate::diagnostic::nearest as nearest_word;
+    pub use crate::session::{Completion, CompletionKind, Completions};
+    pub use crate::syntax::{TokenClass, Typed, token_classes};
+}
+
 /// SQL laid out anew.
 pub mod format {
     pub use crate::syntax::format::{FormatOptions, Formatted, KeywordCase, format_sql};

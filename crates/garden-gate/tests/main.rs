@@ -92,6 +92,7 @@ mod time_model;
 mod times_of_zones;
 mod tpch;
 mod transactions;
+mod typing;
 mod views;
 mod whole;
 mod windows;

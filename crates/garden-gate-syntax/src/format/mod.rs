@@ -111,7 +111,7 @@ fn format_all(text: &str, options: &FormatOptions) -> Result<Formatted> {
             out.push('\n');
         }
     }
-    check_same(text, &out, &source)?;
+    check_same(&out, &source)?;
     Ok(Formatted { text: out, problems })
 }
 
@@ -125,7 +125,7 @@ fn lay_out(statement: &Statement, options: &FormatOptions) -> Option<String> {
 }
 
 /// Laying out changes no token: were it to, the text stays as it is and this says so.
-fn check_same(before: &str, after: &str, source: &Arc<SourceText>) -> Result<()> {
+fn check_same(after: &str, source: &Arc<SourceText>) -> Result<()> {
     let tokens = |source: &Arc<SourceText>| -> Result<Vec<(PieceKind, String)>> {
         let statements = pieces::statements(source)?;
         let pieces = statements.into_iter().flat_map(|statement| statement.pieces);

@@ -8,8 +8,10 @@ mod alter_numbering;
 mod alter_period;
 mod analyze;
 mod append;
+mod assist;
 mod change;
 mod change_plan;
+mod completion;
 mod constraints;
 #[cfg(test)]
 mod crash;
@@ -62,6 +64,7 @@ mod versioning;
 mod words;
 mod writer;
 
+pub use completion::{Completion, CompletionKind, Completions};
 pub use database::Database;
 pub use describe::{ColumnFacts, ConstraintFacts, TableFacts};
 pub use describe_time::{HistoryFacts, HistoryInterval};

@@ -53,6 +53,18 @@ impl ResultSet {
         self.batches.iter().map(|batch| batch.rows).sum()
     }
 
+    /// The first so many rows, or all when there are fewer, with the same columns and notes. O(rows / 8192).
+    #[must_use]
+    pub fn first(&self, rows: usize) -> Self {
+        let mut left = rows;
+        let batches = self.batches.iter().map_while(|batch| {
+            let taken = left.min(batch.rows);
+            left -= taken;
+            (taken > 0).then(|| batch.slice(0, taken))
+        });
+        Self { batches: batches.collect(), ..self.clone() }
+    }
+
     /// How many rows were changed, when these are the rows of RETURNING.
     pub fn affected(&self) -> Option<u64> {
         self.affected

@@ -22,6 +22,7 @@ use crate::kernel::no_such_zone;
 use crate::physical::{Measures, Plan};
 use crate::syntax::ast;
 use crate::types::{ParameterName, Value};
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -280,6 +281,21 @@ impl Session {
                 }
             }
         })
+    }
+
+    /// The schema in which names of tables are looked up first.
+    pub fn schema(&self) -> &str {
+        &self.schema
+    }
+
+    /// The variables of LET.
+    pub(super) fn variables(&self) -> &Parameters {
+        &self.variables
+    }
+
+    /// Folders in which files may be read.
+    pub(super) fn readable_folders(&self) -> &[PathBuf] {
+        &self.access.readable
     }
 
     fn find_schema(&self, name: &ast::Ident) -> Result<String> {
