@@ -4,6 +4,9 @@
 mod commands;
 mod durable;
 mod files;
+mod formatting;
 mod inspect;
 mod limits;
+mod shell;
+mod terminal;
 mod tool;

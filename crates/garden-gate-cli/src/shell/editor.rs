@@ -5,8 +5,8 @@ use garden_gate::Session;
 use garden_gate::typing::{CompletionKind, TokenClass, token_classes};
 use reedline::{
     Color, Completer, CompletionResult, EditCommand, Emacs, FileBackedHistory, Highlighter, Hinter, History, IdeMenu,
-    KeyCode, KeyModifiers, MenuBuilder, Reedline, ReedlineEvent, ReedlineMenu, SearchQuery, Span, StyledText,
-    Suggestion, ValidationResult, Validator, default_emacs_keybindings,
+    InputMode, KeyCode, KeyModifiers, MenuBuilder, Reedline, ReedlineEvent, ReedlineMenu, SearchQuery, Span,
+    StyledText, Suggestion, ValidationResult, Validator, default_emacs_keybindings,
 };
 use std::io;
 use std::path::{Path, PathBuf};
@@ -45,7 +45,9 @@ pub(super) fn editor(session: &Shared, history: Option<&Path>, in_colour: bool) 
         .with_validator(Box::new(EndOfStatement))
         .with_highlighter(Box::new(Colours { session: Arc::clone(session), in_colour }))
         .with_completer(Box::new(Names(Arc::clone(session))))
-        .with_menu(ReedlineMenu::EngineCompleter(Box::new(IdeMenu::default().with_name(MENU).with_marker(MARK))))
+        .with_menu(ReedlineMenu::EngineCompleter(Box::new(
+            IdeMenu::default().with_name(MENU).with_marker(MARK).with_input_mode(InputMode::FullBuffer),
+        )))
         .with_hinter(Box::new(Rest { session: Arc::clone(session), hint: String::new() }))
         .with_partial_completions(true)
         .with_quick_completions(true)

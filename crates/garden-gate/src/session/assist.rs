@@ -5,9 +5,12 @@ use super::session::Call;
 use crate::bind::{MissingParameters, Parameters, bind_change, bind_query};
 use crate::control;
 use crate::diagnostic::{Error, SourceText};
-use crate::syntax::{Script, Typed, ast, is_unclosed};
+use crate::syntax::{Script, Typed, ast, is_unclosed, token_classes};
 use std::sync::Arc;
 use std::time::Instant;
+
+/// Tokens at the end of a statement that breaks off, without which it is tried.
+const MOST_CUT: usize = 8;
 
 impl Session {
     /// The problems of syntax and of names in the statements of a text. Nothing runs, and no file is opened: what reads one is held to the
@@ -22,7 +25,13 @@ impl Session {
     /// assert_eq!(problems[0].help(), Some("did you mean \"name\"?"));
     /// ```
     pub fn problems(&self, text: &str) -> Vec<Error> {
-        control::large_stack(|| self.problems_of(text))
+        let problems = control::large_stack(|| self.problems_of(text));
+        // Further ones of a statement are related to its first.
+        let each = |problem: Error| {
+            let related = problem.related().to_vec();
+            std::iter::once(problem).chain(related)
+        };
+        problems.into_iter().flat_map(each).collect()
     }
 
     fn problems_of(&self, text: &str) -> Vec<Error> {
@@ -36,15 +45,60 @@ impl Session {
                 Ok(statement) => {
                     names_are_known &= !matches!(statement.kind, ast::StatementKind::Definition(_));
                     if names_are_known && !reads_file(source.slice(statement.span)) {
-                        problems.extend(self.problem_of_names(&statement, &source));
+                        let goes_on = is_open && statement.span.end as usize >= text.trim_end().len();
+                        problems.extend(if goes_on {
+                            self.problem_of_open_names(&statement, &source)
+                        } else {
+                            self.problem_of_names(&statement, &source)
+                        });
                     }
                 }
             }
         }
         let end = text.trim_end().len();
-        let at_end = |error: &Error| error.span().is_some_and(|span| span.start as usize >= end);
-        problems.retain(|error| !(is_open && (at_end(error) || is_unclosed(error))));
+        // A parenthesis that is not closed has its end labelled.
+        let labels = |error: &Error| error.labels().iter().any(|label| label.span.start as usize >= end);
+        let at_end = |error: &Error| error.span().is_some_and(|span| span.start as usize >= end) || labels(error);
+        if is_open {
+            let is_unfinished = problems.last().is_some_and(&at_end);
+            problems.retain(|error| !(at_end(error) || is_unclosed(error)));
+            if is_unfinished && names_are_known {
+                problems.extend(self.problem_before_the_end(text));
+            }
+        }
         problems
+    }
+
+    /// The problem of names in a last statement that breaks off: it is looked at without its last tokens, as many as that takes.
+    fn problem_before_the_end(&self, text: &str) -> Option<Error> {
+        let starts: Vec<usize> = token_classes(text).into_iter().map(|(range, _)| range.start).collect();
+        for cut in starts.into_iter().rev().take(MOST_CUT) {
+            if Typed::of(&text[..cut]) != Typed::Unfinished {
+                // The statement before is not the one that breaks off.
+                return None;
+            }
+            let source = SourceText::new(&text[..cut]);
+            let mut script = Script::new(Arc::clone(&source));
+            let mut last = None;
+            while let Some(statement) = script.next_statement() {
+                last = Some(statement);
+            }
+            if let Some(Ok(statement)) = last {
+                return self.problem_of_open_names(&statement, &source);
+            }
+        }
+        None
+    }
+
+    /// [`Session::problem_of_names`] of a statement that may go on: without FROM, nobody knows yet what its names are.
+    fn problem_of_open_names(&self, statement: &ast::Statement, source: &Arc<SourceText>) -> Option<Error> {
+        let words = crate::syntax::words(source.slice(statement.span));
+        let has = |wanted: &str| words.iter().any(|word| word.eq_ignore_ascii_case(wanted));
+        if has("FILE") || has("SELECT") && !has("FROM") {
+            return None;
+        }
+        // What an expression is to be is not known before it ends; a name that there is not is wrong however it goes on.
+        self.problem_of_names(statement, source).filter(|error| error.sqlstate().as_str().starts_with("42S"))
     }
 
     fn problem_of_names(&self, statement: &ast::Statement, source: &Arc<SourceText>) -> Option<Error> {
