@@ -85,19 +85,18 @@ pub fn token_classes(text: &str) -> Vec<(Range<usize>, TokenClass)> {
 }
 
 fn classify(source: &Arc<SourceText>, tokens: Vec<Token>, end: Token, found: &mut Vec<(Range<usize>, TokenClass)>) {
-    let (names, _) = super::parser::names_of(source, tokens.clone(), end);
-    let furthest = names.last().copied();
+    let (names, problem) = super::parser::names_of(source, tokens.clone(), end);
+    // Up to the last name, or to where the problem is, the statement was read.
+    let place = problem.map(|problem| problem.span().map_or(0, |span| span.start));
+    let starts: Vec<u32> = tokens.iter().map(|token| token.span.start).collect();
+    let is_read_to = |number: usize| number == 0 || place.is_none_or(|place| starts[number] < place);
     for (number, token) in tokens.into_iter().enumerate() {
         let raw = source.slice(token.span);
         let class = match token.kind {
             TokenKind::Word if names.contains(&number) => TokenClass::Name,
             // What comes after a mistake was not read: reserved words are all that is sure.
-            TokenKind::Word
-                if furthest.is_none_or(|last| number > last) && !super::keyword::is_reserved(raw) && number > 0 =>
-            {
-                TokenClass::Name
-            }
-            TokenKind::Word => TokenClass::Keyword,
+            TokenKind::Word if is_read_to(number) || super::keyword::is_reserved(raw) => TokenClass::Keyword,
+            TokenKind::Word => TokenClass::Name,
             TokenKind::QuotedName => TokenClass::Name,
             TokenKind::Text => TokenClass::Text,
             TokenKind::Number => TokenClass::Number,

@@ -330,9 +330,8 @@ impl<'t> Around<'t> {
         let parts = own[first + 1..last]
             .split(|at| self.is_symbol(*at, Symbol::Comma) || joins.iter().any(|word| self.is_word(*at, word)));
         let mut after_on = false;
-        let mut expects = parts.peekable();
         let mut at = first + 1;
-        while let Some(part) = expects.next() {
+        for part in parts {
             if !after_on && !part.is_empty() {
                 found.extend(self.relation(part, to, &with));
             }

@@ -46,7 +46,13 @@ pub(super) fn editor(session: &Shared, history: Option<&Path>, in_colour: bool) 
         .with_highlighter(Box::new(Colours { session: Arc::clone(session), in_colour }))
         .with_completer(Box::new(Names(Arc::clone(session))))
         .with_menu(ReedlineMenu::EngineCompleter(Box::new(
-            IdeMenu::default().with_name(MENU).with_marker(MARK).with_input_mode(InputMode::FullBuffer),
+            IdeMenu::default()
+                .with_name(MENU)
+                .with_marker(MARK)
+                .with_input_mode(InputMode::FullBuffer)
+                .with_text_style(Color::Default.normal())
+                .with_selected_text_style(Color::Default.reverse())
+                .with_description_text_style(Color::DarkGray.italic()),
         )))
         .with_hinter(Box::new(Rest { session: Arc::clone(session), hint: String::new() }))
         .with_partial_completions(true)
