@@ -33,6 +33,9 @@ pub(crate) enum Command {
     Compact(Compact),
     /// Type statements and see their rows, one after the other
     Shell(Shell),
+    /// Speak the Language Server Protocol with an editor, over standard input and output
+    #[command(after_help = LANGUAGE_SERVER_EXAMPLES)]
+    LanguageServer(LanguageServer),
     /// Lay out SQL anew: the same statements and comments, lines of a width
     #[command(after_help = FORMAT_EXAMPLES)]
     Format(FormatFiles),
@@ -241,6 +244,17 @@ pub(crate) struct Shell {
     /// Keep nothing of what is typed for the next time
     #[arg(long)]
     pub(crate) no_history: bool,
+}
+
+const LANGUAGE_SERVER_EXAMPLES: &str = "\
+Examples:
+  garden-gate language-server --data demo/data
+  garden-gate language-server --db garden.db";
+
+#[derive(Debug, Args)]
+pub(crate) struct LanguageServer {
+    #[command(flatten)]
+    pub(crate) common: Common,
 }
 
 const FORMAT_EXAMPLES: &str = "\

@@ -5,6 +5,7 @@ mod commands;
 mod destination;
 mod garden;
 mod interrupt;
+mod language_server;
 mod output;
 mod progress;
 mod script;
@@ -73,6 +74,7 @@ fn main() -> ExitCode {
         Command::Verify(verify) => commands::verify::verify(&verify),
         Command::Compact(compact) => commands::compact::compact(&compact),
         Command::Shell(shell) => shell::shell(&shell),
+        Command::LanguageServer(server) => language_server::serve(&server),
         Command::Format(format) => commands::format::format(&format),
         Command::Completions(completions) => commands::completions::completions(&completions),
         Command::Demo(demo) => commands::demo::demo(&demo),

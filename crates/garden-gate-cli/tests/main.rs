@@ -6,6 +6,7 @@ mod durable;
 mod files;
 mod formatting;
 mod inspect;
+mod language_server;
 mod limits;
 mod shell;
 mod terminal;

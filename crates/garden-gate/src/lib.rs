@@ -98,7 +98,7 @@ pub mod inspect {
 pub mod typing {
     pub use crate::diagnostic::nearest as nearest_word;
     pub use crate::session::{Completion, CompletionKind, Completions};
-    pub use crate::syntax::{TokenClass, Typed, token_classes};
+    pub use crate::syntax::{OutlineItem, TokenClass, Typed, outline, token_classes};
 }
 
 /// SQL laid out anew.

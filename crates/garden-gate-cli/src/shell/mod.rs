@@ -62,11 +62,7 @@ fn typed(arguments: &Shell, session: &Shared, mut runner: Runner) -> Result<Exit
                 }
             }
             Signal::CtrlC => warned = false,
-            Signal::CtrlD => {
-                if may_leave(session, &mut warned)? {
-                    break;
-                }
-            }
+            Signal::CtrlD if may_leave(session, &mut warned)? => break,
             Signal::HostCommand(what) if what == editor::FORMAT => lay_out(&mut editor),
             _ => {}
         }

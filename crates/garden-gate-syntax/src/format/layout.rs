@@ -1,7 +1,7 @@
 //! Lines of a statement: what fits stands on one, else it is broken from the outside in.
 
 use super::clause::{self, Shape};
-use super::pieces::{Piece, PieceKind};
+use super::pieces::{Comment, Piece, PieceKind};
 use super::tree::Node;
 use super::{FormatOptions, KeywordCase};
 use crate::lexer::Symbol;
@@ -122,14 +122,19 @@ impl<'o> Layout<'o> {
         }
     }
 
-    /// Writes a token with its comments.
-    pub(super) fn piece(&mut self, piece: &Piece, indent: usize) {
-        for comment in &piece.before {
+    /// Writes comments, each on a line.
+    pub(super) fn comments(&mut self, comments: &[Comment], indent: usize) {
+        for comment in comments {
             let indent = self.pending.take().unwrap_or(indent);
             self.break_line(indent);
             self.push(&comment.text);
             self.line(indent);
         }
+    }
+
+    /// Writes a token with its comments.
+    pub(super) fn piece(&mut self, piece: &Piece, indent: usize) {
+        self.comments(&piece.before, indent);
         let goes_on = self.last.as_ref().is_some_and(|last| last.piece.kind == PieceKind::Text);
         if piece.kind == PieceKind::Text && goes_on && piece.on_new_line {
             // Texts on two lines are one text (clause 5.3), on one line they are not.
@@ -191,7 +196,7 @@ impl<'o> Layout<'o> {
     fn flat_piece(&mut self, piece: &Piece, width: usize) -> bool {
         let goes_on = self.last.as_ref().is_some_and(|last| last.piece.kind == PieceKind::Text);
         let breaks = !piece.before.is_empty()
-            || piece.after.iter().any(super::pieces::Comment::ends_line)
+            || piece.after.iter().any(Comment::ends_line)
             || piece.kind == PieceKind::Text && (goes_on && piece.on_new_line || piece.text.contains('\n'));
         if breaks {
             return false;

@@ -117,8 +117,13 @@ fn format_all(text: &str, options: &FormatOptions) -> Result<Formatted> {
 
 fn lay_out(statement: &Statement, options: &FormatOptions) -> Option<String> {
     let (end, pieces) = statement.pieces.split_last()?;
-    let nodes = tree::trees(pieces.iter().cloned())?;
+    let mut pieces = pieces.to_vec();
     let mut layout = Layout::new(options);
+    if let Some(first) = pieces.first_mut() {
+        // What stands before the statement does not break it.
+        layout.comments(&std::mem::take(&mut first.before), 0);
+    }
+    let nodes = tree::trees(pieces)?;
     layout.sequence(&nodes, 0);
     layout.piece(end, 0);
     Some(layout.finish())
