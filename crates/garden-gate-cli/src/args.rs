@@ -319,6 +319,8 @@ pub(crate) enum Topic {
     Tour,
     /// History of rows, periods, and questions about both
     Time,
+    /// No walk: the shell on the demo data
+    Shell,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]

@@ -250,6 +250,35 @@ fn demo_walks_through_the_work() {
     assert!(!ran.out.contains("Another plan"));
 }
 
+/// What the tour says of its rows and plans is so.
+#[test]
+fn the_claims_of_the_tour_hold() {
+    let ran = tool(&["demo"]);
+    let step = |number: u32| {
+        let (_, rest) = ran.out.split_once(&format!("\n{number}. ")).unwrap();
+        rest.split_once(&format!("\n{}. ", number + 1)).map_or(rest, |(step, _)| step)
+    };
+    // "48 beds": 4 in the shade, 35 not, 9 unknown.
+    assert!(step(2).contains("35") && step(3).contains("TRUE 35, FALSE 4, UNKNOWN 9"));
+    // "One bed stands out."
+    let hours: Vec<f64> = step(5).lines().filter_map(|line| line.split_whitespace().last()?.parse().ok()).collect();
+    assert!(hours.len() == 5 && hours[0] > 3.0 * hours[1], "{hours:?}");
+    // "The condition is implied for task too": "every estimate is close", and "nearly half of all work is done in bed 7".
+    assert!(step(7).contains("filter: t.bed_id = 7 (implied)"), "{}", step(7));
+    let off = step(7).lines().find_map(|line| line.strip_prefix("worst estimate: ")?.rsplit_once("off by "));
+    let off: f64 = off.unwrap().1.trim_end_matches('×').parse().unwrap();
+    assert!(off < 1.5, "{off}");
+    let share = rows(&with_data(&["run", "-e", "SELECT SUM(hours) FILTER (WHERE bed_id = 7) / SUM(hours) FROM task"]));
+    assert!((0.4..0.55).contains(&share[0].parse::<f64>().unwrap()), "{share:?}");
+}
+
+#[test]
+fn the_demo_data_can_be_asked_in_the_shell() {
+    let ran = tool_with_input(&["demo", "shell"], "SELECT COUNT(*) AS beds FROM bed;\nplan\n");
+    assert_eq!((ran.status, ran.err.as_str()), (0, ""));
+    assert!(ran.out.contains("48") && ran.out.contains("table scan bed"), "{}", ran.out);
+}
+
 #[test]
 fn demo_data_can_be_written_larger() {
     let folder = tempfile::tempdir().unwrap();

@@ -33,3 +33,12 @@ fn completions_know_every_command() {
         }
     }
 }
+
+/// The example of the page on the command line.
+#[test]
+fn the_example_of_the_page_is_what_comes() {
+    let page = std::fs::read_to_string(crate::tool::root().join("docs/cli.md")).unwrap();
+    let example = page.split("$ echo \"").nth(1).and_then(|rest| rest.split("```").next()).unwrap();
+    let (sql, shown) = example.split_once("\" | garden-gate format --width 60\n").unwrap();
+    assert_eq!(tool_with_input(&["format", "--width", "60"], sql).out, shown);
+}

@@ -10,49 +10,76 @@ use crate::args::Shell;
 use crate::{CliError, Exit, interrupt, setup};
 use editor::{Shared, lock};
 use garden_gate::format::{FormatOptions, format_sql};
+use garden_gate::{Parameters, Session};
 use prompt::Place;
 use reedline::{EditCommand, Reedline, Signal};
 use run::{Next, Runner};
 use std::io::{self, IsTerminal, Write};
+use std::path::Path;
 use std::sync::{Arc, Mutex};
 
 /// How long a statement of the shell may run when nothing else is said, in milliseconds.
 const TIME_LIMIT: i64 = 60_000;
 
-/// Reads statements, each up to the semicolon that ends it, and shows what they come to. Ctrl-C ends a statement that runs, or clears the
-/// text typed so far. Ctrl-D runs nothing: on an empty line it leaves, and asks first when a transaction is open.
+/// How a conversation begins.
+pub(crate) struct Beginning {
+    pub(crate) session: Session,
+    pub(crate) parameters: Parameters,
+    /// What the prompt calls the database.
+    pub(crate) database: String,
+    /// Whether what is typed is kept for the next time.
+    pub(crate) keeps_history: bool,
+}
+
+/// The shell over the tables and the database of the command line.
 pub(crate) fn shell(arguments: &Shell) -> Result<Exit, CliError> {
     let mut session = setup::session(&arguments.common)?;
-    let pending = interrupt::listen(session.interrupt());
-    let is_typed = io::stdin().is_terminal() && io::stdout().is_terminal();
-    let limits_time = arguments.common.set.iter().any(|setting| setting.starts_with("time_limit"));
-    if is_typed && !limits_time {
+    if is_typed() && !arguments.common.set.iter().any(|setting| setting.starts_with("time_limit")) {
         session.set("time_limit", TIME_LIMIT)?;
     }
+    let stem = arguments.common.db.as_deref().and_then(|path| path.file_stem());
+    converse(Beginning {
+        session,
+        parameters: setup::parameters(&arguments.common)?,
+        database: stem.map_or_else(|| "garden".to_owned(), |stem| stem.to_string_lossy().into_owned()),
+        keeps_history: !arguments.no_history,
+    })
+}
+
+fn is_typed() -> bool {
+    io::stdin().is_terminal() && io::stdout().is_terminal()
+}
+
+/// Reads statements, each up to the semicolon that ends it, and shows what they come to. Ctrl-C ends a statement that runs, or clears the
+/// text typed so far. Ctrl-D runs nothing: on an empty line it leaves, and asks first when a transaction is open.
+pub(crate) fn converse(beginning: Beginning) -> Result<Exit, CliError> {
+    let Beginning { session, parameters, database, keeps_history } = beginning;
+    let pending = interrupt::listen(session.interrupt());
     let session: Shared = Arc::new(Mutex::new(session));
-    let runner = Runner::new(Arc::clone(&session), setup::parameters(&arguments.common)?, pending, is_typed);
-    if is_typed { typed(arguments, &session, runner) } else { piped::run(runner) }
+    let runner = Runner::new(Arc::clone(&session), parameters, pending, is_typed());
+    if !is_typed() {
+        return piped::run(runner);
+    }
+    let history = if keeps_history { editor::history_file() } else { None };
+    typed((&session, &database), history.as_deref(), runner)
 }
 
 /// The loop of the editor.
-fn typed(arguments: &Shell, session: &Shared, mut runner: Runner) -> Result<Exit, CliError> {
-    let history = if arguments.no_history { None } else { editor::history_file() };
+fn typed((session, database): (&Shared, &str), history: Option<&Path>, mut runner: Runner) -> Result<Exit, CliError> {
     let in_colour = crate::output::may_colour();
-    let mut editor = match editor::editor(session, history.as_deref(), in_colour) {
+    let mut editor = match editor::editor(session, history, in_colour) {
         Ok(editor) => editor,
         Err(error) => {
             say(&format!("the history is not kept: {error}"))?;
             editor::editor(session, None, in_colour)?
         }
     };
-    let stem = arguments.common.db.as_deref().and_then(|path| path.file_stem());
-    let database = stem.map_or_else(|| "garden".to_owned(), |stem| stem.to_string_lossy().into_owned());
     say("statements end with ; and help lists the commands")?;
     let mut warned = false;
     loop {
         let place = {
             let session = lock(session);
-            Place::new(&database, session.schema(), session.in_transaction())
+            Place::new(database, session.schema(), session.in_transaction())
         };
         match editor.read_line(&place)? {
             Signal::Success(text) => {

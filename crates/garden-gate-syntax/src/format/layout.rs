@@ -165,13 +165,22 @@ impl<'o> Layout<'o> {
         self.last = Some(Last { piece: piece.clone(), is_sign });
     }
 
-    /// Writes nodes on the line when they fit.
+    /// Writes nodes on the line when they fit. A comment after the last of them, which ends the line, does not count.
     fn fits(&mut self, nodes: &[Node]) -> bool {
         let column = self.pending.unwrap_or(self.column);
+        let width = self.options.width.saturating_sub(column);
         let mut trial = Layout { out: String::new(), column: 0, pending: None, last: self.last.clone(), ..*self };
-        if !trial.flat(nodes, self.options.width.saturating_sub(column)) {
-            return false;
-        }
+        let after: &[Comment] = match nodes.split_last() {
+            Some((Node::Leaf(last), before)) if last.after.iter().any(Comment::ends_line) => {
+                let bare = Piece { after: Vec::new(), ..last.clone() };
+                if !trial.flat(before, width) || !trial.flat_piece(&bare, width) {
+                    return false;
+                }
+                &last.after
+            }
+            _ if trial.flat(nodes, width) => &[],
+            _ => return false,
+        };
         let (text, last) = (trial.out, trial.last);
         if let Some(indent) = self.pending.take() {
             self.break_line(indent);
@@ -180,6 +189,12 @@ impl<'o> Layout<'o> {
             self.push(&text);
         }
         self.last = last;
+        for comment in after {
+            self.push(" ");
+            self.push(&comment.text);
+            // Whoever writes on knows how far in.
+            self.line(0);
+        }
         true
     }
 

@@ -5,6 +5,7 @@ mod tour;
 
 use crate::args::{Demo, Topic};
 use crate::output::{self, READABLE};
+use crate::shell::{self, Beginning};
 use crate::{CliError, Exit, garden};
 use garden_gate::{Database, Outcome, Parameters, Session, SourceText};
 use garden_gate_view::{self as view, Look};
@@ -33,13 +34,15 @@ struct Walk {
 }
 
 impl Walk {
-    fn of(topic: Topic) -> Self {
-        match topic {
+    /// The walk of a topic; none where the shell is asked for.
+    fn of(topic: Topic) -> Option<Self> {
+        Some(match topic {
+            Topic::Shell => return None,
             Topic::Tour => Self { title: "a tour of Hollowmere Garden", setup: None, steps: tour::TOUR },
             Topic::Time => {
                 Self { title: "the history of Hollowmere Garden", setup: Some(time::SETUP), steps: time::STEPS }
             }
-        }
+        })
     }
 }
 
@@ -59,8 +62,8 @@ pub(crate) fn demo(arguments: &Demo) -> Result<Exit, CliError> {
         }
         return Ok(Exit::Success);
     }
-    let walk = Walk::of(arguments.topic);
-    let mut session = garden_session(arguments.scale, &walk)?;
+    let Some(walk) = Walk::of(arguments.topic) else { return try_it(arguments.scale) };
+    let mut session = garden_session(arguments.scale, walk.setup)?;
     let look = output::look();
     let look = look.wide(look.width.unwrap_or(READABLE).min(READABLE));
     writeln!(out, "Garden Gate: {}. All of it is made up.", walk.title)?;
@@ -75,7 +78,7 @@ pub(crate) fn demo(arguments: &Demo) -> Result<Exit, CliError> {
     }
     writeln!(out, "\nTo go on by yourself:")?;
     writeln!(out, "    garden-gate demo --to garden          write these tables as CSV files")?;
-    writeln!(out, "    garden-gate shell --data garden       type your own questions")?;
+    writeln!(out, "    garden-gate demo shell                type your own questions")?;
     writeln!(out, "    garden-gate plan --data garden -e \"SELECT …\" --measure")?;
     Ok(Exit::Success)
 }
@@ -106,15 +109,22 @@ fn show(session: &mut Session, step: &DemoStep, look: Look) -> Result<String, Cl
     })
 }
 
+/// The shell on the demo data, which keep nothing of what is typed.
+fn try_it(scale: u32) -> Result<Exit, CliError> {
+    let session = garden_session(scale, None)?;
+    let (parameters, database) = (Parameters::new(), "garden".to_owned());
+    shell::converse(Beginning { session, parameters, database, keeps_history: false })
+}
+
 /// A session over the garden, whose files are gone again when its tables are read.
-fn garden_session(scale: u32, walk: &Walk) -> Result<Session, CliError> {
+fn garden_session(scale: u32, setup: Option<&str>) -> Result<Session, CliError> {
     let folder = std::env::temp_dir().join(format!("garden-gate-demo-{}", std::process::id()));
     // A walk that makes tables of its own has those of the files in a schema beside them.
-    let loaded = load(scale, &folder, walk.setup.map(|_| "raw"));
+    let loaded = load(scale, &folder, setup.map(|_| "raw"));
     // Nothing is left after, whether loading went well or not.
     let _ = std::fs::remove_dir_all(&folder);
     let mut session = loaded?.session();
-    if let Some(setup) = walk.setup {
+    if let Some(setup) = setup {
         session.run(setup)?;
     }
     Ok(session)
