@@ -42,6 +42,7 @@ impl Terminal {
         command.env("XDG_STATE_HOME", "");
         command.env_remove("NO_COLOR");
         command.env("EDITOR", "");
+        command.env("PAGER", "");
         command.cwd(home);
         let child = pair.slave.spawn_command(command).unwrap();
         drop(pair.slave);
@@ -89,9 +90,15 @@ impl Terminal {
     /// Waits until the last line of the screen is this one, and stays so: a prompt that is about to be drawn anew takes no keys.
     #[track_caller]
     pub(crate) fn ends_with(&self, line: &str) {
+        self.ends_with_any(&[line]);
+    }
+
+    /// [`Terminal::ends_with`] for one of several lines.
+    #[track_caller]
+    pub(crate) fn ends_with_any(&self, lines: &[&str]) {
         let since = std::cell::Cell::new(Instant::now());
-        self.waits(&format!("{line:?} at the end"), |screen| {
-            if screen.lines().last() != Some(line) {
+        self.waits(&format!("one of {lines:?} at the end"), |screen| {
+            if !screen.lines().last().is_some_and(|last| lines.contains(&last)) {
                 since.set(Instant::now());
             }
             since.get().elapsed() > Duration::from_millis(400)
@@ -104,18 +111,6 @@ impl Terminal {
         while !holds(&self.screen()) {
             assert!(started.elapsed() < PATIENCE, "{what} is not seen:\n{}", self.screen());
             std::thread::sleep(Duration::from_millis(20));
-        }
-    }
-
-    /// Waits until the screen has not changed for a while.
-    pub(crate) fn settles(&self) {
-        let (mut last, mut since) = (self.screen(), Instant::now());
-        while since.elapsed() < Duration::from_millis(500) {
-            std::thread::sleep(Duration::from_millis(20));
-            let now = self.screen();
-            if now != last {
-                (last, since) = (now, Instant::now());
-            }
         }
     }
 

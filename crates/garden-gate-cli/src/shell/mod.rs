@@ -2,6 +2,7 @@
 
 mod command;
 mod editor;
+mod pager;
 mod piped;
 mod prompt;
 mod run;

@@ -16,6 +16,8 @@ use std::time::Duration;
 
 /// Rows of a result that are shown at once where somebody reads them.
 const MOST_ROWS: usize = 200;
+/// Lines of a table before its rows.
+const HEAD: usize = 2;
 /// Rows of a step that are shown.
 const STEP_ROWS: usize = 10;
 
@@ -164,7 +166,7 @@ impl Runner {
                 }
             }
             Command::Page => match self.rows.clone() {
-                Some(rows) => page(&rows),
+                Some(rows) => page(&rows, self.is_typed),
                 None => self.refuse("there is no result yet"),
             },
             Command::Save { what, path } => self.save(what, Path::new(&path)),
@@ -256,24 +258,24 @@ fn save_rows(rows: &ResultSet, path: &Path) -> Result<(), CliError> {
     output.finish()
 }
 
-/// Rows in the pager that the environment names, or page by page.
-fn page(rows: &ResultSet) -> Result<(), CliError> {
+/// Rows in the pager that the environment names, or in ours; all of them, where nobody is there to turn pages.
+fn page(rows: &ResultSet, is_typed: bool) -> Result<(), CliError> {
     let text = view::table(rows, view::Look::plain());
-    let Some(pager) = std::env::var("PAGER").ok().filter(|pager| !pager.is_empty()) else { return show(&text) };
-    let mut words = pager.split_whitespace();
-    let Some(program) = words.next() else { return show(&text) };
-    let started = std::process::Command::new(program).args(words).stdin(std::process::Stdio::piped()).spawn();
-    match started {
-        Ok(mut child) => {
-            if let Some(mut input) = child.stdin.take() {
-                // A pager that is left early takes no more.
-                let _ = input.write_all(text.as_bytes());
-            }
-            child.wait()?;
-            Ok(())
-        }
-        Err(error) => {
-            Err(io::Error::new(error.kind(), format!("the pager {program} cannot be started: {error}")).into())
-        }
+    if !is_typed {
+        return show(&text);
     }
+    let pager = std::env::var("PAGER").ok().filter(|pager| !pager.is_empty());
+    let Some(pager) = pager else { return Ok(super::pager::page(&text, HEAD)?) };
+    let mut words = pager.split_whitespace();
+    let Some(program) = words.next() else { return Ok(super::pager::page(&text, HEAD)?) };
+    let started = std::process::Command::new(program).args(words).stdin(std::process::Stdio::piped()).spawn();
+    let unstarted =
+        |error: io::Error| io::Error::new(error.kind(), format!("the pager {program} cannot be started: {error}"));
+    let mut child = started.map_err(unstarted)?;
+    if let Some(mut input) = child.stdin.take() {
+        // A pager that is left early takes no more.
+        let _ = input.write_all(text.as_bytes());
+    }
+    child.wait()?;
+    Ok(())
 }
