@@ -1,5 +1,6 @@
 //! What can be typed; what it means is computed in `setup` and the commands.
 
+use crate::args_examples as examples;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::path::PathBuf;
 
@@ -14,35 +15,49 @@ pub(crate) struct Arguments {
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     /// Run statements and print their rows
+    #[command(after_help = examples::RUN)]
     Run(Run),
     /// Show the plan of a query
+    #[command(after_help = examples::PLAN)]
     Plan(Plan),
     /// Show the rows of each step of a query: WITH, FROM, expressions, operands, rounds of a recursion
+    #[command(after_help = examples::STEPS)]
     Steps(Steps),
     /// Run queries beside each other: same rows? same plan? which is cheaper
+    #[command(after_help = examples::COMPARE)]
     Compare(Compare),
     /// Run a query for one value of a parameter after the other, and show where its plan changes
+    #[command(after_help = examples::SWEEP)]
     Sweep(Sweep),
     /// Run check files, and tell what does not hold; exit status 1 when something does not
+    #[command(after_help = examples::CHECK)]
     Check(Check),
     /// Show the tables, or what is known of one
+    #[command(after_help = examples::DESCRIBE)]
     Describe(Describe),
     /// Read a database file from end to end, and check its checksums and constraints
+    #[command(after_help = examples::VERIFY)]
     Verify(Verify),
     /// Make a database file as small as what it holds allows
+    #[command(after_help = examples::COMPACT)]
     Compact(Compact),
     /// Type statements and see their rows, one after the other
+    #[command(after_help = examples::SHELL)]
     Shell(Shell),
     /// Speak the Language Server Protocol with an editor, over standard input and output
-    #[command(after_help = LANGUAGE_SERVER_EXAMPLES)]
+    #[command(after_help = examples::LANGUAGE_SERVER)]
     LanguageServer(LanguageServer),
     /// Lay out SQL anew: the same statements and comments, lines of a width
-    #[command(after_help = FORMAT_EXAMPLES)]
+    #[command(after_help = examples::FORMAT)]
     Format(FormatFiles),
     /// Print the completions of the command line for a command interpreter
-    #[command(after_help = COMPLETIONS_EXAMPLES)]
+    #[command(after_help = examples::COMPLETIONS)]
     Completions(Completions),
+    /// Write the pages of the manual to a folder
+    #[command(after_help = examples::MANUAL)]
+    Manual(Manual),
     /// A guided example on the demo garden, or its data written to a folder
+    #[command(after_help = examples::DEMO)]
     Demo(Demo),
 }
 
@@ -246,26 +261,11 @@ pub(crate) struct Shell {
     pub(crate) no_history: bool,
 }
 
-const LANGUAGE_SERVER_EXAMPLES: &str = "\
-Examples:
-  garden-gate language-server --data demo/data
-  garden-gate language-server --db garden.db";
-
 #[derive(Debug, Args)]
 pub(crate) struct LanguageServer {
     #[command(flatten)]
     pub(crate) common: Common,
 }
-
-const FORMAT_EXAMPLES: &str = "\
-Examples:
-  echo 'select name from bed where sun=1' | garden-gate format
-  garden-gate format --check queries/*.sql";
-
-const COMPLETIONS_EXAMPLES: &str = "\
-Examples:
-  garden-gate completions bash > ~/.local/share/bash-completion/completions/garden-gate
-  garden-gate completions fish > ~/.config/fish/completions/garden-gate.fish";
 
 #[derive(Debug, Args)]
 pub(crate) struct FormatFiles {
@@ -291,6 +291,13 @@ pub(crate) enum Letters {
     Upper,
     Lower,
     Keep,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Manual {
+    /// The folder, made when it is not there
+    #[arg(long, value_name = "DIR")]
+    pub(crate) to: PathBuf,
 }
 
 #[derive(Debug, Args)]

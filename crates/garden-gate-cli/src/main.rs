@@ -1,6 +1,7 @@
 //! `garden-gate`: runs SQL over files as tables, and shows the plans.
 
 mod args;
+mod args_examples;
 mod commands;
 mod destination;
 mod garden;
@@ -76,6 +77,7 @@ fn main() -> ExitCode {
         Command::Shell(shell) => shell::shell(&shell),
         Command::LanguageServer(server) => language_server::serve(&server),
         Command::Format(format) => commands::format::format(&format),
+        Command::Manual(manual) => commands::manual::manual(&manual),
         Command::Completions(completions) => commands::completions::completions(&completions),
         Command::Demo(demo) => commands::demo::demo(&demo),
     };

@@ -1,4 +1,4 @@
-//! `format` and `completions`: files and standard input in, laid out text and exit status out.
+//! `format`, `completions`, `manual` and the examples of the help.
 
 use crate::tool::{tool, tool_with_input};
 
@@ -41,4 +41,49 @@ fn the_example_of_the_page_is_what_comes() {
     let example = page.split("$ echo \"").nth(1).and_then(|rest| rest.split("```").next()).unwrap();
     let (sql, shown) = example.split_once("\" | garden-gate format --width 60\n").unwrap();
     assert_eq!(tool_with_input(&["format", "--width", "60"], sql).out, shown);
+}
+
+/// Each command has two examples, and those on the demo data run.
+#[test]
+fn the_examples_of_the_help_run() {
+    let help = tool(&["--help"]).out;
+    let (_, commands) = help.split_once("Commands:\n").unwrap();
+    let lines = commands.lines().take_while(|line| !line.trim().is_empty());
+    let names: Vec<&str> =
+        lines.filter_map(|line| line.strip_prefix("  ")?.split(' ').next()).filter(|name| !name.is_empty()).collect();
+    assert!(names.len() > 14, "{names:?}");
+    for name in names.into_iter().filter(|name| *name != "help") {
+        let help = tool(&[name, "--help"]).out;
+        let (_, examples) = help.split_once("Examples:\n").unwrap_or_else(|| panic!("{name} has no examples"));
+        let examples: Vec<&str> = examples.lines().map(str::trim).filter(|line| !line.is_empty()).collect();
+        assert_eq!(examples.len(), 2, "{name}: {examples:?}");
+        let runs = |example: &&&str| {
+            !["garden.db", " > ", "manual", "language-server"].iter().any(|part| example.contains(part))
+        };
+        for example in examples.iter().filter(runs) {
+            let script = example.replace("garden-gate", "\"$TOOL\"");
+            let ran = std::process::Command::new("sh")
+                .args(["-c", &script])
+                .env("TOOL", env!("CARGO_BIN_EXE_garden-gate"))
+                .current_dir(crate::tool::root())
+                .stdin(std::process::Stdio::null())
+                .output()
+                .unwrap();
+            assert!(ran.status.success(), "{example}\n{}", String::from_utf8_lossy(&ran.stderr));
+        }
+    }
+}
+
+#[test]
+fn the_manual_is_current() {
+    let folder = tempfile::tempdir().unwrap();
+    assert_eq!(tool(&["manual", "--to", folder.path().to_str().unwrap()]).status, 0);
+    let kept = crate::tool::root().join("docs/man");
+    let pages: Vec<_> = std::fs::read_dir(folder.path()).unwrap().map(|page| page.unwrap().file_name()).collect();
+    assert!(pages.len() > 15, "{pages:?}");
+    for page in &pages {
+        let text = |folder: &std::path::Path| std::fs::read_to_string(folder.join(page)).unwrap_or_default();
+        assert!(text(folder.path()) == text(&kept), "{page:?} is old: scripts/manual writes it anew");
+    }
+    assert_eq!(std::fs::read_dir(kept).unwrap().count(), pages.len());
 }

@@ -7,6 +7,7 @@ pub(crate) mod demo;
 pub(crate) mod describe;
 pub(crate) mod format;
 pub(crate) mod inspect;
+pub(crate) mod manual;
 pub(crate) mod plan;
 pub(crate) mod run;
 pub(crate) mod verify;
