@@ -82,7 +82,7 @@ impl Script {
     }
 
     /// Tokens up to a semicolon, which is skipped; the last is always `End`.
-    fn tokens_to_semicolon(&mut self) -> Result<Vec<Token>> {
+    pub(super) fn tokens_to_semicolon(&mut self) -> Result<Vec<Token>> {
         let mut lexer = Lexer::new(self.source.text(), self.at);
         let mut tokens = Vec::new();
         let mut failed = None;
@@ -147,64 +147,6 @@ pub(super) fn traced(text: &str, tokens: Vec<Token>) -> (Noted, Result<Statement
     (parser.trace.taken(), outcome)
 }
 
-/// The expression that a text consists of, such as a default that a table's definition keeps.
-pub fn expression_of(source: &SourceText) -> Result<super::ast::Expr> {
-    let tokens = Script::new(Arc::new(source.clone())).tokens_to_semicolon()?;
-    Parser::new(source.text(), tokens).expression()
-}
-
-/// A text of SQL with a quoted name instead of each use of a word.
-pub fn with_name_for(source: &SourceText, word: &str, name: &str) -> Result<String> {
-    let tokens = Script::new(Arc::new(source.clone())).tokens_to_semicolon()?;
-    let mut text = String::new();
-    let mut copied = 0;
-    for token in tokens {
-        let range = token.span.range();
-        if token.kind == TokenKind::Word && source.slice(token.span).eq_ignore_ascii_case(word) {
-            text.push_str(&source.text()[copied..range.start]);
-            text.push_str(&format!("\"{}\"", name.replace('"', "\"\"")));
-            copied = range.end;
-        }
-    }
-    text.push_str(&source.text()[copied..]);
-    Ok(text)
-}
-
-/// The parts of a name that appears alone.
-pub fn name_of(text: &str) -> Result<Vec<Ident>> {
-    let source = SourceText::new(text);
-    let tokens = Script::new(Arc::clone(&source)).tokens_to_semicolon()?;
-    let mut parser = Parser::new(source.text(), tokens);
-    let parts = parser.qualified_name("a name")?;
-    if parser.current().kind == TokenKind::End { Ok(parts) } else { Err(parser.expected("the end of the name")) }
-}
-
-/// The options that stand in parentheses after the path of a file, without them.
-pub fn file_options_of(text: &str) -> Result<super::ast::FileOptions> {
-    if text.trim().is_empty() {
-        return Ok(super::ast::FileOptions::default());
-    }
-    let source = SourceText::new(format!("({text})"));
-    let read = || {
-        let tokens = Script::new(Arc::clone(&source)).tokens_to_semicolon()?;
-        let mut parser = Parser::new(source.text(), tokens);
-        let options = parser.file_options()?;
-        if parser.current().kind == TokenKind::End {
-            Ok(options)
-        } else {
-            Err(parser.expected("the end of the options"))
-        }
-    };
-    read().map_err(|error: Error| error.in_source(&source))
-}
-
-/// The type that a text names.
-pub fn type_of(text: &str) -> Result<crate::types::DeclaredType> {
-    let source = SourceText::new(text);
-    let tokens = Script::new(Arc::clone(&source)).tokens_to_semicolon()?;
-    Parser::new(source.text(), tokens).declared_type()
-}
-
 /// A recursive-descent parser over the tokens of one statement.
 ///
 /// The last token is `End` and is never passed, so looking ahead never fails.
@@ -219,7 +161,7 @@ pub(super) struct Parser<'a> {
 }
 
 impl<'a> Parser<'a> {
-    fn new(text: &'a str, tokens: Vec<Token>) -> Self {
+    pub(super) fn new(text: &'a str, tokens: Vec<Token>) -> Self {
         Self { text, tokens, at: 0, nesting: 0, positional: 0, trace: Trace::default() }
     }
 
