@@ -3,7 +3,7 @@
 use super::blank_padding::align_blanks;
 use super::convert::convert;
 use super::{BareName, Binder, problem::Problem, scope::Clause, scope::Scope};
-use crate::diagnostic::{Result, Span};
+use crate::diagnostic::{Error, Result, Span};
 use crate::logical::{Expr, ExprKind, Function};
 use crate::syntax::ast::{self, CompareOp, Test};
 use crate::types::{SqlType, Value};
@@ -155,7 +155,11 @@ impl Binder<'_> {
             return self.coerce(operand, SqlType::TEXT);
         }
         let span = operand.span();
-        self.report(&Problem::WrongType { what: what.into(), expected: "text", found }, span)
+        let error = Error::from_facts(&Problem::WrongType { what: what.into(), expected: "text", found }).at(span);
+        let is_one = !matches!(found, SqlType::Array(_) | SqlType::Row(_)) && !found.is_binary();
+        let help = format!("CAST({} AS VARCHAR(40)) makes text of it", self.text(span));
+        self.problems.push(if is_one { error.with_help(help) } else { error });
+        super::stand_in(span)
     }
 
     /// `IS [NOT] NULL`, `TRUE`, `FALSE` or `UNKNOWN`.

@@ -122,6 +122,11 @@ fn an_editor_is_told_what_is_wrong_and_what_fits() {
     assert_eq!(hover["contents"]["value"], "column **name**: VARCHAR");
     let definition = client.at("definition", (2, 18));
     assert_eq!(definition["range"]["start"], json!({"line": 1, "character": 5}));
+    let place = json!({"textDocument": {"uri": URI}, "position": {"line": 1, "character": 6}, "context": {"includeDeclaration": true}});
+    let references = client.ask("textDocument/references", place);
+    let lines: Vec<u64> =
+        references.as_array().unwrap().iter().filter_map(|one| one["range"]["start"]["line"].as_u64()).collect();
+    assert_eq!(lines, [1, 2], "{references}");
     let symbols = client.ask("textDocument/documentSymbol", json!({"textDocument": {"uri": URI}}));
     assert_eq!(symbols[0]["children"][0]["name"], "dark");
     let edits = client.ask(

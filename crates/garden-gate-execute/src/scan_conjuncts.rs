@@ -1,4 +1,4 @@
-//! What the conjuncts of a scan ask of single columns, for a source that can leave out rows.
+//! What the conjuncts of a scan ask of single columns, for a source that can omit rows.
 
 use super::index_read::{Key, as_key};
 use crate::catalog::{ColumnConjunct, ColumnTest};
@@ -48,7 +48,7 @@ fn compared<'e>(scan: &Scan, term: &'e Expr) -> Option<(usize, CompareOp, &'e [E
 }
 
 /// The test of values that a comparison is. Of a constant that is not a value of the column's type there is the nearest one, on whichever
-/// side; no value lies between the two, so that including it leaves nothing out.
+/// side; no value lies between the two, so that including it omits nothing.
 fn test(op: CompareOp, values: Vec<(Value, bool)>) -> Option<ColumnTest> {
     let exact = values.iter().all(|(_, is_exact)| *is_exact);
     let mut values = values.into_iter().map(|(value, _)| value);

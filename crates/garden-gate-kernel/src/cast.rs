@@ -370,7 +370,7 @@ fn primitive<L: ArrowPrimitiveType>(
     Ok(Arc::new(PrimitiveArray::<L>::from_iter(values).with_data_type(to.arrow())))
 }
 
-/// A number that is one but does not fit is told apart from text that is none.
+/// A number that is one but does not fit is distinguished from text that is none.
 #[cold]
 fn explain(text: &str, to: SqlType) -> Problem {
     if to.is_number() && is_number(text) {

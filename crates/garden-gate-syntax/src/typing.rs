@@ -101,7 +101,7 @@ impl Typing {
         typing
     }
 
-    /// Where the word at the cursor begins, and what it is inside of.
+    /// Where the word at the cursor begins, and what it is inside.
     fn word_at(&mut self, text: &str, cursor: usize) -> usize {
         let mut lexer = Lexer::new(text, 0);
         let mut last = Token { kind: TokenKind::End, span: Span::new(0, 0) };
@@ -178,7 +178,7 @@ impl<'t> Around<'t> {
         let mut lexer = Lexer::new(text, 0);
         let mut tokens: Vec<Token> = Vec::new();
         loop {
-            // What is not closed is passed over: the rest of the text is in it.
+            // What is not closed is skipped: the rest of the text is in it.
             let Ok(token) = lexer.next_token() else { if tokens.len() > text.len() { break } else { continue } };
             let is_end = token.kind == TokenKind::Symbol(Symbol::Semicolon);
             if token.kind == TokenKind::End || is_end && token.span.start as usize >= cursor {

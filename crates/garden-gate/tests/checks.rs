@@ -1,4 +1,4 @@
-//! Check files: what holds passes, and what does not is told by the key that asked for it.
+//! Check files: what holds passes, and what does not is reported by the key that asked for it.
 
 use garden_gate::{Database, Value, inspect::CheckFile};
 use std::path::Path;

@@ -1,5 +1,5 @@
 //! Columns with limits besides their type, columns added to tables with rows, MERGE with queries in ON, and constraints that are
-//! unproven. What each statement comes to was worked out by hand.
+//! unproven. What each statement comes to was computed by hand.
 
 use crate::story::{check, tell};
 use garden_gate::Database;

@@ -1,4 +1,4 @@
-//! The features of ISO/IEC 9075-2 by their ids, each with queries whose rows were worked out by hand; `docs/sql.md` has the table.
+//! The features of ISO/IEC 9075-2 by their ids, each with queries whose rows were computed by hand; `docs/sql.md` has the table.
 
 use crate::support::{check_problems, run, session};
 

@@ -1,4 +1,4 @@
-//! Constraints that are checked when their transaction ends (clause 10.8). What each statement comes to was worked out by hand.
+//! Constraints that are checked when their transaction ends (clause 10.8). What each statement comes to was computed by hand.
 
 use crate::story::{check, tell};
 use garden_gate::Database;

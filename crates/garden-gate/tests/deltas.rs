@@ -1,4 +1,4 @@
-//! Queries over the rows of a change (clause 7.6). What each statement comes to was worked out by hand.
+//! Queries over the rows of a change (clause 7.6). What each statement comes to was computed by hand.
 
 use crate::story::tell;
 

@@ -81,7 +81,7 @@ fn conditions_together_leave_no_more_than_each() {
     }
 }
 
-/// Rows fall into groups by chance: how many groups have a count, a sum, an average past a bound is told from their spread.
+/// Rows fall into groups by chance: how many groups have a count, a sum, an average past a bound is estimated from their spread.
 #[test]
 fn conditions_on_aggregates_go_by_their_spread() {
     let mut draw = Draw::new(5);

@@ -1,4 +1,4 @@
-//! The predefined functions, family by family, at their edges: values and types worked out by hand from clauses 6.29 to 6.36.
+//! The predefined functions, family by family, at their edges: values and types computed by hand from clauses 6.29 to 6.36.
 
 use crate::support::{check_problems, run, session};
 

@@ -25,7 +25,7 @@ fn garden() -> Session {
     session
 }
 
-/// The tasks, worked out here, that fulfil a condition on bed, day and hours; NULL is nothing.
+/// The tasks, computed here, that fulfil a condition on bed, day and hours; NULL is nothing.
 fn tasks(holds: impl Fn(Option<i64>, i64, i64) -> bool) -> String {
     let left = (1..=20_000_i64).filter(|n| n % 5 != 0);
     let found = left.filter(|n| holds(Some(n % 97).filter(|bed| *bed != 0), n % 89, n % 83));

@@ -1,4 +1,4 @@
-//! Steps, comparisons and sweeps: what they give is worked out by hand from a few rows.
+//! Steps, comparisons and sweeps: what they give is computed by hand from a few rows.
 
 use crate::support::session;
 use garden_gate::{
@@ -135,7 +135,7 @@ fn one_step_can_be_asked_for() {
 
 #[test]
 fn comparisons_tell_where_rows_and_plans_part() {
-    // The two queries, whether order counts, whether rows and plans are the same, and what is told.
+    // The two queries, whether order counts, whether rows and plans are the same, and what is reported.
     for (a, b, ordered, same, told) in [
         ("SELECT id FROM plot", "SELECT id FROM plot", true, (true, true), &[][..]),
         (
@@ -145,7 +145,7 @@ fn comparisons_tell_where_rows_and_plans_part() {
             (true, false),
             &["plan at the top: table scan plot in query 1, sort in query 2"],
         ),
-        // Numbers are compared by value; the type is told.
+        // Numbers are compared by value; the type is shown.
         (
             "VALUES (1)",
             "VALUES (1.0)",
@@ -256,7 +256,7 @@ fn sweeps_show_where_the_plan_changes() {
     assert_eq!(lines, ["index lookup reading by reading_rare_ix", "table scan reading"]);
     assert!(found.points.iter().all(|point| point.plan.root.actual_rows == Some(point.actual_rows)));
 
-    // Of rows that are grouped into one it is told how many they are.
+    // Of rows that are grouped into one it is shown how many they are.
     for (sql, rows) in [
         ("SELECT COUNT(*) FROM reading WHERE rare = :rare", [1, 1, 1, 19_990, 0]),
         ("SELECT note, COUNT(*) FROM reading WHERE rare = :rare GROUP BY note", [1, 1, 1, 1, 0]),

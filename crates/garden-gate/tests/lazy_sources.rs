@@ -138,7 +138,7 @@ fn a_source_is_told_what_is_asked_of_its_columns() {
         session.query(sql, ()).unwrap();
         assert_eq!(source.asked.lock().unwrap().last().map(String::as_str), Some(asked), "{sql}");
     }
-    // What was left out is shown.
+    // What was omitted is shown.
     let (_, plan) = session.measure("SELECT n FROM numbers WHERE n >= 1000", ()).unwrap();
     let scan = plan.nodes().into_iter().find(|node| node.target.is_some()).expect("a scan");
     assert_eq!((scan.passed_rows, scan.actual_rows), (Some(1000), Some(2000)));

@@ -1,4 +1,4 @@
-//! Three-valued logic (ISO/IEC 9075-2, clause 6.39), worked out from the standard's truth tables.
+//! Three-valued logic (ISO/IEC 9075-2, clause 6.39), computed from the standard's truth tables.
 
 use crate::support::{check_rows, check_values, session};
 

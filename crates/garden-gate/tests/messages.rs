@@ -153,3 +153,17 @@ fn deep_nesting_is_an_error_and_wide_lists_are_not() {
         "1"
     );
 }
+
+/// Where text is needed, the help says how a value becomes text.
+#[test]
+fn what_is_not_text_can_be_cast() {
+    crate::story::tell(&[
+        (
+            "SELECT 'no. ' || n FROM SERIES(1, 2) AS s (n)",
+            "!42000 needs text … CAST(n AS VARCHAR(40)) makes text of it",
+        ),
+        ("SELECT 'no. ' || CAST(n AS VARCHAR(40)) FROM SERIES(1, 2) AS s (n)", "=no. 1; no. 2"),
+        ("SELECT UPPER(DATE '2024-01-02')", "!42000 CAST(DATE '2024-01-02' AS VARCHAR(40))"),
+        ("SELECT 'a' || ARRAY[1]", "!42000"),
+    ]);
+}

@@ -320,7 +320,7 @@ fn old_statistics_are_told_when_they_are_kept() {
     assert!(notes(&mut session, sql).is_empty());
     assert!((estimated(&mut session) - 200.0).abs() < 1.0);
     session.run("DELETE FROM task WHERE bed_id = 7; SET keep_statistics = FALSE").unwrap();
-    assert!(notes(&mut session, sql).is_empty(), "they are worked out anew");
+    assert!(notes(&mut session, sql).is_empty(), "they are computed anew");
 }
 
 #[test]

@@ -1,4 +1,4 @@
-//! Sequences, domains, table functions and comments. What each statement comes to was worked out by hand.
+//! Sequences, domains, table functions and comments. What each statement comes to was computed by hand.
 
 use crate::random_queries::Draw;
 use crate::story::{check, tell};

@@ -183,7 +183,7 @@ fn a_merge_join_takes_its_order_from_indexes() {
     let merged = format!("{joined} GUIDE (JOIN (t, n) BY MERGE)");
     let plan = session.plan(&merged, ()).unwrap();
     assert!(!shape(&plan).contains("sort (") && shape(&plan).contains("merge join (index"), "{}", shape(&plan));
-    // The cost that is told is that of the plan.
+    // The cost that is shown is that of the plan.
     let decision = plan.considered.iter().find(|decision| decision.decision.to_string() == "join t with n").unwrap();
     let told =
         decision.candidates.iter().find(|candidate| candidate.choice == "merge join").and_then(|known| known.cost);

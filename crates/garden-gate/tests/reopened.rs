@@ -148,7 +148,7 @@ fn statistics_come_back_with_their_file() {
     // Of 2,000 numbers 286 leave 3 when they are divided by 7.
     assert!((plan.root.estimated_rows - 286.0).abs() < 1.0, "{}", plan.root.estimated_rows);
     assert_eq!(facts(&session), before);
-    // Few changes leave them; many have them worked out again.
+    // Few changes leave them; many have them computed again.
     check(&mut session, ("INSERT INTO t (n, w) VALUES (5000, 'word 3')", "1"));
     drop(session);
     let mut session = Database::open(&path).unwrap().session();

@@ -1,4 +1,4 @@
-//! Queries inside expressions: in every clause, with NULLs, over no rows, at any depth. Rows are worked out by hand.
+//! Queries inside expressions: in every clause, with NULLs, over no rows, at any depth. Rows are computed by hand.
 
 use crate::support::{check_problems, check_rows, session};
 
@@ -181,7 +181,7 @@ fn a_query_repeated_behind_a_condition() {
     ]);
 }
 
-/// The sides of an outer join whose ON holds a query are used twice, and worked out once: the plan does not double with each join.
+/// The sides of an outer join whose ON holds a query are used twice, and computed once: the plan does not double with each join.
 #[test]
 fn outer_joins_with_queries_in_on_do_not_double() {
     let joined = |count: usize| {

@@ -1,4 +1,4 @@
-//! Tables that live: definition, change and constraints. What each statement comes to was worked out by hand.
+//! Tables that live: definition, change and constraints. What each statement comes to was computed by hand.
 
 use crate::story::tell;
 use garden_gate::{Database, Parameters};

@@ -1,4 +1,4 @@
-//! Changes through views, and CHECK OPTION (clauses 4.15.2 and 11.32). What each statement comes to was worked out by hand.
+//! Changes through views, and CHECK OPTION (clauses 4.15.2 and 11.32). What each statement comes to was computed by hand.
 
 use crate::story::tell;
 

@@ -1,4 +1,4 @@
-//! Windows: every function, frame and exclusion, over rows with ties and NULLs. Expected rows are worked out by hand.
+//! Windows: every function, frame and exclusion, over rows with ties and NULLs. Expected rows are computed by hand.
 
 use crate::support::{check_problems, check_rows, run, session};
 

@@ -11,7 +11,7 @@ use std::ops::Bound;
 pub struct ScanRequest<'r> {
     /// The columns, by their positions, in the order in which segments have them.
     pub columns: &'r [usize],
-    /// What is asked of single columns, all of it. A source may leave out rows for which one of them does not hold, and need not: the
+    /// What is asked of single columns, all of it. A source may omit rows for which one of them does not hold, and need not: the
     /// statement tests its predicates on all rows that it gets.
     pub conjuncts: &'r [ColumnConjunct],
     /// How many rows of the source are enough, whichever they are by its order; all, when there is no such number.
@@ -85,7 +85,7 @@ impl ColumnTest {
 pub struct SegmentStream<'s> {
     /// The segments, in the order of the source.
     pub segments: Box<dyn Iterator<Item = Result<Segment>> + Send + 's>,
-    /// Rows that were left out since a conjunct does not hold for any of them; a measured plan shows them.
+    /// Rows that were omitted since a conjunct does not hold for any of them; a measured plan shows them.
     pub pruned: u64,
     /// Whether all segments are in memory already. Then they are shared among workers in pieces; else each is one worker's, and the next
     /// is asked for when a worker has time for it.

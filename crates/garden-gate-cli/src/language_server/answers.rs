@@ -8,8 +8,8 @@ use lsp_types::{
     CodeAction, CodeActionKind, CodeActionOrCommand, CodeActionParams, CompletionItem, CompletionItemKind,
     CompletionParams, CompletionResponse, CompletionTextEdit, Diagnostic, DiagnosticSeverity, DocumentFormattingParams,
     DocumentSymbol, DocumentSymbolParams, DocumentSymbolResponse, GotoDefinitionParams, GotoDefinitionResponse, Hover,
-    HoverContents, HoverParams, Location, MarkupContent, MarkupKind, NumberOrString, SymbolKind, TextEdit, Uri,
-    WorkspaceEdit,
+    HoverContents, HoverParams, Location, MarkupContent, MarkupKind, NumberOrString, ReferenceParams, SymbolKind,
+    TextEdit, Uri, WorkspaceEdit,
 };
 use std::collections::HashMap;
 
@@ -35,6 +35,7 @@ of_document! {
     DocumentSymbolParams: text_document;
     DocumentFormattingParams: text_document;
     CodeActionParams: text_document;
+    ReferenceParams: text_document_position.text_document;
 }
 
 pub(super) struct Answers(Session);
@@ -84,6 +85,21 @@ impl Answers {
         let step = find_step(&around, word.trim_matches('"'))?;
         let range = range(text, step.name_span.range());
         Some(GotoDefinitionResponse::Scalar(Location::new(place.text_document.uri.clone(), range)))
+    }
+
+    /// The places of a name in its statement.
+    pub(super) fn references(&self, text: &str, params: &ReferenceParams) -> Option<Vec<Location>> {
+        let place = &params.text_document_position;
+        let (name, word) = name_at(text, byte(text, place.position))?;
+        let statement =
+            outline(text).into_iter().map(|item| item.span.range()).find(|span| span.contains(&name.start))?;
+        let same = |range: &std::ops::Range<usize>| {
+            text.get(range.clone()).is_some_and(|known| known.eq_ignore_ascii_case(word))
+        };
+        let names =
+            token_classes(text).into_iter().filter(|(_, class)| *class == TokenClass::Name).map(|(range, _)| range);
+        let found = names.filter(|range| statement.contains(&range.start) && same(range));
+        Some(found.map(|found| Location::new(place.text_document.uri.clone(), range(text, found))).collect())
     }
 
     pub(super) fn symbols(&self, text: &str, _: &DocumentSymbolParams) -> Option<DocumentSymbolResponse> {

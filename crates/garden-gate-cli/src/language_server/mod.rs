@@ -11,7 +11,8 @@ use lsp_types::notification::{
     DidChangeTextDocument, DidCloseTextDocument, DidOpenTextDocument, Notification as _, PublishDiagnostics,
 };
 use lsp_types::request::{
-    CodeActionRequest, Completion, DocumentSymbolRequest, Formatting, GotoDefinition, HoverRequest, Request as _,
+    CodeActionRequest, Completion, DocumentSymbolRequest, Formatting, GotoDefinition, HoverRequest, References,
+    Request as _,
 };
 use lsp_types::{
     CompletionOptions, OneOf, PublishDiagnosticsParams, ServerCapabilities, TextDocumentSyncCapability,
@@ -40,6 +41,7 @@ fn capabilities() -> ServerCapabilities {
         completion_provider: Some(CompletionOptions { trigger_characters: Some(triggers), ..Default::default() }),
         hover_provider: Some(true.into()),
         definition_provider: Some(OneOf::Left(true)),
+        references_provider: Some(OneOf::Left(true)),
         document_symbol_provider: Some(OneOf::Left(true)),
         document_formatting_provider: Some(OneOf::Left(true)),
         code_action_provider: Some(true.into()),
@@ -81,6 +83,7 @@ impl Server<'_> {
             Completion::METHOD => self.asked(params, |text, params| self.answers.completions(text, params)),
             HoverRequest::METHOD => self.asked(params, |text, params| self.answers.hover(text, params)),
             GotoDefinition::METHOD => self.asked(params, |text, params| self.answers.definition(text, params)),
+            References::METHOD => self.asked(params, |text, params| self.answers.references(text, params)),
             DocumentSymbolRequest::METHOD => self.asked(params, |text, params| self.answers.symbols(text, params)),
             Formatting::METHOD => self.asked(params, |text, params| self.answers.formatting(text, params)),
             CodeActionRequest::METHOD => self.asked(params, |text, params| self.answers.actions(text, params)),

@@ -480,6 +480,6 @@ pub struct EarlyGroups {
     /// Instead of the input of the grouping.
     pub input: LogicalPlan,
     pub aggregates: Vec<(ColumnId, Aggregate)>,
-    /// What is told when it is taken.
+    /// What is reported when it is taken.
     pub note: RewriteNote,
 }

@@ -1,5 +1,5 @@
 //! A text file read into the columns of a table that is there: each text must have the type of its column, and a row that does not
-//! is told apart from the others with its line.
+//! is distinguished from the others with its line.
 
 use super::column_builder::{ColumnBuilder, Misfit};
 use super::csv::Csv;

@@ -14,7 +14,7 @@
 //!
 //! Offsets and numbers have one, two or four bytes, as they need (frame of reference and dictionary coding; Abadi, Madden, Ferreira:
 //! Integrating compression and execution in column-oriented database systems, SIGMOD 2006). What is left goes through the fastest level
-//! of Zstandard. A stream begins with four bytes 0xFF, by which a column that is not packed is told apart.
+//! of Zstandard. A stream begins with four bytes 0xFF, by which a column that is not packed is distinguished.
 
 use crate::diagnostic::Result;
 use crate::kernel::{from_integer_lanes, integer_lanes, own_texts};

@@ -61,7 +61,7 @@ impl Session {
         let BoundChange { schema, table, rows, meaning, checks, .. } = bind_change(change, call.source, &around)?;
         let (old, definition) = stored(catalog, &schema, &table)?;
         self.note_use(catalog, &schema, &table);
-        // What is wrong with RETURNING is told before anything is done.
+        // What is wrong with RETURNING is reported before anything is done.
         let returning = |new: &Batch, before: &Batch| -> Result<Option<ResultSet>> {
             let Some(items) = &change.returning else { return Ok(None) };
             let rows = both(&definition, new, before);

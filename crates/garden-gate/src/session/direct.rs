@@ -147,7 +147,7 @@ pub(super) fn value(value: &Value, sql_type: SqlType) -> Option<ArrayRef> {
         | (Value::Months(_), T::YearMonth) => true,
         _ => false,
     };
-    // What does not fit its digits is told by the usual way.
+    // What does not fit its digits is reported by the usual way.
     if fits { array_of(value, sql_type).ok() } else { None }
 }
 

@@ -1,4 +1,4 @@
-//! The 22 queries of TPC-H at scale factor 0.01, against answers that were worked out by other means, on one worker and on two.
+//! The 22 queries of TPC-H at scale factor 0.01, against answers that were computed by other means, on one worker and on two.
 
 #[path = "../../benches/tpch/data.rs"]
 mod data;

@@ -18,7 +18,7 @@ pub(crate) enum Fault {
 }
 
 thread_local! {
-    /// Expressions that may still be worked out for the query at hand.
+    /// Expressions that may still be evaluated for the query at hand.
     static BUDGET: std::cell::Cell<u64> = const { std::cell::Cell::new(0) };
 }
 

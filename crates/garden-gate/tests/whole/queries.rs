@@ -322,7 +322,7 @@ fn whole_queries_give_what_the_reference_gives() {
 
 /// `GARDEN_GATE_SEEDS=1000..2000 cargo test --release -- --ignored long_run`
 #[test]
-#[ignore = "runs for as long as it is told to"]
+#[ignore = "runs for as long as its seeds last"]
 fn long_run() {
     let range = std::env::var("GARDEN_GATE_SEEDS").unwrap_or_else(|_| "1000..2000".into());
     let (from, to) = range.split_once("..").expect("GARDEN_GATE_SEEDS=FROM..TO");
