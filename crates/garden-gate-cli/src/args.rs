@@ -6,7 +6,7 @@ use std::path::PathBuf;
 
 /// Write and run SQL over tables and files, and check the rows and the plans.
 #[derive(Debug, Parser)]
-#[command(name = "garden-gate", version, about, max_term_width = 100)]
+#[command(name = "garden-gate", version, max_term_width = 100)]
 pub(crate) struct Arguments {
     #[command(subcommand)]
     pub(crate) command: Command,
@@ -29,7 +29,7 @@ pub(crate) enum Command {
     /// Run a query for one value of a parameter after the other, and show where its plan changes
     #[command(after_help = examples::SWEEP)]
     Sweep(Sweep),
-    /// Run check files, and tell what does not hold; exit status 1 when something does not
+    /// Run check files, and report what does not hold; exit status 1 when something does not
     #[command(after_help = examples::CHECK)]
     Check(Check),
     /// Show the tables, or what is known of one
@@ -41,7 +41,7 @@ pub(crate) enum Command {
     /// Make a database file as small as what it holds allows
     #[command(after_help = examples::COMPACT)]
     Compact(Compact),
-    /// Type statements and see their rows, one after the other
+    /// Type statements and see their rows, with completions and marks under mistakes
     #[command(after_help = examples::SHELL)]
     Shell(Shell),
     /// Speak the Language Server Protocol with an editor, over standard input and output
@@ -56,7 +56,7 @@ pub(crate) enum Command {
     /// Write the pages of the manual to a folder
     #[command(after_help = examples::MANUAL)]
     Manual(Manual),
-    /// A guided example on the demo garden, or its data written to a folder
+    /// A guided example on the demo garden, the shell on it, or its data written to a folder
     #[command(after_help = examples::DEMO)]
     Demo(Demo),
 }

@@ -348,6 +348,11 @@ impl Parser<'_> {
             return error.with_help(help);
         }
         // One letter more or less, or two exchanged: no alias of a column that a table's name follows.
+        let here = self.raw(self.current());
+        let is_name_next = matches!(self.ahead(1).kind, TokenKind::Word | TokenKind::QuotedName);
+        if self.current().kind == TokenKind::Word && is_name_next && nearest(here, ["FROM"]).is_some() {
+            return error.with_help(format!("did you mean FROM instead of {here}?"));
+        }
         match nearest(before, ["FROM"]) {
             Some(_) if self.at_name() => error.with_help(format!("did you mean FROM instead of {before}?")),
             _ => error,
