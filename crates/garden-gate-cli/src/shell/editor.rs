@@ -69,10 +69,17 @@ pub(super) fn editor(session: &Shared, history: Option<&Path>, in_colour: bool) 
     if let Some(command) =
         ["VISUAL", "EDITOR"].iter().find_map(|name| std::env::var(name).ok().filter(|value| !value.is_empty()))
     {
-        let file = std::env::temp_dir().join(format!("garden-gate-{}.sql", std::process::id()));
+        let file = private_folder(history).join(format!("garden-gate-{}.sql", std::process::id()));
         editor = editor.with_buffer_editor(std::process::Command::new(command), file);
     }
     Ok(editor)
+}
+
+/// A folder of the user for a text that another program edits: in one that all users write to, the name could be taken.
+fn private_folder(history: Option<&Path>) -> PathBuf {
+    let runtime = std::env::var_os("XDG_RUNTIME_DIR").filter(|value| !value.is_empty()).map(PathBuf::from);
+    let own = runtime.filter(|path| path.is_dir()).or_else(|| history.and_then(Path::parent).map(Path::to_owned));
+    own.unwrap_or_else(std::env::temp_dir)
 }
 
 /// A file that only its owner may read.
