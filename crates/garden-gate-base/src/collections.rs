@@ -1,5 +1,5 @@
-//! Hashed maps and sets with a hash for short keys: planning looks up column numbers and names, and the standard library's hash, made for
-//! hostile input of any length, took a tenth of the time of planning a query of five joins.
+//! Hashed maps and sets with a hash for short keys: planning looks up column numbers and names all the time, for which the standard library's
+//! hash is made with more care than they need.
 
 /// The state of the hash: seeded per process, so that no input can be made to collide.
 type State = foldhash::fast::RandomState;

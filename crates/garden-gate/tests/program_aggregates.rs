@@ -168,3 +168,38 @@ fn names_and_types_that_are_refused() {
     let taken = db.add_function("product", &[], SqlType::BigInt, |_| Err(Error::custom("never")));
     assert_eq!(taken.unwrap_err().sqlstate().as_str(), "42000");
 }
+
+/// Keeps all numbers.
+#[derive(Default)]
+struct Kept(Vec<i64>);
+
+impl AggregateState for Kept {
+    fn update(&mut self, arguments: &[ArrayRef]) -> Result<()> {
+        self.0.extend(arguments[0].as_primitive::<Int64Type>().values());
+        Ok(())
+    }
+
+    fn merge(&mut self, other: &Self) -> Result<()> {
+        self.0.extend(&other.0);
+        Ok(())
+    }
+
+    fn finish(&self) -> Result<Value> {
+        Ok(Value::Integer(self.0.iter().sum()))
+    }
+
+    fn bytes(&self) -> usize {
+        self.0.capacity() * size_of::<i64>()
+    }
+}
+
+#[test]
+fn what_a_state_holds_counts_for_the_memory_limit() {
+    let db = Database::in_memory();
+    db.add_aggregate::<Kept>("kept", &[SqlType::BigInt], SqlType::BigInt).unwrap();
+    let mut session = db.session();
+    let sql = "SELECT kept(n) FROM SERIES(1, 400000) AS s (n)";
+    check(&mut session, (sql, "=80000200000"));
+    session.limit_memory(Some(1 << 20));
+    assert_eq!(session.query(sql, ()).unwrap_err().sqlstate().as_str(), "HY001");
+}

@@ -1,5 +1,5 @@
 use super::Signature;
-use crate::diagnostic::Result;
+use crate::diagnostic::{Error, Result, SqlState};
 use crate::types::Value;
 use arrow::array::ArrayRef;
 use std::any::Any;
@@ -70,7 +70,7 @@ pub trait AggregateState: Default + Send + Sync + 'static {
 /// [`AggregateState`] of a type that is not known.
 pub trait AnyAggregateState: Send + Sync {
     fn update(&mut self, arguments: &[ArrayRef]) -> Result<()>;
-    /// Nothing when the other is of another type.
+    /// HY000 when the other is of another type.
     fn merge(&mut self, other: &dyn AnyAggregateState) -> Result<()>;
     fn finish(&self) -> Result<Value>;
     fn bytes(&self) -> usize;
@@ -83,7 +83,10 @@ impl<S: AggregateState> AnyAggregateState for S {
     }
 
     fn merge(&mut self, other: &dyn AnyAggregateState) -> Result<()> {
-        other.as_any().downcast_ref::<S>().map_or(Ok(()), |other| AggregateState::merge(self, other))
+        let other = other.as_any().downcast_ref::<S>().ok_or_else(|| {
+            Error::new(SqlState::GENERAL, "internal error: states of different aggregates cannot be merged")
+        })?;
+        AggregateState::merge(self, other)
     }
 
     fn finish(&self) -> Result<Value> {

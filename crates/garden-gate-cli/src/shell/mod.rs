@@ -35,8 +35,8 @@ pub(crate) struct Beginning {
 /// The shell over the tables and the database of the command line.
 pub(crate) fn shell(arguments: &Shell) -> Result<Exit, CliError> {
     let mut session = setup::session(&arguments.common)?;
-    if is_typed() && !arguments.common.set.iter().any(|setting| setting.starts_with("time_limit")) {
-        session.set("time_limit", TIME_LIMIT)?;
+    if !arguments.common.set.iter().any(|setting| setting.starts_with("time_limit")) {
+        limit_time(&mut session)?;
     }
     let stem = arguments.common.db.as_deref().and_then(|path| path.file_stem());
     converse(Beginning {
@@ -45,6 +45,14 @@ pub(crate) fn shell(arguments: &Shell) -> Result<Exit, CliError> {
         database: stem.map_or_else(|| "garden".to_owned(), |stem| stem.to_string_lossy().into_owned()),
         keeps_history: !arguments.no_history,
     })
+}
+
+/// Bounds what a statement may take where somebody waits for it.
+pub(crate) fn limit_time(session: &mut Session) -> Result<(), CliError> {
+    if is_typed() {
+        session.set("time_limit", TIME_LIMIT)?;
+    }
+    Ok(())
 }
 
 fn is_typed() -> bool {

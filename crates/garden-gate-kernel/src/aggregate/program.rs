@@ -39,14 +39,13 @@ impl Program {
         if self.states.len() <= group {
             self.states.resize_with(group + 1, || None);
         }
-        let mut state = match self.states[group].take() {
-            Some(state) => state,
-            None => self.called(|| Ok((self.function.start)()))?,
+        let (mut state, before) = match self.states[group].take() {
+            Some(state) => self.called(|| Ok(state.bytes())).map(|bytes| (state, bytes))?,
+            // What it holds is not counted yet.
+            None => (self.called(|| Ok((self.function.start)()))?, 0),
         };
-        let before = state.bytes();
-        self.called(|| work(state.as_mut()))?;
-        // One state counts its own size from the first change on.
-        self.bytes = (self.bytes + state.bytes()).saturating_sub(if before == 0 { 0 } else { before });
+        let after = self.called(|| work(state.as_mut()).map(|()| state.bytes()))?;
+        self.bytes = (self.bytes + after).saturating_sub(before);
         self.states[group] = Some(state);
         Ok(())
     }

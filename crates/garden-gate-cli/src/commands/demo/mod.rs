@@ -111,7 +111,8 @@ fn show(session: &mut Session, step: &DemoStep, look: Look) -> Result<String, Cl
 
 /// The shell on the demo data, which keep nothing of what is typed.
 fn try_it(scale: u32) -> Result<Exit, CliError> {
-    let session = garden_session(scale, None)?;
+    let mut session = garden_session(scale, None)?;
+    shell::limit_time(&mut session)?;
     let (parameters, database) = (Parameters::new(), "garden".to_owned());
     shell::converse(Beginning { session, parameters, database, keeps_history: false })
 }
