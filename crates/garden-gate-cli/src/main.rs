@@ -8,6 +8,7 @@ mod garden;
 mod interrupt;
 mod language_server;
 mod output;
+mod private;
 mod progress;
 mod script;
 mod setup;
@@ -15,6 +16,7 @@ mod shell;
 
 use args::{Arguments, Command};
 use clap::Parser;
+use std::fmt;
 use std::io::{self, Write};
 use std::process::ExitCode;
 
@@ -48,6 +50,18 @@ impl From<garden_gate::Error> for CliError {
 impl From<io::Error> for CliError {
     fn from(error: io::Error) -> Self {
         Self::Io(error)
+    }
+}
+
+impl fmt::Display for CliError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Gate(error) => {
+                f.write_str(garden_gate_view::error(error, garden_gate_view::Look::plain()).trim_end())
+            }
+            Self::Usage(message) => f.write_str(message),
+            Self::Io(error) => error.fmt(f),
+        }
     }
 }
 

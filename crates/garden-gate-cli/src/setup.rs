@@ -6,13 +6,23 @@ use crate::progress;
 use garden_gate::source::TableFiles;
 use garden_gate::{Database, Parameters, Session, SourceText, Value};
 use std::io::{IsTerminal, Read};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
 /// A session over the tables that `--data` names, with the settings of `--set`.
 pub(crate) fn session(common: &Common) -> Result<Session, CliError> {
-    session_of(&database(common)?, common)
+    let db = database(common)?;
+    let folders = add_data(&db, common, Path::new(""))?;
+    session_of(&db, common, &folders)
+}
+
+/// Two of them over one database; paths of data start at a folder.
+pub(crate) fn two_sessions(common: &Common, start: &Path) -> Result<[Session; 2], CliError> {
+    let db = database(common)?;
+    let mut folders = add_data(&db, common, start)?;
+    folders.extend(start.is_dir().then(|| start.to_owned()));
+    Ok([session_of(&db, common, &folders)?, session_of(&db, common, &folders)?])
 }
 
 /// [`session`] for a command that only looks: the file of `--db` has to be there, and is not written to.
@@ -21,19 +31,25 @@ pub(crate) fn looking_session(common: &Common) -> Result<Session, CliError> {
         Some(path) => Database::open_read_only(path, Duration::from_secs(common.wait))?,
         None => Database::in_memory(),
     };
-    session_of(&db, common)
+    let folders = add_data(&db, common, Path::new(""))?;
+    session_of(&db, common, &folders)
 }
 
-fn session_of(db: &Database, common: &Common) -> Result<Session, CliError> {
+/// Adds the tables of `--data`, and gives the folders they are in.
+fn add_data(db: &Database, common: &Common, start: &Path) -> Result<Vec<PathBuf>, CliError> {
+    let files: Vec<TableFiles> = common.data.iter().map(|data| TableFiles::parse(data, start)).collect();
+    files.iter().try_for_each(|files| db.add_table_files(files))?;
+    Ok(files.iter().map(|files| files.folder().to_owned()).collect())
+}
+
+fn session_of(db: &Database, common: &Common, folders: &[PathBuf]) -> Result<Session, CliError> {
     if common.as_of.len() > 1 {
         return Err(CliError::Usage("--as-of is given once; compare takes two or more with one query".into()));
     }
-    let files: Vec<TableFiles> = common.data.iter().map(|data| TableFiles::parse(data, Path::new(""))).collect();
-    files.iter().try_for_each(|files| db.add_table_files(files))?;
     let mut session = db.session();
     // The process runs one statement at a time: what it grows by is the statement's.
     session.measure_memory_by(|| crate::ALLOCATOR.allocated());
-    for folder in std::iter::once(Path::new(".")).chain(files.iter().map(TableFiles::folder)) {
+    for folder in std::iter::once(Path::new(".")).chain(folders.iter().map(PathBuf::as_path)) {
         session.allow_folder(folder)?;
         session.allow_writing(folder)?;
     }

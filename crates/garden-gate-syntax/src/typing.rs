@@ -22,6 +22,8 @@ pub enum Inside {
 pub struct Relation {
     /// Its correlation name.
     pub name: String,
+    /// Where that is written.
+    pub name_span: Span,
     /// How FROM has it, with its correlation name.
     pub text: String,
     /// The WITH clause that it may refer to; empty without one.
@@ -171,6 +173,20 @@ impl Typing {
             .collect();
         self.wanted = noted.wanted.into_iter().collect();
     }
+}
+
+/// Where FROM gives the correlation name that stands at a place of a text, in bytes; nothing where another name or none stands.
+/// O(length of the text).
+pub fn correlation_name(text: &str, at: usize) -> Option<std::ops::Range<usize>> {
+    let at = (0..=at.min(text.len())).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);
+    let around = Around::of(text, at, at);
+    let touches = |token: &&Token| (token.span.start as usize..=token.span.end as usize).contains(&at);
+    let (number, token) =
+        around.tokens.iter().enumerate().find(|(number, token)| touches(token) && around.is_name(*number))?;
+    let name = around.name(number);
+    let found = around.relations().into_iter().find(|relation| relation.name.eq_ignore_ascii_case(&name))?;
+    let is_used = around.is_symbol(number + 1, Symbol::Dot) || found.name_span == token.span;
+    is_used.then(|| found.name_span.range())
 }
 
 impl<'t> Around<'t> {
@@ -357,7 +373,12 @@ impl<'t> Around<'t> {
         // A list of columns may follow the name.
         let named = part.iter().rev().find(|at| self.is_name(**at))?;
         let text = &self.text[self.tokens[first].span.start as usize..self.tokens[close].span.end as usize];
-        Some(Relation { name: self.name(*named), text: text.to_owned(), with: with.to_owned() })
+        Some(Relation {
+            name: self.name(*named),
+            name_span: self.tokens[*named].span,
+            text: text.to_owned(),
+            with: with.to_owned(),
+        })
     }
 
     /// The common table expressions that are complete before the cursor, with the end of the text of each.

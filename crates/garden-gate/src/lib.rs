@@ -87,8 +87,8 @@ pub mod plan {
 pub mod inspect {
     pub use crate::inspection::{
         CheckFile, CheckOutcome, CheckReport, CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind,
-        Failure, PlanInterval, RowChange, RowOrder, RowsDiff, Step, StepOptions, StepPart, Sweep, SweepOptions,
-        SweepPoint, Swept,
+        Failure, PlanInterval, RowChange, RowOrder, RowsDiff, Step, StepOptions, StepPart, StepPlan, Sweep,
+        SweepOptions, SweepPoint, Swept,
     };
     pub use crate::session::{ColumnFacts, ConstraintFacts, HistoryFacts, HistoryInterval, TableCheck, TableFacts};
     pub use crate::storage::FileSize;
@@ -97,8 +97,8 @@ pub mod inspect {
 /// What a text that is being typed can go on with.
 pub mod typing {
     pub use crate::diagnostic::nearest as nearest_word;
-    pub use crate::session::{Completion, CompletionKind, Completions};
-    pub use crate::syntax::{OutlineItem, TokenClass, Typed, outline, token_classes};
+    pub use crate::session::{Completion, CompletionKind, Completions, KnownName};
+    pub use crate::syntax::{OutlineItem, OutlineKind, TokenClass, Typed, correlation_name, outline, token_classes};
 }
 
 /// SQL laid out anew.

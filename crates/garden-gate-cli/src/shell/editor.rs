@@ -1,6 +1,7 @@
 //! The editor of the shell: the text of a statement with colours, marks under what is wrong, completions and a history.
 
 use super::command::Line;
+use crate::private;
 use garden_gate::Session;
 use garden_gate::typing::{CompletionKind, TokenClass, token_classes};
 use reedline::{
@@ -9,7 +10,7 @@ use reedline::{
     StyledText, Suggestion, ValidationResult, Validator, default_emacs_keybindings,
 };
 use std::io;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 /// The session that statements run in, and that knows what names mean.
@@ -62,49 +63,17 @@ pub(super) fn editor(session: &Shared, history: Option<&Path>, in_colour: bool) 
         // What begins with a blank is not kept.
         .with_history_exclusion_prefix(Some(" ".into()));
     if let Some(path) = history {
-        make_private(path)?;
+        private::make_file(path)?;
         let kept = FileBackedHistory::with_file(KEPT, path.to_owned()).map_err(io::Error::other)?;
         editor = editor.with_history(Box::new(kept));
     }
     if let Some(command) =
         ["VISUAL", "EDITOR"].iter().find_map(|name| std::env::var(name).ok().filter(|value| !value.is_empty()))
     {
-        let file = private_folder(history).join(format!("garden-gate-{}.sql", std::process::id()));
+        let file = private::folder(history).join(format!("garden-gate-{}.sql", std::process::id()));
         editor = editor.with_buffer_editor(std::process::Command::new(command), file);
     }
     Ok(editor)
-}
-
-/// A folder of the user for a text that another program edits: in one that all users write to, the name could be taken.
-fn private_folder(history: Option<&Path>) -> PathBuf {
-    let runtime = std::env::var_os("XDG_RUNTIME_DIR").filter(|value| !value.is_empty()).map(PathBuf::from);
-    let own = runtime.filter(|path| path.is_dir()).or_else(|| history.and_then(Path::parent).map(Path::to_owned));
-    own.unwrap_or_else(std::env::temp_dir)
-}
-
-/// A file that only its owner may read.
-fn make_private(path: &Path) -> io::Result<()> {
-    if let Some(folder) = path.parent() {
-        std::fs::create_dir_all(folder)?;
-    }
-    let mut options = std::fs::OpenOptions::new();
-    options.create(true).append(true);
-    #[cfg(unix)]
-    {
-        use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
-        options.mode(0o600).open(path)?;
-        std::fs::set_permissions(path, std::fs::Permissions::from_mode(0o600))
-    }
-    #[cfg(not(unix))]
-    options.open(path).map(drop)
-}
-
-/// The file of the history in the user's folder for the state of programs.
-pub(super) fn history_file() -> Option<PathBuf> {
-    let folder = |name: &str| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
-    let state = folder("XDG_STATE_HOME").filter(|path| path.is_absolute());
-    let state = state.or_else(|| Some(folder("HOME")?.join(".local/state")))?;
-    Some(state.join("garden-gate").join("history"))
 }
 
 /// Enter sends off what is complete, and begins a line in what is not.

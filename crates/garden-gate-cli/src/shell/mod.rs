@@ -8,7 +8,7 @@ mod prompt;
 mod run;
 
 use crate::args::Shell;
-use crate::{CliError, Exit, interrupt, setup};
+use crate::{CliError, Exit, interrupt, private, setup};
 use editor::{Shared, lock};
 use garden_gate::format::{FormatOptions, format_sql};
 use garden_gate::{Parameters, Session};
@@ -20,7 +20,7 @@ use std::path::Path;
 use std::sync::{Arc, Mutex};
 
 /// How long a statement of the shell may run when nothing else is said, in milliseconds.
-const TIME_LIMIT: i64 = 60_000;
+pub(crate) const TIME_LIMIT: i64 = 60_000;
 
 /// How a conversation begins.
 pub(crate) struct Beginning {
@@ -69,7 +69,7 @@ pub(crate) fn converse(beginning: Beginning) -> Result<Exit, CliError> {
     if !is_typed() {
         return piped::run(runner);
     }
-    let history = if keeps_history { editor::history_file() } else { None };
+    let history = if keeps_history { private::history_file() } else { None };
     typed((&session, &database), history.as_deref(), runner)
 }
 

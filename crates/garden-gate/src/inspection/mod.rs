@@ -17,5 +17,5 @@ mod sweep;
 pub use check::{CheckFile, CheckOutcome, CheckReport, Failure, RowChange};
 pub use compare::{CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind};
 pub use expected_rows::{RowOrder, RowsDiff};
-pub use steps::{Step, StepOptions, StepPart};
+pub use steps::{Step, StepOptions, StepPart, StepPlan};
 pub use sweep::{PlanInterval, Sweep, SweepOptions, SweepPoint, Swept};

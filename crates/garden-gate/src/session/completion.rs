@@ -1,7 +1,7 @@
 //! What can be typed at a place of a text: words of the grammar, and names of what there is.
 
 use super::Session;
-use crate::bind::{MissingParameters, OutputColumn, Parameters, bind_query};
+use crate::bind::{Bound, MissingParameters, OutputColumn, Parameters, bind_query};
 use crate::catalog::Table;
 use crate::control;
 use crate::diagnostic::SourceText;
@@ -196,17 +196,31 @@ impl Session {
         }
     }
 
-    /// The columns that FROM gives for a table or query; none when it cannot be bound.
     fn columns_of(&self, relation: &Relation) -> Vec<OutputColumn> {
+        self.bound(relation).map(|bound| bound.output).unwrap_or_default()
+    }
+
+    /// What FROM gives for each table or query that a name at a place may mean.
+    pub(super) fn columns_at(&self, text: &str, at: usize) -> impl Iterator<Item = Bound> {
+        let typing = Typing::at(text, at);
+        let qualifier = typing.qualifier.last().cloned();
+        let is_meant = move |relation: &Relation| {
+            qualifier.as_ref().is_none_or(|qualifier| relation.name.eq_ignore_ascii_case(qualifier))
+        };
+        typing.relations.into_iter().filter(is_meant).filter_map(|relation| self.bound(&relation))
+    }
+
+    /// A table or query as FROM gives it; nothing when it cannot be bound.
+    fn bound(&self, relation: &Relation) -> Option<Bound> {
         let source = SourceText::new(format!("{} SELECT * FROM {}", relation.with, relation.text));
         let Some(Ok(ast::Statement { kind: ast::StatementKind::Query(query), .. })) =
             Script::new(Arc::clone(&source)).next_statement()
         else {
-            return Vec::new();
+            return None;
         };
         let (catalog, files, parameters) = (self.catalog(), self.files(), Parameters::new());
         let around = self.around(&catalog, &files, &parameters, MissingParameters::PlanGenerically);
-        bind_query(&query, &source, &around).map(|bound| bound.output).unwrap_or_default()
+        bind_query(&query, &source, &around).ok()
     }
 
     fn add_tables(&self, schema: Option<&str>, found: &mut Collector<'_>) {

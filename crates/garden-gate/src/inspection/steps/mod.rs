@@ -3,12 +3,14 @@
 
 mod around;
 mod parts;
+mod plans;
 
 use crate::bind::Parameters;
 use crate::diagnostic::{Error, IntoSource, Result, SourceText, SqlState, suggestion};
 use crate::session::{Call, ResultSet, Session, no_query};
 use crate::syntax::ast::StatementKind;
 use parts::{QueryPart, parts_of};
+pub use plans::StepPlan;
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -82,6 +84,8 @@ pub struct StepOptions {
     pub clauses: bool,
     /// Only the step of this name.
     pub only: Option<String>,
+    /// With `only`: also the steps inside it.
+    pub inside: bool,
 }
 
 impl StepOptions {
@@ -95,6 +99,32 @@ impl StepOptions {
     #[must_use]
     pub fn only(self, name: impl Into<String>) -> Self {
         Self { only: Some(name.into()), ..self }
+    }
+
+    /// With [`StepOptions::only`]: also runs the steps inside it.
+    #[must_use]
+    pub fn inside(self) -> Self {
+        Self { inside: true, ..self }
+    }
+
+    /// Keeps the parts that are wanted.
+    ///
+    /// # Errors
+    /// 42000 when there is none of the name, with the names there are.
+    fn choose(&self, mut parts: Vec<QueryPart>) -> Result<Vec<QueryPart>> {
+        let Some(only) = &self.only else { return Ok(parts) };
+        let names: Vec<String> = parts.iter().map(|part| part.name.clone()).collect();
+        let is_inside = |name: &str| {
+            let start = name.get(..only.len()).filter(|start| self.inside && start.eq_ignore_ascii_case(only));
+            start.is_some() && name[only.len()..].starts_with('.')
+        };
+        parts.retain(|part| part.name.eq_ignore_ascii_case(only) || is_inside(&part.name));
+        if parts.is_empty() {
+            let names: Vec<&str> = names.iter().map(String::as_str).collect();
+            let help = suggestion(only, &names, "the steps are");
+            return Err(Error::new(SqlState::SYNTAX_OR_RULE, format!("no step {only:?}")).with_help(help));
+        }
+        Ok(parts)
     }
 }
 
@@ -135,16 +165,7 @@ impl Session {
             let StatementKind::Query(query) = &last.kind else {
                 return Err(no_query().at(last.span).in_source(source));
             };
-            let mut parts = parts_of(query, options.clauses);
-            if let Some(only) = &options.only {
-                let names: Vec<String> = parts.iter().map(|part| part.name.clone()).collect();
-                parts.retain(|part| part.name.eq_ignore_ascii_case(only));
-                if parts.is_empty() {
-                    let names: Vec<&str> = names.iter().map(String::as_str).collect();
-                    let help = suggestion(only, &names, "the steps are");
-                    return Err(Error::new(SqlState::SYNTAX_OR_RULE, format!("no step {only:?}")).with_help(help));
-                }
-            }
+            let parts = options.choose(parts_of(query, options.clauses))?;
             let mut steps = Vec::new();
             for part in &parts {
                 steps.extend(self.step(part, source, parameters).map_err(|error| error.in_source(source))?);
