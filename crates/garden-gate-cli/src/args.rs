@@ -1,7 +1,9 @@
 //! What can be typed; what it means is computed in `setup` and the commands.
 
 use crate::args_examples as examples;
+use crate::completing;
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use clap_complete::engine::ArgValueCompleter;
 use std::path::PathBuf;
 
 /// Write and run SQL over tables and files, and check the rows and the plans.
@@ -62,7 +64,7 @@ pub(crate) enum Command {
 }
 
 /// What all commands that run SQL take.
-#[derive(Clone, Debug, Args)]
+#[derive(Clone, Debug, Default, Args)]
 pub(crate) struct Common {
     /// A file or folder whose data become tables, named after the files; a NAME before it is a file's table or a folder's schema, and
     /// options of a file stand after it: 'bed=beds.txt(FORMAT CSV, DELIMITER ;)'
@@ -72,7 +74,7 @@ pub(crate) struct Common {
     #[arg(long, value_name = "NAME=VALUE")]
     pub(crate) param: Vec<String>,
     /// A setting; SHOW SETTINGS lists them
-    #[arg(long, value_name = "NAME=VALUE")]
+    #[arg(long, value_name = "NAME=VALUE", add = ArgValueCompleter::new(completing::settings))]
     pub(crate) set: Vec<String>,
     /// A database file, made when it is not there; without one, tables live as long as the command
     #[arg(long, value_name = "FILE")]
@@ -91,6 +93,7 @@ pub(crate) struct Common {
 #[derive(Debug, Args)]
 pub(crate) struct Describe {
     /// A table or view, or SCHEMA.TABLE; all of them without it
+    #[arg(add = ArgValueCompleter::new(completing::tables))]
     pub(crate) table: Option<String>,
     /// Text to read, or one JSON object a table
     #[arg(long, value_enum, default_value = "table")]

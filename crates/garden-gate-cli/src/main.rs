@@ -3,6 +3,7 @@
 mod args;
 mod args_examples;
 mod commands;
+mod completing;
 mod destination;
 mod garden;
 mod interrupt;
@@ -77,6 +78,14 @@ fn hide_caught_panics() {
 
 fn main() -> ExitCode {
     hide_caught_panics();
+    match completing::answer() {
+        Ok(true) => return ExitCode::SUCCESS,
+        Ok(false) => {}
+        Err(error) => {
+            let _ = write!(io::stderr().lock(), "{error}");
+            return ExitCode::FAILURE;
+        }
+    }
     let arguments = Arguments::parse();
     let outcome = match arguments.command {
         Command::Run(run) => commands::run::run(&run),

@@ -167,7 +167,7 @@ impl Output {
     }
 
     /// Notes go to standard error, unless the format has a place for them.
-    fn notes(&mut self, notes: &[Note]) -> Result<(), CliError> {
+    pub(crate) fn notes(&mut self, notes: &[Note]) -> Result<(), CliError> {
         if self.format != Format::Json && !notes.is_empty() {
             let mut stderr = io::stderr().lock();
             for note in notes {

@@ -22,15 +22,35 @@ fn sql_is_laid_out_from_input_and_files() {
     assert_eq!(tool(&["format", "--in-place"]).status, 2);
 }
 
+/// What an interpreter is given for the words of a command line, the last of which is being typed.
+fn completed(words: &[&str]) -> Vec<String> {
+    let all = [&["--", "garden-gate"], words].concat();
+    let mut command = crate::tool::command(&all);
+    let ran = command
+        .env("GARDEN_GATE_COMPLETE", "bash")
+        .env("_CLAP_COMPLETE_INDEX", words.len().to_string())
+        .env("_CLAP_IFS", "\n")
+        .output()
+        .unwrap();
+    assert!(ran.status.success(), "{}", String::from_utf8_lossy(&ran.stderr));
+    String::from_utf8(ran.stdout).unwrap().lines().map(str::to_owned).collect()
+}
+
 #[test]
-fn completions_know_every_command() {
+fn completions_know_commands_tables_and_settings() {
     for interpreter in ["bash", "zsh", "fish", "powershell", "elvish"] {
         let ran = tool(&["completions", interpreter]);
-        assert_eq!(ran.status, 0, "{interpreter}");
-        for word in ["run", "describe", "format", "--keep-going", "--data"] {
-            let found = ran.out.contains(word) || ran.out.contains(word.trim_start_matches('-'));
-            assert!(found, "{word} is not in the completions of {interpreter}");
-        }
+        assert!(ran.status == 0 && ran.out.contains("GARDEN_GATE_COMPLETE"), "{interpreter}: {}", ran.out);
+    }
+    for (words, expected) in [
+        (&["des"][..], &["describe"][..]),
+        (&["run", "--keep"], &["--keep-going"]),
+        (&["describe", "--data", "demo/data", "b"], &["bay_booking", "bed"]),
+        (&["describe", "--data=demo/data", "tas"], &["task"]),
+        (&["describe", "--data", "nowhere", "b"], &[]),
+        (&["run", "--set", "time_l"], &["time_limit="]),
+    ] {
+        assert_eq!(completed(words), expected, "{words:?}");
     }
 }
 

@@ -175,6 +175,32 @@ fn a_long_result_is_cut_and_can_be_saved() {
     assert_eq!(script, "select n from series(1, 1000) as s (n);\n");
 }
 
+/// On the 90 columns of the screen there is room for a narrow result and its plan, not for a wide one.
+#[test]
+fn a_plan_stands_beside_its_rows() {
+    let home = home();
+    let terminal = shell(home.path(), &["--no-history"]);
+    terminal.press("rows with plan");
+    terminal.press(ENTER);
+    terminal.press("select count(*) as n from bed where sun <> 'shade';");
+    terminal.press(ENTER);
+    terminal.sees("worst estimate");
+    let screen = terminal.screen();
+    let line = |start: &str| screen.lines().find(|line| line.starts_with(start)).unwrap_or(&screen).to_owned();
+    assert!(line(" n ").contains("  plan "), "{screen}");
+    assert!(line("35").contains("aggregate") && line("1 row,").contains("COUNT(*)"), "{screen}");
+    assert!(screen.contains("TRUE 35, FALSE 4, UNKNOWN 9"), "{screen}");
+    terminal.press("select * from bed where bed_id = 1;");
+    terminal.press(ENTER);
+    terminal.sees("\nplan ");
+    terminal.press("rows alone");
+    terminal.press(ENTER);
+    terminal.press("select count(*) as beds from bed;");
+    terminal.press(ENTER);
+    terminal.sees("beds\n────\n  48\n");
+    assert_eq!(terminal.screen().matches("\nplan ").count(), 1);
+}
+
 #[test]
 fn a_result_is_paged_both_ways_and_searched() {
     let home = home();

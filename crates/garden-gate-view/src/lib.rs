@@ -5,6 +5,7 @@
 
 #![deny(missing_docs)]
 
+mod beside;
 mod check;
 mod describe;
 mod diagnostic;
@@ -17,6 +18,7 @@ mod separated;
 mod table;
 mod visible;
 
+pub use beside::rows_beside_plan;
 pub use check::{check_json, check_report, check_summary, check_xml};
 pub use describe::{describe, describe_json, tables};
 pub use diagnostic::{error, note};

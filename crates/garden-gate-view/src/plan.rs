@@ -32,7 +32,7 @@ pub fn plan_tree(plan: &Plan, look: Look) -> String {
     finished(&marked_plan_tree(plan, look))
 }
 
-fn marked_plan_tree(plan: &Plan, look: Look) -> String {
+pub(crate) fn marked_plan_tree(plan: &Plan, look: Look) -> String {
     let measured = plan.root.actual_rows.is_some();
     let mut lines = Vec::new();
     add(&plan.root, "", "", measured, &mut lines);
@@ -74,7 +74,9 @@ fn marked_plan_tree(plan: &Plan, look: Look) -> String {
             "built first: index {} of {}, {} rows in {:.2} ms, which is in no operator's time",
             built.index, built.table, built.rows, built.elapsed_ms
         );
-        let _ = writeln!(out, "{}", look.dim(text));
+        for line in wrapped(&text, look.width, "  ").lines() {
+            let _ = writeln!(out, "{}", look.dim(line));
+        }
     }
     if measured {
         summary(plan, &mut out, look);
@@ -236,7 +238,9 @@ fn summary(plan: &Plan, out: &mut String, look: Look) {
     let lost: u64 = plan.nodes().iter().filter_map(|node| node.truth.first()).map(|truth| truth.unknown).sum();
     if lost > 0 {
         let text = format!("{lost} rows were neither kept nor refused: their condition was UNKNOWN, because of a NULL");
-        let _ = writeln!(out, "{}", look.warn(text));
+        for line in wrapped(&text, look.width, "  ").lines() {
+            let _ = writeln!(out, "{}", look.warn(line));
+        }
     }
 }
 

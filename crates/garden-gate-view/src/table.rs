@@ -51,6 +51,13 @@ pub(crate) fn table_head(rows: &ResultSet, most: usize, look: Look) -> String {
     out + &omitted
 }
 
+/// As [`table`], of the first `most` rows, with the marks of styles in it.
+pub(crate) fn marked_table(rows: &ResultSet, most: usize, look: Look) -> String {
+    let mut out = String::new();
+    let omitted = write_lines(rows, most, look, &mut out).unwrap_or_default();
+    out + &format!("{}\n{omitted}", look.dim(summary(rows, rows.row_count())))
+}
+
 /// Writes the lines of the first `most` rows; gives a line about columns for which there is no room.
 fn write_lines(rows: &ResultSet, most: usize, look: Look, out: &mut dyn fmt::Write) -> Result<String, fmt::Error> {
     let names: Vec<String> = rows.columns().iter().map(|column| visible(&column.name).into_owned()).collect();

@@ -68,6 +68,11 @@ pub fn visible(text: &str) -> Cow<'_, str> {
     Cow::Owned(text.chars().map(sign).collect())
 }
 
+/// Columns that a line takes when its marks have become styles.
+pub(crate) fn marked_width(line: &str) -> usize {
+    line.chars().filter(|character| !is_mark(*character)).map(|character| character.width().unwrap_or(0)).sum()
+}
+
 /// An entire output as it goes to a terminal: marks have become styles, and nothing else in it is a control character.
 pub(crate) fn finished(text: &str) -> String {
     let mut out = String::with_capacity(text.len());

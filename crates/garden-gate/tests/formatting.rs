@@ -2,9 +2,27 @@
 
 use crate::random_queries::{Draw, trials};
 use garden_gate::format::{FormatOptions, KeywordCase, format_sql};
+use garden_gate::typing::{TokenClass, token_classes};
 
 fn laid_out(sql: &str, width: usize) -> String {
     format_sql(sql, &FormatOptions::default().width(width)).unwrap_or_else(|error| panic!("{error}\n{sql}")).text
+}
+
+/// Tokens and comments, in letters that do not count; a comment without the blanks at its ends.
+fn tokens(sql: &str) -> Vec<String> {
+    let token = |(range, class): (std::ops::Range<usize>, TokenClass)| match class {
+        TokenClass::Keyword | TokenClass::Name if !sql[range.clone()].starts_with('"') => sql[range].to_uppercase(),
+        TokenClass::Comment => sql[range].split_whitespace().collect::<Vec<_>>().join(" "),
+        _ => sql[range].to_owned(),
+    };
+    token_classes(sql).into_iter().map(token).collect()
+}
+
+/// Lays a text out, and sees that nothing but blanks and letters of keywords has changed, and that doing it again changes nothing.
+fn checked(sql: &str, width: usize) {
+    let once = laid_out(sql, width);
+    assert_eq!(tokens(&once), tokens(sql), "{sql}\n{once}");
+    assert_eq!(laid_out(&once, width), once, "{sql}");
 }
 
 #[test]
@@ -101,13 +119,34 @@ fn letters_of_keywords_and_what_is_refused() {
     assert_eq!(laid_out(&once, 80), once);
 }
 
-/// Every statement of the documents, the demo and the benchmark, at several widths.
+/// The texts in double quotes of a program in Rust; most of those in the tests are SQL.
+fn literals(program: &str) -> Vec<String> {
+    let (mut found, mut characters) = (Vec::new(), program.chars());
+    while characters.any(|c| c == '"') {
+        let mut text = String::new();
+        while let Some(c) = characters.next().filter(|c| *c != '"') {
+            match if c == '\\' { characters.next() } else { None } {
+                Some('n') => text.push('\n'),
+                // The blanks that begin the next line are none of the text's.
+                Some('\n') => text.push(' '),
+                Some(escaped) => text.push(escaped),
+                None => text.push(c),
+            }
+        }
+        found.push(text);
+    }
+    found
+}
+
+/// Every statement of the documents, the demo, the benchmark and the tests, at several widths.
 #[test]
 fn texts_of_the_project_are_laid_out_once() {
     let root = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
     let mut texts = Vec::new();
     let mut folders = vec![std::path::PathBuf::from(root).join("docs"), std::path::PathBuf::from(root).join("demo")];
-    folders.push(std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("benches/tpch/queries"));
+    folders.extend(
+        ["benches/tpch/queries", "tests"].map(|name| std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join(name)),
+    );
     while let Some(folder) = folders.pop() {
         for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
             let path = entry.path();
@@ -115,6 +154,7 @@ fn texts_of_the_project_are_laid_out_once() {
             match ending.as_str() {
                 _ if path.is_dir() => folders.push(path),
                 "sql" => texts.push(std::fs::read_to_string(&path).unwrap()),
+                "rs" => texts.extend(literals(&std::fs::read_to_string(&path).unwrap())),
                 "md" => {
                     let text = std::fs::read_to_string(&path).unwrap();
                     let blocks = text.split("```sql\n").skip(1).filter_map(|block| block.split("```").next());
@@ -124,19 +164,31 @@ fn texts_of_the_project_are_laid_out_once() {
             }
         }
     }
-    assert!(texts.len() > 24, "{} texts", texts.len());
-    for text in texts {
-        for width in [20, 60, 100] {
-            let once = laid_out(&text, width);
-            assert_eq!(laid_out(&once, width), once, "{text}");
-        }
+    // The tests have texts that are no SQL, or are wrong on purpose.
+    let is_sql =
+        |text: &String| format_sql(text, &FormatOptions::default()).is_ok_and(|found| found.problems.is_empty());
+    texts.retain(|text| text.contains(' ') && is_sql(text));
+    assert!(texts.len() > 3000, "{} texts", texts.len());
+    for (number, text) in texts.iter().enumerate() {
+        checked(text, [20, 60, 100][number % 3]);
     }
 }
 
 /// Random queries, their blanks drawn anew, with comments between their words.
 #[test]
 fn random_queries_are_laid_out_once() {
-    for seed in 0..trials(300) {
+    lay_out_random(0..trials(300));
+}
+
+/// As many as are wished for, on demand (see `CONTRIBUTING.md`).
+#[test]
+#[ignore = "runs for minutes"]
+fn many_random_queries_are_laid_out_once() {
+    lay_out_random(crate::whole::queries::seeds_wanted());
+}
+
+fn lay_out_random(seeds: std::ops::Range<u64>) {
+    for seed in seeds {
         let mut draw = Draw::new(seed);
         let sql = crate::whole::random_text(&mut draw);
         let commented: Vec<String> = sql
@@ -151,9 +203,7 @@ fn random_queries_are_laid_out_once() {
             .collect();
         // A comment inside a text is none, and both are the same text then.
         for text in [sql.clone(), commented.concat()] {
-            let width = 20 + draw.below(100);
-            let once = laid_out(&text, width);
-            assert_eq!(laid_out(&once, width), once, "{text}");
+            checked(&text, 20 + draw.below(100));
         }
     }
 }

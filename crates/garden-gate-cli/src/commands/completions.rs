@@ -1,12 +1,10 @@
-use crate::args::{Arguments, Completions};
-use crate::{CliError, Exit};
-use clap::CommandFactory;
+use crate::args::Completions;
+use crate::{CliError, Exit, completing};
 use std::io::Write;
 
-/// Prints the completions of the command line.
+/// Prints what tells a command interpreter to ask for completions.
 pub(crate) fn completions(arguments: &Completions) -> Result<Exit, CliError> {
-    let mut script = Vec::new();
-    clap_complete::generate(arguments.interpreter, &mut Arguments::command(), "garden-gate", &mut script);
+    let script = completing::registration(&arguments.interpreter.to_string())?;
     std::io::stdout().lock().write_all(&script)?;
     Ok(Exit::Success)
 }

@@ -12,6 +12,8 @@ pub(super) enum Command {
         measure: bool,
         sql: Option<String>,
     },
+    /// Whether queries from now on show their plan beside their rows.
+    Beside(bool),
     Steps(Option<String>),
     /// The query before beside this one.
     Compare(String),
@@ -49,10 +51,11 @@ pub(super) enum Line {
 }
 
 /// Every command with what it does, as `help` lists them.
-pub(super) const COMMANDS: [(&str, &str); 12] = [
+pub(super) const COMMANDS: [(&str, &str); 13] = [
     ("help", "this list"),
     ("plan [statement;]", "the plan of a statement, or of the one before"),
     ("plan measure [statement;]", "its plan with what it did"),
+    ("rows with plan, rows alone", "whether a query shows what its plan did beside its rows"),
     ("steps [query;]", "the rows of each step of a query"),
     ("run step NAME", "one step of the query before"),
     ("compare with query;", "the query before beside this one: rows and plans"),
@@ -158,6 +161,14 @@ impl Command {
         if let Some(statement) = after(text, &["plan"]) {
             return command(Self::Plan { measure: false, sql: sql(statement) });
         }
+        for (words, beside) in [(["rows", "with", "plan"].as_slice(), true), (&["rows", "alone"], false)] {
+            if alone(words) {
+                return command(Self::Beside(beside));
+            }
+        }
+        if after(text, &["rows"]).is_some() {
+            return Some(Line::Wrong("rows with plan, rows alone"));
+        }
         if let Some(query) = after(text, &["steps"]) {
             return command(Self::Steps(sql(query)));
         }
@@ -210,6 +221,9 @@ mod tests {
             ("plan_b", Line::Sql, false),
             ("steps", Line::Command(Command::Steps(None)), true),
             ("compare with select 2;", Line::Command(Command::Compare("select 2;".into())), true),
+            ("rows with plan", Line::Command(Command::Beside(true)), true),
+            ("Rows alone;", Line::Command(Command::Beside(false)), true),
+            ("rows", Line::Wrong("rows with plan, rows alone"), true),
             ("compare", Line::Wrong("compare with query;"), true),
             ("describe bed;", Line::Command(Command::Describe(Some("bed".into()))), true),
             ("describe", Line::Command(Command::Describe(None)), true),

@@ -7,6 +7,7 @@ use crate::output::{self, Output};
 use crate::{CliError, Exit};
 use garden_gate::inspect::{CompareOptions, StepOptions};
 use garden_gate::source::NewFile;
+use garden_gate::typing::{OutlineKind, outline};
 use garden_gate::{Error, Outcome, Parameters, ResultSet, SourceText};
 use garden_gate_view as view;
 use std::io::{self, Write};
@@ -42,13 +43,15 @@ pub(super) struct Runner {
     /// What has run.
     script: String,
     has_failed: bool,
+    /// Whether queries show their plan beside their rows.
+    is_beside: bool,
 }
 
 impl Runner {
     pub(super) fn new(session: Shared, given: Parameters, pending: Pending, is_typed: bool) -> Self {
         let output = Output::table(output::look());
         let (query, rows, script) = (None, None, String::new());
-        Self { session, given, pending, output, is_typed, query, rows, script, has_failed: false }
+        Self { session, given, pending, output, is_typed, query, rows, script, has_failed: false, is_beside: false }
     }
 
     /// Runs what was typed.
@@ -94,6 +97,9 @@ impl Runner {
     fn statements(&mut self, text: &str) -> Result<(), CliError> {
         let source = SourceText::new(text);
         let parameters = self.given.used_in(&source);
+        if self.is_beside && matches!(outline(text).as_slice(), [only] if only.kind == OutlineKind::Query) {
+            return self.rows_and_plan(text, &source, &parameters);
+        }
         let session = Arc::clone(&self.session);
         let mut session = lock(&session);
         let statements = match session.statements(Arc::clone(&source), &parameters) {
@@ -111,12 +117,34 @@ impl Runner {
                 Err(error) => self.error(&error)?,
             }
         }
+        self.keep(text, has_run);
+        Ok(())
+    }
+
+    /// Remembers a text, and that it has run.
+    fn keep(&mut self, text: &str, has_run: bool) {
         self.query = Some(text.trim().to_owned()).filter(|text| !text.is_empty());
         if has_run {
             self.script.push_str(text.trim());
             self.script.push('\n');
         }
-        Ok(())
+    }
+
+    /// Runs a query, and shows its rows with what its plan did beside them.
+    fn rows_and_plan(&mut self, text: &str, source: &Arc<SourceText>, parameters: &Parameters) -> Result<(), CliError> {
+        self.pending.clear();
+        let measured = lock(&self.session).measure(source, parameters.clone());
+        self.keep(text, measured.is_ok());
+        let (rows, plan) = match measured {
+            Ok(measured) => measured,
+            Err(error) => return self.error(&error),
+        };
+        let most = if self.is_typed { MOST_ROWS } else { usize::MAX };
+        show(&view::rows_beside_plan(&rows, most, &plan, output::look()))?;
+        self.output.notes(rows.notes())?;
+        let all = rows.row_count();
+        self.rows = Some(rows);
+        if all > most { say_cut(all) } else { Ok(()) }
     }
 
     fn error(&mut self, error: &Error) -> Result<(), CliError> {
@@ -133,10 +161,7 @@ impl Runner {
             return self.output.outcome(Outcome::Rows(rows));
         }
         self.output.outcome(Outcome::Rows(rows.first(MOST_ROWS)))?;
-        super::say(&format!(
-            "the first {MOST_ROWS} of {}; page shows them all, save as rows.csv keeps them",
-            format_args!("{all} rows")
-        ))
+        say_cut(all)
     }
 
     fn command(&mut self, command: Command) -> Result<(), CliError> {
@@ -148,6 +173,10 @@ impl Runner {
                     if measure { session.measure(source, parameters)?.1 } else { session.plan(source, parameters)? };
                 Ok(view::plan_tree(&plan, output::look()))
             }),
+            Command::Beside(beside) => {
+                self.is_beside = beside;
+                Ok(())
+            }
             Command::Steps(sql) => self.steps(sql, None),
             Command::RunStep(name) => self.steps(None, Some(name)),
             Command::Compare(other) => self.ask(None, |session, source, parameters| {
@@ -223,6 +252,11 @@ impl Runner {
             Err(CliError::Gate(error)) => self.error(&error),
         }
     }
+}
+
+/// Says that only the first rows were shown.
+fn say_cut(all: usize) -> Result<(), CliError> {
+    super::say(&format!("the first {MOST_ROWS} of {all} rows; page shows them all, save as rows.csv keeps them"))
 }
 
 fn show(text: &str) -> Result<(), CliError> {

@@ -16,7 +16,7 @@
 pub(crate) mod evaluate;
 pub(crate) mod generate;
 pub(crate) mod other;
-mod queries;
+pub(crate) mod queries;
 pub(crate) mod shrink;
 mod stored;
 pub(crate) mod tree;

@@ -324,7 +324,12 @@ fn whole_queries_give_what_the_reference_gives() {
 #[test]
 #[ignore = "runs for as long as its seeds last"]
 fn long_run() {
+    run_on_large_stack(seeds_wanted());
+}
+
+/// The seeds of a long run.
+pub(crate) fn seeds_wanted() -> std::ops::Range<u64> {
     let range = std::env::var("GARDEN_GATE_SEEDS").unwrap_or_else(|_| "1000..2000".into());
     let (from, to) = range.split_once("..").expect("GARDEN_GATE_SEEDS=FROM..TO");
-    run_on_large_stack(from.parse().unwrap()..to.parse().unwrap());
+    from.parse().unwrap()..to.parse().unwrap()
 }
