@@ -327,8 +327,24 @@ pub(crate) struct Demo {
 pub(crate) enum Topic {
     /// Rows, NULL, joins, plans, and a mistake
     Tour,
+    /// What is in a table
+    Look,
+    /// Values that are not known
+    Nulls,
+    /// Rows of two tables beside each other, and those that are lost
+    Joins,
+    /// A large query, part by part
+    Steps,
+    /// Hierarchies, loops, and a runaway
+    Recursion,
+    /// How a query is evaluated, and why so
+    Plans,
     /// History of rows, periods, and questions about both
     Time,
+    /// Files as tables, and loads with bad rows
+    Files,
+    /// Rows and plans that are to stay as they are
+    Checks,
     /// No walk: the shell on the demo data
     Shell,
 }

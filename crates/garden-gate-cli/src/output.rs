@@ -56,6 +56,8 @@ pub(crate) struct Output {
     format: Format,
     look: Look,
     last: Written,
+    /// Whether notes and errors stand among the rows, not on standard error.
+    has_errors: bool,
     /// The file of a format that is not a text, until it is written.
     whole: Option<PathBuf>,
 }
@@ -66,7 +68,14 @@ impl Output {
         let format = format.or_else(|| to.and_then(Format::of_ending)).unwrap_or(Format::Table);
         let look = if to.is_some() { Look::plain() } else { look() };
         let whole = if is_whole(format) { to.map(Path::to_owned) } else { None };
-        Self { writer: Destination::of(to.filter(|_| whole.is_none())), format, look, last: Written::Nothing, whole }
+        Self {
+            writer: Destination::of(to.filter(|_| whole.is_none())),
+            format,
+            look,
+            last: Written::Nothing,
+            has_errors: false,
+            whole,
+        }
     }
 
     /// Whether a format that is not a text has a file to go to.
@@ -89,7 +98,18 @@ impl Output {
 
     /// Output to standard output as a person reads it.
     pub(crate) fn table(look: Look) -> Self {
-        Self { writer: Destination::of(None), format: Format::Table, look, last: Written::Nothing, whole: None }
+        let writer = Destination::of(None);
+        Self { writer, format: Format::Table, look, last: Written::Nothing, has_errors: false, whole: None }
+    }
+
+    /// Notes and errors stand among the rows.
+    pub(crate) fn with_errors(self) -> Self {
+        Self { has_errors: true, ..self }
+    }
+
+    /// What follows has no blank line before it.
+    pub(crate) fn begin(&mut self) {
+        self.last = Written::Nothing;
     }
 
     /// Ends the output: a file takes its name.
@@ -168,13 +188,14 @@ impl Output {
 
     /// Notes go to standard error, unless the format has a place for them.
     pub(crate) fn notes(&mut self, notes: &[Note]) -> Result<(), CliError> {
-        if self.format != Format::Json && !notes.is_empty() {
-            let mut stderr = io::stderr().lock();
-            for note in notes {
-                write!(stderr, "{}", view::note(note, error_look()))?;
+        for note in notes.iter().filter(|_| self.format != Format::Json) {
+            if self.has_errors {
+                write!(self.writer, "{}", view::note(note, self.look))?;
+            } else {
+                write!(io::stderr().lock(), "{}", view::note(note, error_look()))?;
             }
         }
-        Ok(())
+        Ok(self.writer.flush()?)
     }
 
     /// An error goes to standard error; in JSON it is an object like the others.
@@ -185,6 +206,10 @@ impl Output {
         }
         let first = std::mem::replace(&mut self.last, Written::Rows) == Written::Nothing;
         let blank = if first { "" } else { "\n" };
+        if self.has_errors {
+            write!(self.writer, "{blank}{}", view::error(error, self.look))?;
+            return Ok(self.writer.flush()?);
+        }
         Ok(write!(io::stderr().lock(), "{blank}{}", view::error(error, error_look()))?)
     }
 }

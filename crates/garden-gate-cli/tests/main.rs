@@ -5,6 +5,7 @@ mod commands;
 mod durable;
 mod files;
 mod formatting;
+mod guide;
 mod inspect;
 mod language_server;
 mod limits;

@@ -1,7 +1,7 @@
 //! The shell in a terminal: what is typed, what is seen, and what is kept.
 
 use crate::terminal::{CTRL_C, CTRL_D, ENTER, F2, LEFT, RIGHT, TAB, Terminal, UP};
-use crate::tool::root;
+use crate::tool::{root, without_times};
 use std::num::NonZero;
 use std::path::Path;
 
@@ -250,12 +250,4 @@ fn the_session_of_the_page_is_what_the_shell_shows() {
     let shown: Vec<String> = session.lines().filter(|line| !line.trim().is_empty()).map(without_times).collect();
     let found: Vec<String> = seen.lines().skip(1).map(without_times).collect();
     assert_eq!(found, shown, "\n{seen}");
-}
-
-/// A line without how long something took.
-fn without_times(line: &str) -> String {
-    match line.trim_end().strip_suffix(" ms").and_then(|line| line.rsplit_once(' ')) {
-        Some((what, _)) => format!("{what} … ms"),
-        None => line.trim_end().to_owned(),
-    }
 }

@@ -1,5 +1,6 @@
 //! Runs the binary.
 
+use std::fmt::Write as _;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
@@ -46,4 +47,30 @@ pub(crate) fn rows(arguments: &[&str]) -> Vec<String> {
     let ran = tool(&[arguments, &["--output", "csv"]].concat());
     assert_eq!((ran.status, ran.err.as_str()), (0, ""), "{arguments:?}");
     ran.out.lines().skip(1).map(str::to_owned).collect()
+}
+
+/// Whether outputs are to be written into the pages that show them.
+pub(crate) fn accepts() -> bool {
+    std::env::var_os("GARDEN_GATE_ACCEPT").is_some()
+}
+
+/// A line without how long something took.
+pub(crate) fn without_times(line: &str) -> String {
+    let words: Vec<&str> = line.split_whitespace().collect();
+    let is_comparison = line.starts_with("query ");
+    let mut kept = String::new();
+    for (at, word) in words.iter().enumerate() {
+        let is_time = words.get(at + 1) == Some(&"ms") || at > 0 && words[at - 1].ends_with('×');
+        let number = word.chars().all(|c| c.is_ascii_digit() || ".,".contains(c));
+        write!(kept, "{} ", if is_time && number { "…" } else { word }).unwrap();
+        if is_comparison && word.ends_with('×') {
+            break;
+        }
+    }
+    kept
+}
+
+/// Whether two outputs are the same but for how long things took.
+pub(crate) fn same_but_times(found: &str, shown: &str) -> bool {
+    found.lines().map(without_times).eq(shown.lines().map(without_times))
 }

@@ -31,4 +31,4 @@ pub use picture::{PlanReport, plan_dot, plan_html, plan_svg, rows_html, rows_htm
 pub use plan::{bytes, considered, plan_tree, rewrites, tally};
 pub use separated::{Separated, markdown, separated, write_markdown, write_separated};
 pub use table::{done, table, write_table};
-pub use visible::visible;
+pub use visible::{paragraphs, visible};

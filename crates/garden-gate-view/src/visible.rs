@@ -131,6 +131,12 @@ pub(crate) fn wrapped(text: &str, width: Option<usize>, indent: &str) -> String 
     out
 }
 
+/// Paragraphs, with a blank line between two, as lines of at most `width` columns.
+pub fn paragraphs(text: &str, width: usize) -> String {
+    let joined = text.split("\n\n").map(|paragraph| paragraph.split_whitespace().collect::<Vec<_>>().join(" "));
+    joined.map(|paragraph| wrapped(&paragraph, Some(width), "")).collect::<Vec<_>>().join("\n\n")
+}
+
 /// Narrows the widest columns until all of them, with gaps between, fit; none below `least`.
 pub(crate) fn narrow(widths: &mut [usize], gap: usize, limit: Option<usize>, least: usize) {
     let Some(limit) = limit else { return };

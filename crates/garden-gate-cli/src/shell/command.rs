@@ -4,7 +4,7 @@ use garden_gate::typing::Typed;
 
 /// A command of the shell.
 #[derive(Debug, PartialEq, Eq)]
-pub(super) enum Command {
+pub(crate) enum Command {
     Help,
     Leave,
     /// Of the statement that follows, or of the one before.
@@ -30,7 +30,7 @@ pub(super) enum Command {
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Saved {
+pub(crate) enum Saved {
     Result,
     Query,
     Session,
@@ -38,7 +38,7 @@ pub(super) enum Saved {
 
 /// What a line is.
 #[derive(Debug, PartialEq, Eq)]
-pub(super) enum Line {
+pub(crate) enum Line {
     Sql,
     Command(Command),
     /// A command whose rest is not understood: how it is written.
@@ -134,7 +134,7 @@ impl Line {
     }
 
     /// Whether Enter sends a text off.
-    pub(super) fn is_complete(text: &str) -> bool {
+    pub(crate) fn is_complete(text: &str) -> bool {
         match Self::of(text) {
             Self::Sql => matches!(Typed::of(text), Typed::Finished | Typed::Nothing),
             Self::Command(Command::Plan { sql: Some(sql), .. } | Command::Steps(Some(sql)) | Command::Compare(sql)) => {

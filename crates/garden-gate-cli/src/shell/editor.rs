@@ -14,7 +14,7 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 /// The session that statements run in, and that knows what names mean.
-pub(super) type Shared = Arc<Mutex<Session>>;
+pub(crate) type Shared = Arc<Mutex<Session>>;
 
 pub(super) fn lock(session: &Shared) -> MutexGuard<'_, Session> {
     session.lock().unwrap_or_else(PoisonError::into_inner)

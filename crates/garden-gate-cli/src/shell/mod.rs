@@ -9,12 +9,15 @@ mod run;
 
 use crate::args::Shell;
 use crate::{CliError, Exit, interrupt, private, setup};
-use editor::{Shared, lock};
+pub(crate) use editor::Shared;
+use editor::lock;
 use garden_gate::format::{FormatOptions, format_sql};
 use garden_gate::{Parameters, Session};
-use prompt::Place;
+pub(crate) use piped::typed_in;
+pub(crate) use prompt::Place;
 use reedline::{EditCommand, Reedline, Signal};
-use run::{Next, Runner};
+use run::Next;
+pub(crate) use run::{Audience, Runner};
 use std::io::{self, IsTerminal, Write};
 use std::path::Path;
 use std::sync::{Arc, Mutex};
@@ -65,7 +68,12 @@ pub(crate) fn converse(beginning: Beginning) -> Result<Exit, CliError> {
     let Beginning { session, parameters, database, keeps_history } = beginning;
     let pending = interrupt::listen(session.interrupt());
     let session: Shared = Arc::new(Mutex::new(session));
-    let runner = Runner::new(Arc::clone(&session), parameters, pending, is_typed());
+    let runner = Runner::new(
+        Arc::clone(&session),
+        parameters,
+        pending,
+        if is_typed() { Audience::Typed } else { Audience::Piped },
+    );
     if !is_typed() {
         return piped::run(runner);
     }

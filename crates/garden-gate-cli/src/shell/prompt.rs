@@ -4,16 +4,26 @@ use reedline::{Color, Prompt, PromptEditMode, PromptHistorySearch, PromptHistory
 use std::borrow::Cow;
 
 /// The database, its schema, and whether a transaction is open.
-pub(super) struct Place {
-    pub(super) name: String,
+pub(crate) struct Place {
+    name: String,
 }
 
 impl Place {
     /// `garden`, `garden.shed`, `garden (open)`
-    pub(super) fn new(database: &str, schema: &str, in_transaction: bool) -> Self {
+    pub(crate) fn new(database: &str, schema: &str, in_transaction: bool) -> Self {
         let schema = if schema == garden_gate::source::DEFAULT_SCHEMA { String::new() } else { format!(".{schema}") };
         let open = if in_transaction { " (open)" } else { "" };
         Self { name: format!("{database}{schema}{open}") }
+    }
+
+    /// Lines as they would stand there when they were typed.
+    pub(crate) fn typed(&self, text: &str) -> String {
+        let next = self.render_prompt_multiline_indicator();
+        let line = |(number, line): (usize, &str)| match number {
+            0 => format!("{}{}{line}\n", self.name, super::editor::MARK),
+            _ => format!("{}\n", format!("{next}{line}").trim_end()),
+        };
+        text.lines().enumerate().map(line).collect()
     }
 }
 

@@ -22,20 +22,31 @@ const HEAD: usize = 2;
 /// Rows of a step that are shown.
 const STEP_ROWS: usize = 10;
 
+/// Who reads what statements come to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Audience {
+    /// A person who types: of many rows the first are shown.
+    Typed,
+    /// A person who is shown what could be typed: all in one text.
+    Shown,
+    /// A program.
+    Piped,
+}
+
 /// Whether the shell goes on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Next {
+pub(crate) enum Next {
     Line,
     Leave,
 }
 
 /// Runs lines, and remembers what they came to.
-pub(super) struct Runner {
+pub(crate) struct Runner {
     session: Shared,
     given: Parameters,
     pending: Pending,
     output: Output,
-    is_typed: bool,
+    audience: Audience,
     /// The text of the last statement that can be planned.
     query: Option<String>,
     /// The rows of the last query.
@@ -48,14 +59,19 @@ pub(super) struct Runner {
 }
 
 impl Runner {
-    pub(super) fn new(session: Shared, given: Parameters, pending: Pending, is_typed: bool) -> Self {
+    pub(crate) fn new(session: Shared, given: Parameters, pending: Pending, audience: Audience) -> Self {
         let output = Output::table(output::look());
+        let output = if audience == Audience::Shown { output.with_errors() } else { output };
         let (query, rows, script) = (None, None, String::new());
-        Self { session, given, pending, output, is_typed, query, rows, script, has_failed: false, is_beside: false }
+        Self { session, given, pending, output, audience, query, rows, script, has_failed: false, is_beside: false }
     }
 
     /// Runs what was typed.
-    pub(super) fn line(&mut self, text: &str) -> Result<Next, CliError> {
+    pub(crate) fn line(&mut self, text: &str) -> Result<Next, CliError> {
+        if self.audience != Audience::Piped {
+            // What was typed stands between this and what was written before.
+            self.output.begin();
+        }
         match Line::of(text) {
             Line::Sql => self.statements(text)?,
             Line::Command(Command::Leave) => return Ok(Next::Leave),
@@ -67,6 +83,10 @@ impl Runner {
             }
         }
         Ok(Next::Line)
+    }
+
+    fn is_typed(&self) -> bool {
+        self.audience == Audience::Typed
     }
 
     pub(super) fn fail(&mut self) {
@@ -139,7 +159,7 @@ impl Runner {
             Ok(measured) => measured,
             Err(error) => return self.error(&error),
         };
-        let most = if self.is_typed { MOST_ROWS } else { usize::MAX };
+        let most = if self.is_typed() { MOST_ROWS } else { usize::MAX };
         show(&view::rows_beside_plan(&rows, most, &plan, output::look()))?;
         self.output.notes(rows.notes())?;
         let all = rows.row_count();
@@ -157,7 +177,7 @@ impl Runner {
         let Outcome::Rows(rows) = outcome else { return self.output.outcome(outcome) };
         let all = rows.row_count();
         self.rows = Some(rows.clone());
-        if !self.is_typed || all <= MOST_ROWS {
+        if !self.is_typed() || all <= MOST_ROWS {
             return self.output.outcome(Outcome::Rows(rows));
         }
         self.output.outcome(Outcome::Rows(rows.first(MOST_ROWS)))?;
@@ -195,7 +215,7 @@ impl Runner {
                 }
             }
             Command::Page => match self.rows.clone() {
-                Some(rows) => page(&rows, self.is_typed),
+                Some(rows) => page(&rows, self.is_typed()),
                 None => self.refuse("there is no result yet"),
             },
             Command::Save { what, path } => self.save(what, Path::new(&path)),
