@@ -10,8 +10,10 @@ use reedline::{
     StyledText, Suggestion, ValidationResult, Validator, default_emacs_keybindings,
 };
 use std::io;
+use std::ops::Range;
 use std::path::Path;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
 
 /// The session that statements run in, and that knows what names mean.
 pub(crate) type Shared = Arc<Mutex<Session>>;
@@ -44,7 +46,7 @@ pub(super) fn editor(session: &Shared, history: Option<&Path>, in_colour: bool) 
     let mut editor = Reedline::create()
         .with_edit_mode(Box::new(Emacs::new(keys)))
         .with_validator(Box::new(EndOfStatement))
-        .with_highlighter(Box::new(Colours { session: Arc::clone(session), in_colour }))
+        .with_highlighter(Box::new(Colours { session: Arc::clone(session), in_colour, known: Mutex::default() }))
         .with_completer(Box::new(Names(Arc::clone(session))))
         .with_menu(ReedlineMenu::EngineCompleter(Box::new(
             IdeMenu::default()
@@ -88,6 +90,8 @@ impl Validator for EndOfStatement {
 struct Colours {
     session: Shared,
     in_colour: bool,
+    /// The problems of the text that was looked at last.
+    known: Mutex<(String, Vec<Range<usize>>)>,
 }
 
 impl Highlighter for Colours {
@@ -124,16 +128,22 @@ impl Highlighter for Colours {
 }
 
 impl Colours {
-    /// What is wrong and not being typed just now.
-    fn problems(&self, text: &str, cursor: usize) -> Vec<std::ops::Range<usize>> {
-        let Ok(session) = self.session.try_lock() else { return Vec::new() };
-        let problems = session.problems(text);
-        let ranges = problems.iter().filter_map(|problem| problem.span().map(|span| span.range()));
-        ranges
-            .filter(|range| {
-                !range.is_empty() && range.end <= text.len() && !(range.start..=range.end).contains(&cursor)
-            })
-            .collect()
+    /// What is wrong and not being typed just now. It is looked for when no further key waits: who types fast does not wait for it.
+    fn problems(&self, text: &str, cursor: usize) -> Vec<Range<usize>> {
+        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        if known.0 != text {
+            if crossterm::event::poll(Duration::ZERO).unwrap_or(false) {
+                return Vec::new();
+            }
+            let Ok(session) = self.session.try_lock() else { return Vec::new() };
+            let problems = session.problems(text);
+            let ranges = problems.iter().filter_map(|problem| problem.span().map(|span| span.range())).collect();
+            *known = (text.to_owned(), ranges);
+        }
+        let is_shown = |range: &&Range<usize>| {
+            !range.is_empty() && range.end <= text.len() && !(range.start..=range.end).contains(&cursor)
+        };
+        known.1.iter().filter(is_shown).cloned().collect()
     }
 }
 
