@@ -196,7 +196,7 @@ impl<'a> Binder<'a> {
                 let found = inside.lookup(&below).map_err(|problem| Error::from_facts(&problem).at(span))?;
                 (levels, found.0, found.1)
             }
-            (Err(problem), None) => return Err(Error::from_facts(&problem).at(span)),
+            (Err(problem), None) => return Err(super::table::about_name(&problem, name, span)),
         };
         let catalog = self.around.catalog;
         let stored = catalog.table(&schema, &table.name).and_then(|table| table.definition.as_deref());

@@ -253,7 +253,8 @@ impl Binder<'_> {
             let text = name.last().map_or("", |ident| ident.text.as_str());
             let expects = self.report(&Problem::ColumnInConstant { clause }, span);
             if let Some(last) = self.problems.pop() {
-                self.problems.push(last.with_help(format!("if text was meant, write it in single quotes: '{text}'")));
+                let help = format!("if text was meant, write it in single quotes: '{text}'");
+                self.problems.push(last.with_help(help).with_replacement(format!("'{text}'")));
             }
             return expects;
         }
@@ -274,7 +275,8 @@ impl Binder<'_> {
                     return self.report(&Problem::PeriodAlone { ops: PERIOD_TESTS }, span);
                 }
                 let problem = self.explain_missing(problem, name, bare_name, clause);
-                self.report(&problem, span)
+                self.problems.push(super::table::about_name(&problem, name, span));
+                super::stand_in(span)
             }
         }
     }

@@ -20,9 +20,10 @@ impl Binder<'_> {
             _ => return,
         };
         let test = if op == CompareOp::NotEqual { "IS NOT NULL" } else { "IS NULL" };
-        let help = format!("write {} {test}", self.text(other.span));
+        let written = format!("{} {test}", self.text(other.span));
         let message = format!("a comparison with NULL by {} is UNKNOWN for every row, never TRUE", op.symbol());
-        self.note(Note::new("null-comparison", message).at(span).help(help));
+        let note = Note::new("null-comparison", message).at(span);
+        self.note(note.help(format!("write {written}")).replaced_by(written));
     }
 
     /// `GROUP BY 1` makes one group: a position means a column in ORDER BY only.
@@ -112,10 +113,13 @@ impl Binder<'_> {
         if !greater {
             return;
         }
-        let [operand, low, high] = [&operands[0], &operands[1], &operands[2]].map(|part| self.text(part.span));
+        let before = (operands[1].span.start - span.start) as usize;
+        let before = self.text(span).get(..before).unwrap_or_default();
+        let [low, high] = [&operands[1], &operands[2]].map(|part| self.text(part.span));
         let message = format!("nothing lies between {low} and {high}: the smaller bound comes first");
-        let help = format!("write {operand} BETWEEN {high} AND {low}, or BETWEEN SYMMETRIC");
-        self.note(Note::new("exchanged-bounds", message).at(span).help(help));
+        let written = format!("{before}{high} AND {low}");
+        let help = format!("write {written}, or BETWEEN SYMMETRIC");
+        self.note(Note::new("exchanged-bounds", message).at(span).help(help).replaced_by(written));
     }
 
     /// `NOT IN ('a', NULL)` is TRUE for no row (clause 8.4).
@@ -126,13 +130,13 @@ impl Binder<'_> {
         let others: Vec<&str> =
             list.iter().filter(|item| !is_null_literal(item)).map(|item| self.text(item.span)).collect();
         let operand = self.text(operand.span);
-        let help = if others.is_empty() {
-            format!("write {operand} IS NOT NULL")
+        let written = if others.is_empty() {
+            format!("{operand} IS NOT NULL")
         } else {
-            format!("write {operand} NOT IN ({})", others.join(", "))
+            format!("{operand} NOT IN ({})", others.join(", "))
         };
         let message = "with a NULL in its list NOT IN is TRUE for no row: that other value might be it";
-        self.note(Note::new("not-in-null", message).at(span).help(help));
+        self.note(Note::new("not-in-null", message).at(span).help(format!("write {written}")).replaced_by(written));
     }
 
     /// `a = 1 AND a = 2`: no row has both.

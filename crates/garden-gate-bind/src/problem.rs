@@ -3,6 +3,7 @@ use super::problem_help::{
 };
 use super::scope::Clause;
 use crate::diagnostic::{Error, Facts, SqlState, counted, sentence_list};
+use crate::syntax::written_name;
 use crate::types::SqlType;
 
 /// What can be wrong with the meaning of a statement.
@@ -224,6 +225,18 @@ impl Facts for Problem {
             Self::BadCount { state, .. } => *state,
             Self::BrokenFile { error, .. } => error.sqlstate(),
             _ => SqlState::SYNTAX_OR_RULE,
+        }
+    }
+
+    fn replacement(&self) -> Option<String> {
+        match self {
+            Self::NoSuchTable { near, elsewhere, .. } if elsewhere.is_empty() => near.as_deref().map(written_name),
+            Self::UsingColumnMissing { near, .. } => near.as_deref().map(written_name),
+            Self::NoSuchColumn { near: Some(near), .. } => Some(written_name(near)),
+            Self::NoSuchColumn { meant_text: true, name, .. } if super::thesaurus::for_word(name).is_none() => {
+                Some(format!("'{name}'"))
+            }
+            _ => None,
         }
     }
 

@@ -96,18 +96,31 @@ impl Binder<'_> {
         }
         let message =
             format!("{} may be NULL: with one NULL among its values NOT IN is TRUE for no row at all", column.name);
-        let help = match &query.body {
-            ast::QueryBody::Select(select) if select.group_by.is_none() && query.order_by.is_empty() => {
+        let note = Note::new("not-in-nulls", message).at(query.span);
+        self.note(match &query.body {
+            ast::QueryBody::Select(select) if takes_condition(select) && query.order_by.is_empty() => {
                 let item = match select.items.first() {
                     Some(ast::SelectItem::Expr { expr, .. }) => self.text(expr.span),
                     _ => column.name.as_str(),
                 };
-                let word = if select.where_.is_some() { "AND" } else { "WHERE" };
-                format!("write NOT IN ({} {word} {item} IS NOT NULL), or NOT EXISTS", self.text(select.span))
+                let written = format!("{} {item} IS NOT NULL", self.text_and(select));
+                let help = format!("write NOT IN ({written}), or NOT EXISTS");
+                let note = note.help(help);
+                if select.span == query.span { note.replaced_by(written) } else { note }
             }
-            _ => "leave NULLs out of the query, or write NOT EXISTS".to_owned(),
-        };
-        self.note(Note::new("not-in-nulls", message).at(query.span).help(help));
+            _ => note.help("leave NULLs out of the query, or write NOT EXISTS"),
+        });
+    }
+
+    /// A query up to where a further condition of WHERE stands.
+    fn text_and(&self, select: &ast::Select) -> String {
+        let text = self.text(select.span);
+        let Some(condition) = &select.where_ else { return format!("{text} WHERE") };
+        if !matches!(condition.kind, ast::ExprKind::Or(_)) {
+            return format!("{text} AND");
+        }
+        let (from, to) = (select.span.start as usize, condition.span.start as usize);
+        format!("{}({}) AND", &text[..to - from], self.text(condition.span))
     }
 
     /// Whether a column of a table may hold a NULL.
@@ -225,4 +238,9 @@ pub(super) fn only_column((plan, output): &Rows) -> Option<(&LogicalPlan, &Outpu
         [one] => Some((plan, one)),
         _ => None,
     }
+}
+
+/// Whether a further condition may stand at the end of a query's text.
+fn takes_condition(select: &ast::Select) -> bool {
+    select.group_by.is_none() && select.having.is_none() && select.windows.is_empty()
 }

@@ -166,7 +166,7 @@ impl<'a> Binder<'a> {
                     let shown = alias.map_or_else(|| view.1.name.clone(), |alias| alias.text.clone());
                     return self.view(view, shown, span);
                 }
-                return Err(Error::from_facts(&problem).at(span).with_related(std::mem::take(&mut self.problems)));
+                return Err(about_name(&problem, name, span).with_related(std::mem::take(&mut self.problems)));
             }
         };
         let shown = alias.map_or_else(|| table.name.clone(), |alias| alias.text.clone());
@@ -434,4 +434,13 @@ pub(super) fn rename(columns: &mut [ScopeColumn], names: &[Ident]) -> bool {
         column.name.clone_from(&name.text);
     }
     true
+}
+
+/// The error about a name, of whose parts the last can be replaced.
+pub(super) fn about_name(problem: &Problem, name: &[Ident], span: Span) -> Error {
+    let error = Error::from_facts(problem).at(span);
+    match name.last() {
+        Some(last) => error.replacing(last.span),
+        None => error,
+    }
 }

@@ -213,6 +213,57 @@ fn an_editor_is_told_what_is_wrong_and_what_fits() {
     client.leave();
 }
 
+/// Where a message leaves no choice, its fix is an action; a note is a warning.
+#[test]
+fn mistakes_are_mended() {
+    let mut client = Client::start();
+    for (text, severity, code, mended) in [
+        ("selec name from bed", 1, "42000", "SELECT name from bed"),
+        ("select name form bed", 1, "42000", "select name FROM bed"),
+        ("select b.nmae from bed b", 1, "42S22", "select b.name from bed b"),
+        ("select name from bde", 1, "42S02", "select name from bed"),
+        ("select b.name from home.bde as b", 1, "42S02", "select b.name from home.bed as b"),
+        (
+            "select bed.bed_id from bed order by bed.bde_id",
+            1,
+            "42S22",
+            "select bed.bed_id from bed order by bed.bed_id",
+        ),
+        ("select name from bed where sun = shade", 1, "42S22", "select name from bed where sun = 'shade'"),
+        ("select name from bed where sun == 'shade'", 1, "42000", "select name from bed where sun = 'shade'"),
+        ("select ph × 2 from bed", 1, "42000", "select ph * 2 from bed"),
+        ("select 1 as order", 1, "42000", "select 1 as \"order\""),
+        ("select name from bed where sun = null", 2, "null-comparison", "select name from bed where sun IS NULL"),
+        (
+            "select name from bed where ph between 7 and 5",
+            2,
+            "exchanged-bounds",
+            "select name from bed where ph between 5 AND 7",
+        ),
+        (
+            "select name from bed where bed_id not in (select bed_id from income where amount > 9 or day is null)",
+            2,
+            "not-in-nulls",
+            "select name from bed where bed_id not in (select bed_id from income where (amount > 9 or day is null) AND bed_id IS NOT NULL)",
+        ),
+        ("select distinct sun from bed group by sun", 3, "needless-distinct", ""),
+    ] {
+        let problems = client.text(&format!("{text};"));
+        let found: Vec<(&Json, &Json)> = problems.iter().map(|found| (&found["severity"], &found["code"])).collect();
+        assert_eq!(found, [(&json!(severity), &json!(code))], "{text}: {problems:?}");
+        let actions = client.of_text("codeAction");
+        let edit = &actions[0]["edit"]["changes"][URI][0];
+        let after = edit["newText"].as_str().map(|new| {
+            let place = |end: &str| edit["range"][end]["character"].as_u64().unwrap() as usize;
+            let letters: Vec<char> = text.chars().collect();
+            let part = |range: &[char]| range.iter().collect::<String>();
+            format!("{}{new}{}", part(&letters[..place("start")]), part(&letters[place("end")..]))
+        });
+        assert_eq!(after.unwrap_or_default(), mended, "{text}: {actions}");
+    }
+    client.leave();
+}
+
 /// Of the 48 beds of the demo garden 4 are in the shade; there are 42 names.
 #[test]
 fn names_are_explained_and_found() {

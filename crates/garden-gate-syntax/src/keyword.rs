@@ -71,6 +71,19 @@ pub fn is_reserved(word: &str) -> bool {
     same.into_iter().any(|reserved| word.eq_ignore_ascii_case(reserved))
 }
 
+/// A name as a statement has it: in double quotes where it has to be.
+pub fn written_name(name: &str) -> String {
+    let is_plain = name.starts_with(|c: char| c.is_alphabetic() || c == '_')
+        && name.chars().all(|c| c.is_alphanumeric() || c == '_')
+        && !is_reserved(name);
+    if is_plain { name.to_owned() } else { quoted_name(name) }
+}
+
+/// A name in double quotes.
+pub fn quoted_name(name: &str) -> String {
+    format!("\"{}\"", name.replace('"', "\"\""))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

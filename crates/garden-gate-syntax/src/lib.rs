@@ -46,7 +46,7 @@ mod walk;
 
 pub use complete::{Typed, is_unclosed};
 pub use fragment::{expression_of, file_options_of, name_of, type_of, with_name_for};
-pub use keyword::is_reserved as is_reserved_word;
+pub use keyword::{is_reserved as is_reserved_word, quoted_name, written_name};
 pub use lexer::words;
 pub use outline::{OutlineItem, OutlineKind, outline};
 pub use parser::Script;

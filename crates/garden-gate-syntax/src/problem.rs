@@ -65,6 +65,25 @@ impl Facts for Problem {
         }
     }
 
+    fn replacement(&self) -> Option<String> {
+        Some(match self {
+            Self::DoubleEqual { .. } => "=".into(),
+            Self::ReservedWord { word } => format!("\"{word}\""),
+            Self::StrangeCharacter { character, .. } => match character {
+                '\u{2010}'..='\u{2015}' | '\u{2212}' => "-",
+                '\u{200b}'..='\u{200f}' | '\u{2060}' => "",
+                '\u{d7}' => "*",
+                '\u{f7}' => "/",
+                '\u{2260}' => "<>",
+                '\u{2264}' => "<=",
+                '\u{2265}' => ">=",
+                _ => return None,
+            }
+            .into(),
+            _ => return None,
+        })
+    }
+
     fn help(&self) -> Option<String> {
         Some(match self {
             Self::MissingComma { found, .. } => format!("a comma may be missing before {found}"),

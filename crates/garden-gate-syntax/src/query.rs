@@ -351,10 +351,13 @@ impl Parser<'_> {
         let here = self.raw(self.current());
         let is_name_next = matches!(self.ahead(1).kind, TokenKind::Word | TokenKind::QuotedName);
         if self.current().kind == TokenKind::Word && is_name_next && nearest(here, ["FROM"]).is_some() {
-            return error.with_help(format!("did you mean FROM instead of {here}?"));
+            return error.with_help(format!("did you mean FROM instead of {here}?")).with_replacement("FROM");
         }
         match nearest(before, ["FROM"]) {
-            Some(_) if self.at_name() => error.with_help(format!("did you mean FROM instead of {before}?")),
+            Some(_) if self.at_name() => error
+                .with_help(format!("did you mean FROM instead of {before}?"))
+                .with_replacement("FROM")
+                .replacing(self.last_span()),
             _ => error,
         }
     }

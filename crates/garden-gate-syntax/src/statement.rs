@@ -119,9 +119,11 @@ impl Parser<'_> {
             .expected("a statement (SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, ANALYZE, SET, SHOW or LET)");
         let second = self.ahead(1);
         let second = if second.kind == TokenKind::Word { self.raw(second) } else { "" };
-        let near = || nearest(first, STATEMENTS).map(|near| format!("did you mean {near}?"));
-        let help = thesaurus::for_statement(first, second).or_else(near);
-        help.into_iter().fold(error, Error::with_help)
+        match (thesaurus::for_statement(first, second), nearest(first, STATEMENTS)) {
+            (Some(help), _) => error.with_help(help),
+            (None, Some(near)) => error.with_help(format!("did you mean {near}?")).with_replacement(near),
+            (None, None) => error,
+        }
     }
 
     fn analyze(&mut self) -> Result<Analyze> {

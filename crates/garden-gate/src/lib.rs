@@ -97,7 +97,7 @@ pub mod inspect {
 /// What a text that is being typed can go on with.
 pub mod typing {
     pub use crate::diagnostic::nearest as nearest_word;
-    pub use crate::session::{Completion, CompletionKind, Completions, KnownName};
+    pub use crate::session::{Completion, CompletionKind, Completions, KnownName, Review};
     pub use crate::syntax::{OutlineItem, OutlineKind, TokenClass, Typed, correlation_name, outline, token_classes};
 }
 

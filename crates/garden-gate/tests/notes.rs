@@ -354,7 +354,7 @@ fn conditions_that_keep_no_row() {
             (
                 "SELECT 1 FROM task WHERE hours NOT BETWEEN 2.5 AND 1",
                 "hours NOT BETWEEN 2.5 AND 1",
-                "hours BETWEEN 1 AND 2.5",
+                "hours NOT BETWEEN 1 AND 2.5",
             ),
         ],
         &[

@@ -33,6 +33,8 @@ struct Report {
     span: Option<Span>,
     labels: Vec<Label>,
     help: Option<String>,
+    /// Of a part of the text other than that of `span`, with its place.
+    replacement: Option<(Option<Span>, String)>,
     source: Option<Arc<SourceText>>,
     data: Option<DataPlace>,
     related: Vec<Error>,
@@ -44,6 +46,10 @@ struct Report {
 pub trait Facts: fmt::Display {
     fn state(&self) -> SqlState;
     fn help(&self) -> Option<String> {
+        None
+    }
+    /// What takes the place of the text that the error is about, where the help leaves no choice.
+    fn replacement(&self) -> Option<String> {
         None
     }
     /// The constraint that is broken.
@@ -61,6 +67,7 @@ impl Error {
             span: None,
             labels: Vec::new(),
             help: None,
+            replacement: None,
             source: None,
             data: None,
             related: Vec::new(),
@@ -73,6 +80,7 @@ impl Error {
     pub fn from_facts(facts: &impl Facts) -> Self {
         let mut error = Self::new(facts.state(), facts.to_string());
         error.0.help = facts.help();
+        error.0.replacement = facts.replacement().map(|text| (None, text));
         error.0.constraint = facts.constraint();
         error
     }
@@ -122,6 +130,18 @@ impl Error {
         self
     }
 
+    /// Says what takes the place of the text at [`Error::span`], where the help leaves no choice.
+    pub fn with_replacement(mut self, text: impl Into<String>) -> Self {
+        self.0.replacement = Some((None, text.into()));
+        self
+    }
+
+    /// Says of which part of the text the replacement is; without one, nothing.
+    pub fn replacing(mut self, span: Span) -> Self {
+        self.0.replacement = self.0.replacement.map(|(_, text)| (Some(span), text));
+        self
+    }
+
     pub fn in_file(mut self, file: impl Into<PathBuf>, line: Option<u64>) -> Self {
         self.0.data.get_or_insert_with(|| DataPlace { file: file.into(), line });
         self
@@ -159,6 +179,12 @@ impl Error {
     /// What is wrong, in one sentence without a full stop.
     pub fn message(&self) -> &str {
         &self.0.message
+    }
+
+    /// What takes the place of which part of the text, when the help leaves no choice.
+    pub fn replacement(&self) -> Option<(Span, &str)> {
+        let (span, text) = self.0.replacement.as_ref()?;
+        Some((span.or(self.0.span)?, text))
     }
 
     /// What to write instead, when there is something to say.

@@ -10,6 +10,8 @@ pub struct Note {
     pub message: String,
     /// What to write instead.
     pub help: Option<String>,
+    /// What takes the place of the text it is about, when the help leaves no choice.
+    pub replacement: Option<String>,
     /// The text it is about.
     pub span: Option<Span>,
     /// Whether it is about style or speed alone: the rows are as they are meant. `run` leaves such notes out, `plan` and `check` show them.
@@ -19,11 +21,17 @@ pub struct Note {
 
 impl Note {
     pub fn new(code: &'static str, message: impl Into<String>) -> Self {
-        Self { code, message: message.into(), help: None, span: None, style: false, source: None }
+        Self { code, message: message.into(), help: None, replacement: None, span: None, style: false, source: None }
     }
 
     pub fn at(mut self, span: Span) -> Self {
         self.span = Some(span);
+        self
+    }
+
+    /// Says what takes the place of the text it is about, where the help leaves no choice.
+    pub fn replaced_by(mut self, text: impl Into<String>) -> Self {
+        self.replacement = Some(text.into());
         self
     }
 

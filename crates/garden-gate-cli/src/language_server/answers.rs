@@ -2,6 +2,7 @@
 
 use super::document::Document;
 use super::estimates::Estimates;
+use garden_gate::error::Note;
 use garden_gate::format::{FormatOptions, format_sql};
 use garden_gate::typing::{Completion, CompletionKind};
 use garden_gate::{Error, Parameters, Session};
@@ -11,6 +12,7 @@ use lsp_types::{
     NumberOrString, TextEdit, WorkspaceEdit,
 };
 use std::collections::HashMap;
+use std::ops::Range;
 
 /// Answers about texts. Nothing in them runs.
 pub(super) struct Answers {
@@ -23,9 +25,14 @@ impl Answers {
         Self { session, estimates: Estimates::new(parameters) }
     }
 
-    /// The problems of a text.
+    /// What is wrong with a text, and what is legal and probably not meant.
     pub(super) fn diagnostics(&self, document: &Document) -> Vec<Diagnostic> {
-        self.session.problems(&document.text).iter().map(|problem| diagnostic(document, problem)).collect()
+        self.findings(document).iter().map(|found| found.diagnostic(document)).collect()
+    }
+
+    fn findings(&self, document: &Document) -> Vec<Finding> {
+        let review = self.session.review(&document.text);
+        review.problems.iter().map(Finding::of_problem).chain(review.notes.iter().map(Finding::of_note)).collect()
     }
 
     pub(super) fn completions(&self, document: &Document, params: &CompletionParams) -> Option<CompletionResponse> {
@@ -44,29 +51,76 @@ impl Answers {
         Some(CompletionResponse::Array(found.items.into_iter().enumerate().map(item).collect()))
     }
 
-    /// Names that were perhaps meant, for those that there are not.
+    /// What can take the place of what was found, where there is no choice.
     #[expect(clippy::mutable_key_type, reason = "the type of the protocol, whose keys are not changed")]
     pub(super) fn actions(&self, document: &Document, params: &CodeActionParams) -> Option<Vec<CodeActionOrCommand>> {
         let asked = document.byte(params.range.start)..document.byte(params.range.end);
-        let action = |problem: &Error| {
-            let place = problem.span()?.range();
-            let meant = problem.help()?.strip_prefix("did you mean \"")?.strip_suffix("\"?")?;
+        let action = |found: &Finding| {
+            let (replaced, meant) = found.replacement.as_ref()?;
+            let place = found.place.start.min(replaced.start)..found.place.end.max(replaced.end);
             if place.end < asked.start || place.start > asked.end {
                 return None;
             }
-            let edit = TextEdit::new(document.range(place), meant.to_owned());
+            let edit = TextEdit::new(document.range(replaced.clone()), meant.clone());
             let changes = HashMap::from([(params.text_document.uri.clone(), vec![edit])]);
             Some(CodeActionOrCommand::CodeAction(CodeAction {
-                title: format!("write {meant}"),
+                title: if meant.is_empty() { "take it away".into() } else { format!("write {meant}") },
                 kind: Some(CodeActionKind::QUICKFIX),
-                diagnostics: Some(vec![diagnostic(document, problem)]),
+                diagnostics: Some(vec![found.diagnostic(document)]),
                 edit: Some(WorkspaceEdit::new(changes)),
                 is_preferred: Some(true),
                 ..CodeAction::default()
             }))
         };
-        Some(self.session.problems(&document.text).iter().filter_map(action).collect())
+        Some(self.findings(document).iter().filter_map(action).collect())
     }
+}
+
+/// A problem or a note.
+struct Finding {
+    place: Range<usize>,
+    code: String,
+    severity: DiagnosticSeverity,
+    message: String,
+    /// What takes the place of which part, where there is no choice.
+    replacement: Option<(Range<usize>, String)>,
+}
+
+impl Finding {
+    fn of_problem(problem: &Error) -> Self {
+        Self {
+            place: problem.span().map_or(0..0, |span| span.range()),
+            code: problem.sqlstate().as_str().to_owned(),
+            severity: DiagnosticSeverity::ERROR,
+            message: with_help(problem.message(), problem.help()),
+            replacement: problem.replacement().map(|(span, text)| (span.range(), text.to_owned())),
+        }
+    }
+
+    fn of_note(note: &Note) -> Self {
+        Self {
+            place: note.span.map_or(0..0, |span| span.range()),
+            code: note.code.to_owned(),
+            severity: if note.style { DiagnosticSeverity::INFORMATION } else { DiagnosticSeverity::WARNING },
+            message: with_help(&note.message, note.help.as_deref()),
+            replacement: note.span.and_then(|span| Some((span.range(), note.replacement.clone()?))),
+        }
+    }
+
+    fn diagnostic(&self, document: &Document) -> Diagnostic {
+        Diagnostic {
+            range: document.range(self.place.clone()),
+            severity: Some(self.severity),
+            code: Some(NumberOrString::String(self.code.clone())),
+            source: Some("garden-gate".into()),
+            message: self.message.clone(),
+            ..Diagnostic::default()
+        }
+    }
+}
+
+fn with_help(message: &str, help: Option<&str>) -> String {
+    help.map_or_else(|| message.to_owned(), |help| format!("{message}\n{help}"))
 }
 
 /// The text laid out; nothing when it cannot be cut into tokens.
@@ -76,19 +130,6 @@ pub(super) fn formatting(document: &Document, _: &DocumentFormattingParams) -> O
         return Some(Vec::new());
     }
     Some(vec![TextEdit::new(document.range(0..document.text.len()), formatted.text)])
-}
-
-fn diagnostic(document: &Document, problem: &Error) -> Diagnostic {
-    let help = problem.help().map_or_else(String::new, |help| format!("\n{help}"));
-    let place = problem.span().map_or(0..0, |span| span.range());
-    Diagnostic {
-        range: document.range(place),
-        severity: Some(DiagnosticSeverity::ERROR),
-        code: Some(NumberOrString::String(problem.sqlstate().as_str().to_owned())),
-        source: Some("garden-gate".into()),
-        message: format!("{}{help}", problem.message()),
-        ..Diagnostic::default()
-    }
 }
 
 fn kind(kind: CompletionKind) -> CompletionItemKind {

@@ -4,13 +4,23 @@ use super::Session;
 use super::session::Call;
 use crate::bind::{MissingParameters, Parameters, bind_change, bind_query};
 use crate::control;
-use crate::diagnostic::{Error, SourceText};
+use crate::diagnostic::{Error, Note, Result, SourceText};
 use crate::syntax::{Script, Typed, ast, is_unclosed, token_classes};
 use std::sync::Arc;
 use std::time::Instant;
 
 /// Tokens at the end of a statement that breaks off, without which it is tried.
 const MOST_CUT: usize = 8;
+
+/// What was found in a text that is being typed.
+#[derive(Clone, Debug, Default)]
+#[non_exhaustive]
+pub struct Review {
+    /// What is wrong, in the order of the statements.
+    pub problems: Vec<Error>,
+    /// What is legal and probably not meant, in statements that nothing is wrong with.
+    pub notes: Vec<Note>,
+}
 
 impl Session {
     /// The problems of syntax and of names in the statements of a text. Nothing runs, and no file is opened: what reads one is held to the
@@ -25,20 +35,32 @@ impl Session {
     /// assert_eq!(problems[0].help(), Some("did you mean \"name\"?"));
     /// ```
     pub fn problems(&self, text: &str) -> Vec<Error> {
-        let problems = control::large_stack(|| self.problems_of(text));
-        // Further ones of a statement are related to its first.
+        self.review(text).problems
+    }
+
+    /// [`Session::problems`], and the notes on what is legal and probably not meant.
+    ///
+    /// ```
+    /// # let session = garden_gate::Database::in_memory().session();
+    /// let review = session.review("SELECT sun FROM (VALUES ('shade')) AS bed (sun) WHERE sun = NULL;");
+    /// assert_eq!((review.notes[0].code, review.notes[0].replacement.as_deref()), ("null-comparison", Some("sun IS NULL")));
+    /// ```
+    pub fn review(&self, text: &str) -> Review {
+        let mut review = control::large_stack(|| self.reviewed(text));
+        // Further problems of a statement are related to its first.
         let each = |problem: Error| {
             let related = problem.related().to_vec();
             std::iter::once(problem).chain(related)
         };
-        problems.into_iter().flat_map(each).collect()
+        review.problems = review.problems.into_iter().flat_map(each).collect();
+        review
     }
 
-    fn problems_of(&self, text: &str) -> Vec<Error> {
+    fn reviewed(&self, text: &str) -> Review {
         let source = SourceText::new(text);
         let is_open = Typed::of(text) == Typed::Unfinished;
         let mut script = Script::new(Arc::clone(&source));
-        let (mut problems, mut names_are_known) = (Vec::new(), true);
+        let (mut problems, mut notes, mut names_are_known) = (Vec::new(), Vec::new(), true);
         while let Some(statement) = script.next_statement() {
             match statement {
                 Err(error) => problems.push(error),
@@ -46,11 +68,14 @@ impl Session {
                     names_are_known &= !matches!(statement.kind, ast::StatementKind::Definition(_));
                     if names_are_known && !reads_file(source.slice(statement.span)) {
                         let goes_on = is_open && statement.span.end as usize >= text.trim_end().len();
-                        problems.extend(if goes_on {
-                            self.problem_of_open_names(&statement, &source)
+                        if goes_on {
+                            problems.extend(self.problem_of_open_names(&statement, &source));
                         } else {
-                            self.problem_of_names(&statement, &source)
-                        });
+                            match self.names_of(&statement, &source) {
+                                Ok(noted) => notes.extend(noted),
+                                Err(error) => problems.push(error),
+                            }
+                        }
                     }
                 }
             }
@@ -66,7 +91,7 @@ impl Session {
                 problems.extend(self.problem_before_the_end(text));
             }
         }
-        problems
+        Review { problems, notes }
     }
 
     /// The problem of names in a last statement that breaks off: it is looked at without its last tokens, as many as that takes.
@@ -90,7 +115,7 @@ impl Session {
         None
     }
 
-    /// [`Session::problem_of_names`] of a statement that may go on: without FROM, nobody knows yet what its names are.
+    /// The problem of a statement that may go on: without FROM, nobody knows yet what its names are.
     fn problem_of_open_names(&self, statement: &ast::Statement, source: &Arc<SourceText>) -> Option<Error> {
         let words = crate::syntax::words(source.slice(statement.span));
         let has = |wanted: &str| words.iter().any(|word| word.eq_ignore_ascii_case(wanted));
@@ -98,19 +123,20 @@ impl Session {
             return None;
         }
         // What an expression is to be is not known before it ends; a name that there is not is wrong however it goes on.
-        self.problem_of_names(statement, source).filter(|error| error.sqlstate().as_str().starts_with("42S"))
+        self.names_of(statement, source).err().filter(|error| error.sqlstate().as_str().starts_with("42S"))
     }
 
-    fn problem_of_names(&self, statement: &ast::Statement, source: &Arc<SourceText>) -> Option<Error> {
+    /// The notes of a statement whose names are known.
+    fn names_of(&self, statement: &ast::Statement, source: &Arc<SourceText>) -> Result<Vec<Note>> {
         let (catalog, files, parameters) = (self.catalog(), self.files(), Parameters::new());
         let call = Call { source, parameters: &parameters, started: Instant::now(), measured: None };
         let around = self.around(&catalog, &files, call.parameters, MissingParameters::PlanGenerically);
-        let problem = match &statement.kind {
-            ast::StatementKind::Query(query) => bind_query(query, source, &around).err(),
-            ast::StatementKind::Change(change) => bind_change(change, source, &around).err(),
-            _ => None,
+        let notes = match &statement.kind {
+            ast::StatementKind::Query(query) => bind_query(query, source, &around).map(|bound| bound.notes),
+            ast::StatementKind::Change(change) => bind_change(change, source, &around).map(|bound| bound.rows.notes),
+            _ => Ok(Vec::new()),
         };
-        problem.map(|error| error.in_source(source))
+        notes.map_err(|error| error.in_source(source))
     }
 }
 

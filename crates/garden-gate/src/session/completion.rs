@@ -6,7 +6,7 @@ use crate::catalog::Table;
 use crate::control;
 use crate::diagnostic::SourceText;
 use crate::logical::{AggregateFunction, FUNCTIONS, WindowFunction};
-use crate::syntax::{Inside, Relation, Script, Typing, ast, is_reserved_word};
+use crate::syntax::{Inside, Relation, Script, Typing, ast, quoted_name, written_name};
 use crate::types::Value;
 use std::path::Path;
 use std::sync::Arc;
@@ -98,7 +98,11 @@ impl Collector<'_> {
             | CompletionKind::Schema
             | CompletionKind::Setting => true,
         };
-        let text = if is_name { as_name(text, self.typing.word.starts_with('"')) } else { text.to_owned() };
+        let text = if is_name {
+            if self.typing.word.starts_with('"') { quoted_name(text) } else { written_name(text) }
+        } else {
+            text.to_owned()
+        };
         self.items.push(Completion { kind, text, detail: detail.into() });
     }
 
@@ -108,14 +112,6 @@ impl Collector<'_> {
         let text = if is_lower { word.to_lowercase() } else { word.to_owned() };
         self.add(CompletionKind::Keyword, &text, "");
     }
-}
-
-/// A name as a statement has it: in double quotes where it has to be.
-fn as_name(name: &str, quoted: bool) -> String {
-    let is_plain = name.starts_with(|c: char| c.is_alphabetic() || c == '_')
-        && name.chars().all(|c| c.is_alphanumeric() || c == '_')
-        && !is_reserved_word(name);
-    if is_plain && !quoted { name.to_owned() } else { format!("\"{}\"", name.replace('"', "\"\"")) }
 }
 
 impl Session {

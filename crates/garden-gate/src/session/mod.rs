@@ -65,6 +65,7 @@ mod versioning;
 mod words;
 mod writer;
 
+pub use assist::Review;
 pub use completion::{Completion, CompletionKind, Completions};
 pub use database::Database;
 pub use describe::{ColumnFacts, ConstraintFacts, TableFacts};
