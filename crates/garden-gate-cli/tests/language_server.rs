@@ -254,7 +254,7 @@ fn mistakes_are_mended() {
         let actions = client.of_text("codeAction");
         let edit = &actions[0]["edit"]["changes"][URI][0];
         let after = edit["newText"].as_str().map(|new| {
-            let place = |end: &str| edit["range"][end]["character"].as_u64().unwrap() as usize;
+            let place = |end: &str| edit["range"][end]["character"].as_u64().unwrap().try_into().unwrap_or(0_usize);
             let letters: Vec<char> = text.chars().collect();
             let part = |range: &[char]| range.iter().collect::<String>();
             format!("{}{new}{}", part(&letters[..place("start")]), part(&letters[place("end")..]))
