@@ -12,6 +12,8 @@ pub(crate) type Rows = Vec<Vec<Cell>>;
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) enum Fault {
     SeveralRows,
+    /// A constant that was to be evaluated for no row.
+    Fails,
     Name,
     /// The reference would take too long.
     TooMuch,
@@ -428,6 +430,10 @@ fn value(expr: &Expr, scope: Scope<'_>, tables: &Tables) -> Outcome<Cell> {
         Expr::And(terms) => cell(and(terms.iter().map(t).collect::<Outcome<Vec<_>>>()?.into_iter())),
         Expr::Or(terms) => cell(or(terms.iter().map(t).collect::<Outcome<Vec<_>>>()?.into_iter())),
         Expr::Not(a) => cell(not(t(a)?)),
+        Expr::Guarded(a, by_or) => match t(a)? {
+            Some(settled) if settled == *by_or => Cell::Truth(settled),
+            _ => return Err(Fault::Fails),
+        },
         Expr::IsNull(a, negated) => Cell::Truth((v(a)? == Cell::Null) != *negated),
         Expr::Is(a, wanted, negated) => Cell::Truth((t(a)? == *wanted) != *negated),
         Expr::Distinct(a, b, negated) => Cell::Truth((v(a)? != v(b)?) != *negated),

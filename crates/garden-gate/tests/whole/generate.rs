@@ -34,11 +34,14 @@ pub(crate) struct Generator<'d> {
 /// SELECTs of a query, at most, but for those at its leaves.
 const MOST_SELECTS: usize = 5;
 
+/// How deep queries may nest.
+const MOST_NESTED: usize = 3;
+
 const OPS: [&str; 6] = ["=", "<>", "<", "<=", ">", ">="];
 
 impl<'d> Generator<'d> {
     pub(crate) fn new(draw: &'d mut Draw) -> Self {
-        Self { draw, aliases: 0, with: Vec::new(), depth: 3, left: MOST_SELECTS }
+        Self { draw, aliases: 0, with: Vec::new(), depth: MOST_NESTED, left: MOST_SELECTS }
     }
 
     fn below(&mut self, limit: usize) -> usize {
@@ -463,6 +466,10 @@ impl<'d> Generator<'d> {
             }
             (Kind::Text, 4) => Expr::Function("UPPER", vec![*e(self, Kind::Text)]),
             (Kind::Text, _) => Expr::Concat(e(self, Kind::Text), e(self, Kind::Text)),
+            // Which queries inside others are evaluated, and when, is left open.
+            (Kind::Truth, 1) if self.depth == MOST_NESTED && self.one_in(3) => {
+                Expr::Guarded(e(self, Kind::Truth), self.draw.coin())
+            }
             (Kind::Truth, 1) => {
                 let terms = (0..2 + self.below(2)).map(|_| *e(self, Kind::Truth)).collect();
                 if self.draw.coin() { Expr::And(terms) } else { Expr::Or(terms) }

@@ -41,7 +41,9 @@ fn children(expr: &Expr) -> Vec<&Expr> {
         | Expr::NullIf(a, b) => vec![a, b],
         Expr::And(terms) | Expr::Or(terms) | Expr::Coalesce(terms) | Expr::Function(_, terms) => terms.iter().collect(),
         Expr::InQuery(terms, _, _) => terms.iter().collect(),
-        Expr::Not(a) | Expr::IsNull(a, _) | Expr::Is(a, ..) | Expr::Quantified(_, _, a, _) => vec![a],
+        Expr::Not(a) | Expr::Guarded(a, _) | Expr::IsNull(a, _) | Expr::Is(a, ..) | Expr::Quantified(_, _, a, _) => {
+            vec![a]
+        }
         Expr::Between(a, b, c) => vec![a, b, c],
         Expr::In(a, items, _) => std::iter::once(a.as_ref()).chain(items).collect(),
         Expr::Case(branches, otherwise) => {
@@ -265,7 +267,9 @@ fn replace(expr: &mut Expr, at: usize, next: Expr) -> bool {
         | Expr::NullIf(a, b) => Some(if at == 0 { a } else { b }),
         Expr::And(terms) | Expr::Or(terms) | Expr::Coalesce(terms) | Expr::Function(_, terms) => terms.get_mut(at),
         Expr::InQuery(terms, _, _) => terms.get_mut(at),
-        Expr::Not(a) | Expr::IsNull(a, _) | Expr::Is(a, ..) | Expr::Quantified(_, _, a, _) => Some(a),
+        Expr::Not(a) | Expr::Guarded(a, _) | Expr::IsNull(a, _) | Expr::Is(a, ..) | Expr::Quantified(_, _, a, _) => {
+            Some(a)
+        }
         Expr::Between(a, b, c) => Some([a, b, c][at]),
         Expr::In(a, items, _) => {
             if at == 0 {

@@ -32,6 +32,8 @@ pub(crate) enum Expr {
     And(Vec<Expr>),
     Or(Vec<Expr>),
     Not(Box<Expr>),
+    /// `(a AND 1 / 0 = 1)`, or with OR: a constant that fails for whom the term before it does not settle the matter.
+    Guarded(Box<Expr>, bool),
     IsNull(Box<Expr>, bool),
     /// `IS [NOT] TRUE | FALSE | UNKNOWN`
     Is(Box<Expr>, Option<bool>, bool),
@@ -370,6 +372,7 @@ impl Expr {
             Self::And(terms) => format!("({})", terms.iter().map(s).collect::<Vec<_>>().join(" AND ")),
             Self::Or(terms) => format!("({})", terms.iter().map(s).collect::<Vec<_>>().join(" OR ")),
             Self::Not(a) => format!("(NOT {})", s(a)),
+            Self::Guarded(a, by_or) => format!("({} {} 1 / 0 = 1)", s(a), if *by_or { "OR" } else { "AND" }),
             Self::IsNull(a, negated) => format!("({} IS {}NULL)", s(a), not(*negated)),
             Self::Is(a, truth, negated) => {
                 let truth = truth.map_or("UNKNOWN", |truth| if truth { "TRUE" } else { "FALSE" });
