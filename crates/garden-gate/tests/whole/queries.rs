@@ -21,7 +21,7 @@ const USUAL: Way = Way {
     guided: false,
     files: false,
     parameters: false,
-    some_rows: false,
+    rows: Wanted::All,
     memory: "0",
 };
 
@@ -57,12 +57,20 @@ const WAYS: [Way; 19] = [
     Way { batch: 100, memory: "4 MB", ..USUAL },
     Way { workers: 2, memory: "64 MB", ..USUAL },
     // Any of the rows, as many as there may be.
-    Way { batch: 2, workers: 2, some_rows: true, ..USUAL },
+    Way { batch: 2, workers: 2, rows: Wanted::Few, ..USUAL },
     // Numbers and texts as parameters.
     Way { batch: 9, parameters: true, ..USUAL },
 ];
 
 const ONE_RULE: &str = "one rule";
+
+/// Which rows of a query are fetched.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Wanted {
+    All,
+    /// The first few, in no order.
+    Few,
+}
 
 #[derive(Clone, Copy, Debug, PartialEq)]
 struct Way {
@@ -77,8 +85,7 @@ struct Way {
     files: bool,
     /// Whether literals come in as parameters.
     parameters: bool,
-    /// Whether only the first few are fetched, in no order.
-    some_rows: bool,
+    rows: Wanted,
     /// The memory limit.
     memory: &'static str,
 }
@@ -194,7 +201,7 @@ fn wrong_beside(
         if way.parameters { other::with_parameters(|| query.sql()) } else { (query.sql(), Parameters::new()) };
     let number = number_of(&sql);
     let fetched = usize::try_from(number % 7).unwrap_or(0);
-    let some_rows = way.some_rows && takes_fetch(query);
+    let some_rows = way.rows == Wanted::Few && takes_fetch(query);
     let sql = if some_rows { format!("{sql} FETCH FIRST {fetched} ROWS ONLY") } else { sql };
     session.set("without_rules", if way.without == ONE_RULE { one_rule(&sql) } else { way.without }).unwrap();
     session.set("time_limit", 20_000).unwrap();
@@ -247,23 +254,33 @@ fn wrong_beside(
         (_, Err(error)) => return Some(format!("{} {}", error.sqlstate(), error.message())),
         (Ok(expected), Ok(found)) => (expected, found),
     };
+    differs(expected, &found, query.order.is_some(), some_rows.then_some(fetched))
+}
+
+/// How the rows that were found differ from those of the reference; of the few that were fetched, when that is how many were wanted.
+fn differs(
+    expected: &[Vec<Cell>],
+    found: &garden_gate::ResultSet,
+    is_ordered: bool,
+    fetched: Option<usize>,
+) -> Option<String> {
     let mut expected: Vec<String> =
         expected.iter().map(|row| row.iter().map(shown).collect::<Vec<_>>().join("|")).collect();
     let text = |value: &Value| if let Value::Text(text) = value { format!("'{text}'") } else { value.to_string() };
     let mut rows: Vec<String> =
         found.rows().map(|row| row.values().iter().map(text).collect::<Vec<_>>().join("|")).collect();
-    if query.order.is_none() {
+    if !is_ordered {
         expected.sort();
         rows.sort();
     }
-    if some_rows {
-        let count = fetched.min(expected.len());
-        // Both are in order: each row that was fetched stands among those that there are, as often.
-        let mut left = expected.iter();
-        let among = rows.iter().all(|row| left.any(|known| known == row));
-        return (rows.len() != count || !among).then(|| format!("{count} of {expected:?}\nfound {rows:?}"));
-    }
-    (expected != rows).then(|| format!("expected {expected:?}\nfound    {rows:?}"))
+    let Some(fetched) = fetched else {
+        return (expected != rows).then(|| format!("expected {expected:?}\nfound    {rows:?}"));
+    };
+    let count = fetched.min(expected.len());
+    // Both are in order: each row that was fetched stands among those that there are, as often.
+    let mut left = expected.iter();
+    let among = rows.iter().all(|row| left.any(|known| known == row));
+    (rows.len() != count || !among).then(|| format!("{count} of {expected:?}\nfound {rows:?}"))
 }
 
 /// Whether no candidate of a decision costs less than the one taken.
@@ -301,7 +318,7 @@ fn run(seeds: std::ops::Range<u64>) {
             let sql = query.sql();
             for (way, count) in WAYS.into_iter().zip(&mut counts) {
                 if usual.as_ref().is_some_and(|usual: &UsualPlan| usual.is_plan_of(way, &sql))
-                    || way.some_rows && !takes_fetch(&query)
+                    || way.rows == Wanted::Few && !takes_fetch(&query)
                 {
                     continue;
                 }
