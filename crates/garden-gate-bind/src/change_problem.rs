@@ -2,8 +2,9 @@ use crate::diagnostic::{Facts, SqlState, counted, sentence_list};
 use crate::types::SqlType;
 
 /// What can be wrong with a statement that changes rows or defines a table.
-#[derive(Debug, thiserror::Error)]
-pub(crate) enum ChangeProblem {
+#[derive(Clone, Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ChangeProblem {
     #[error("{table} holds rows of a file or a program, and can't be changed")]
     NotStored { table: String },
     #[error("{name} is a view: {what} needs its table")]

@@ -72,6 +72,7 @@ mod zone;
 
 pub use call::{SPECIAL_FUNCTIONS, is_known_function};
 pub use change::{BoundChange, Meaning, bind_change, bind_returning};
+pub use change_problem::ChangeProblem;
 pub use definition::{
     bind_checks, check_default, check_definition, check_domain, default_value, generated_values, index_keys,
     stored_value,
@@ -82,6 +83,8 @@ pub use known_columns::columns_known_to;
 pub use merge::done;
 pub use parameter::Parameters;
 pub use period::Portion;
+pub use problem::{Computed, Problem as MeaningProblem};
+pub use scope::Clause;
 pub use system_time::moment_of;
 pub use table_function::function_problem;
 pub use thesaurus::for_type;
@@ -205,7 +208,7 @@ struct Level {
 /// A query around the one that is being bound, as the inner one sees it.
 struct Outer {
     scope: scope::Scope,
-    clause: scope::Clause,
+    clause: Clause,
     level: Level,
 }
 
@@ -262,7 +265,7 @@ pub fn bind_query(query: &ast::Query, source: &SourceText, around: &BindContext<
 /// Binds and evaluates an expression without columns, as in `LET` and `SET`.
 pub fn bind_value(expr: &ast::Expr, source: &SourceText, around: &BindContext<'_>) -> Result<(Value, Vec<Note>)> {
     let mut binder = Binder::new(source, around);
-    let bound = binder.expr(expr, &scope::Scope::default(), scope::Clause::Value)?;
+    let bound = binder.expr(expr, &scope::Scope::default(), Clause::Value)?;
     if bound.has_subquery() {
         binder.problems.push(Error::not_supported("a query in SET or LET").at(expr.span));
     }
@@ -311,7 +314,7 @@ impl<'a> Binder<'a> {
     }
 
     /// Binds a query that appears inside another, in `clause`, and sees its `scope`.
-    fn inner<T>(&mut self, at: (&scope::Scope, scope::Clause), bind: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
+    fn inner<T>(&mut self, at: (&scope::Scope, Clause), bind: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
         let level = std::mem::take(&mut self.level);
         let operands = std::mem::take(&mut self.case_operands);
         let rows = std::mem::take(&mut self.rows);

@@ -7,8 +7,9 @@ use crate::syntax::written_name;
 use crate::types::SqlType;
 
 /// What can be wrong with the meaning of a statement.
-#[derive(Debug, thiserror::Error)]
-pub(crate) enum Problem {
+#[derive(Clone, Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum Problem {
     #[error("no table {name:?}")]
     NoSuchTable { name: String, near: Option<String>, elsewhere: Vec<String>, known: Vec<String> },
     #[error("no schema {name:?}")]
@@ -388,8 +389,8 @@ fn table_help(near: Option<&str>, elsewhere: &[String], names: &[String]) -> Str
 }
 
 /// What the expression after an alias is computed from, which says where a condition on it goes.
-#[derive(Debug)]
-pub(crate) enum Computed {
+#[derive(Clone, Debug)]
+pub enum Computed {
     Row,
     Group,
     /// With the query in which its column can be used.

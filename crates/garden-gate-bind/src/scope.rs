@@ -6,7 +6,7 @@ use std::fmt;
 
 /// The part of a statement an expression appears in.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Clause {
+pub enum Clause {
     Select,
     On,
     Where,

@@ -51,6 +51,7 @@ pub use in_parts::{evaluate, evaluate_where, in_parts};
 pub use join_table::JoinTable;
 pub use keys::{from_integer_lanes, hash_parts, integer_lanes, lane_bounds, lane_order};
 pub use logic::{count_true, kept};
+pub use problem::Problem as ValueProblem;
 pub use problem::no_such_zone;
 pub use sketch::Sketch;
 pub use sorted_table::SortedTable;

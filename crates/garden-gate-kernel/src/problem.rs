@@ -2,8 +2,9 @@ use crate::diagnostic::{BrokenConstraint, Error, Facts, SqlState};
 use crate::types::{SqlType, Zone};
 
 /// What can go wrong for the values of a row.
-#[derive(Debug, PartialEq, thiserror::Error)]
-pub(crate) enum Problem {
+#[derive(Clone, Debug, PartialEq, thiserror::Error)]
+#[non_exhaustive]
+pub enum Problem {
     #[error("division by zero")]
     DivisionByZero,
     #[error("the result does not fit {0}")]

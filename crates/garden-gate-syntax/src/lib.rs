@@ -50,5 +50,6 @@ pub use keyword::{is_reserved as is_reserved_word, quoted_name, written_name};
 pub use lexer::words;
 pub use outline::{OutlineItem, OutlineKind, outline};
 pub use parser::Script;
+pub use problem::Problem as SyntaxProblem;
 pub use token_class::{TokenClass, token_classes};
 pub use typing::{Inside, Relation, Typing, correlation_name};

@@ -1,8 +1,9 @@
 use crate::diagnostic::{Facts, SqlState};
 
 /// What can be wrong with the text of a statement.
-#[derive(Debug, thiserror::Error)]
-pub(crate) enum Problem {
+#[derive(Clone, Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum Problem {
     #[error("expected {expected}, found {found}")]
     Expected { expected: String, found: String },
     #[error("expected {expected}, found {found}")]

@@ -118,11 +118,28 @@ pub mod source {
 }
 
 /// The parts of an [`Error`], and notes: places in texts and files, broken constraints.
+///
+/// What a layer found is the source of its error, as one of [`SyntaxProblem`](error::SyntaxProblem),
+/// [`MeaningProblem`](error::MeaningProblem) and [`ChangeProblem`](error::ChangeProblem) of the binder,
+/// [`ValueProblem`](error::ValueProblem) and [`FileProblem`](error::FileProblem); of an operating system's or a reader's error it is that:
+///
+/// ```
+/// use std::error::Error;
+/// use garden_gate::error::ValueProblem;
+///
+/// let error = garden_gate::Database::in_memory().session().query("VALUES (1 / 0)", ()).expect_err("nothing divides by zero");
+/// let found = error.source().and_then(|source| source.downcast_ref::<ValueProblem>());
+/// assert_eq!(found, Some(&ValueProblem::DivisionByZero));
+/// ```
 pub mod error {
+    pub use crate::bind::{ChangeProblem, Clause, Computed, MeaningProblem};
     pub use crate::diagnostic::{
         BrokenConstraint, ConstraintKind, DataPlace, Error, IntoSource, Label, Note, Position, Result, SourceText,
         Span, SqlState, panic_is_caught,
     };
+    pub use crate::file::FileProblem;
+    pub use crate::kernel::ValueProblem;
+    pub use crate::syntax::SyntaxProblem;
 }
 
 /// Values and their types, and how Rust's own are made of them.

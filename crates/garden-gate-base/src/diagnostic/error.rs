@@ -43,7 +43,7 @@ struct Report {
 }
 
 /// What a layer's own error enum knows about itself; its `Display` is the message.
-pub trait Facts: fmt::Display {
+pub trait Facts: std::error::Error + Clone + Send + Sync + 'static {
     fn state(&self) -> SqlState;
     fn help(&self) -> Option<String> {
         None
@@ -82,6 +82,7 @@ impl Error {
         error.0.help = facts.help();
         error.0.replacement = facts.replacement().map(|text| (None, text));
         error.0.constraint = facts.constraint();
+        error.0.cause = Some(Arc::new(facts.clone()));
         error
     }
 

@@ -41,6 +41,7 @@ pub use json_value::json_value;
 pub use load::{BadRow, Loaded, Loader, Place};
 pub use location::Location;
 pub use new_file::NewFile;
+pub use problem::Problem as FileProblem;
 use problem::Problem;
 use rayon::ThreadPool;
 pub use records::csv_records;

@@ -2,8 +2,9 @@ use crate::diagnostic::{Facts, SqlState};
 use crate::types::SqlType;
 
 /// What can be wrong with a data file.
-#[derive(Debug, thiserror::Error)]
-pub(crate) enum Problem {
+#[derive(Clone, Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum Problem {
     #[error("the file cannot be read: {0}")]
     Unreadable(String),
     #[error("there is no such file")]
