@@ -1,8 +1,9 @@
 //! GUIDE: the tables it names must be there.
 
 use super::Binder;
+use super::scope::Relation;
 use crate::diagnostic::{Error, SqlState, suggestion};
-use crate::logical::{Directive, Guide};
+use crate::logical::{ColumnId, Directive, Guide};
 use crate::syntax::ast::{GuideClause, Ident};
 
 /// The demands of all clauses, and the correlation names of all tables.
@@ -10,13 +11,15 @@ use crate::syntax::ast::{GuideClause, Ident};
 pub(super) struct CollectedGuide {
     guide: Guide,
     named: Vec<Ident>,
-    relations: Vec<String>,
+    relations: Vec<(String, Vec<ColumnId>)>,
 }
 
 impl CollectedGuide {
-    pub(super) fn add_relation(&mut self, name: &str) {
-        if !self.relations.iter().any(|known| known.eq_ignore_ascii_case(name)) {
-            self.relations.push(name.to_owned());
+    pub(super) fn add_relation(&mut self, relation: &Relation) {
+        let columns = || relation.columns.iter().map(|column| column.id);
+        match self.relations.iter_mut().find(|(known, _)| known.eq_ignore_ascii_case(&relation.name)) {
+            Some((_, known)) => known.extend(columns()),
+            None => self.relations.push((relation.name.clone(), columns().collect())),
         }
     }
 
@@ -37,11 +40,16 @@ impl Binder<'_> {
     /// What all clauses kind; a name that is not a table of the statement is a problem.
     pub(super) fn take_guide(&mut self) -> Guide {
         let CollectedGuide { guide, named, relations } = std::mem::take(&mut self.guide);
-        let known: Vec<&str> = relations.iter().map(String::as_str).collect();
+        let known: Vec<&str> = relations.iter().map(|(name, _)| name.as_str()).collect();
         for name in named.iter().filter(|name| !known.iter().any(|known| name.matches(known))) {
             let message = format!("GUIDE names {:?}, which is not a table in FROM", name.text);
             let help = suggestion(&name.text, &known, "the tables are");
             self.problems.push(Error::new(SqlState::TABLE_NOT_FOUND, message).with_help(help).at(name.span));
+        }
+        let is_joined =
+            |name: &str| guide.joins().any(|(tables, _)| tables.iter().any(|table| table.eq_ignore_ascii_case(name)));
+        for (name, columns) in relations.into_iter().filter(|(name, _)| is_joined(name)) {
+            self.columns.add_guided(name, columns);
         }
         guide
     }

@@ -32,7 +32,7 @@ impl<'a> Binder<'a> {
         let (plan, scope) = self.table_in_from(item, left)?;
         // The sides of a join have come here before it; what it may add is a name for the columns of USING.
         let new = if matches!(item, TableExpr::Join(_)) { scope.relations.len().saturating_sub(1) } else { 0 };
-        scope.relations[new..].iter().for_each(|relation| self.guide.add_relation(&relation.name));
+        scope.relations[new..].iter().for_each(|relation| self.guide.add_relation(relation));
         Ok((plan, scope))
     }
 
@@ -131,6 +131,9 @@ impl<'a> Binder<'a> {
             let names = names.iter().map(|name| name.text.clone()).collect();
             self.report(&Problem::ColumnNames { what, names, columns: known }, span);
             return scope;
+        }
+        for column in &relation.columns {
+            self.columns.rename_computed(column.id, &relation.name, &column.name);
         }
         scope.star.clone_from(&relation.columns);
         scope

@@ -130,17 +130,17 @@ fn what_cannot_be_obeyed_says_why() {
         (
             "SELECT 1 FROM chore c RIGHT JOIN plot p ON c.plot = p.id GUIDE (JOIN (c, p) BY NESTED LOOP)",
             "0A000",
-            "every row of p is kept by this outer join, so the loop goes through p and looks for matches in c; write JOIN (p, c)",
+            "a nested loop through c can't give the rows of p that no row of c meets; write JOIN (p, c), or BY HASH",
         ),
         (
             "SELECT 1 FROM plot p WHERE id NOT IN (SELECT c.plot FROM chore c) GUIDE (JOIN (p, c) BY MERGE)",
             "0A000",
-            "its UNKNOWN must be distinguished from FALSE",
+            "a merge join can't tell UNKNOWN from FALSE, as this anti join must; write BY HASH",
         ),
         (
             "SELECT 1 FROM plot p WHERE id = 1 UNION ALL SELECT 1 FROM chore c GUIDE (JOIN (p, c) BY HASH)",
             "0A000",
-            "p and c are not joined with each other",
+            "no join of this plan has p on one side and c on the other",
         ),
         (
             "SELECT * FROM chore c WHERE plot = 3 GUIDE (READ c BY INDEX chore_day_ix)",
@@ -172,6 +172,98 @@ fn what_cannot_be_obeyed_says_why() {
             let note = plan.notes.iter().find(|note| note.code == "guide-not-obeyed").expect(sql);
             assert!(note.message.contains(words) && note.position().is_some(), "{wish}: {note:?}");
             assert!(session.query(&wish, ()).is_ok());
+        }
+    }
+}
+
+/// Every kind of join with every method in both directions, in the order as it is written and not: the plan that comes, or the reason.
+#[test]
+fn every_kind_of_join_meets_every_demand_or_says_why() {
+    let mut session = garden();
+    let series = "SELECT * FROM SERIES(1, 20, 2) AS a (x) {} JOIN SERIES(1, 30, 3) AS b (y) ON a.x = b.y";
+    let of = |kind: &str| series.replace("{}", kind);
+    let exists = "SELECT 1 FROM plot a WHERE {} (SELECT 1 FROM chore b WHERE b.plot = a.id)";
+    let not_in = "SELECT 1 FROM plot a WHERE {} a.id NOT IN (SELECT b.plot FROM chore b)";
+    let greater = "SELECT 1 FROM plot a {} JOIN chore b ON b.plot > a.id";
+    let no_equality = |method: &str| format!("a {method} join needs an equality between ");
+    let [hash, merge] = ["hash", "merge"].map(no_equality);
+    let unmatched = |from: &str, of: &str| {
+        format!(
+            "a nested loop through {from} can't give the rows of {of} that no row of {from} meets; write JOIN ({of}, {from})"
+        )
+    };
+    let no_unknown = "a merge join can't tell UNKNOWN from FALSE, as this";
+    // For HASH and MERGE the direction does not count; a nested loop goes through the first.
+    for (sql, hash, merge, loop_a, loop_b) in [
+        (of(""), "", "", String::new(), String::new()),
+        (of("LEFT"), "", "", String::new(), unmatched("b", "a") + ", or BY HASH"),
+        (of("RIGHT"), "", "", unmatched("a", "b") + ", or BY HASH", String::new()),
+        (of("FULL"), "", "", String::new(), String::new()),
+        (greater.replace("{}", ""), hash.as_str(), merge.as_str(), String::new(), String::new()),
+        (greater.replace("{}", "LEFT"), &hash, &merge, String::new(), unmatched("b", "a")),
+        (greater.replace("{}", "FULL"), &hash, &merge, String::new(), String::new()),
+        (
+            exists.replace("{}", "EXISTS"),
+            "",
+            "",
+            String::new(),
+            "a nested loop through b would give a row of a as often as rows of b meet it, and this semi join gives it once; write JOIN (a, b), or BY HASH".into(),
+        ),
+        (
+            exists.replace("{}", "NOT EXISTS"),
+            "",
+            "",
+            String::new(),
+            "a nested loop through b can't tell which rows of a no row of b meets, as this anti join must; write JOIN (a, b), or BY HASH".into(),
+        ),
+        (
+            exists.replace("{}", "a.id = 1 OR EXISTS"),
+            "",
+            "a merge join can't give every row with whether it has a match, as this mark join must; write BY HASH",
+            String::new(),
+            "a nested loop through b can't tell for each row of a whether a row of b meets it, as this mark join must; write JOIN (a, b), or BY HASH".into(),
+        ),
+        (
+            not_in.replace("{}", ""),
+            "",
+            no_unknown,
+            "a nested loop can't tell which comparison was UNKNOWN, as this anti join must; write BY HASH".into(),
+            "a nested loop through b can't tell which rows of a no row of b meets, as this anti join must; write BY HASH".into(),
+        ),
+        (
+            not_in.replace("{}", "a.id = 1 OR"),
+            "",
+            no_unknown,
+            "a nested loop can't tell which comparison was UNKNOWN, as this mark join must; write BY HASH".into(),
+            "a nested loop through b can't tell for each row of a whether a row of b meets it, as this mark join must; write BY HASH".into(),
+        ),
+    ] {
+        for (pair, looped) in [("a, b", &loop_a), ("b, a", &loop_b)] {
+            for (method, reason) in [("HASH", hash), ("MERGE", merge), ("NESTED LOOP", looped)] {
+                for order in ["", ", KEEP ORDER"] {
+                    demanded(&mut session, &sql, &format!("JOIN ({pair}) BY {method}{order}"), reason);
+                }
+            }
+        }
+    }
+}
+
+/// A demand is met, with the rows of the query without it, or refused for this reason.
+fn demanded(session: &mut Session, sql: &str, demand: &str, reason: &str) {
+    let guided = format!("{sql} GUIDE ({demand})");
+    match session.plan(guided.as_str(), ()) {
+        Ok(plan) => {
+            assert_eq!(reason, "", "{guided} is obeyed");
+            let method = ["HASH", "MERGE", "NESTED LOOP"].into_iter().find(|word| demand.contains(word)).unwrap();
+            let name = method.to_lowercase().replace(' ', "-") + " join";
+            let joins = plan.joins();
+            assert!(joins.iter().all(|join| join.to_string().ends_with(&name)), "{guided}: {joins:?}");
+            let counts = [sql, &guided].map(|sql| session.query(sql, ()).unwrap().row_count());
+            assert_eq!(counts[0], counts[1], "{guided}");
+        }
+        Err(error) => {
+            let refused = error.message().contains(&format!("can't be obeyed: {reason}"));
+            assert!(!reason.is_empty() && refused, "{guided}: {error}");
         }
     }
 }

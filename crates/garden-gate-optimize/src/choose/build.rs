@@ -150,7 +150,7 @@ impl Builder<'_> {
     }
 
     fn is_cheaper(&self, ordered: &Node, sorted: &Node) -> bool {
-        let violations = |node: &Node| guide_compliance::violated(self.guide, node).len();
+        let violations = |node: &Node| guide_compliance::violated(self.guide, self.estimator.columns, node).len();
         (violations(ordered), ordered.total.0) < (violations(sorted), sorted.total.0)
     }
 

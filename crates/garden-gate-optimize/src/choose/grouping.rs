@@ -33,7 +33,8 @@ impl Builder<'_> {
         let late_node = self.aggregate_above(input, keys.clone(), aggregates, required)?;
         let late_decisions = self.considered.split_off(before);
         let early_node = self.aggregate_above(early.input, keys, early.aggregates, required)?;
-        let rank = |node: &Node| (guide_compliance::violated(self.guide, node).len(), node.total.0);
+        let rank =
+            |node: &Node| (guide_compliance::violated(self.guide, self.estimator.columns, node).len(), node.total.0);
         let is_early = rank(&early_node) < rank(&late_node);
         let candidate = |choice: &str, node: &Node, chosen: bool| Candidate {
             choice: choice.into(),
@@ -128,7 +129,9 @@ impl Builder<'_> {
     }
 
     fn cheapest(&mut self, ways: Vec<GroupingAlternative>) -> Node {
-        let ranked = ways.into_iter().map(|way| (guide_compliance::violated(self.guide, &way.node).len(), way));
+        let ranked = ways
+            .into_iter()
+            .map(|way| (guide_compliance::violated(self.guide, self.estimator.columns, &way.node).len(), way));
         let mut ways: Vec<(usize, GroupingAlternative)> = ranked.collect();
         ways.sort_by(|(violations, a), (other, b)| {
             violations.cmp(other).then(a.node.total.0.total_cmp(&b.node.total.0))

@@ -1,15 +1,16 @@
-//! Whether a plan is as GUIDE demands, and why it is not.
+//! Whether a plan is as GUIDE demands.
 
 use super::access::allows;
-use super::join_alternatives::{table_of, violations};
+use super::guide_reason::reason;
+use super::join_alternatives::{names_at, violations};
 use crate::control;
 use crate::diagnostic::{Error, Note};
-use crate::logical::{Columns, Directive, DirectiveKind, Guide, GuidedJoin, JoinKind, Printer};
-use crate::physical::{IndexUse, JoinMethod, JoinSpec, Node, Operator, PhysicalPlan};
+use crate::logical::{Columns, Directive, DirectiveKind, Guide};
+use crate::physical::{IndexUse, JoinMethod, Node, Operator, PhysicalPlan};
 use std::ops::Range;
 
 /// The demands that a plan does not meet, by their numbers.
-pub(super) fn violated(guide: &Guide, root: &Node) -> Vec<usize> {
+pub(super) fn violated(guide: &Guide, columns: &Columns, root: &Node) -> Vec<usize> {
     let mut joins = None;
     let mut is_violated = |directive: &Directive| match &directive.kind {
         DirectiveKind::Read { table, by } => {
@@ -19,7 +20,7 @@ pub(super) fn violated(guide: &Guide, root: &Node) -> Vec<usize> {
         }
         DirectiveKind::Join { tables, .. } => {
             let alone = Guide { directives: vec![directive.clone()] };
-            let joins = joins.get_or_insert_with(|| Joins::of(root));
+            let joins = joins.get_or_insert_with(|| Joins::of(root, columns));
             joins.of_tables(tables).is_none_or(|join| {
                 let (outer, inner) = (joins.names(&join.outer), joins.names(&join.inner));
                 violations(&alone, method(join.node), &outer, &inner) > 0
@@ -43,7 +44,7 @@ fn reads(node: &Node, table: &str) -> Option<Option<IndexUse>> {
     }
 }
 
-fn method(node: &Node) -> JoinMethod {
+pub(super) fn method(node: &Node) -> JoinMethod {
     match &node.operator {
         Operator::Join(spec) => spec.method,
         _ => JoinMethod::IndexNestedLoop,
@@ -64,22 +65,22 @@ struct PlacedJoin<'n> {
 
 impl<'n> Joins<'n> {
     /// O(nodes).
-    fn of(root: &'n Node) -> Self {
+    fn of(root: &'n Node, columns: &'n Columns) -> Self {
         let mut joins = Self { tables: Vec::new(), joins: Vec::new() };
-        joins.add(root);
+        joins.add(root, columns);
         joins
     }
 
-    fn add(&mut self, node: &'n Node) -> Range<usize> {
+    fn add(&mut self, node: &'n Node, columns: &'n Columns) -> Range<usize> {
         let start = self.tables.len();
-        self.tables.extend(table_of(node));
+        self.tables.extend(names_at(node, columns));
         let is_join = matches!(node.operator, Operator::Join(_) | Operator::IndexJoin(_));
         let place = self.joins.len();
         if is_join {
             self.joins.push(PlacedJoin { node, outer: 0..0, inner: start..self.tables.len() });
         }
         for (number, input) in node.inputs.iter().enumerate() {
-            let tables = control::large_stack(|| self.add(input));
+            let tables = control::large_stack(|| self.add(input, columns));
             match self.joins.get_mut(place).filter(|_| is_join) {
                 Some(join) if number == 0 => join.outer = tables,
                 Some(join) => join.inner = tables,
@@ -109,8 +110,11 @@ impl<'n> Joins<'n> {
 }
 
 /// The join at which two tables meet, with the tables of its outer and its inner side.
-fn joining<'n>(root: &'n Node, tables: &[String; 2]) -> Option<(&'n Node, Vec<String>, Vec<String>)> {
-    let joins = Joins::of(root);
+pub(super) fn joining<'n>(
+    (root, columns): (&'n Node, &'n Columns),
+    tables: &[String; 2],
+) -> Option<(&'n Node, Vec<String>, Vec<String>)> {
+    let joins = Joins::of(root, columns);
     let found = joins.of_tables(tables)?;
     Some((found.node, joins.names(&found.outer), joins.names(&found.inner)))
 }
@@ -121,13 +125,13 @@ fn joining<'n>(root: &'n Node, tables: &[String; 2]) -> Option<(&'n Node, Vec<St
 /// 0A000 with the reason, in terms of the query's own predicates.
 pub fn check(guide: &Guide, plan: &PhysicalPlan, columns: &Columns, limit: usize) -> Result<Vec<Note>, Error> {
     let mut notes = Vec::new();
-    let mut violated_at = violated(guide, &plan.root);
+    let mut violated_at = violated(guide, columns, &plan.root);
     let workers =
         guide.directives.iter().position(|one| matches!(one.kind, DirectiveKind::Workers(wanted) if wanted > limit));
     violated_at.extend(workers);
     for at in violated_at {
         let directive = &guide.directives[at];
-        let reason = reason(&directive.kind, plan, columns, limit);
+        let reason = reason(&directive.kind, plan, (columns, limit));
         let message = format!("{} can't be obeyed: {reason}", directive.kind.text());
         if !directive.if_possible {
             return Err(Error::not_obeyed(message).at(directive.span));
@@ -135,95 +139,4 @@ pub fn check(guide: &Guide, plan: &PhysicalPlan, columns: &Columns, limit: usize
         notes.push(Note::new("guide-not-obeyed", message).at(directive.span));
     }
     Ok(notes)
-}
-
-fn reason(kind: &DirectiveKind, plan: &PhysicalPlan, columns: &Columns, limit: usize) -> String {
-    match kind {
-        DirectiveKind::Join { tables, by } => join_reason(plan, columns, tables, *by),
-        DirectiveKind::Read { table, .. } => read_reason(plan, columns, table, kind),
-        DirectiveKind::Workers(_) => format!("the session has {limit} workers; SET workers changes that"),
-        DirectiveKind::KeepOrder | DirectiveKind::Expect { .. } => "the plan has no such place".into(),
-    }
-}
-
-fn join_reason(plan: &PhysicalPlan, columns: &Columns, tables: &[String; 2], by: GuidedJoin) -> String {
-    let [a, b] = tables;
-    let Some((node, outer, inner)) = joining(&plan.root, tables) else {
-        return format!("{a} and {b} are not joined with each other in this plan");
-    };
-    let printer = Printer::new(columns);
-    let (kind, residual, keys) = match &node.operator {
-        Operator::Join(spec) => (spec.kind, spec.residual.as_slice(), key_count(spec)),
-        Operator::IndexJoin(join) => (join.kind, join.residual.as_slice(), join.keys.len()),
-        _ => return "the plan has no such join".into(),
-    };
-    let conditions = if residual.is_empty() {
-        "there is no condition between them".to_owned()
-    } else {
-        format!("{} is none", printer.conjunction(residual))
-    };
-    let mirrored = matches!(&node.operator, Operator::Join(spec) if spec.mirrored);
-    let leads = if mirrored { &inner } else { &outer };
-    let leads = leads.iter().any(|name| name.eq_ignore_ascii_case(a));
-    match by {
-        GuidedJoin::Hash | GuidedJoin::Merge if keys == 0 => {
-            let method = if by == GuidedJoin::Hash { "a hash join" } else { "a merge join" };
-            format!("{method} needs an equality between {a} and {b}; {conditions}")
-        }
-        GuidedJoin::Merge if matches!(kind, JoinKind::Mark) || has_any(node) => {
-            "its UNKNOWN must be distinguished from FALSE, which only a hash join or a nested loop does here".into()
-        }
-        GuidedJoin::Merge => "the rows of a round of a recursion do not come sorted".into(),
-        GuidedJoin::NestedLoop if kind != JoinKind::Inner && !leads => {
-            format!(
-                "every row of {b} is kept by this {} join, so the loop goes through {b} and looks for matches in {a}; write JOIN ({b}, {a})",
-                if kind == JoinKind::Left { "outer" } else { kind.name() }
-            )
-        }
-        _ => format!("this {} join has to be computed by {}", kind.name(), method(node)),
-    }
-}
-
-fn key_count(spec: &JoinSpec) -> usize {
-    spec.keys.len() + spec.any.as_ref().map_or(0, |any| any.left.len())
-}
-
-fn has_any(node: &Node) -> bool {
-    matches!(&node.operator, Operator::Join(spec) if spec.any.is_some())
-}
-
-/// The index is missing, or there is no usable predicate on the leading column.
-fn read_reason(plan: &PhysicalPlan, columns: &Columns, table: &str, kind: &DirectiveKind) -> String {
-    let mut scan = None;
-    plan.root.walk(&mut |node| match &node.operator {
-        Operator::Scan { scan: own, access, .. } if own.alias.eq_ignore_ascii_case(table) => {
-            scan = Some((own.as_ref(), access.as_ref().map_or(&[][..], |access| &access.bounds)));
-        }
-        Operator::IndexJoin(join) if join.scan.alias.eq_ignore_ascii_case(table) => {
-            scan = Some((&join.scan, &join.residual));
-        }
-        _ => {}
-    });
-    let (Some((scan, bounds)), DirectiveKind::Read { by: crate::logical::GuidedRead::Indexes(indexes), .. }) =
-        (scan, kind)
-    else {
-        return "the table is looked up by an index for each row of another".into();
-    };
-    let known: Vec<&str> = scan.indexes.iter().map(|index| index.name.as_str()).collect();
-    if !indexes.iter().all(|index| known.iter().any(|known| known.eq_ignore_ascii_case(index))) {
-        return if known.is_empty() {
-            format!("{table} has no index")
-        } else {
-            format!("{table} has no such index; it has {}", known.join(", "))
-        };
-    }
-    let own = [bounds, scan.filter.as_slice()].concat();
-    let conditions = if own.is_empty() {
-        format!("{table} has no condition of its own")
-    } else {
-        format!("there is only {}", Printer::new(columns).conjunction(&own))
-    };
-    format!(
-        "there is no usable predicate on the leading column, or between what it lies, and no order it has is asked for; {conditions}"
-    )
 }

@@ -1,6 +1,6 @@
 //! The ways in which two inputs can be joined, and what a guide says of them.
 
-use crate::logical::{Guide, GuidedJoin};
+use crate::logical::{ColumnId, Columns, Guide, GuidedJoin};
 use crate::physical::{JoinMethod, Node, Operator};
 
 /// A method, and which input is gone through.
@@ -37,15 +37,27 @@ pub(super) fn violations(guide: &Guide, method: JoinMethod, outer: &[String], in
     joins.count()
 }
 
-/// The correlation names of the tables that a node reads.
-pub(super) fn tables_of(node: &Node) -> Vec<String> {
+/// The correlation names of what a node and those below it read.
+pub(super) fn tables_of(node: &Node, columns: &Columns) -> Vec<String> {
     let mut names = Vec::new();
-    node.walk(&mut |node| names.extend(table_of(node).map(str::to_owned)));
+    node.walk(&mut |node| names.extend(names_at(node, columns).into_iter().map(str::to_owned)));
+    names
+}
+
+/// The correlation names that a node brings in: of the table that it reads, and those that a guide has for the columns that it gives first.
+pub(super) fn names_at<'n>(node: &'n Node, columns: &'n Columns) -> Vec<&'n str> {
+    let mut names: Vec<&str> = table_of(node).into_iter().collect();
+    if columns.is_guided() {
+        let is_new = |id: &&ColumnId| !node.inputs.iter().any(|input| input.output.contains(id));
+        names.extend(node.output.iter().filter(is_new).flat_map(|id| columns.guided_names(*id)));
+        names.sort_unstable();
+        names.dedup();
+    }
     names
 }
 
 /// The correlation name of the table that a node itself reads.
-pub(super) fn table_of(node: &Node) -> Option<&str> {
+fn table_of(node: &Node) -> Option<&str> {
     match &node.operator {
         Operator::Scan { scan, .. } => Some(&scan.alias),
         Operator::IndexJoin(join) => Some(&join.scan.alias),

@@ -6,6 +6,7 @@ mod cost;
 mod equal_columns;
 mod grouping;
 mod guide_compliance;
+mod guide_reason;
 mod index_join;
 mod index_sets;
 mod join_alternatives;

@@ -11,7 +11,7 @@ use super::side_join::split_keys;
 use super::steps::is_recursive;
 use super::{cost::Factors, join_order::Best};
 use crate::diagnostic::Result;
-use crate::logical::{ColumnId, CompareOp, Expr, Guide, JoinKind, Printer, Scan};
+use crate::logical::{ColumnId, Columns, CompareOp, Expr, Guide, JoinKind, Printer, Scan};
 use crate::physical::{Candidate, Considered, Decision, JoinKey, JoinMethod, Node};
 use crate::types::Estimate;
 
@@ -55,8 +55,9 @@ pub(super) struct Input {
 }
 
 impl Input {
-    pub(super) fn of(node: &Node) -> Self {
-        Self { rows: node.rows.0, total: node.total.0, names: names_of(node), recursive: is_recursive(node) }
+    pub(super) fn of(node: &Node, columns: &Columns) -> Self {
+        let names = names_of(node, columns);
+        Self { rows: node.rows.0, total: node.total.0, names, recursive: is_recursive(node) }
     }
 
     /// What a search found best for some tables.
@@ -124,7 +125,16 @@ impl Builder<'_> {
         }
         let table_for_lookup = table.as_ref().filter(|_| side.any.is_none());
         let indexes = self.side_indexes((side.kind, needed), table_for_lookup, (&side.on, left))?;
-        Ok(NonInnerJoin { side, keys, residual, right: Input::of(right), share, partnered, table, indexes })
+        Ok(NonInnerJoin {
+            side,
+            keys,
+            residual,
+            right: Input::of(right, self.estimator.columns),
+            share,
+            partnered,
+            table,
+            indexes,
+        })
     }
 
     /// The indexes of the right side that the conditions can be looked up in.
@@ -188,7 +198,9 @@ impl NonInnerJoin {
         let way = |method: JoinMethod, mirrored: bool| {
             let sides = if mirrored { (right.rows, left.rows) } else { (left.rows, right.rows) };
             let own = factors.join(method, (Estimate(sides.0), Estimate(sides.1)), rows, shape).0;
-            let violations = violations(guide, method, &left.names, &right.names);
+            let loops = mirrored && method == JoinMethod::NestedLoop;
+            let (outer, inner) = if loops { (&right.names, &left.names) } else { (&left.names, &right.names) };
+            let violations = violations(guide, method, outer, inner);
             NonInnerAlternative {
                 way: JoinAlternative::of(method),
                 mirrored,
@@ -207,8 +219,12 @@ impl NonInnerJoin {
             ways.push(way(JoinMethod::Merge, false));
         }
         // A nested loop cannot tell which match of a comparison with ANY was UNKNOWN by itself; a hash join does that.
-        if !hash || plain {
+        if !hash || any.is_none() {
             ways.push(way(JoinMethod::NestedLoop, false));
+        }
+        // Both sides of a full join are alike: the loop may go through either.
+        if *kind == JoinKind::Full && !recursive {
+            ways.push(way(JoinMethod::NestedLoop, true));
         }
         ways.extend(self.by_index(left, rows, (factors, guide)));
         ways
@@ -256,6 +272,7 @@ impl NonInnerJoin {
                 (JoinMethod::IndexNestedLoop, Some(index)) => format!("{} by {}", one.way.method, index.name),
                 (JoinMethod::Hash, _) if one.mirrored => "hash join, left side kept in memory".into(),
                 (JoinMethod::Hash, _) => "hash join, right side kept in memory".into(),
+                (method, _) if one.mirrored => format!("{method}, left side kept in memory"),
                 (method, _) => method.to_string(),
             };
             let reason = (one.violations > best.violations).then(|| "not as GUIDE demands".to_owned());

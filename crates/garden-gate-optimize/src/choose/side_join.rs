@@ -19,7 +19,7 @@ impl Builder<'_> {
         let left = self.build(left, &needed)?;
         let right = self.build(right, &needed)?;
         let shape = self.side_shape(side, &left.output, (&right, table), &needed)?;
-        let ways = shape.ways(&Input::of(&left), (&self.factors, self.guide));
+        let ways = shape.ways(&Input::of(&left, self.estimator.columns), (&self.factors, self.guide));
         let best = best_of(&ways);
         let considered = shape.considered(&best, &ways, &Printer::new(self.estimator.columns));
         self.considered.push(considered);
@@ -55,6 +55,8 @@ impl Builder<'_> {
             let keys = shape.keys.iter().cloned();
             (keys.map(|key| if mirrored { flipped(key) } else { key }).collect(), shape.residual.clone())
         };
+        // A nested loop through the other side of a full join is the same join of exchanged inputs.
+        let mirrored = mirrored && way.method != JoinMethod::NestedLoop;
         let spec = JoinSpec { method: way.method, kind, mirrored, keys, residual, any, mark };
         Ok(self.join_node(spec, (probe, build), output, rows))
     }

@@ -37,6 +37,8 @@ pub struct Columns {
     all: Vec<ColumnInfo>,
     /// Columns of one table that were looked at together.
     groups: Vec<ColumnGroup>,
+    /// What a guide names in FROM, with its columns: it need not be a table that is read.
+    guided: Vec<(String, Vec<ColumnId>)>,
     /// Whether statistics count even when many rows have changed since.
     pub keep_old: bool,
 }
@@ -61,6 +63,21 @@ impl Columns {
         ColumnId(crate::types::index(self.all.len() - 1))
     }
 
+    /// Remembers the columns of what a guide names.
+    pub fn add_guided(&mut self, name: String, columns: Vec<ColumnId>) {
+        self.guided.push((name, columns));
+    }
+
+    /// The names that a guide has for what a column belongs to.
+    pub fn guided_names(&self, id: ColumnId) -> impl Iterator<Item = &str> {
+        self.guided.iter().filter(move |(_, columns)| columns.contains(&id)).map(|(name, _)| name.as_str())
+    }
+
+    /// Whether a guide names anything.
+    pub fn is_guided(&self) -> bool {
+        !self.guided.is_empty()
+    }
+
     /// How many there are.
     pub fn count(&self) -> usize {
         self.all.len()
@@ -73,6 +90,14 @@ impl Columns {
     /// Takes note of what the values of a computed column are held to.
     pub fn set_limit(&mut self, id: ColumnId, limit: Option<TypeLimit>) {
         self.all[id.0 as usize].limit = limit;
+    }
+
+    /// Calls a column that no table holds as a list of names in FROM does, so that plans and messages call it so too.
+    pub fn rename_computed(&mut self, id: ColumnId, qualifier: &str, name: &str) {
+        let info = &mut self.all[id.0 as usize];
+        if info.origin.is_none() {
+            (info.qualifier, info.name) = (Some(qualifier.to_owned()), name.to_owned());
+        }
     }
 
     /// Statistics of the stored column after `id`, when there is one.

@@ -103,7 +103,7 @@ pub(super) fn build(builder: &mut Builder<'_>, units: JoinInputs, required: &[Co
     let guide = builder.guide;
     let mut search = JoinSearch {
         names,
-        tables: nodes.iter().map(names_of).collect(),
+        tables: nodes.iter().map(|node| names_of(node, builder.estimator.columns)).collect(),
         rows: nodes.iter().map(|node| node.rows.0).collect(),
         joint: joint_shares(&edges, builder),
         sizes: nodes.iter().zip(stored).map(|(node, stored)| stored.unwrap_or(node.rows.0)).collect(),
