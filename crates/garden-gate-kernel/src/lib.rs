@@ -11,7 +11,7 @@
 )]
 #![expect(clippy::missing_errors_doc, reason = "internal: errors are those of the statement")]
 
-use garden_gate_base::{catalog, control, diagnostic, types};
+use garden_gate_base::{catalog, collections, control, diagnostic, types};
 use garden_gate_plan::logical;
 
 mod aggregate;
@@ -31,10 +31,13 @@ mod join_table;
 mod keys;
 mod like;
 mod logic;
+mod nearest_table;
 mod problem;
 mod program_call;
+mod range_table;
 mod sketch;
 mod sorted_table;
+mod sorted_values;
 mod text;
 mod window;
 mod word_keys;
@@ -51,8 +54,10 @@ pub use in_parts::{evaluate, evaluate_where, in_parts};
 pub use join_table::JoinTable;
 pub use keys::{from_integer_lanes, hash_parts, integer_lanes, lane_bounds, lane_order};
 pub use logic::{count_true, kept};
+pub use nearest_table::{NearestTable, OrderColumn};
 pub use problem::Problem as ValueProblem;
 pub use problem::no_such_zone;
+pub use range_table::{RangeSide, RangeTable};
 pub use sketch::Sketch;
 pub use sorted_table::SortedTable;
 pub use window::{PartitionBounds, window};
