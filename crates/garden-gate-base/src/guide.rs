@@ -44,6 +44,7 @@ pub enum GuidedJoin {
     Hash,
     Merge,
     NestedLoop,
+    Range,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -59,6 +60,7 @@ impl GuidedJoin {
             Self::Hash => "HASH",
             Self::Merge => "MERGE",
             Self::NestedLoop => "NESTED LOOP",
+            Self::Range => "RANGE",
         }
     }
 }

@@ -6,7 +6,7 @@ use super::Binder;
 use super::scope::ScopeColumn;
 use crate::catalog::{Catalog, KnownColumns};
 use crate::diagnostic::{Error, Result, SqlState};
-use crate::logical::{ColumnId, ColumnInfo, LogicalPlan};
+use crate::logical::{ColumnId, ColumnInfo, LogicalPlan, StoredNulls};
 use crate::syntax::ast;
 use crate::types::SqlType;
 
@@ -61,6 +61,7 @@ impl<'a> Binder<'a> {
                     sql_type: SqlType::TEXT,
                     limit: None,
                     origin: None,
+                    nulls: StoredNulls::Possible,
                 };
                 let id = self.columns.add(info);
                 self.gone.push((id, format!("{name:?} of {:?}", known.table)));

@@ -7,7 +7,7 @@ use super::{Binder, OutputColumn, problem::Problem};
 use crate::catalog::{ForeignKey, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableKind, Timing};
 use crate::collections::HashSet;
 use crate::diagnostic::{Error, Result, Span, SqlState, nearest};
-use crate::logical::{ColumnId, ColumnInfo, Expand, Expr, LogicalPlan, Scan, ScanReference};
+use crate::logical::{ColumnId, ColumnInfo, Expand, Expr, LogicalPlan, Scan, ScanReference, StoredNulls};
 use crate::syntax::ast::{Ident, SystemTimeClause, TableAlias, TableCall, TableExpr};
 use crate::types::{SqlType, Value};
 use std::sync::Arc;
@@ -279,6 +279,7 @@ impl<'a> Binder<'a> {
                 sql_type: column.sql_type,
                 limit: table.definition.as_ref().and_then(|made| made.columns.get(position)?.limit),
                 origin: Some((Arc::clone(&table.source), position)),
+                nulls: stored_nulls(table, position),
             });
             columns.push((id, position));
             visible.push(ScopeColumn { name: column.name.clone(), id });
@@ -359,6 +360,7 @@ impl<'a> Binder<'a> {
                 sql_type,
                 limit: None,
                 origin: None,
+                nulls: StoredNulls::Possible,
             };
             self.columns.add(info)
         };
@@ -425,6 +427,15 @@ impl<'a> Binder<'a> {
         let common = if common == SqlType::Null { SqlType::Integer } else { common };
         let bring = |this: &mut Self, expr| this.coerce(expr, common);
         (Expand::Series(Box::new([bring(self, from), bring(self, to), bring(self, step)])), common)
+    }
+}
+
+/// Whether a column of a table may hold a NULL: a constraint tells, or what was counted in a file.
+fn stored_nulls(table: &Table, position: usize) -> StoredNulls {
+    match table.definition.as_ref().and_then(|definition| definition.columns.get(position)) {
+        Some(column) if column.not_null => StoredNulls::Forbidden,
+        None if table.kind == TableKind::File => StoredNulls::AsCounted,
+        Some(_) | None => StoredNulls::Possible,
     }
 }
 

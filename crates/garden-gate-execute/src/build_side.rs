@@ -4,12 +4,14 @@ use super::compile::Compiler;
 use super::filter::Filter;
 use super::join::{BuildSide, ColumnSource, Join, Lookup, Matching, keys};
 use super::mark_join::{Mark, Marked};
+use super::nearest_join::{self, FirstMatches};
 use super::pipeline::Pipeline;
+use super::range_join::{self, Ranges};
 use super::spill::{MemoryBudget, Rows};
 use super::streaming::{internal, places, resolve};
 use crate::control::MemoryReservation;
 use crate::diagnostic::Result;
-use crate::kernel::{Batch, JoinTable, SortedTable};
+use crate::kernel::{Batch, JoinTable, RangeTable, SortedTable};
 use crate::logical::{AnyTest, ColumnId, CompareOp, Expr, JoinKind};
 use crate::physical::{JoinKey, JoinMethod, JoinSpec, Node};
 use crate::types::{SqlType, index};
@@ -106,12 +108,14 @@ impl<'a> Compiler<'a> {
         (output, build_rows): (Vec<ColumnSource>, usize),
     ) -> Result<Matching<'a>> {
         let pair_layout = columns_of(&spec.residual);
-        let residual = if spec.residual.is_empty() {
+        let mut residual = if spec.residual.is_empty() {
             None
         } else {
             let terms = spec.residual.iter().map(|term| resolve(term, &pair_layout)).collect::<Result<_>>()?;
             Some(Filter::new(terms, Vec::new(), self.measure(node)))
         };
+        let nearest =
+            spec.nearest.as_ref().map(|nearest| FirstMatches { fetch: nearest.fetch, residual: residual.take() });
         let mut types: Vec<_> = node.output.iter().map(|id| self.run.columns.get(*id).sql_type.arrow()).collect();
         // What appears after the columns of the node are places of rows.
         types.resize(output.len(), DataType::Int64);
@@ -122,6 +126,8 @@ impl<'a> Compiler<'a> {
             mirrored: spec.mirrored,
             control: self.run.control,
             keys: resolve_all(spec.keys.iter().map(|key| &key.probe), &probe.output)?,
+            ranges: Ranges::of_probe(&spec.ranges, &probe.output)?,
+            nearest,
             pair: origins(&pair_layout, probe, build)?,
             residual,
             output,
@@ -141,8 +147,23 @@ impl<'a> Compiler<'a> {
             let keys = keys(&resolve_all(spec.keys.iter().map(|key| &key.build), &build.output)?, &batch)?;
             let null_same = null_same(&spec.keys);
             match spec.method {
+                JoinMethod::Range => {
+                    match range_join::table(&spec.ranges, &build.output, (&batch, &keys, &null_same), self.threads()?)?
+                    {
+                        Some(table) => Lookup::Range(table),
+                        None => return Err(internal("a range join has an inequality")),
+                    }
+                }
+                JoinMethod::Nearest => Lookup::Nearest(nearest_join::table(
+                    spec,
+                    &build.output,
+                    (&batch, &keys, &null_same),
+                    self.threads()?,
+                )?),
                 JoinMethod::Merge => Lookup::Sorted(SortedTable::build(&keys, batch.rows, &null_same)?),
-                _ => Lookup::Hash(JoinTable::build(&keys, batch.rows, &null_same, self.threads()?)?),
+                JoinMethod::Hash | JoinMethod::NestedLoop | JoinMethod::IndexNestedLoop => {
+                    Lookup::Hash(JoinTable::build(&keys, batch.rows, &null_same, self.threads()?)?)
+                }
             }
         };
         held.add(lookup.bytes())?;
@@ -184,6 +205,7 @@ impl<'a> Compiler<'a> {
             right: side,
             keys: resolve_all(spec.keys.iter().map(|key| &key.probe), &left.output)?,
             operands: resolve_all(&any.left, &left.output)?,
+            ranges: Ranges::of_probe(&spec.ranges, &left.output)?,
             pair: origins(&pair_layout, left, right)?,
             residual,
             test: test.map(|test| resolve(&test, &pair_layout)).transpose()?,
@@ -203,6 +225,7 @@ impl<'a> Compiler<'a> {
         let operands = keys(&resolve_all(&any.right, &right.output)?, &batch)?;
         let mut same = null_same(&spec.keys);
         let threads = self.threads()?;
+        let range = range_join::table(&spec.ranges, &right.output, (&batch, &plain, &same), threads)?;
         let all = if plain.is_empty() { None } else { Some(JoinTable::build(&plain, batch.rows, &same, threads)?) };
         let composite = any.left.iter().any(|expr| matches!(expr.sql_type(), SqlType::Array(_) | SqlType::Row(_)));
         let looked_up = any.op == CompareOp::Equal && !composite && !(plain.is_empty() && operands.is_empty());
@@ -223,7 +246,8 @@ impl<'a> Compiler<'a> {
             None
         };
         held.add([&equal, &all, &nulls].into_iter().flatten().map(JoinTable::bytes).sum())?;
-        Ok(Marked { batch, equal, all, null_rows, nulls, _held: held })
+        held.add(range.as_ref().map_or(0, RangeTable::bytes))?;
+        Ok(Marked { batch, equal, all, null_rows, nulls, range, _held: held })
     }
 }
 

@@ -61,6 +61,8 @@ impl<'a> Compiler<'a> {
             kind: join.kind,
             mirrored: false,
             control: self.run.control,
+            ranges: None,
+            nearest: None,
             keys: Vec::new(),
             pair: layout.iter().map(origin).collect::<Result<_>>()?,
             residual,

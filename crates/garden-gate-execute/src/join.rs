@@ -3,11 +3,13 @@
 //! side; build rows without a match, where they are kept, come at the end.
 
 use super::filter::Filter;
+use super::nearest_join::FirstMatches;
 use super::pipeline::{Flow, Transform};
+use super::range_join::{RangeValues, Ranges};
 use crate::control::Control;
 use crate::control::MemoryReservation;
 use crate::diagnostic::Result;
-use crate::kernel::{Batch, JoinTable, SortedTable, evaluate};
+use crate::kernel::{Batch, JoinTable, NearestTable, RangeTable, SortedTable, evaluate};
 use crate::logical::{Expr, JoinKind};
 use crate::types::index;
 use arrow::array::{ArrayRef, BooleanArray, UInt32Array, new_null_array};
@@ -39,6 +41,8 @@ pub(super) enum Lookup {
     All,
     Hash(JoinTable),
     Sorted(SortedTable),
+    Range(RangeTable),
+    Nearest(NearestTable),
     /// They were found: for each build row the probe row it belongs to, in order.
     Found(Vec<u32>),
 }
@@ -48,6 +52,8 @@ impl Lookup {
         match self {
             Self::Hash(table) => table.bytes(),
             Self::Sorted(table) => table.bytes(),
+            Self::Range(table) => table.bytes(),
+            Self::Nearest(table) => table.bytes(),
             Self::All | Self::Found(_) => 0,
         }
     }
@@ -67,6 +73,10 @@ pub(super) struct Matching<'a> {
     pub(super) control: &'a Control,
     /// The probe side's keys.
     pub(super) keys: Vec<Expr>,
+    /// Of a range join the probe side's operands.
+    pub(super) ranges: Option<Ranges>,
+    /// Of a nearest join: which matches count.
+    pub(super) nearest: Option<FirstMatches<'a>>,
     /// The columns of a pair, as the residual condition sees them.
     pub(super) pair: Vec<ColumnSource>,
     /// Tests what is not a key.
@@ -136,6 +146,16 @@ impl Matching<'_> {
         match &build.lookup {
             Lookup::Hash(table) => table.probe(&keys(&self.keys, batch)?, batch.rows, add)?,
             Lookup::Sorted(table) => table.probe(&keys(&self.keys, batch)?, batch.rows, add)?,
+            Lookup::Range(table) => self.in_ranges(table, batch, |probe, build| {
+                add(probe, build)?;
+                Ok(flow.get() == Flow::More)
+            })?,
+            Lookup::Nearest(table) => {
+                let found = self.first_matches(table, build, batch)?;
+                for (probe, build) in found.probe.iter().zip(&found.build) {
+                    add(*probe, *build)?;
+                }
+            }
             Lookup::Found(probes) => {
                 for (build, probe) in probes.iter().enumerate() {
                     add(*probe, index(build))?;
@@ -153,6 +173,13 @@ impl Matching<'_> {
             }
         }
         if pairs.len() > 0 && flow.get() == Flow::More { visit(pairs) } else { Ok(flow.get()) }
+    }
+
+    /// Gives each probe row with each build row that fulfils the inequalities to `found`, until it says that the row needs no more.
+    fn in_ranges(&self, table: &RangeTable, batch: &Batch, found: impl FnMut(u32, u32) -> Result<bool>) -> Result<()> {
+        let Some(ranges) = &self.ranges else { return Ok(()) };
+        let RangeValues { first, second, open } = ranges.values(batch)?;
+        table.probe(&keys(&self.keys, batch)?, (&first, second.as_ref()), (batch.rows, &open), found)
     }
 
     /// The pairs that fulfil the residual condition.
@@ -266,6 +293,13 @@ impl Matching<'_> {
             && let Lookup::Hash(table) = &build.lookup
         {
             table.contains(&keys(&self.keys, batch)?, &mut has)?;
+        } else if self.residual.is_none()
+            && let Lookup::Range(table) = &build.lookup
+        {
+            self.in_ranges(table, batch, |probe, _| {
+                has[probe as usize] = true;
+                Ok(false)
+            })?;
         } else {
             self.candidates(build, batch, |pairs| {
                 let partners = self.matching_rows(build, batch, pairs)?;

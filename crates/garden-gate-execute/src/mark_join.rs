@@ -6,10 +6,11 @@
 use super::filter::Filter;
 use super::join::{ColumnSource, Pairs, gather, keys};
 use super::pipeline::{Flow, Transform};
+use super::range_join::Ranges;
 use crate::control::Control;
 use crate::control::MemoryReservation;
 use crate::diagnostic::Result;
-use crate::kernel::{Batch, JoinTable, evaluate};
+use crate::kernel::{Batch, JoinTable, RangeTable, evaluate};
 use crate::logical::{Expr, JoinKind};
 use crate::physical::NodeMeasure;
 use crate::types::index;
@@ -27,6 +28,8 @@ pub(super) struct Marked {
     /// Rows in which an operand is NULL, by their place, and by the plain keys.
     pub(super) null_rows: Vec<u32>,
     pub(super) nulls: Option<JoinTable>,
+    /// Of EXISTS by inequalities: the rows that fulfil them.
+    pub(super) range: Option<RangeTable>,
     pub(super) _held: MemoryReservation,
 }
 
@@ -37,6 +40,7 @@ pub(super) struct Mark<'a> {
     pub(super) keys: Vec<Expr>,
     /// The left operands of the comparison; none for EXISTS.
     pub(super) operands: Vec<Expr>,
+    pub(super) ranges: Option<Ranges>,
     pub(super) pair: Vec<ColumnSource>,
     pub(super) residual: Option<Filter<'a>>,
     /// The comparison over a pair; absent for EXISTS.
@@ -70,7 +74,17 @@ impl Mark<'_> {
         let mut truths = vec![Truth::False; batch.rows];
         let plain = keys(&self.keys, batch)?;
         let operands = keys(&self.operands, batch)?;
-        if let Some(equal) = &self.right.equal {
+        if let (Some(table), Some(ranges)) = (&self.right.range, &self.ranges) {
+            let values = ranges.values(batch)?;
+            let mut pairs = Pairs::default();
+            let sides = (&values.first, values.second.as_ref());
+            table.probe(&plain, sides, (batch.rows, &values.open), |left, right| {
+                self.add(batch, (left, right), &mut pairs, &mut truths)?;
+                // Without another condition the first match tells.
+                Ok(self.residual.is_some() && truths[left as usize] != Truth::True)
+            })?;
+            self.judge(batch, pairs, &mut truths)?;
+        } else if let Some(equal) = &self.right.equal {
             let all: Vec<ArrayRef> = plain.iter().chain(&operands).cloned().collect();
             if self.residual.is_none() {
                 let mut found = vec![false; batch.rows];

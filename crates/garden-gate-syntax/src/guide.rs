@@ -6,7 +6,7 @@ use super::parser::Parser;
 use crate::diagnostic::Result;
 use garden_gate_base::guide::{DirectiveKind, GuidedJoin, GuidedRead};
 
-const DIRECTIVES: &str = "a directive: JOIN (a, b) BY HASH | MERGE | NESTED LOOP, KEEP ORDER, READ a BY INDEX name | SCAN, EXPECT a n ROWS, \
+const DIRECTIVES: &str = "a directive: JOIN (a, b) BY HASH | MERGE | NESTED LOOP | RANGE, KEEP ORDER, READ a BY INDEX name | SCAN, EXPECT a n ROWS, \
      WORKERS n";
 
 impl Parser<'_> {
@@ -86,8 +86,10 @@ impl Parser<'_> {
             GuidedJoin::Merge
         } else if self.accept_words(&["NESTED", "LOOP"]) {
             GuidedJoin::NestedLoop
+        } else if self.accept_word("RANGE") {
+            GuidedJoin::Range
         } else {
-            return Err(self.expected("HASH, MERGE or NESTED LOOP"));
+            return Err(self.expected("HASH, MERGE, NESTED LOOP or RANGE"));
         };
         Ok((DirectiveKind::Join { tables: [first.text.clone(), second.text.clone()], by }, vec![first, second]))
     }

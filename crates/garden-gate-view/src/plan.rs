@@ -212,6 +212,15 @@ fn figures(node: &PlanNode, measured: bool) -> Vec<String> {
     if !measured {
         return vec![figure(node.estimated_rows), figure(node.own_cost), figure(node.cost)];
     }
+    if node.ran == Some(false) {
+        return vec![
+            figure(node.estimated_rows),
+            "not run".into(),
+            String::new(),
+            String::new(),
+            figure(node.own_cost),
+        ];
+    }
     let rows = node.actual_rows.map_or_else(String::new, |rows| {
         #[expect(clippy::cast_precision_loss, reason = "a figure to read")]
         figure(rows as f64)

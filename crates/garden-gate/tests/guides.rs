@@ -153,7 +153,7 @@ fn what_cannot_be_obeyed_says_why() {
         ("SELECT * FROM tool GUIDE (READ tols BY SCAN)", "42S02", "GUIDE names \"tols\", which is not a table in FROM"),
         ("SELECT * FROM tool GUIDE (JOIN (tool, plot) BY HASH)", "42S02", "GUIDE names \"plot\""),
         ("SELECT * FROM tool GUIDE (JOIN (tool) BY HASH)", "42000", "a comma and a second table"),
-        ("SELECT * FROM tool GUIDE (JOIN (tool, plot) BY SORT)", "42000", "expected HASH, MERGE or NESTED LOOP"),
+        ("SELECT * FROM tool GUIDE (JOIN (tool, plot) BY SORT)", "42000", "expected HASH, MERGE, NESTED LOOP or RANGE"),
         ("SELECT * FROM tool GUIDE (HURRY)", "42000", "expected a directive"),
         ("SELECT * FROM tool GUIDE ()", "42000", "expected a directive"),
         ("SELECT * FROM tool GUIDE IF (WORKERS 1)", "42000", "IF POSSIBLE"),

@@ -32,7 +32,7 @@ fn shapes() {
             "SELECT task_id FROM task JOIN bed ON task.bed_id = bed.bed_id + 1 AND 10 / hours > 1",
             "filter (hash join (table scan task, table scan bed))",
         ),
-        ("SELECT task_id FROM task JOIN bed ON hours < area", "nested-loop join (table scan task, table scan bed)"),
+        ("SELECT task_id FROM task JOIN bed ON hours < area", "range join (table scan task, table scan bed)"),
         ("SELECT task_id FROM task, bed", "nested-loop join (table scan task, table scan bed)"),
         (
             "SELECT task_id FROM task, bed WHERE task.bed_id = bed.bed_id AND bed_id / 0 > 1"

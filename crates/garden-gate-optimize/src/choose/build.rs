@@ -95,6 +95,16 @@ impl Builder<'_> {
     }
 
     fn filter(&mut self, input: LogicalPlan, conjuncts: Vec<Expr>, required: &[ColumnId]) -> Result<Node> {
+        // What is left above the join of two inputs can fail: in their join it is tested last, for the same pairs.
+        let input = match input {
+            LogicalPlan::InnerJoin { inputs, conjuncts: mut on }
+                if inputs.len() == 2 && !inputs.iter().any(|input| matches!(input, LogicalPlan::Join(_))) =>
+            {
+                on.extend(conjuncts);
+                return self.build(LogicalPlan::InnerJoin { inputs, conjuncts: on }, required);
+            }
+            other => other,
+        };
         let input = self.build(input, &with_columns(required, &conjuncts))?;
         self.filter_node(input, conjuncts, required)
     }

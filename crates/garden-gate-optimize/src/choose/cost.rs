@@ -44,6 +44,8 @@ const SORT_NUMBER_COMPARE: f64 = 2.0;
 const TRY_PAIR: f64 = 6.0;
 /// Rows that each side of a nested loop counts for at least.
 const LEAST_LOOP: f64 = 25.0;
+/// One step of a search in sorted values.
+const SEARCH_STEP: f64 = 1.5;
 /// One row of either side of a merge.
 const MERGE_ROW: f64 = 6.0;
 /// A key looked for in the index of one part of a table.
@@ -142,6 +144,18 @@ pub(super) fn nested_loop_join(outer: Estimate, inner: Estimate, output: Estimat
     Cost(outer.0.max(LEAST_LOOP) * inner.0.max(LEAST_LOOP) * TRY_PAIR + output.0 * EMIT_ROW)
 }
 
+/// One input sorted by one value, or by each of two, and searched for each row of the other.
+pub(super) fn range_join(probe: Estimate, build: Estimate, output: Estimate, values: KeyShape) -> Cost {
+    let sorted = sort(build, KeyShape { count: 1, ..values }).0 * approximate(values.count.max(1));
+    let steps = build.0.max(2.0).log2() * approximate(values.count.max(1));
+    Cost(sorted + probe.0 * (PROBE_ROW + steps * SEARCH_STEP) + output.0 * EMIT_ROW)
+}
+
+/// Pairs of rows tried beyond those that are given.
+pub(super) fn tried(pairs: Estimate, output: Estimate) -> Cost {
+    Cost((pairs.0 - output.0).max(0.0) * TRY_PAIR)
+}
+
 /// Two sorted inputs gone through side by side.
 pub(super) fn merge_join(probe: Estimate, build: Estimate, output: Estimate) -> Cost {
     Cost((probe.0 + build.0) * (ENCODE_KEYS + MERGE_ROW) + output.0 * EMIT_ROW)
@@ -237,6 +251,7 @@ impl Factors {
             JoinMethod::Merge => {
                 self.merge_alone((probe, build), output) + self.sort(probe, keys) + self.sort(build, keys)
             }
+            JoinMethod::Range | JoinMethod::Nearest => range_join(probe, build, output, keys),
             JoinMethod::NestedLoop | JoinMethod::IndexNestedLoop => {
                 Cost(nested_loop_join(probe, build, output).0 * self.nested_loop)
             }

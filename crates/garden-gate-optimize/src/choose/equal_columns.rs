@@ -61,7 +61,7 @@ pub(super) fn close(edges: &mut Vec<Edge>, builder: &Builder<'_>, owned: &[Vec<C
                 let condition = Expr::compare(CompareOp::Equal, left.clone(), right.clone(), left.span()).implied();
                 let share = builder.estimator.join(&condition)?.share();
                 let sides = Some((one, other));
-                edges.push(Edge { condition, tables: one | other, share, sides, class: Some(number) });
+                edges.push(Edge { condition, tables: one | other, share, sides, bounds: None, class: Some(number) });
             }
         }
     }
@@ -150,7 +150,7 @@ mod tests {
     fn edge(a: u32, b: u32, share: f64, class: Option<usize>) -> Edge {
         let column = |id| Expr::column(ColumnId(id), SqlType::Integer, Span::default());
         let condition = Expr::compare(CompareOp::Equal, column(a), column(b), Span::default());
-        Edge { condition, tables: 1 << a | 1 << b, share, sides: Some((1 << a, 1 << b)), class }
+        Edge { condition, tables: 1 << a | 1 << b, share, sides: Some((1 << a, 1 << b)), bounds: None, class }
     }
 
     #[test]

@@ -2,7 +2,7 @@
 
 use super::guide_compliance::{joining, method};
 use crate::logical::{AnyTest, Columns, CompareOp, DirectiveKind, Expr, GuidedJoin, JoinKind, Printer};
-use crate::physical::{Operator, PhysicalPlan};
+use crate::physical::{JoinMethod, JoinRange, Operator, PhysicalPlan};
 
 pub(super) fn reason(kind: &DirectiveKind, plan: &PhysicalPlan, (columns, limit): (&Columns, usize)) -> String {
     match kind {
@@ -17,7 +17,8 @@ pub(super) fn reason(kind: &DirectiveKind, plan: &PhysicalPlan, (columns, limit)
 struct Met<'n> {
     kind: JoinKind,
     any: Option<&'n AnyTest>,
-    residual: &'n [Expr],
+    /// What is no equality.
+    residual: Vec<Expr>,
     has_equality: bool,
     /// Whether the first of the tables is on the side whose rows are gone through.
     leads: bool,
@@ -30,9 +31,11 @@ fn join_reason(plan: &PhysicalPlan, columns: &Columns, tables: &[String; 2], by:
     };
     let (kind, any, residual, mirrored, keys) = match &node.operator {
         Operator::Join(spec) => {
-            (spec.kind, spec.any.as_ref(), spec.residual.as_slice(), spec.mirrored, spec.keys.len())
+            let tested = spec.residual.iter().filter(|term| !spec.ranges.iter().any(|range| range.is_of(term)));
+            let residual = spec.ranges.iter().map(JoinRange::condition).chain(tested.cloned()).collect();
+            (spec.kind, spec.any.as_ref(), residual, spec.mirrored, spec.keys.len())
         }
-        Operator::IndexJoin(join) => (join.kind, None, join.residual.as_slice(), false, join.keys.len()),
+        Operator::IndexJoin(join) => (join.kind, None, join.residual.clone(), false, join.keys.len()),
         _ => return "the plan has no such join".into(),
     };
     let leading = if mirrored { &inner } else { &outer };
@@ -43,9 +46,15 @@ fn join_reason(plan: &PhysicalPlan, columns: &Columns, tables: &[String; 2], by:
         has_equality: keys > 0 || any.is_some_and(|any| any.op == CompareOp::Equal),
         leads: leading.iter().any(|name| name.eq_ignore_ascii_case(a)),
     };
+    if method(node) == JoinMethod::Nearest {
+        return format!(
+            "each row of {} takes the first of its matches in an order: only a nearest join does that",
+            if met.leads { a } else { b }
+        );
+    }
     match by {
-        GuidedJoin::Hash if !met.has_equality => met.needs_equality("a hash join", (a, b), columns),
-        GuidedJoin::Merge if !met.has_equality => met.needs_equality("a merge join", (a, b), columns),
+        GuidedJoin::Hash if !met.has_equality => met.needs("a hash join", "equality", (a, b), columns),
+        GuidedJoin::Merge if !met.has_equality => met.needs("a merge join", "equality", (a, b), columns),
         GuidedJoin::Merge if any.is_none() && kind == JoinKind::Mark => {
             "a merge join can't give every row with whether it has a match, as this mark join must; write BY HASH"
                 .into()
@@ -54,6 +63,10 @@ fn join_reason(plan: &PhysicalPlan, columns: &Columns, tables: &[String; 2], by:
             format!("a merge join can't tell UNKNOWN from FALSE, as this {} join must; write BY HASH", kind.name())
         }
         GuidedJoin::Merge => "the rows of a round of a recursion do not come sorted".into(),
+        GuidedJoin::Range if any.is_some() => {
+            format!("a range join can't tell UNKNOWN from FALSE, as this {} join must", kind.name())
+        }
+        GuidedJoin::Range => met.needs("a range join", "inequality", (a, b), columns),
         GuidedJoin::NestedLoop if !met.leads => met.wrong_way((a, b)),
         GuidedJoin::NestedLoop if any.is_some() => format!(
             "a nested loop can't tell which comparison was UNKNOWN, as this {} join must; write BY HASH",
@@ -66,16 +79,21 @@ fn join_reason(plan: &PhysicalPlan, columns: &Columns, tables: &[String; 2], by:
 }
 
 impl Met<'_> {
-    fn needs_equality(&self, method: &str, (a, b): (&String, &String), columns: &Columns) -> String {
+    fn needs(&self, method: &str, condition: &str, (a, b): (&String, &String), columns: &Columns) -> String {
         let printer = Printer::new(columns);
         let comparison = self.any.and_then(AnyTest::comparison);
-        let conditions = match (comparison, self.residual) {
+        if condition == "inequality" && self.residual.is_empty() && self.has_equality {
+            return format!(
+                "{method} needs an {condition} between {a} and {b}; there are only equalities: write BY HASH"
+            );
+        }
+        let conditions = match (comparison, self.residual.as_slice()) {
             // Of ALL the opposite comparison is looked for: a row that meets it is lost.
             (Some(comparison), _) => format!("{} is none", printer.expr(&comparison)),
             (None, []) => "there is no condition between them".to_owned(),
             (None, residual) => format!("{} is none", printer.conjunction(residual)),
         };
-        format!("{method} needs an equality between {a} and {b}; {conditions}")
+        format!("{method} needs an {condition} between {a} and {b}; {conditions}")
     }
 
     /// Why a nested loop does not go through the first of the tables.

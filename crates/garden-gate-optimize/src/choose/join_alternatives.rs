@@ -22,6 +22,7 @@ fn allows(by: GuidedJoin, method: JoinMethod) -> bool {
     match by {
         GuidedJoin::Hash => method == JoinMethod::Hash,
         GuidedJoin::Merge => method == JoinMethod::Merge,
+        GuidedJoin::Range => method == JoinMethod::Range,
         GuidedJoin::NestedLoop => matches!(method, JoinMethod::NestedLoop | JoinMethod::IndexNestedLoop),
     }
 }

@@ -132,6 +132,7 @@ fn moves(join: &BinaryJoin, used: &[ColumnId]) -> bool {
         && !join.dependent
         && join.guard.is_empty()
         && join.mark.is_none()
+        && join.nearest.is_none()
         && !join.exprs().any(Expr::can_raise)
         && !used.iter().any(adds)
 }

@@ -65,6 +65,9 @@ impl JoinSearch<'_> {
             for method in [JoinMethod::Hash, JoinMethod::Merge] {
                 candidates.push(impossible(method, &conditions));
             }
+            if !self.between(left, right).any(|edge| edge.is_bound(left, right)) {
+                candidates.push(impossible(JoinMethod::Range, &conditions));
+            }
         }
         let decision = Decision::Join { left: self.describe(left), right: self.describe(right) };
         builder.considered.push(Considered { decision, candidates });
@@ -105,10 +108,11 @@ fn refused(order: &Best) -> Option<String> {
 
 /// Why a method needs another condition.
 pub(super) fn impossible(method: JoinMethod, conditions: &[String]) -> Candidate {
+    let needed = if method == JoinMethod::Range { "inequality" } else { "equality" };
     let reason = if conditions.is_empty() {
-        "needs an equality between the two sides, there is no condition at all".to_owned()
+        format!("needs an {needed} between the two sides, there is no condition at all")
     } else {
-        format!("needs an equality between the two sides; {} is none", conditions.join(" AND "))
+        format!("needs an {needed} between the two sides; {} is none", conditions.join(" AND "))
     };
     Candidate { choice: method.name().into(), cost: None, chosen: false, reason: Some(reason) }
 }

@@ -1,8 +1,9 @@
 //! The operators of the order of joins that was chosen.
 
 use super::build::{Builder, make, with_columns};
-use super::join_order::{JoinSearch, Tables, key};
+use super::join_order::{JoinSearch, Tables, key, ranges_between};
 use super::key_shape::KeyShape;
+use super::range_keys::RangeKeys;
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, Direction, Expr, JoinKind, Nulls, SortKey};
 use crate::physical::{JoinKey, JoinMethod, JoinSpec, Node, Operator};
@@ -46,13 +47,15 @@ impl Tree<'_, '_, '_> {
         } else {
             (JoinInput::Sort(probe), JoinInput::Sort(build))
         };
-        let mut keys = Vec::new();
-        let mut residual = Vec::new();
+        let (mut keys, mut ranges, mut residual) = (Vec::new(), Vec::new(), Vec::new());
         for condition in conditions {
             match key(&condition, left, right, self.owned) {
                 Some(pair) if way.method != JoinMethod::NestedLoop => keys.push(pair),
                 _ => residual.push(condition),
             }
+        }
+        if way.method == JoinMethod::Range {
+            RangeKeys { ranges, rest: residual } = ranges_between(&residual, (left, right), self.owned);
         }
         let output = probe
             .node()
@@ -63,7 +66,7 @@ impl Tree<'_, '_, '_> {
             .filter(|id| required.contains(id))
             .collect();
         let (kind, mirrored, any, mark) = (JoinKind::Inner, false, None, None);
-        let spec = JoinSpec { method: way.method, kind, mirrored, keys, residual, any, mark };
+        let spec = JoinSpec { method: way.method, kind, mirrored, keys, ranges, residual, any, mark, nearest: None };
         Ok(self.builder.join_node_of(spec, (probe, build), output, rows))
     }
 
@@ -123,7 +126,13 @@ impl Builder<'_> {
         rows: Estimate,
     ) -> Node {
         let sides = (probe.node().rows, build.node().rows);
-        let shape = KeyShape::of(spec.keys.iter().map(|key: &JoinKey| &key.probe));
+        let shape = match spec.method {
+            JoinMethod::Range => KeyShape {
+                count: spec.ranges.len(),
+                is_number: spec.ranges.iter().all(|range| range.build.sql_type().is_whole()),
+            },
+            _ => KeyShape::of(spec.keys.iter().map(|key: &JoinKey| &key.probe)),
+        };
         let (probe, build, own) = if spec.method == JoinMethod::Merge {
             let own = self.factors.merge_alone(sides, rows);
             let probe = self.in_order_of(probe, spec.keys.iter().map(|key: &JoinKey| &key.probe));

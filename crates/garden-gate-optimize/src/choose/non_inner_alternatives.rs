@@ -2,14 +2,16 @@
 //! chooses.
 
 use super::build::Builder;
+use super::cost::{self, Factors};
 use super::index_join::{Inner, Keys, Lookup, fixed_keys, lookup_cost, pairs_of, width};
 use super::join_alternatives::{JoinAlternative, tables_of as names_of, violations};
 use super::join_inputs::Side;
+use super::join_order::Best;
 use super::join_report::impossible;
 use super::key_shape::KeyShape;
+use super::range_keys::RangeKeys;
 use super::side_join::split_keys;
 use super::steps::is_recursive;
-use super::{cost::Factors, join_order::Best};
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, Columns, CompareOp, Expr, Guide, JoinKind, Printer, Scan};
 use crate::physical::{Candidate, Considered, Decision, JoinKey, JoinMethod, Node};
@@ -28,9 +30,14 @@ pub(super) struct NonInnerJoin {
     pub(super) side: Side,
     pub(super) keys: Vec<JoinKey>,
     pub(super) residual: Vec<Expr>,
+    /// What the residual comes to for a range join.
+    pub(super) ranges: RangeKeys,
     pub(super) right: Input,
-    /// The share of pairs that fulfil the condition, and of left rows that have a match.
+    /// The share of pairs that fulfil the condition, of those whose keys are equal, and of those that fulfil the inequalities too.
     share: f64,
+    keyed: f64,
+    ranged: f64,
+    /// The share of left rows that have a match.
     partnered: f64,
     /// The right side, where it is a table with indexes.
     pub(super) table: Option<Scan>,
@@ -103,11 +110,21 @@ impl Builder<'_> {
         (right, table): (&Node, Option<Scan>),
         needed: &[ColumnId],
     ) -> Result<NonInnerJoin> {
-        let mut share = 1.0;
-        for condition in &side.on {
+        let (keys, residual) = split_keys(&side.on, left, &right.output);
+        let within = |columns: &[ColumnId], expr: &Expr| {
+            let used = expr.columns();
+            !used.is_empty() && used.iter().all(|id| columns.contains(id))
+        };
+        let ranges = RangeKeys::of(&residual, |expr| within(left, expr), |expr| within(&right.output, expr));
+        let mut keyed = 1.0;
+        for key in &keys {
+            keyed *= self.estimator.join(&key.condition())?.share();
+        }
+        let ranged = keyed * ranges.share(&self.estimator)?;
+        let mut share = ranged;
+        for condition in ranges.tested() {
             share *= self.estimator.join(condition)?.share();
         }
-        let (keys, residual) = split_keys(&side.on, left, &right.output);
         let equal = side.any.as_ref().filter(|any| any.op == CompareOp::Equal);
         let mut partnered = (right.rows.0 * share).min(1.0);
         if matches!(side.kind, JoinKind::Semi | JoinKind::Anti) && (!keys.is_empty() || equal.is_some()) {
@@ -129,8 +146,11 @@ impl Builder<'_> {
             side,
             keys,
             residual,
+            ranges,
             right: Input::of(right, self.estimator.columns),
             share,
+            keyed,
+            ranged,
             partnered,
             table,
             indexes,
@@ -195,9 +215,18 @@ impl NonInnerJoin {
             && matches!(kind, JoinKind::Left | JoinKind::Semi | JoinKind::Anti | JoinKind::Full)
             && !recursive;
         let shape = KeyShape::of(self.keys.iter().map(|key| &key.probe));
+        let tried = |method: JoinMethod| {
+            let share = match method {
+                JoinMethod::Hash | JoinMethod::Merge if !self.residual.is_empty() => self.keyed,
+                JoinMethod::Range if !self.ranges.rest.is_empty() => self.ranged,
+                _ => return 0.0,
+            };
+            cost::tried(Estimate(left.rows * right.rows * share), rows).0
+        };
         let way = |method: JoinMethod, mirrored: bool| {
             let sides = if mirrored { (right.rows, left.rows) } else { (left.rows, right.rows) };
-            let own = factors.join(method, (Estimate(sides.0), Estimate(sides.1)), rows, shape).0;
+            let shape = if method == JoinMethod::Range { self.ranges.shape() } else { shape };
+            let own = factors.join(method, (Estimate(sides.0), Estimate(sides.1)), rows, shape).0 + tried(method);
             let loops = mirrored && method == JoinMethod::NestedLoop;
             let (outer, inner) = if loops { (&right.names, &left.names) } else { (&left.names, &right.names) };
             let violations = violations(guide, method, outer, inner);
@@ -213,6 +242,13 @@ impl NonInnerJoin {
             ways.push(way(JoinMethod::Hash, false));
             if may_mirror {
                 ways.push(way(JoinMethod::Hash, true));
+            }
+        }
+        if any.is_none() && !self.ranges.ranges.is_empty() {
+            ways.push(way(JoinMethod::Range, false));
+            let leads = matches!(kind, JoinKind::Left | JoinKind::Semi | JoinKind::Anti | JoinKind::Full);
+            if leads && !recursive {
+                ways.push(way(JoinMethod::Range, true));
             }
         }
         if plain && has_keys && !recursive {
@@ -272,6 +308,7 @@ impl NonInnerJoin {
                 (JoinMethod::IndexNestedLoop, Some(index)) => format!("{} by {}", one.way.method, index.name),
                 (JoinMethod::Hash, _) if one.mirrored => "hash join, left side kept in memory".into(),
                 (JoinMethod::Hash, _) => "hash join, right side kept in memory".into(),
+                (JoinMethod::Range, _) if !one.mirrored => "range join, right side kept in memory".into(),
                 (method, _) if one.mirrored => format!("{method}, left side kept in memory"),
                 (method, _) => method.to_string(),
             };
@@ -287,6 +324,10 @@ impl NonInnerJoin {
                     candidates.push(impossible(method, &conditions));
                 }
             }
+        }
+        if self.ranges.ranges.is_empty() && self.keys.is_empty() {
+            let conditions: Vec<String> = self.residual.iter().map(|term| printer.expr(term)).collect();
+            candidates.push(impossible(JoinMethod::Range, &conditions));
         }
         Considered { decision: Decision::OtherJoin(self.side.written), candidates }
     }

@@ -4,6 +4,7 @@ use super::build::{Builder, only, with_columns};
 use super::index_join::{Inner, indexed_scan};
 use super::join_inputs::Side;
 use super::non_inner_alternatives::{Input, NonInnerAlternative, NonInnerJoin, best_of};
+use super::range_keys::RangeKeys;
 use crate::diagnostic::Result;
 use crate::logical::{BinaryJoin, ColumnId, CompareOp, Expr, ExprKind, JoinKind, Printer};
 use crate::physical::{JoinKey, JoinMethod, JoinSpec, Node};
@@ -12,7 +13,10 @@ use crate::types::Value;
 
 impl Builder<'_> {
     /// A join whose place is fixed.
-    pub(super) fn side_join(&mut self, join: BinaryJoin, required: &[ColumnId]) -> Result<Node> {
+    pub(super) fn side_join(&mut self, mut join: BinaryJoin, required: &[ColumnId]) -> Result<Node> {
+        if let Some(nearest) = join.nearest.take() {
+            return self.nearest_join(join, nearest, required);
+        }
         let needed = with_columns(required, join.exprs());
         let (side, left, right) = Side::of(join);
         let table = indexed_scan(&right, &needed).cloned();
@@ -49,15 +53,23 @@ impl Builder<'_> {
         let both = left.output.iter().chain(from_right).copied().chain(mark);
         let output = only(both, required);
         let (probe, build) = if mirrored { (right, left) } else { (left, right) };
-        let (keys, residual) = if way.method == JoinMethod::NestedLoop && any.is_none() {
-            (Vec::new(), on)
-        } else {
-            let keys = shape.keys.iter().cloned();
-            (keys.map(|key| if mirrored { flipped(key) } else { key }).collect(), shape.residual.clone())
+        let keys = || shape.keys.iter().cloned().map(|key| if mirrored { flipped(key) } else { key }).collect();
+        let (keys, ranges, residual) = match way.method {
+            JoinMethod::NestedLoop if any.is_none() => (Vec::new(), Vec::new(), on),
+            JoinMethod::Range => {
+                let ranges = shape.ranges.clone();
+                let RangeKeys { ranges, rest } = if mirrored { ranges.flipped() } else { ranges };
+                (keys(), ranges, rest)
+            }
+            JoinMethod::NestedLoop
+            | JoinMethod::IndexNestedLoop
+            | JoinMethod::Hash
+            | JoinMethod::Merge
+            | JoinMethod::Nearest => (keys(), Vec::new(), shape.residual.clone()),
         };
         // A nested loop through the other side of a full join is the same join of exchanged inputs.
         let mirrored = mirrored && way.method != JoinMethod::NestedLoop;
-        let spec = JoinSpec { method: way.method, kind, mirrored, keys, residual, any, mark };
+        let spec = JoinSpec { method: way.method, kind, mirrored, keys, ranges, residual, any, mark, nearest: None };
         Ok(self.join_node(spec, (probe, build), output, rows))
     }
 }

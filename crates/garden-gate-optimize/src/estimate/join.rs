@@ -4,10 +4,11 @@ use super::Estimator;
 use super::narrow::met;
 use super::truth::Truth;
 use super::values::{below, others_below, same};
-use crate::catalog::ColumnStatistics;
+use crate::catalog::{ColumnStatistics, CommonValue};
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, CompareOp, Expr, ExprKind};
-use crate::types::{Estimate, Selectivity, Value};
+use crate::types::{Estimate, Selectivity, Value, approximate};
+use std::sync::Arc;
 
 /// Without any knowledge an equality between tables holds for one pair in ten.
 const GUESS_PAIR: f64 = 0.1;
@@ -18,6 +19,12 @@ impl Estimator<'_> {
     /// For an equality: frequent values of one side are matched with those of the other, and what is left of one side with the other
     /// values of the other, as far as their ranges overlap; values are assumed to be contained in each other (Selinger et al., SIGMOD 1979).
     pub fn join(&self, condition: &Expr) -> Result<Selectivity> {
+        if let ExprKind::Compare(op, sides) = condition.kind()
+            && !matches!(op, CompareOp::Equal | CompareOp::NotEqual)
+            && let Some(share) = self.range(*op, &sides[0], &sides[1])?
+        {
+            return Ok(Selectivity::new(share));
+        }
         let (ExprKind::Compare(CompareOp::Equal, sides) | ExprKind::Same(sides)) = condition.kind() else {
             return Ok(Truth::of(condition, self)?.holds());
         };
@@ -59,20 +66,55 @@ impl Estimator<'_> {
         let (ExprKind::Column(mine_id), ExprKind::Column(b)) = (mine.kind(), theirs.kind()) else {
             return Ok(0.5);
         };
-        let (Some(a), Some(b)) = (self.statistics(*mine_id)?, self.statistics(*b)?) else { return Ok(0.5) };
+        let (Some(a), Some(b), whole_b) =
+            (self.statistics(*mine_id)?, self.statistics(*b)?, self.stored().statistics(*b)?)
+        else {
+            return Ok(0.5);
+        };
         let there = met(b.distinct, other.0, other.0.max(super::table_rows(b.rows).0));
         // Conditions on other columns leave fewer values, but of those none more likely to be there.
-        let whole =
-            self.stored().statistics(*mine_id)?.filter(|whole| same(&whole.min, &a.min) && same(&whole.max, &a.max));
+        let whole = self.stored().statistics(*mine_id)?.filter(|whole| same_bounds(whole, &a));
         let values = whole.map_or(a.distinct, |whole| whole.distinct.max(a.distinct));
+        let left = Left { whole: whole_b.filter(|whole| same_bounds(whole, &b)), rows: other.0, there };
         let mut share = 0.0;
         for common in &a.most_common {
-            let has = b.most_common.iter().any(|other| same(&other.value, &common.value));
-            share += common.share * if has { 1.0 } else { contained(b.other_values(), values, &b, &common.value) };
+            let known = match b.most_common.iter().find(|other| same(&other.value, &common.value)) {
+                Some(other) => left.holds(other, &b),
+                None => contained(b.other_values(), values, &b, &common.value),
+            };
+            share += common.share * known;
         }
         let overlap = overlaps(&a, &b).0;
         Ok((share + a.other_share() * overlap * (there / (values * overlap).max(1.0)).min(1.0)).clamp(0.0, 1.0))
     }
+}
+
+/// What conditions on other columns have left of a side.
+struct Left {
+    /// The column before them, where they asked nothing of the column itself.
+    whole: Option<Arc<ColumnStatistics>>,
+    rows: f64,
+    /// Values that are left.
+    there: f64,
+}
+
+impl Left {
+    /// How likely a frequent value is still there: none of its rows is taken away for what it is, so one of many rows stays longer.
+    fn holds(&self, common: &CommonValue, side: &ColumnStatistics) -> f64 {
+        let Some(whole) = &self.whole else {
+            return (self.there / side.distinct.max(approximate(side.most_common.len())).max(1.0)).min(1.0);
+        };
+        let all = super::table_rows(whole.rows).0.max(1.0);
+        let gone = (1.0 - self.rows / all).clamp(0.0, 1.0);
+        1.0 - gone.powf((common.share * all).max(1.0))
+    }
+}
+
+/// Whether nothing was asked of the column itself.
+fn same_bounds(whole: &ColumnStatistics, narrowed: &ColumnStatistics) -> bool {
+    same(&whole.min, &narrowed.min)
+        && same(&whole.max, &narrowed.max)
+        && whole.most_common.len() == narrowed.most_common.len()
 }
 
 /// How likely a value is among the other values of a side.
@@ -125,7 +167,6 @@ fn overlaps(a: &ColumnStatistics, b: &ColumnStatistics) -> (f64, f64) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::catalog::CommonValue;
 
     fn column(rows: u64, distinct: f64, (from, to): (i64, i64), common: &[(i64, f64)]) -> ColumnStatistics {
         let bound = |part: i64| Value::Integer(from + (to - from) * part / 10);

@@ -3,6 +3,7 @@
 mod aggregates;
 mod join;
 mod narrow;
+mod ranges;
 mod sample;
 mod truth;
 mod values;

@@ -71,7 +71,7 @@ fn is_plain(term: &Expr) -> bool {
 }
 
 /// Whether a condition can be tried on rows: it has all its values, and gives the same whenever it is asked.
-fn can_try(term: &Expr) -> bool {
+pub(super) fn can_try(term: &Expr) -> bool {
     let mut fit = true;
     term.walk(&mut |expr| {
         fit &= !matches!(
@@ -109,7 +109,7 @@ fn try_on_sample(scan: &Scan, terms: &[&Expr]) -> Result<Option<(f64, f64)>> {
     Ok(Some((approximate(batch.rows), approximate(sample.rows))))
 }
 
-fn in_slots(expr: Expr, slots: &HashMap<ColumnId, usize>) -> Option<Expr> {
+pub(super) fn in_slots(expr: Expr, slots: &HashMap<ColumnId, usize>) -> Option<Expr> {
     if let ExprKind::Column(id) = expr.kind() {
         let slot = *slots.get(id)?;
         return Some(Expr::new(ExprKind::Slot(slot), expr.sql_type(), expr.span()));

@@ -8,7 +8,7 @@
 //! distinct values that it needs (its domain), and the domain is carried up to the join: see [`super::domain`].
 
 use super::domain::Domain;
-use super::{Rule, RuleContext};
+use super::{Rule, RuleContext, nearest_match};
 use crate::collections::HashSet;
 use crate::diagnostic::{Error, Result, Span, SqlState};
 use crate::logical::{
@@ -16,6 +16,7 @@ use crate::logical::{
     RewriteNote, RewriteRule,
 };
 use crate::types::{SqlType, Value};
+use std::ops::ControlFlow;
 
 /// Columns of a plan, copies included, past which it is given up: some hundred megabytes.
 const MOST_COLUMNS: usize = 300_000;
@@ -81,6 +82,10 @@ fn without_domain(mut join: BinaryJoin, context: &mut RuleContext<'_>) -> Logica
     if context.is_omitted(RewriteRule::DecorrelateSubquery) {
         return join.into_plan();
     }
+    join = match nearest_match::of_dependent(join, &outer, context) {
+        ControlFlow::Break(plan) => return plan,
+        ControlFlow::Continue(join) => join,
+    };
     if let Some((right, pulled)) = pull_up(join.right.clone(), &outer, context) {
         log(context, "its conditions on the rows around it became conditions of a join");
         join.dependent = false;
@@ -97,7 +102,7 @@ fn without_domain(mut join: BinaryJoin, context: &mut RuleContext<'_>) -> Logica
     join.into_plan()
 }
 
-fn log(context: &mut RuleContext<'_>, change: &str) {
+pub(super) fn log(context: &mut RuleContext<'_>, change: &str) {
     let change = format!("a query that depends on the rows around it: {change}");
     let why = "the join finds for each row just what the query would have given for it";
     context.log.push(RewriteNote { rule: RewriteRule::DecorrelateSubquery, change, why });
@@ -106,7 +111,7 @@ fn log(context: &mut RuleContext<'_>, change: &str) {
 /// A join without dependence; an inner one takes part in the search for an order.
 fn finish(join: BinaryJoin) -> LogicalPlan {
     match join.kind {
-        JoinKind::Inner => join.left.join(join.right, join.on),
+        JoinKind::Inner if join.nearest.is_none() => join.left.join(join.right, join.on),
         _ => join.into_plan(),
     }
 }
@@ -116,7 +121,7 @@ fn uses(exprs: &[Expr], outer: &HashSet<ColumnId>) -> bool {
 }
 
 /// The plan without its conditions on columns from outside, and these conditions; `None` when such a column appears elsewhere.
-fn pull_up(
+pub(super) fn pull_up(
     plan: LogicalPlan,
     outer: &HashSet<ColumnId>,
     context: &mut RuleContext<'_>,

@@ -210,7 +210,7 @@ impl<'c, 'a> Domain<'c, 'a> {
     }
 
     fn side_join(&mut self, join: BinaryJoin) -> Carried {
-        let BinaryJoin { kind, left, right, on, any, mark, dependent, guard, written, sides } = join;
+        let BinaryJoin { kind, left, right, on, any, mark, dependent, guard, nearest, written, sides } = join;
         let (left, columns) = self.carry(left);
         let mut on = self.all_over(on, &columns);
         let any = any.map(|any| AnyTest {
@@ -224,14 +224,15 @@ impl<'c, 'a> Domain<'c, 'a> {
             let right =
                 right.map_columns(&mut |id| outer.iter().position(|outer| *outer == id).map_or(id, |at| columns[at]));
             return (
-                BinaryJoin { kind, left, right, on, any, mark, dependent, guard, written, sides }.into_plan(),
+                BinaryJoin { kind, left, right, on, any, mark, dependent, guard, nearest, written, sides }.into_plan(),
                 columns,
             );
         }
         if kind == JoinKind::Full || self.depends(&right) {
             let (right, others) = self.carry(right);
             on.extend(self.all_same(&columns, &others));
-            let plan = BinaryJoin { kind, left, right, on, any, mark, dependent, guard, written, sides }.into_plan();
+            let plan =
+                BinaryJoin { kind, left, right, on, any, mark, dependent, guard, nearest, written, sides }.into_plan();
             if kind != JoinKind::Full {
                 return (plan, columns);
             }
@@ -244,7 +245,10 @@ impl<'c, 'a> Domain<'c, 'a> {
             let computed = merged.iter().copied().zip(either.collect::<Vec<_>>()).collect();
             return (plan.project(computed), merged);
         }
-        (BinaryJoin { kind, left, right, on, any, mark, dependent, guard, written, sides }.into_plan(), columns)
+        (
+            BinaryJoin { kind, left, right, on, any, mark, dependent, guard, nearest, written, sides }.into_plan(),
+            columns,
+        )
     }
 
     fn aggregate(&mut self, plan: LogicalPlan) -> Carried {

@@ -3,12 +3,12 @@
 //! ```text
 //! distinct id, name                 →   …              (id is a key: no two rows are the same)
 //! ```
-//! Condition: the columns hold a set of which no two rows have the same values.
+//! Condition: the columns hold a set of which no two rows have the same values. GROUP BY of such columns, without aggregates, goes likewise.
 
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
 use crate::logical::unique::distinct_sets;
-use crate::logical::{ColumnId, LogicalPlan, RewriteNote, RewriteRule};
+use crate::logical::{ColumnId, Expr, ExprKind, LogicalPlan, RewriteNote, RewriteRule};
 
 pub(super) struct EliminateDistinct;
 
@@ -19,14 +19,27 @@ impl Rule for EliminateDistinct {
 
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
-        let LogicalPlan::Distinct { input, columns } = plan else { return Ok(plan) };
-        let covered = |set: &Vec<ColumnId>| set.iter().all(|id| columns.contains(id));
-        if !distinct_sets(&input).iter().any(covered) {
-            return Ok(LogicalPlan::Distinct { input, columns });
-        }
-        let change = "DISTINCT was removed".to_owned();
+        let is_unique = |input: &LogicalPlan, columns: &[ColumnId]| {
+            distinct_sets(input).iter().any(|set| set.iter().all(|id| columns.contains(id)))
+        };
+        let (what, input) = match plan {
+            LogicalPlan::Distinct { input, columns } if is_unique(&input, &columns) => ("DISTINCT", input),
+            LogicalPlan::Aggregate { input, keys, aggregates }
+                if aggregates.is_empty() && grouped_by(&keys).is_some_and(|columns| is_unique(&input, &columns)) =>
+            {
+                ("GROUP BY", input)
+            }
+            other => return Ok(other),
+        };
+        let change = format!("{what} was removed");
         let why = "no two rows have the same values: a key or a grouping ensures that";
         context.log.push(RewriteNote { rule: self.name(), change, why });
         Ok(*input)
     }
+}
+
+/// The columns of a grouping by some of the columns of its input, as they are.
+fn grouped_by(keys: &[(ColumnId, Expr)]) -> Option<Vec<ColumnId>> {
+    let plain = |(id, key): &(ColumnId, Expr)| matches!(key.kind(), ExprKind::Column(own) if own == id).then_some(*id);
+    keys.iter().map(plain).collect::<Option<Vec<_>>>().filter(|columns| !columns.is_empty())
 }

@@ -5,11 +5,15 @@
 //!   mark join → m        →          semi join            (anti join for NOT m)
 //! ```
 //! Condition: the truth value of the mark join is used in this one place, as a term of its own. A filter keeps TRUE only: the rows
-//! with a match; under NOT, those for which it is FALSE, so a NULL on either side of NOT IN keeps its effect.
+//! with a match; under NOT, those for which it is FALSE, so a NULL on either side of NOT IN keeps its effect. Where neither side can be NULL,
+//! FALSE is all that is not TRUE: a plain anti join, as of NOT EXISTS.
 
+use super::outer_to_anti_join::stored;
 use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
-use crate::logical::{ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote, RewriteRule};
+use crate::logical::never_null::gives_no_null;
+use crate::logical::{BinaryJoin, ColumnId, Columns, Expr, ExprKind, JoinKind, LogicalPlan, RewriteNote, RewriteRule};
+use crate::types::SqlType;
 
 pub(super) struct MarkToSemiJoin;
 
@@ -25,7 +29,9 @@ impl Rule for MarkToSemiJoin {
                 for (at, conjunct) in conjuncts.iter().enumerate() {
                     let others = conjuncts.iter().enumerate().filter(|(other, _)| *other != at).map(|(_, expr)| expr);
                     match mark_of(conjunct) {
-                        Some((mark, kind)) if !is_used(mark, others, &input) && change(&mut input, mark, kind) => {
+                        Some((mark, kind))
+                            if !is_used(mark, others, &input) && change(&mut input, mark, kind, context.columns) =>
+                        {
                             let (change, why) = if kind == JoinKind::Semi {
                                 ("a query in a condition became a semi join", "only rows with a match are kept")
                             } else {
@@ -54,6 +60,8 @@ fn mark_of(conjunct: &Expr) -> Option<(ColumnId, JoinKind)> {
         ExprKind::Column(id) => Some((*id, JoinKind::Semi)),
         ExprKind::Not(inner) => match inner.kind() {
             ExprKind::Column(id) => Some((*id, JoinKind::Anti)),
+            // TRUE just when what is negated twice is.
+            ExprKind::Not(twice) => mark_of(twice),
             _ => None,
         },
         _ => None,
@@ -71,15 +79,34 @@ fn is_used<'e>(mark: ColumnId, mut others: impl Iterator<Item = &'e Expr>, input
 }
 
 /// Finds the mark join on the way down and changes it.
-fn change(plan: &mut LogicalPlan, mark: ColumnId, kind: JoinKind) -> bool {
+fn change(plan: &mut LogicalPlan, mark: ColumnId, kind: JoinKind, columns: &Columns) -> bool {
     match plan {
         LogicalPlan::Join(join) if join.mark == Some(mark) && join.kind == JoinKind::Mark => {
             join.kind = kind;
             join.mark = None;
+            without_nulls(join, columns);
             true
         }
-        LogicalPlan::Join(join) if join.kind != JoinKind::Full => change(&mut join.left, mark, kind),
-        LogicalPlan::Filter { input, .. } | LogicalPlan::Project { input, .. } => change(input, mark, kind),
+        LogicalPlan::Join(join) if join.kind != JoinKind::Full => change(&mut join.left, mark, kind, columns),
+        LogicalPlan::Filter { input, .. } | LogicalPlan::Project { input, .. } => change(input, mark, kind, columns),
         _ => false,
+    }
+}
+
+/// Of an anti join whose comparison can't be UNKNOWN: a plain condition. Parts of arrays and rows may be NULL.
+fn without_nulls(join: &mut BinaryJoin, columns: &Columns) {
+    let stored = stored(columns);
+    let has_values = |plan: &LogicalPlan, exprs: &[Expr]| {
+        exprs.iter().all(|expr| {
+            !matches!(expr.sql_type(), SqlType::Array(_) | SqlType::Row(_)) && gives_no_null(expr, plan, &stored)
+        })
+    };
+    let is_plain = join.kind == JoinKind::Anti
+        && join
+            .any
+            .as_ref()
+            .is_some_and(|any| has_values(&join.left, &any.left) && has_values(&join.right, &any.right));
+    if is_plain && let Some(any) = join.any.take() {
+        join.on.extend(any.into_conditions());
     }
 }

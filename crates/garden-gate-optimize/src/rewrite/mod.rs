@@ -11,11 +11,16 @@ mod factor_or;
 mod fold_constants;
 mod infer_predicates;
 mod inline_ctes;
+mod join_to_semi_join;
 mod limit_pushdown;
 mod mark_to_semi_join;
+mod nearest_match;
+mod outer_to_anti_join;
 mod predicate_pushdown;
 mod pushdown_into_recursion;
+mod right_to_left_join;
 mod semi_join_pushdown;
+mod set_operation_to_join;
 mod simplify_predicates;
 
 use crate::diagnostic::{Note, Result};
@@ -60,7 +65,9 @@ trait Rule {
 /// each other, and at last what is left to be computed once instead of twice. CTEs are inlined before all of them.
 const RULES: &[&dyn Rule] = &[
     &decorrelate::DecorrelateSubquery,
+    &right_to_left_join::RightToLeftJoin,
     &mark_to_semi_join::MarkToSemiJoin,
+    &set_operation_to_join::SetOperationToJoin,
     &semi_join_pushdown::SemiJoinPushdown,
     &fold_constants::FoldConstants,
     &factor_or::FactorOr,
@@ -69,6 +76,7 @@ const RULES: &[&dyn Rule] = &[
     &infer_predicates::InferPredicates,
     &eliminate_join::EliminateJoin,
     &simplify_predicates::SimplifyPredicates,
+    &join_to_semi_join::JoinToSemiJoin,
     &eliminate_distinct::EliminateDistinct,
     &eliminate_sort::EliminateSort,
     &limit_pushdown::LimitPushdown,

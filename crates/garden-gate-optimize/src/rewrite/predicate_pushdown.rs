@@ -10,12 +10,14 @@
 //! such a term, so a row it is not TRUE for contributes nothing either way. A term that can fail is not moved below a join or
 //! grouping, lest it fail for a row that would never have reached it.
 
+use super::outer_to_anti_join::to_anti_join;
 use super::{Rule, RuleContext};
 use crate::diagnostic::{Note, Result};
+use crate::logical::never_null::refuses_null;
 use crate::logical::{
     BinaryJoin, ColumnId, Expr, ExprKind, JoinKind, LogicalPlan, Printer, RewriteNote, RewriteRule, SetOperand, Sides,
-    Test,
 };
+use std::ops::ControlFlow;
 
 pub(super) struct PredicatePushdown;
 
@@ -151,7 +153,7 @@ fn movable(conjuncts: Vec<Expr>, fits: impl Fn(&[ColumnId]) -> bool) -> (Vec<Exp
 
 /// Terms over the left side alone move there: its rows come out one by one. A term that no NULL of the right side fulfils makes a left
 /// join an inner one.
-fn past_side_join(mut join: BinaryJoin, conjuncts: Vec<Expr>, context: &mut RuleContext<'_>) -> LogicalPlan {
+fn past_side_join(mut join: BinaryJoin, mut conjuncts: Vec<Expr>, context: &mut RuleContext<'_>) -> LogicalPlan {
     let right = join.right.output();
     if join.kind == JoinKind::Left
         && !context.is_omitted(RewriteRule::OuterToInnerJoin)
@@ -167,7 +169,10 @@ fn past_side_join(mut join: BinaryJoin, conjuncts: Vec<Expr>, context: &mut Rule
             let help = format!("write JOIN, or, to keep rows without a match, move it from WHERE to ON: … AND {text}");
             context.notes.push(Note::new("outer-join-undone", message).at(term.span()).help(help));
         }
-        let inner = join.left.join(join.right, join.on);
+        let inner = match join.nearest {
+            Some(_) => BinaryJoin { kind: JoinKind::Inner, ..join }.into_plan(),
+            None => join.left.join(join.right, join.on),
+        };
         return push(inner, conjuncts, context);
     }
     if join.kind == JoinKind::Full {
@@ -175,6 +180,13 @@ fn past_side_join(mut join: BinaryJoin, conjuncts: Vec<Expr>, context: &mut Rule
         return match join.kind {
             JoinKind::Full => filter(join.into_plan(), conjuncts),
             _ => past_side_join(join, conjuncts, context),
+        };
+    }
+    if !context.is_omitted(RewriteRule::OuterToAntiJoin) {
+        join = match to_anti_join(join, &mut conjuncts, context) {
+            ControlFlow::Break(anti) if conjuncts.is_empty() => return anti,
+            ControlFlow::Break(anti) => return push(anti, conjuncts, context),
+            ControlFlow::Continue(join) => join,
         };
     }
     let left = join.left.output();
@@ -209,34 +221,6 @@ fn less_full(mut join: BinaryJoin, conjuncts: &[Expr], context: &mut RuleContext
     }
     join.kind = JoinKind::Left;
     join
-}
-
-/// Whether the term is FALSE or UNKNOWN when all these columns are NULL.
-fn refuses_null(term: &Expr, columns: &[ColumnId]) -> bool {
-    match term.kind() {
-        ExprKind::Compare(_, sides) => sides.iter().any(|side| null_in_null_out(side, columns)),
-        ExprKind::Like(sides, _) => null_in_null_out(&sides[0], columns),
-        ExprKind::In(operand, _) => null_in_null_out(operand, columns),
-        ExprKind::Not(inner) => match inner.kind() {
-            ExprKind::Is(operand, Test::Null) => null_in_null_out(operand, columns),
-            ExprKind::Like(..) | ExprKind::In(..) => refuses_null(inner, columns),
-            _ => false,
-        },
-        ExprKind::Or(terms) => terms.iter().all(|term| refuses_null(term, columns)),
-        _ => false,
-    }
-}
-
-/// Whether the value is NULL when all these columns are.
-fn null_in_null_out(expr: &Expr, columns: &[ColumnId]) -> bool {
-    match expr.kind() {
-        ExprKind::Column(id) => columns.contains(id),
-        ExprKind::Arithmetic(_, sides) | ExprKind::Concat(sides) => {
-            sides.iter().any(|side| null_in_null_out(side, columns))
-        }
-        ExprKind::Cast(operand) | ExprKind::Negate(operand) => null_in_null_out(operand, columns),
-        _ => false,
-    }
 }
 
 /// Conditions of ON over the right side alone decide which of its rows can be matches at all.

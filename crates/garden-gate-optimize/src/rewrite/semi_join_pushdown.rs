@@ -31,7 +31,8 @@ impl Rule for SemiJoinPushdown {
     }
 }
 
-fn push(join: BinaryJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
+/// The join as far down as it goes.
+pub(super) fn push(join: BinaryJoin, context: &mut RuleContext<'_>) -> LogicalPlan {
     let raises = join.exprs().any(Expr::can_raise) || join.right.can_raise();
     match join.left {
         LogicalPlan::Filter { input, conjuncts } if !raises => {

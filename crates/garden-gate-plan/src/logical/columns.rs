@@ -18,12 +18,24 @@ pub struct ColumnInfo {
     pub limit: Option<TypeLimit>,
     /// The stored column after it.
     pub origin: Option<(Arc<dyn TableSource>, usize)>,
+    pub nulls: StoredNulls,
+}
+
+/// Whether a stored column may hold a NULL.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum StoredNulls {
+    #[default]
+    Possible,
+    /// A constraint forbids it.
+    Forbidden,
+    /// Its rows do not change: exact statistics tell.
+    AsCounted,
 }
 
 impl ColumnInfo {
     /// A column that no table holds.
     pub fn computed(name: impl Into<String>, sql_type: SqlType) -> Self {
-        Self { qualifier: None, name: name.into(), sql_type, limit: None, origin: None }
+        Self { qualifier: None, name: name.into(), sql_type, limit: None, origin: None, nulls: StoredNulls::Possible }
     }
 
     pub fn declared(&self) -> DeclaredType {
@@ -109,6 +121,24 @@ impl Columns {
         }
     }
 
+    /// Whether a column that comes from a table is known to hold no NULL there.
+    ///
+    /// # Errors
+    /// As [`Columns::statistics`].
+    pub fn is_never_null(&self, id: ColumnId) -> Result<bool> {
+        let info = self.get(id);
+        let Some((source, place)) = &info.origin else { return Ok(false) };
+        if info.nulls == StoredNulls::Forbidden || source.keys().iter().any(|key| key.contains(place)) {
+            return Ok(true);
+        }
+        if info.nulls != StoredNulls::AsCounted {
+            return Ok(false);
+        }
+        let known = source.statistics(*place)?;
+        // Where nothing was counted there is no least value either.
+        Ok(known.nulls == 0 && known.rows == source.rows() && !known.min.is_null())
+    }
+
     /// Takes note of a use of a table whose columns these are, in its order, and of what is known of several together.
     pub fn add_groups(&mut self, columns: &[ColumnId], groups: &Arc<Vec<GroupStatistics>>) {
         for (at, group) in groups.iter().enumerate() {
@@ -120,6 +150,15 @@ impl Columns {
 
     pub fn groups(&self) -> &[ColumnGroup] {
         &self.groups
+    }
+
+    /// Makes one column all that another is, which is used no more.
+    pub fn stand_for(&mut self, id: ColumnId, other: ColumnId) {
+        self.all[id.0 as usize] = self.get(other).clone();
+        let groups = self.groups.iter_mut().map(|group| &mut group.columns);
+        for columns in groups.chain(self.guided.iter_mut().map(|(_, columns)| columns)) {
+            columns.iter_mut().filter(|known| **known == other).for_each(|known| *known = id);
+        }
     }
 
     /// A column of the same name, type and origin.

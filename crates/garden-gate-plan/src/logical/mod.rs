@@ -11,6 +11,7 @@ mod function;
 mod index;
 mod join_kind;
 mod known_exprs;
+pub mod never_null;
 pub mod nullable;
 mod plan;
 mod print;
@@ -22,7 +23,7 @@ mod walk;
 mod window;
 
 pub use aggregate::{Aggregate, AggregateFunction, Overflow};
-pub use columns::{ColumnGroup, ColumnId, ColumnInfo, Columns};
+pub use columns::{ColumnGroup, ColumnId, ColumnInfo, Columns, StoredNulls};
 pub use expr::{Expr, ExprKind};
 pub use function::{FUNCTIONS, Function};
 pub use garden_gate_base::guide::{Directive, DirectiveKind, Guide, GuidedJoin, GuidedRead};
@@ -30,8 +31,8 @@ pub use index::ScanIndex;
 pub use join_kind::JoinKindName;
 pub use known_exprs::KnownExprs;
 pub use plan::{
-    AnyTest, BinaryJoin, CteDefinition, CteId, CteReference, EarlyGroups, Expand, LogicalPlan, Member, Recursion,
-    RecursionInput, RewriteNote, Rewritten, Scan, ScanReference, SetOperand, Sides, SortKey,
+    AnyTest, BinaryJoin, CteDefinition, CteId, CteReference, EarlyGroups, Expand, LogicalPlan, Member, Nearest,
+    Recursion, RecursionInput, RewriteNote, Rewritten, Scan, ScanReference, SetOperand, Sides, SortKey,
 };
 pub use print::Printer;
 pub use rule::RewriteRule;

@@ -87,9 +87,19 @@ pub struct BinaryJoin {
     pub dependent: bool,
     /// The right side is computed only for left rows for which this is TRUE; the others have no match.
     pub guard: Vec<Expr>,
+    /// Of a left row not all matches count, but the first of them in an order. Inner and left joins only.
+    pub nearest: Option<Nearest>,
     /// Of an outer join that somebody wrote, where it appears.
     pub written: Option<Span>,
     pub sides: Sides,
+}
+
+/// Which of the matches of a row count.
+#[derive(Clone, Debug)]
+pub struct Nearest {
+    /// Over columns of the right side.
+    pub order: Vec<SortKey>,
+    pub fetch: u64,
 }
 
 /// Whether the left side of a join is the one that was written first.
@@ -418,6 +428,7 @@ impl BinaryJoin {
             mark: None,
             dependent: false,
             guard: Vec::new(),
+            nearest: None,
             written: None,
             sides: Sides::AsWritten,
         }
@@ -450,7 +461,8 @@ impl BinaryJoin {
     /// Every expression of the join itself.
     pub fn exprs(&self) -> impl Iterator<Item = &Expr> {
         let any = self.any.iter().flat_map(|any| any.left.iter().chain(&any.right));
-        self.on.iter().chain(any).chain(&self.guard)
+        let order = self.nearest.iter().flat_map(|nearest| nearest.order.iter().map(|key| &key.expr));
+        self.on.iter().chain(any).chain(&self.guard).chain(order)
     }
 }
 

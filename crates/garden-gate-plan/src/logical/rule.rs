@@ -7,6 +7,10 @@ named! {
         DecorrelateSubquery = "decorrelate subquery",
         /// A mark join whose mark only filters becomes a semi or anti join.
         MarkToSemiJoin = "mark join to semi join",
+        /// INTERSECT and EXCEPT without ALL become a semi or an anti join.
+        SetOperationToJoin = "set operation to join",
+        /// A right join is the left join of its exchanged sides.
+        RightToLeftJoin = "right join to left join",
         /// A semi or anti join moves to the table that it filters.
         SemiJoinPushdown = "semi-join pushdown",
         /// What is constant is computed once.
@@ -17,6 +21,8 @@ named! {
         PredicatePushdown = "predicate pushdown",
         /// A predicate that loses the NULLs of an outer join makes it an inner one.
         OuterToInnerJoin = "outer to inner join",
+        /// An outer join of which only rows without a match are kept becomes an anti join.
+        OuterToAntiJoin = "outer join to anti join",
         /// Predicates on columns that a recursion carries along move into it.
         PushdownIntoRecursion = "predicate pushdown into recursion",
         /// Predicates follow from equalities (transitive closure).
@@ -25,6 +31,8 @@ named! {
         EliminateJoin = "eliminate join",
         /// Predicates that say the same, or exclude each other, become one.
         SimplifyPredicates = "simplify predicates",
+        /// A join that only says which rows stay becomes a semi join.
+        JoinToSemiJoin = "join to semi join",
         /// DISTINCT over unique rows goes.
         EliminateDistinct = "eliminate distinct",
         /// An order that nobody sees goes.

@@ -1,7 +1,7 @@
 //! Walks over plans: the expressions of a node, the columns it defines and those it takes from outside.
 
 use super::plan::AnyTest;
-use super::{BinaryJoin, ColumnId, Columns, CteReference, Expand, Expr, LogicalPlan, SetOperand, SortKey};
+use super::{BinaryJoin, ColumnId, Columns, CteReference, Expand, Expr, LogicalPlan, Nearest, SetOperand, SortKey};
 use crate::collections::{HashMap, HashSet};
 
 impl LogicalPlan {
@@ -60,7 +60,7 @@ impl LogicalPlan {
             Self::Filter { input, conjuncts } => Self::Filter { input, conjuncts: map_all(conjuncts, change)? },
             Self::InnerJoin { inputs, conjuncts } => Self::InnerJoin { inputs, conjuncts: map_all(conjuncts, change)? },
             Self::Join(join) => {
-                let BinaryJoin { on, any, guard, .. } = *join;
+                let BinaryJoin { on, any, guard, nearest, .. } = *join;
                 let on = map_all(on, change)?;
                 let any = match any {
                     Some(any) => {
@@ -70,7 +70,11 @@ impl LogicalPlan {
                     None => None,
                 };
                 let guard = map_all(guard, change)?;
-                Self::Join(Box::new(BinaryJoin { on, any, guard, ..*join }))
+                let nearest = match nearest {
+                    Some(nearest) => Some(Nearest { order: SortKey::map_all(nearest.order, change)?, ..nearest }),
+                    None => None,
+                };
+                Self::Join(Box::new(BinaryJoin { on, any, guard, nearest, ..*join }))
             }
             Self::Window { input, partition, order, calls } => {
                 let partition = map_all(partition, change)?;

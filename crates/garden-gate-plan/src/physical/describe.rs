@@ -4,7 +4,9 @@ use super::{
     PlanNode, Predicate, PredicatePlace, Rewrite, Tally, Truth,
 };
 use crate::catalog::TableKind;
-use crate::logical::{ColumnId, Columns, Expand, Expr, JoinKind, JoinKindName, Printer, RewriteNote, SetOp};
+use crate::logical::{
+    ColumnId, Columns, CompareOp, Expand, Expr, ExprKind, JoinKind, JoinKindName, Printer, RewriteNote, SetOp,
+};
 use crate::types::approximate;
 use std::sync::atomic::Ordering;
 
@@ -61,6 +63,7 @@ pub fn above(plan: Plan, operator: OperatorName, target: &str, details: Vec<Stri
         passed_rows: None,
         held_bytes: None,
         spilled_bytes: None,
+        ran: plan.root.ran,
         estimate_error: plan.root.estimate_error,
         truth: Vec::new(),
         children: vec![plan.root],
@@ -97,6 +100,7 @@ fn node(node: &Node, printer: Printer<'_>, columns: &Columns, measures: Option<&
         passed_rows: measure.map(|measure| measure.passed.load(Ordering::Relaxed)),
         held_bytes: measure.map(|measure| measure.held.load(Ordering::Relaxed)),
         spilled_bytes: measure.map(|measure| measure.spilled.load(Ordering::Relaxed)),
+        ran: measure.map(NodeMeasure::ran),
         estimate_error: None,
         truth: measure.map_or_else(Vec::new, |measure| truth(node, measure, printer)),
         children: node.inputs.iter().map(|input| self::node(input, printer, columns, measures)).collect(),
@@ -119,7 +123,7 @@ fn node(node: &Node, printer: Printer<'_>, columns: &Columns, measures: Option<&
         Operator::Recursion(spec) => shown.target = Some(spec.members[spec.result].name.clone()),
         _ => {}
     }
-    shown.estimate_error = shown.actual_rows.map(|actual| {
+    shown.estimate_error = shown.actual_rows.filter(|_| shown.ran == Some(true)).map(|actual| {
         let runs = measure.map_or(1, |measure| measure.runs.load(Ordering::Relaxed).max(1));
         let (estimate, actual) = (shown.estimated_rows.max(1.0), (approximate(actual) / approximate(runs)).max(1.0));
         f64::max(estimate / actual, actual / estimate)
@@ -159,7 +163,9 @@ pub(super) fn name(operator: &Operator) -> (OperatorName, Option<JoinKindName>) 
 fn kind(spec: &JoinSpec) -> JoinKindName {
     match spec.kind {
         JoinKind::Left if spec.mirrored => JoinKindName::Right,
-        JoinKind::Inner if spec.keys.is_empty() && spec.residual.is_empty() => JoinKindName::Cross,
+        JoinKind::Inner if spec.keys.is_empty() && spec.ranges.is_empty() && spec.residual.is_empty() => {
+            JoinKindName::Cross
+        }
         kind => kind.into(),
     }
 }
@@ -196,7 +202,13 @@ pub(super) fn details(operator: &Operator, printer: Printer<'_>) -> Vec<String> 
         }
         Operator::Join(spec) => {
             let kept = spec.mirrored && matches!(spec.kind, JoinKind::Semi | JoinKind::Anti);
-            if kept { vec!["rows of the build side are given".into()] } else { Vec::new() }
+            let kept = kept.then(|| "rows of the build side are given".to_owned());
+            let tried = tries_every_pair(spec)
+                .then(|| "every pair is tried: no condition is an equality or inequality of the sides".to_owned());
+            let first = spec.nearest.as_ref().map(|nearest| {
+                format!("first {} of its matches by {}", nearest.fetch, printer.sort_keys(&nearest.order))
+            });
+            kept.into_iter().chain(first).chain(tried).collect()
         }
         Operator::Compare { all: true, .. } => vec!["all".into()],
         Operator::Expand { expand: Expand::Series(bounds), .. } => {
@@ -229,6 +241,15 @@ pub(super) fn details(operator: &Operator, printer: Printer<'_>) -> Vec<String> 
     }
 }
 
+/// Whether a nested loop has conditions of which none could lead to the matches.
+fn tries_every_pair(spec: &JoinSpec) -> bool {
+    let leads = |term: &Expr| {
+        matches!(term.kind(), ExprKind::Compare(op, _) if *op != CompareOp::NotEqual)
+            || matches!(term.kind(), ExprKind::Same(_))
+    };
+    spec.method == JoinMethod::NestedLoop && !spec.residual.is_empty() && !spec.residual.iter().any(leads)
+}
+
 fn in_order(order: &KeyOrder) -> String {
     let way = if order.backwards { "from the last key to the first" } else { "in the order of its keys" };
     order.first.map_or_else(|| way.to_owned(), |first| format!("{way}, {first} rows"))
@@ -258,16 +279,16 @@ pub(super) fn predicates(node: &Node, printer: Printer<'_>) -> Vec<Predicate> {
             let text = format!("{} {op} {}", printer.expr(&key.probe), printer.expr(&key.build));
             shown.push(Predicate { text, place: PredicatePlace::JoinKey, implied: key.implied });
         }
+        for range in &spec.ranges {
+            let text = format!("{} {} {}", printer.expr(&range.probe), range.op.symbol(), printer.expr(&range.build));
+            shown.push(Predicate { text, place: PredicatePlace::JoinKey, implied: range.implied });
+        }
         if let Some(any) = &spec.any {
             let pair = |(left, right): (&Expr, &Expr)| {
                 format!("{} {} {}", printer.expr(left), any.op.symbol(), printer.expr(right))
             };
             let text = any.left.iter().zip(&any.right).map(pair).collect::<Vec<_>>().join(" AND ");
-            let place = if any.op == crate::logical::CompareOp::Equal {
-                PredicatePlace::JoinKey
-            } else {
-                PredicatePlace::Residual
-            };
+            let place = if any.op == CompareOp::Equal { PredicatePlace::JoinKey } else { PredicatePlace::Residual };
             shown.push(Predicate { text, place, implied: false });
         }
     }

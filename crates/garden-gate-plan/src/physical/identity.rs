@@ -139,11 +139,11 @@ fn write_work(node: &Node, printer: Printer<'_>, out: &mut String) {
         Operator::RecursionInput { member, places, .. } => write!(out, "|{member}|{places:?}"),
         Operator::Values(rows) => write!(out, "|{}", rows.first().map_or_else(String::new, |row| printer.exprs(row))),
         Operator::Distinct(keys) => write!(out, "|{}", printer.exprs(keys)),
+        Operator::Join(spec) => out.write_str(if spec.null_aware().is_some() { "|NULL-aware" } else { "" }),
         Operator::OneRow
         | Operator::Empty
         | Operator::Filter(_)
         | Operator::Project(_)
-        | Operator::Join(_)
         | Operator::Window { .. }
         | Operator::Expand { .. }
         | Operator::Aggregate { .. }

@@ -11,8 +11,8 @@ pub use access::{Bound, IndexAccess, KeyOrder, Probe, SecondaryIndexes};
 pub use describe::{above, describe};
 pub use names::{Decision, IndexUse, OperatorName, PredicatePlace};
 pub use node::{
-    GroupMethod, IndexJoin, JoinKey, JoinSpec, Measures, MemberSpec, Node, NodeId, NodeMeasure, Operator, PhysicalPlan,
-    RecursionSpec, Tally,
+    GroupMethod, IndexJoin, JoinKey, JoinRange, JoinSpec, Measures, MemberSpec, Node, NodeId, NodeMeasure, Operator,
+    PhysicalPlan, RecursionSpec, Tally,
 };
 
 /// What a worker has to have to do to be worth its while, in units of cost.

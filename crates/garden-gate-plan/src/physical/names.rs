@@ -32,6 +32,10 @@ named! {
         NestedLoopJoin = "nested-loop join",
         /// See [`JoinMethod::IndexNestedLoop`].
         IndexNestedLoopJoin = "index nested-loop join",
+        /// See [`JoinMethod::Range`].
+        RangeJoin = "range join",
+        /// See [`JoinMethod::Nearest`].
+        NearestJoin = "nearest join",
         /// Window functions.
         Window = "window",
         /// The rows of all inputs.

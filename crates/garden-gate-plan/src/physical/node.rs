@@ -1,8 +1,8 @@
 use super::{BuiltIndex, Considered, IndexAccess, JoinMethod, OperatorName};
 use crate::diagnostic::Span;
 use crate::logical::{
-    Aggregate, AnyTest, ColumnId, CteId, Expand, Expr, JoinKind, RewriteNote, Scan, ScanIndex, SetOp, SortKey,
-    WindowCall,
+    Aggregate, AnyTest, ColumnId, CompareOp, CteId, Expand, Expr, ExprKind, JoinKind, Nearest, RewriteNote, Scan,
+    ScanIndex, SetOp, SortKey, WindowCall,
 };
 use crate::types::{Cost, Estimate, SqlType};
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -128,6 +128,45 @@ pub struct JoinKey {
     pub null_same: bool,
 }
 
+impl JoinKey {
+    /// The equality.
+    pub fn condition(&self) -> Expr {
+        let (probe, build, span) = (self.probe.clone(), self.build.clone(), self.probe.span());
+        Expr::compare(CompareOp::Equal, probe, build, span)
+    }
+}
+
+/// An inequality between the two sides of a range join: `probe op build`.
+#[derive(Clone, Debug)]
+pub struct JoinRange {
+    /// Whether the inequality follows from others.
+    pub implied: bool,
+    pub op: CompareOp,
+    pub probe: Expr,
+    pub build: Expr,
+}
+
+impl JoinRange {
+    /// The inequality.
+    pub fn condition(&self) -> Expr {
+        let (probe, build, span) = (self.probe.clone(), self.build.clone(), self.probe.span());
+        Expr::compare(self.op, probe, build, span)
+    }
+
+    /// Whether it is this condition.
+    pub fn is_of(&self, condition: &Expr) -> bool {
+        let ExprKind::Compare(op, sides) = condition.kind() else { return false };
+        let is = |op: CompareOp, a: &Expr, b: &Expr| op == self.op && a.same_as(&self.probe) && b.same_as(&self.build);
+        is(*op, &sides[0], &sides[1]) || is(op.flipped(), &sides[1], &sides[0])
+    }
+
+    /// Of exchanged inputs.
+    #[must_use]
+    pub fn flipped(self) -> Self {
+        Self { op: self.op.flipped(), probe: self.build, build: self.probe, ..self }
+    }
+}
+
 /// How two inputs are joined.
 #[derive(Clone, Debug)]
 pub struct JoinSpec {
@@ -136,10 +175,13 @@ pub struct JoinSpec {
     /// Whether the build side is the one that leads: its rows without a match come at the end.
     pub mirrored: bool,
     pub keys: Vec<JoinKey>,
+    /// Of a range join: one inequality, or two. Of a nearest join: none, or one with what its order begins with.
+    pub ranges: Vec<JoinRange>,
     pub residual: Vec<Expr>,
     /// Of anti and mark joins: the comparison whose UNKNOWN counts.
     pub any: Option<AnyTest>,
     pub mark: Option<ColumnId>,
+    pub nearest: Option<Nearest>,
 }
 
 /// How the matches of each row are found by an index.
@@ -221,6 +263,13 @@ pub struct NodeMeasure {
 }
 
 impl NodeMeasure {
+    /// Whether the node was asked for rows.
+    pub fn ran(&self) -> bool {
+        [&self.nanos, &self.batches, &self.rows, &self.passed, &self.held]
+            .iter()
+            .any(|count| count.load(Ordering::Relaxed) > 0)
+    }
+
     pub fn add_run(&self) {
         self.runs.fetch_add(1, Ordering::Relaxed);
     }

@@ -74,6 +74,9 @@ pub struct PlanNode {
     pub held_bytes: Option<u64>,
     /// Bytes that went to temporary files because of `memory_limit`, when measured.
     pub spilled_bytes: Option<u64>,
+    /// When measured: whether it ran. One whose rows nobody asked for did not, and tells nothing about its estimate.
+    #[serde(default)]
+    pub ran: Option<bool>,
     /// max(estimated / actual, actual / estimated), both at least one row (Moerkotte et al., VLDB 2009). The estimate is for one round:
     /// of what runs in every round of a recursion, it is compared with the rows of an average round.
     pub estimate_error: Option<f64>,
@@ -168,6 +171,10 @@ pub enum JoinMethod {
     NestedLoop,
     /// For each row of one input its matches are found by an index of the other.
     IndexNestedLoop,
+    /// One input is sorted; each row of the other has the first of its matches.
+    Nearest,
+    /// One input is sorted by a value; for each row of the other the matches are those between bounds.
+    Range,
 }
 
 impl JoinMethod {
@@ -178,6 +185,8 @@ impl JoinMethod {
             Self::Merge => OperatorName::MergeJoin,
             Self::NestedLoop => OperatorName::NestedLoopJoin,
             Self::IndexNestedLoop => OperatorName::IndexNestedLoopJoin,
+            Self::Range => OperatorName::RangeJoin,
+            Self::Nearest => OperatorName::NearestJoin,
         }
     }
 
@@ -187,7 +196,8 @@ impl JoinMethod {
     }
 
     /// Every method.
-    pub const ALL: [Self; 4] = [Self::Hash, Self::Merge, Self::NestedLoop, Self::IndexNestedLoop];
+    pub const ALL: [Self; 6] =
+        [Self::Hash, Self::Merge, Self::NestedLoop, Self::IndexNestedLoop, Self::Range, Self::Nearest];
 }
 
 impl fmt::Display for JoinMethod {

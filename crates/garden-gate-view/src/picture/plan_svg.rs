@@ -115,7 +115,7 @@ fn one(card: &Card<'_>, (x, y): (f64, f64), (share, of_most): (f64, f64)) -> Mar
             rect class="card" x=(x) y=(y) width=(width) height=(ROW) rx="6" {}
             text class="name" x=(x + 10.0) y=(y + 19.0) { (clipped(&title(node), room(13.5))) }
             text class="quiet" x=(x + 10.0) y=(y + 36.0) { (clipped(&details.join("  ·  "), room(12.0))) }
-            text class="count" x=(FIGURES + 62.0) y=(y + 19.0) { (short(node_rows(node))) }
+            text class="count" x=(FIGURES + 62.0) y=(y + 19.0) { (if node.ran == Some(false) { "not run".to_owned() } else { short(node_rows(node)) }) }
             @if node.actual_rows.is_some() {
                 text class="quiet count" x=(FIGURES + 62.0) y=(y + 36.0) { "est. " (short(node.estimated_rows)) }
             }

@@ -282,8 +282,9 @@ fn guide_to(plan: &Plan, span: Span) -> GuideClause {
         let by = match node.operator.join_method() {
             Some(JoinMethod::Hash) => GuidedJoin::Hash,
             Some(JoinMethod::Merge) => GuidedJoin::Merge,
+            Some(JoinMethod::Range) => GuidedJoin::Range,
             Some(JoinMethod::NestedLoop | JoinMethod::IndexNestedLoop) => GuidedJoin::NestedLoop,
-            None => continue,
+            Some(JoinMethod::Nearest) | None => continue,
         };
         let inner = node.children.get(1).map_or_else(|| name(node), first_name);
         if let (Some(outer), Some(inner)) = (node.children.first().and_then(first_name), inner) {

@@ -118,7 +118,7 @@ fn guided(sql: &str, names: &[PlanTable], mut draw: Option<&mut Draw>) -> String
             wishes.extend(draw.coin().then(|| format!("READ {name} BY {way}")));
         }
     }
-    let methods = ["MERGE", "NESTED LOOP", "HASH"];
+    let methods = ["MERGE", "NESTED LOOP", "HASH", "RANGE"];
     for (at, (first, _)) in names.iter().enumerate() {
         for ((second, _), method) in names[at + 1..].iter().zip(methods.into_iter().cycle().skip(at)) {
             let method = draw.as_mut().map_or(method, |draw| *draw.pick(&methods));

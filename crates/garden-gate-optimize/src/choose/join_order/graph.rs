@@ -3,11 +3,12 @@
 use super::super::build::Builder;
 use super::super::cost::LookupLocality;
 use super::super::index_join::{Inner, fixed_keys};
+use super::super::range_keys::{RangeKeys, inequality};
 use super::super::side_join::equality;
 use crate::diagnostic::Result;
 use crate::estimate::table_rows;
 use crate::logical::{ColumnId, Expr, ExprKind, LogicalPlan, Scan};
-use crate::physical::JoinKey;
+use crate::physical::{JoinKey, JoinRange};
 
 /// A set of tables, one bit a table.
 pub(in super::super) type Tables = u64;
@@ -19,6 +20,8 @@ pub(in super::super) struct Edge {
     pub(in super::super) share: f64,
     /// Of an equality the tables of its two sides.
     pub(in super::super) sides: Option<(Tables, Tables)>,
+    /// The same of an inequality.
+    pub(in super::super) bounds: Option<(Tables, Tables)>,
     /// Of an equality of columns the number of the class of columns that are the same.
     pub(in super::super) class: Option<usize>,
 }
@@ -34,9 +37,18 @@ impl Edge {
 
     /// Whether it is an equality between these two sets.
     pub(super) fn is_key(&self, left: Tables, right: Tables) -> bool {
-        let within = |tables: Tables, set: Tables| tables & !set == 0;
-        self.sides.is_some_and(|(a, b)| within(a, left) && within(b, right) || within(a, right) && within(b, left))
+        lies_between(self.sides, left, right)
     }
+
+    /// Whether it is an inequality between these two sets.
+    pub(in super::super) fn is_bound(&self, left: Tables, right: Tables) -> bool {
+        lies_between(self.bounds, left, right)
+    }
+}
+
+fn lies_between(sides: Option<(Tables, Tables)>, left: Tables, right: Tables) -> bool {
+    let within = |tables: Tables, set: Tables| tables & !set == 0;
+    sides.is_some_and(|(a, b)| within(a, left) && within(b, right) || within(a, right) && within(b, left))
 }
 
 /// An index of a table, and for each of its leading keys the conditions that fix it, with the tables these need.
@@ -53,7 +65,9 @@ pub(super) fn edges_of(
     owned: &[Vec<ColumnId>],
 ) -> Result<(Vec<Edge>, Vec<Expr>)> {
     let (mut late, mut edges) = (Vec::new(), Vec::new());
-    for condition in conjuncts {
+    // Of two inputs all rows are joined at once, so that what can fail is one of the conditions of their join, the last.
+    let (safe, risky): (Vec<Expr>, Vec<Expr>) = conjuncts.into_iter().partition(|term| !term.can_raise());
+    for condition in safe.into_iter().chain(risky) {
         let tables = tables_of(&condition, owned);
         // What can fail or concerns fewer than two tables is tested when all rows are joined; but an equality that can be a key of a
         // hash table is one even so: trying every pair would be worse than meeting a row that no pair needs.
@@ -62,21 +76,70 @@ pub(super) fn edges_of(
             Some((tables_of(&pair.probe, owned), tables_of(&pair.build, owned)))
         });
         let sides = sides.or_else(|| sides_of(&condition, tables, owned));
-        if (condition.can_raise() && sides.is_none()) || tables.count_ones() < 2 {
+        let bounds = bounds_of(&condition, tables, owned);
+        if (condition.can_raise() && sides.is_none() && owned.len() != 2) || tables.count_ones() < 2 {
             late.push(condition);
         } else {
             let share = builder.estimator.join(&condition)?.share();
-            edges.push(Edge { condition, tables, share, sides, class: None });
+            edges.push(Edge { condition, tables, share, sides, bounds, class: None });
         }
     }
+    take_together(&mut edges, builder, owned)?;
     Ok((edges, late))
+}
+
+/// Two inequalities between the same two tables are seldom independent: the second gets the share that the first leaves to both.
+fn take_together(edges: &mut [Edge], builder: &Builder<'_>, owned: &[Vec<ColumnId>]) -> Result<()> {
+    let mut done: Vec<Tables> = Vec::new();
+    for first in 0..edges.len() {
+        let tables = edges[first].tables;
+        if edges[first].bounds.is_none() || tables.count_ones() != 2 || done.contains(&tables) {
+            continue;
+        }
+        done.push(tables);
+        let places: Vec<usize> =
+            (first..edges.len()).filter(|at| edges[*at].tables == tables && edges[*at].bounds.is_some()).collect();
+        let conditions: Vec<Expr> = places.iter().map(|at| edges[*at].condition.clone()).collect();
+        let ranges = ranges_between(&conditions, (tables & tables.wrapping_neg(), tables & (tables - 1)), owned);
+        let own = |range: &JoinRange| places.iter().copied().find(|at| range.is_of(&edges[*at].condition));
+        if let [one, other] = ranges.ranges.as_slice()
+            && let (Some(one), Some(other)) = (own(one), own(other))
+        {
+            let both = ranges.share(&builder.estimator)?;
+            edges[other].share = (both / edges[one].share.max(f64::MIN_POSITIVE)).min(1.0);
+        }
+    }
+    Ok(())
+}
+
+/// The inequalities among conditions that a range join of two sets of tables goes by, with the rest.
+pub(in super::super) fn ranges_between(
+    conditions: &[Expr],
+    (left, right): (Tables, Tables),
+    owned: &[Vec<ColumnId>],
+) -> RangeKeys {
+    let within = |expr: &Expr, set: Tables| {
+        let tables = tables_of(expr, owned);
+        tables != 0 && tables & !set == 0
+    };
+    RangeKeys::of(conditions, |expr| within(expr, left), |expr| within(expr, right))
+}
+
+/// The tables of the two sides of an inequality, where no table is on both.
+fn bounds_of(condition: &Expr, tables: Tables, owned: &[Vec<ColumnId>]) -> Option<(Tables, Tables)> {
+    let pair = inequality(condition, |_| true, |_| true)?;
+    apart((tables_of(&pair.probe, owned), tables_of(&pair.build, owned)), tables)
+}
+
+/// The tables of two sides, where they are all and no table is on both.
+fn apart((a, b): (Tables, Tables), all: Tables) -> Option<(Tables, Tables)> {
+    (a != 0 && b != 0 && a & b == 0 && a | b == all).then_some((a, b))
 }
 
 /// The tables of the two sides of an equality, where no table is on both.
 fn sides_of(condition: &Expr, tables: Tables, owned: &[Vec<ColumnId>]) -> Option<(Tables, Tables)> {
     let pair = equality(condition, |_| true, |_| true)?;
-    let (a, b) = (tables_of(&pair.probe, owned), tables_of(&pair.build, owned));
-    (a != 0 && b != 0 && a & b == 0 && a | b == tables).then_some((a, b))
+    apart((tables_of(&pair.probe, owned), tables_of(&pair.build, owned)), tables)
 }
 
 /// What the indexes of a table can be looked up for.

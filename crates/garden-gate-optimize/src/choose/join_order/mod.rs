@@ -5,7 +5,7 @@ mod graph;
 mod ordered;
 mod sides;
 
-pub(super) use graph::{Edge, IndexWay, Tables, bits, key};
+pub(super) use graph::{Edge, IndexWay, Tables, bits, key, ranges_between};
 
 use super::build::{Builder, with_columns};
 use super::cost;
@@ -180,6 +180,26 @@ impl JoinSearch<'_> {
         KeyShape::of(self.between(left, right).filter(|edge| edge.is_key(left, right)).map(Edge::compared))
     }
 
+    /// The pairs that the conditions between two sets lead to.
+    fn pairs(&self, left: Tables, right: Tables) -> Pairs {
+        let rows = |tables: Tables| self.best.get(&tables).map_or(0.0, |best| best.rows);
+        let all = rows(left) * rows(right);
+        let mut pairs = Pairs { keyed: all, ranged: all, bounds: 0, others: 0, are_numbers: true };
+        for edge in self.between(left, right) {
+            if edge.is_key(left, right) {
+                pairs.keyed *= edge.share;
+                pairs.ranged *= edge.share;
+            } else if pairs.bounds < 2 && edge.is_bound(left, right) {
+                pairs.bounds += 1;
+                pairs.ranged *= edge.share;
+                pairs.are_numbers &= edge.compared().sql_type().is_whole();
+            } else {
+                pairs.others += 1;
+            }
+        }
+        pairs
+    }
+
     /// What looking up each row of the outer side in an index of the inner one costs; `None` when no condition fixes its first key.
     pub(super) fn index_cost(&self, way: &IndexWay, outer: Tables, inner: usize, rows: f64) -> Option<f64> {
         let scan = self.scans[inner].as_ref()?;
@@ -237,6 +257,7 @@ impl JoinSearch<'_> {
             return;
         }
         let keys = self.keys(left, right);
+        let pairs = self.pairs(left, right);
         for (outer, inner) in [(left, right), (right, left)] {
             // Rows of a round are gone through; what they are joined with stays.
             if self.recursive & inner != 0 && self.recursive & outer == 0 {
@@ -249,16 +270,22 @@ impl JoinSearch<'_> {
             };
             let inputs = a.cost + b.cost;
             if keys.count > 0 {
+                let tried = pairs.tried_by_keys(rows);
                 give(
                     JoinAlternative::of(JoinMethod::Hash),
-                    inputs + self.own_cost(JoinMethod::Hash, (a, b), rows, keys),
+                    inputs + self.own_cost(JoinMethod::Hash, (a, b), rows, keys) + tried,
                 );
                 if self.recursive & (outer | inner) == 0 {
                     let sides = (Estimate(a.rows), Estimate(b.rows));
                     let merge = self.factors.merge_alone(sides, Estimate(rows)).0;
                     let sorted = self.merge_input((outer, a), inner, keys) + self.merge_input((inner, b), outer, keys);
-                    give(JoinAlternative::of(JoinMethod::Merge), sorted + merge);
+                    give(JoinAlternative::of(JoinMethod::Merge), sorted + merge + tried);
                 }
+            }
+            if pairs.bounds > 0 {
+                let shape = KeyShape { count: pairs.bounds, is_number: pairs.are_numbers };
+                let own = self.own_cost(JoinMethod::Range, (a, b), rows, shape) + pairs.tried_by_ranges(rows);
+                give(JoinAlternative::of(JoinMethod::Range), inputs + own);
             }
             give(
                 JoinAlternative::of(JoinMethod::NestedLoop),
@@ -354,6 +381,28 @@ impl JoinSearch<'_> {
             sets[a] = joined;
         }
         Ok(())
+    }
+}
+
+/// Pairs of two sets of rows, by what leads to them.
+struct Pairs {
+    /// Those whose keys are equal, and those that fulfil the inequalities besides.
+    keyed: f64,
+    ranged: f64,
+    /// Inequalities that a range join goes by, and conditions that it does not.
+    bounds: usize,
+    others: usize,
+    are_numbers: bool,
+}
+
+impl Pairs {
+    /// What it costs to try those whose keys are equal for what no key tells.
+    fn tried_by_keys(&self, rows: f64) -> f64 {
+        if self.bounds + self.others == 0 { 0.0 } else { cost::tried(Estimate(self.keyed), Estimate(rows)).0 }
+    }
+
+    fn tried_by_ranges(&self, rows: f64) -> f64 {
+        if self.others == 0 { 0.0 } else { cost::tried(Estimate(self.ranged), Estimate(rows)).0 }
     }
 }
 

@@ -18,6 +18,7 @@ fn chain(rows: &[f64], keep: f64) -> (JoinSearch<'static>, Vec<Vec<ColumnId>>) {
             condition: Expr::compare(CompareOp::Equal, column(table - 1), column(table), Span::default()),
             tables: 1 << (table - 1) | 1 << table,
             share: 1.0 / keep,
+            bounds: None,
             sides: Some((1 << (table - 1), 1 << table)),
             class: None,
         })

@@ -1,0 +1,231 @@
+//! Inequalities between two tables: the share of pairs that fulfil one, or two together, from samples of both sides.
+//!
+//! The values of one side are taken as a distribution that is linear between those of its sample, so that a band narrower than the
+//! distance between two of them has its share too. Two inequalities that bound a value from below and above, and those of two periods
+//! that overlap, hold for what the one leaves besides what the other excludes: P(A and B) = P(A) + P(B) - 1, since one of them always holds.
+
+use super::Estimator;
+use super::sample::in_slots;
+use crate::collections::HashMap;
+use crate::diagnostic::Result;
+use crate::kernel::{Batch, count_true, evaluate, value_at};
+use crate::logical::{ColumnId, CompareOp, Expr};
+use crate::types::approximate;
+use std::sync::Arc;
+
+/// Rows of a sample.
+const SAMPLE_ROWS: usize = 512;
+/// Pairs that are tried one by one.
+const PAIRED_ROWS: usize = 128;
+/// From so many pairs that fulfil both, their share is the answer.
+const ENOUGH: f64 = 64.0;
+
+/// An inequality `a op b` between two tables.
+pub(super) type RangePair = (CompareOp, Expr, Expr);
+
+impl Estimator<'_> {
+    /// The share of pairs for which an inequality between two tables is TRUE; `None` when nothing is known of a side.
+    pub(super) fn range(&self, op: CompareOp, a: &Expr, b: &Expr) -> Result<Option<f64>> {
+        let (Some(a), Some(b)) = (self.sampled(&[a])?, self.sampled(&[b])?) else { return Ok(None) };
+        Ok(holds(op, &a.values[0], &b.values[0]).map(|share| share * a.valid * b.valid))
+    }
+
+    /// The share of pairs for which two inequalities between the same two tables are TRUE.
+    ///
+    /// # Errors
+    /// What reading the tables brings.
+    pub fn both_ranges(&self, first: &RangePair, second: &RangePair) -> Result<Option<f64>> {
+        let (Some(a), Some(b)) = (self.sampled(&[&first.1, &second.1])?, self.sampled(&[&first.2, &second.2])?) else {
+            return Ok(None);
+        };
+        let valid = a.valid * b.valid;
+        let (a, b) = (a.values, b.values);
+        let met = |op: CompareOp, a: f64, b: f64| match op {
+            CompareOp::Less => a < b,
+            CompareOp::LessOrEqual => a <= b,
+            CompareOp::Greater => a > b,
+            CompareOp::GreaterOrEqual => a >= b,
+            CompareOp::Equal | CompareOp::NotEqual => true,
+        };
+        let (some_a, some_b) = (spread(a[0].len()), spread(b[0].len()));
+        let mut found = 0_u32;
+        let mut neither = 0_u32;
+        for x in &some_a {
+            for y in &some_b {
+                let (one, two) = (met(first.0, a[0][*x], b[0][*y]), met(second.0, a[1][*x], b[1][*y]));
+                found += u32::from(one && two);
+                neither += u32::from(!one && !two);
+            }
+        }
+        let pairs = approximate(some_a.len()) * approximate(some_b.len());
+        if pairs == 0.0 {
+            return Ok(Some(0.0));
+        }
+        let found = f64::from(found);
+        if found >= ENOUGH {
+            return Ok(Some(found / pairs * valid));
+        }
+        let (Some(one), Some(two)) = (holds(first.0, &a[0], &b[0]), holds(second.0, &a[1], &b[1])) else {
+            return Ok(None);
+        };
+        let both = if neither == 0 { one + two - 1.0 } else { one * two };
+        Ok(Some(both.clamp(0.0, (found + 2.0 * found.sqrt() + 1.0) / pairs) * valid))
+    }
+
+    /// The values of expressions over one table for the rows of a sample of it that pass its conditions, row by row those of which none is
+    /// NULL; `None` when they can't be told.
+    fn sampled(&self, exprs: &[&Expr]) -> Result<Option<Sampled>> {
+        let mut columns: Vec<ColumnId> = exprs.iter().flat_map(|expr| expr.columns()).collect();
+        let filter = self.conditions_on(&columns);
+        columns.extend(filter.iter().flat_map(Expr::columns));
+        columns.sort_unstable();
+        columns.dedup();
+        let origin = |id: &ColumnId| self.columns.get(*id).origin.clone();
+        let Some(origins) = columns.iter().map(origin).collect::<Option<Vec<_>>>() else { return Ok(None) };
+        let Some((source, _)) = origins.first().cloned() else { return Ok(None) };
+        if origins.iter().any(|(other, _)| !Arc::ptr_eq(other, &source)) {
+            return Ok(None);
+        }
+        let places: Vec<usize> = origins.iter().map(|(_, place)| *place).collect();
+        let Some(sample) = source.sample(&places, SAMPLE_ROWS)? else { return Ok(None) };
+        if sample.rows == 0 {
+            return Ok(None);
+        }
+        let slots: HashMap<ColumnId, usize> = columns.into_iter().zip(0..).collect();
+        let mut batch = Batch::new(sample.columns, sample.rows);
+        for term in filter {
+            let truth = in_slots(term, &slots).and_then(|term| evaluate(&term, &batch).ok());
+            let Some(truth) = truth else { continue };
+            let truth = truth.into_array(batch.rows)?;
+            let Some(mask) = arrow::array::AsArray::as_boolean_opt(&truth) else { continue };
+            let left = batch.filter(mask, count_true(mask))?;
+            // A few rows say less than all of them.
+            if left.rows < SAMPLE_ROWS / 32 {
+                break;
+            }
+            batch = left;
+        }
+        let mut values: Vec<Vec<f64>> = vec![Vec::with_capacity(batch.rows); exprs.len()];
+        let mut arrays = Vec::with_capacity(exprs.len());
+        for expr in exprs {
+            let Some(slotted) = in_slots((*expr).clone(), &slots) else { return Ok(None) };
+            let Ok(array) = evaluate(&slotted, &batch).and_then(|lane| lane.into_array(batch.rows)) else {
+                return Ok(None);
+            };
+            arrays.push((array, expr.sql_type()));
+        }
+        for row in 0..batch.rows {
+            let ordinals: Option<Vec<f64>> =
+                arrays.iter().map(|(array, sql_type)| value_at(array, *sql_type, row).ordinal()).collect();
+            for (at, value) in ordinals.into_iter().flatten().enumerate() {
+                values[at].push(value);
+            }
+        }
+        let valid = approximate(values.first().map_or(0, Vec::len)) / approximate(batch.rows.max(1));
+        Ok(Some(Sampled { values, valid }))
+    }
+
+    /// The conditions that the rows of the table of these columns have passed.
+    fn conditions_on(&self, columns: &[ColumnId]) -> Vec<Expr> {
+        let Some(behind) = self.behind else { return Vec::new() };
+        let tables = behind.tables.borrow();
+        let table = tables.iter().rev().find(|table| columns.iter().any(|id| table.columns.contains(id)));
+        table.map_or_else(Vec::new, |table| {
+            table.filter.iter().filter(|term| super::sample::can_try(term)).cloned().collect()
+        })
+    }
+}
+
+/// What expressions over one table come to for some of its rows.
+struct Sampled {
+    /// For each expression its values.
+    values: Vec<Vec<f64>>,
+    /// The share of rows for which none of them is NULL.
+    valid: f64,
+}
+
+/// Places of some of so many rows.
+fn spread(rows: usize) -> Vec<usize> {
+    let step = (rows / PAIRED_ROWS).max(1);
+    (0..rows).step_by(step).take(PAIRED_ROWS).collect()
+}
+
+/// The share of pairs of values for which `a op b`.
+fn holds(op: CompareOp, a: &[f64], b: &[f64]) -> Option<f64> {
+    let known = Distribution::of(a.to_vec())?;
+    let mut sum = 0.0;
+    for value in b {
+        let (below, up_to) = (known.below(*value), known.up_to(*value));
+        sum += match op {
+            CompareOp::Less => below,
+            CompareOp::LessOrEqual => up_to,
+            CompareOp::Greater => 1.0 - up_to,
+            CompareOp::GreaterOrEqual => 1.0 - below,
+            CompareOp::Equal | CompareOp::NotEqual => return None,
+        };
+    }
+    (!b.is_empty()).then(|| (sum / approximate(b.len())).clamp(0.0, 1.0))
+}
+
+/// Values of a sample, sorted.
+struct Distribution(Vec<f64>);
+
+impl Distribution {
+    fn of(mut values: Vec<f64>) -> Option<Self> {
+        values.sort_unstable_by(f64::total_cmp);
+        (!values.is_empty()).then_some(Self(values))
+    }
+
+    /// The share of values below one.
+    fn below(&self, value: f64) -> f64 {
+        let at = self.0.partition_point(|known| *known < value);
+        self.between(at, value)
+    }
+
+    /// The share of values not above one.
+    fn up_to(&self, value: f64) -> f64 {
+        let at = self.0.partition_point(|known| *known <= value);
+        if at > 0 && self.0[at - 1] >= value {
+            approximate(at) / approximate(self.0.len())
+        } else {
+            self.between(at, value)
+        }
+    }
+
+    /// With `at` values before it, the share before a value that may lie between two of the sample.
+    fn between(&self, at: usize, value: f64) -> f64 {
+        let all = approximate(self.0.len());
+        let (Some(before), Some(after)) = (at.checked_sub(1).map(|at| self.0[at]), self.0.get(at).copied()) else {
+            return approximate(at) / all;
+        };
+        let part = if after > before { (value - before) / (after - before) } else { 0.0 };
+        // The value before stands for the rows about it.
+        ((approximate(at) - 1.0 + part) / all + 0.5 / all).clamp(0.0, 1.0)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn shares_of_pairs_are_those_of_the_distributions() {
+        let hundred: Vec<f64> = (0..100).map(f64::from).collect();
+        let near = |found: Option<f64>, wanted: f64| {
+            assert!((found.unwrap() - wanted).abs() < 0.02, "{found:?} for {wanted}");
+        };
+        near(holds(CompareOp::Less, &hundred, &hundred), 0.495);
+        near(holds(CompareOp::GreaterOrEqual, &hundred, &hundred), 0.505);
+        near(holds(CompareOp::Less, &hundred, &[25.0]), 0.25);
+        near(holds(CompareOp::Greater, &hundred, &[1_000.0]), 0.0);
+        near(holds(CompareOp::Less, &[7.0; 10], &[7.0]), 0.0);
+        near(holds(CompareOp::LessOrEqual, &[7.0; 10], &[7.0]), 1.0);
+        assert!(holds(CompareOp::Less, &[], &hundred).is_none() && holds(CompareOp::Less, &hundred, &[]).is_none());
+        // A band much narrower than the distance between two values of the sample.
+        let wide: Vec<f64> = (0..100).map(|at| f64::from(at) * 1_000.0).collect();
+        let (from, to) = ([50_100.0], [50_110.0]);
+        let band =
+            holds(CompareOp::GreaterOrEqual, &wide, &from).unwrap() + holds(CompareOp::Less, &wide, &to).unwrap() - 1.0;
+        assert!((band - 0.0001).abs() < 0.00002, "{band}");
+    }
+}

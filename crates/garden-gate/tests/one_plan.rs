@@ -1,0 +1,154 @@
+//! Formulations of one question come to one plan, with one estimate, and the same rows.
+
+use crate::support::run;
+use garden_gate::plan::PlanNode;
+use garden_gate::{Database, Session};
+
+/// 200 beds, 20 of them without a task; 3,000 tasks, every tenth of no bed that there is.
+fn beds_and_tasks() -> Session {
+    let mut session = Database::in_memory().session();
+    for sql in [
+        "CREATE TABLE bed (bed_id INTEGER PRIMARY KEY, sun VARCHAR(8) NOT NULL, shade_of INTEGER)",
+        "INSERT INTO bed SELECT n, CASE MOD(n, 4) WHEN 0 THEN 'shade' ELSE 'sun' END, NULLIF(MOD(n, 7), 0) FROM SERIES(1, 200) AS s(n)",
+        "CREATE TABLE task (task_id INTEGER PRIMARY KEY, bed_id INTEGER NOT NULL, hours INTEGER)",
+        "INSERT INTO task SELECT n, CASE MOD(n, 10) WHEN 0 THEN 1000 + n ELSE 1 + MOD(n, 180) END, NULLIF(MOD(n, 9), 0) \
+         FROM SERIES(1, 3000) AS s(n)",
+        "ANALYZE bed",
+        "ANALYZE task",
+    ] {
+        session.execute(sql, ()).unwrap();
+    }
+    session
+}
+
+/// Each group is one question; the rows of the first are counted by hand.
+const QUESTIONS: &[(&[&str], usize)] = &[
+    (
+        // Beds without a task: 181 to 200, and those that only multiples of ten would name: 1 + n with n a multiple of 10 below 180.
+        &[
+            "SELECT bed_id FROM bed AS b WHERE NOT EXISTS (SELECT 1 FROM task AS t WHERE t.bed_id = b.bed_id)",
+            "SELECT bed_id FROM bed WHERE bed_id NOT IN (SELECT bed_id FROM task)",
+            "SELECT bed_id FROM bed WHERE bed_id <> ALL (SELECT bed_id FROM task)",
+            "SELECT bed_id FROM bed WHERE NOT bed_id = ANY (SELECT bed_id FROM task)",
+            "SELECT b.bed_id FROM bed AS b LEFT JOIN task AS t ON t.bed_id = b.bed_id WHERE t.bed_id IS NULL",
+            "SELECT b.bed_id FROM bed AS b LEFT JOIN task AS t ON t.bed_id = b.bed_id WHERE t.task_id IS NULL",
+            "SELECT b.bed_id FROM task AS t RIGHT JOIN bed AS b ON t.bed_id = b.bed_id WHERE t.task_id IS NULL",
+            "SELECT bed_id FROM bed EXCEPT SELECT bed_id FROM task",
+        ],
+        38,
+    ),
+    (
+        // Beds with a task.
+        &[
+            "SELECT bed_id FROM bed AS b WHERE EXISTS (SELECT 1 FROM task AS t WHERE t.bed_id = b.bed_id)",
+            "SELECT bed_id FROM bed WHERE bed_id IN (SELECT bed_id FROM task)",
+            "SELECT bed_id FROM bed WHERE bed_id = ANY (SELECT bed_id FROM task)",
+            "SELECT bed_id FROM bed WHERE NOT bed_id NOT IN (SELECT bed_id FROM task)",
+            "SELECT bed_id FROM bed INTERSECT SELECT bed_id FROM task",
+            "SELECT DISTINCT b.bed_id FROM bed AS b JOIN task AS t ON t.bed_id = b.bed_id",
+            "SELECT b.bed_id FROM bed AS b JOIN task AS t ON t.bed_id = b.bed_id GROUP BY b.bed_id",
+        ],
+        162,
+    ),
+    (
+        // Tasks in the shade: of the 2,700 with a bed those whose bed is a multiple of four.
+        &[
+            "SELECT task_id FROM task WHERE bed_id IN (SELECT bed_id FROM bed WHERE sun = 'shade')",
+            "SELECT task_id FROM task AS t WHERE EXISTS (SELECT 1 FROM bed AS b WHERE b.bed_id = t.bed_id AND b.sun = 'shade')",
+            "SELECT task_id FROM task AS t WHERE bed_id = ANY (SELECT bed_id FROM bed WHERE sun = 'shade')",
+        ],
+        750,
+    ),
+    (
+        &[
+            "SELECT t.task_id, b.sun FROM task AS t LEFT JOIN bed AS b ON t.bed_id = b.bed_id",
+            "SELECT t.task_id, b.sun FROM bed AS b RIGHT JOIN task AS t ON t.bed_id = b.bed_id",
+        ],
+        3000,
+    ),
+    (
+        &[
+            "SELECT task_id FROM task WHERE hours IN (1, 2)",
+            "SELECT task_id FROM task WHERE hours = 1 OR hours = 2",
+            "SELECT task_id FROM task WHERE hours = 1 OR 2 = hours",
+        ],
+        668,
+    ),
+];
+
+#[test]
+fn formulations_of_one_question_come_to_one_plan() {
+    let mut session = beds_and_tasks();
+    let mut apart = Vec::new();
+    for (forms, count) in QUESTIONS {
+        let mut first: Option<(String, f64, Vec<String>)> = None;
+        for sql in *forms {
+            let plan = session.plan(sql, ()).unwrap();
+            let mut rows: Vec<String> = run(&mut session, sql).unwrap().split("; ").map(str::to_owned).collect();
+            rows.sort_unstable();
+            assert_eq!(rows.len(), *count, "{sql}");
+            match &first {
+                None => first = Some((plan.fingerprint.clone(), plan.root.estimated_rows, rows)),
+                Some((fingerprint, estimated, known)) => {
+                    assert_eq!(&rows, known, "{sql}");
+                    if *fingerprint != plan.fingerprint || (estimated - plan.root.estimated_rows).abs() > 0.5 {
+                        apart.push(format!(
+                            "{sql}: {estimated} against {} rows\n{}",
+                            plan.root.estimated_rows,
+                            outline(&plan.root, 0)
+                        ));
+                    }
+                }
+            }
+        }
+    }
+    assert!(apart.is_empty(), "{}", apart.join("\n"));
+}
+
+/// What keeps formulations apart: a NULL that one of them minds.
+#[test]
+fn where_a_null_counts_the_plans_differ() {
+    let mut session = beds_and_tasks();
+    let not_in = "SELECT bed_id FROM bed WHERE bed_id NOT IN (SELECT shade_of FROM bed)";
+    let not_exists =
+        "SELECT bed_id FROM bed AS b WHERE NOT EXISTS (SELECT 1 FROM bed AS c WHERE c.shade_of = b.bed_id)";
+    assert_eq!(run(&mut session, not_in).unwrap(), "", "a NULL among them: NOT IN is never TRUE");
+    let rows = run(&mut session, not_exists).unwrap();
+    assert_eq!(rows.split("; ").count(), 194, "1 to 6 are named");
+    assert_ne!(session.plan(not_in, ()).unwrap().fingerprint, session.plan(not_exists, ()).unwrap().fingerprint);
+    let without = format!("{} WHERE shade_of IS NOT NULL)", not_in.trim_end_matches(')'));
+    assert_eq!(run(&mut session, &without).unwrap(), rows);
+    // The rows that an outer join adds are those that have NULL; a column that may be NULL in a match does not tell them.
+    let may_be_null =
+        "SELECT b.bed_id FROM bed AS b LEFT JOIN bed AS c ON c.bed_id = b.bed_id + 100 WHERE c.shade_of IS NULL";
+    let wanted = "SELECT bed_id FROM bed WHERE bed_id > 100 OR MOD(bed_id + 100, 7) = 0";
+    let sorted = |session: &mut Session, sql: &str| {
+        let mut rows: Vec<String> = run(session, sql).unwrap().split("; ").map(str::to_owned).collect();
+        rows.sort_unstable();
+        rows
+    };
+    assert_eq!(sorted(&mut session, may_be_null), sorted(&mut session, wanted));
+    // Columns of the right side are NULL where they are shown.
+    let shown = "SELECT b.bed_id, t.hours, t.task_id FROM bed AS b LEFT JOIN task AS t ON t.bed_id = b.bed_id \
+                 WHERE t.task_id IS NULL AND b.bed_id > 198 ORDER BY 1";
+    assert_eq!(run(&mut session, shown).unwrap(), "199|NULL|NULL; 200|NULL|NULL");
+    // Set operators take NULL for the same as NULL.
+    let both = "SELECT shade_of FROM bed INTERSECT SELECT NULLIF(bed_id, 1) FROM bed ORDER BY 1";
+    assert_eq!(run(&mut session, both).unwrap(), "2; 3; 4; 5; 6; NULL");
+    let only = "SELECT shade_of FROM bed EXCEPT SELECT bed_id FROM bed";
+    assert_eq!(run(&mut session, only).unwrap(), "NULL");
+}
+
+/// The operators of a plan, one a line, with what they are matched by.
+fn outline(node: &PlanNode, depth: usize) -> String {
+    let conditions: Vec<String> = node.predicates.iter().map(|predicate| predicate.text.clone()).collect();
+    let own = format!(
+        "{:depth$}{} {} [{}] {:.1}\n",
+        "",
+        node.operator,
+        node.kind.map_or("", |kind| kind.name()),
+        conditions.join(", "),
+        node.estimated_rows
+    );
+    node.children.iter().fold(own, |text, child| text + &outline(child, depth + 2))
+}
