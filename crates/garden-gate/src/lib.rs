@@ -88,7 +88,7 @@ pub mod inspect {
     pub use crate::inspection::{
         CheckFile, CheckOutcome, CheckReport, CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind,
         Failure, PlanInterval, RowChange, RowOrder, RowsDiff, Step, StepOptions, StepPart, StepPlan, Sweep,
-        SweepOptions, SweepPoint, Swept,
+        SweepOptions, SweepPoint, Swept, plan_text,
     };
     pub use crate::session::{ColumnFacts, ConstraintFacts, HistoryFacts, HistoryInterval, TableCheck, TableFacts};
     pub use crate::storage::FileSize;

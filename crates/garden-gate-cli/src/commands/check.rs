@@ -2,7 +2,7 @@ use crate::args::{Check, ReportFormat};
 use crate::destination;
 use crate::output::{self, Output};
 use crate::{CliError, Exit, setup};
-use garden_gate::inspect::{CheckFile, CheckReport};
+use garden_gate::inspect::{self, CheckFile, CheckReport};
 use garden_gate_view::{self as view, Separated};
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -76,11 +76,18 @@ fn find(path: &Path, files: &mut Vec<PathBuf>) -> Result<(), CliError> {
     Ok(())
 }
 
-/// Writes what was found into the checks whose rows were not as expected.
+/// Writes what was found into the checks whose rows or plans were not as expected.
 fn accept(mut file: CheckFile, report: &CheckReport, path: &Path) -> Result<(), CliError> {
     let mut accepted = Vec::new();
     let mut changed = false;
     for check in &report.checks {
+        let other_plan = check.failures.iter().any(|failure| failure.expectation == "plan");
+        if let Some(plan) = check.plan.as_ref().filter(|_| other_plan && check.over.is_empty())
+            && file.accept_plan(&check.name, &inspect::plan_text(plan))?
+        {
+            changed = true;
+            accepted.push(format!("the plan of {}", check.name));
+        }
         let differs = check.failures.iter().any(|failure| matches!(failure.expectation, "rows" | "row_count"));
         let Some(rows) = check.rows.as_ref().filter(|_| differs && check.over.is_empty()) else { continue };
         let text = view::separated(rows, Separated::Csv);

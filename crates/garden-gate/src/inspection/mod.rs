@@ -14,7 +14,7 @@ mod row_diff;
 mod steps;
 mod sweep;
 
-pub use check::{CheckFile, CheckOutcome, CheckReport, Failure, RowChange};
+pub use check::{CheckFile, CheckOutcome, CheckReport, Failure, RowChange, plan_text};
 pub use compare::{CompareOptions, ComparedQuery, Comparison, Difference, DifferenceKind};
 pub use expected_rows::{RowOrder, RowsDiff};
 pub use steps::{Step, StepOptions, StepPart, StepPlan};

@@ -2,6 +2,7 @@
 //! schema that turns a result or a plan bad fails a build.
 
 mod plan_rules;
+mod plan_text;
 mod rows;
 mod spec;
 
@@ -12,7 +13,8 @@ use crate::physical::Plan;
 use crate::session::TableFiles;
 use crate::session::{Database, ResultSet, Session};
 use crate::types::Value;
-use spec::{CheckSpec, FileSpec};
+pub use plan_text::plan_text;
+use spec::{CheckSpec, FileSpec, PlanExpectation};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
@@ -128,20 +130,50 @@ impl CheckFile {
         &self.text
     }
 
+    /// Puts a plan, as [`plan_text`] gives it, in the place of the one that a check expects. Whether it expects one.
+    ///
+    /// # Errors
+    /// 42000 on an internal fault only.
+    pub fn accept_plan(&mut self, name: &str, text: &str) -> Result<bool> {
+        self.change(name, |table| match table.get_mut("plan") {
+            Some(item) if item.is_str() => {
+                *item = toml_edit::value(text);
+                true
+            }
+            Some(item) => match item.get_mut("text") {
+                Some(item) => {
+                    *item = toml_edit::value(text);
+                    true
+                }
+                None => false,
+            },
+            None => false,
+        })
+    }
+
+    /// Changes what is written of a check; whether anything was changed.
+    fn change(&mut self, name: &str, mut edit: impl FnMut(&mut toml_edit::Table) -> bool) -> Result<bool> {
+        let wrong = |error: toml_edit::TomlError| Error::new(SqlState::SYNTAX_OR_RULE, error.to_string());
+        let mut document: toml_edit::DocumentMut = self.text.parse().map_err(wrong)?;
+        let mut changed = false;
+        let checks = document.get_mut("check").and_then(toml_edit::Item::as_array_of_tables_mut);
+        for table in checks.into_iter().flat_map(toml_edit::ArrayOfTables::iter_mut) {
+            if table.get("name").and_then(toml_edit::Item::as_str) == Some(name) {
+                changed |= edit(table);
+            }
+        }
+        self.text = document.to_string();
+        Ok(changed)
+    }
+
     /// Puts rows, as CSV text with a header, in the place of those that a check expects, and their number in that of `row_count`; what the
     /// check does not expect is not added. Everything else in the file stays as it is written. Whether anything was changed.
     ///
     /// # Errors
     /// 42000 on an internal fault only.
     pub fn accept(&mut self, name: &str, rows: &str, count: usize) -> Result<bool> {
-        let wrong = |error: toml_edit::TomlError| Error::new(SqlState::SYNTAX_OR_RULE, error.to_string());
-        let mut document: toml_edit::DocumentMut = self.text.parse().map_err(wrong)?;
-        let mut changed = false;
-        let checks = document.get_mut("check").and_then(toml_edit::Item::as_array_of_tables_mut);
-        for table in checks.into_iter().flat_map(toml_edit::ArrayOfTables::iter_mut) {
-            if table.get("name").and_then(toml_edit::Item::as_str) != Some(name) {
-                continue;
-            }
+        self.change(name, |table| {
+            let mut changed = false;
             if let Some(item) = table.get_mut("rows") {
                 *item = toml_edit::value(rows);
                 changed = true;
@@ -150,9 +182,8 @@ impl CheckFile {
                 *item = toml_edit::value(i64::try_from(count).unwrap_or(i64::MAX));
                 changed = true;
             }
-        }
-        self.text = document.to_string();
-        Ok(changed)
+            changed
+        })
     }
 
     /// Runs all checks on a database: its data are loaded and its setup is run, then each check runs with these settings and those of the
@@ -280,8 +311,14 @@ impl CheckFile {
             found.extend(plan.notes.iter().map(|note| failure("no_notes", format!("{}: {}", note.code, note.message))));
         }
         found.extend(self.unlike_others(session, check, over, (rows, plan)));
-        if let Some(rules) = &check.plan {
-            found.extend(plan_rules::broken(plan, rules));
+        match &check.plan {
+            Some(PlanExpectation::Text(text)) => found.extend(plan_text::broken(plan, text, plan_text::ROWS_WITHIN)),
+            Some(PlanExpectation::Rules(rules)) => {
+                found.extend(plan_rules::broken(plan, rules));
+                let within = rules.rows_within.unwrap_or(plan_text::ROWS_WITHIN);
+                found.extend(rules.text.as_ref().and_then(|text| plan_text::broken(plan, text, within)));
+            }
+            None => {}
         }
         found
     }

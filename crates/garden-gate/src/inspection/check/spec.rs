@@ -1,8 +1,11 @@
 //! A check file as it is written: TOML, in which an unknown key is an error.
 
 use crate::types::Value;
-use serde::Deserialize;
+use serde::de::value::MapAccessDeserializer;
+use serde::de::{self, MapAccess, Visitor};
+use serde::{Deserialize, Deserializer};
 use std::collections::BTreeMap;
+use std::fmt;
 
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -37,7 +40,38 @@ pub(super) struct CheckSpec {
     pub(super) same_plan_as: Option<String>,
     #[serde(default)]
     pub(super) no_notes: bool,
-    pub(super) plan: Option<PlanSpec>,
+    pub(super) plan: Option<PlanExpectation>,
+}
+
+/// What is expected of a plan: its text, or rules.
+#[derive(Clone, Debug)]
+pub(super) enum PlanExpectation {
+    Text(String),
+    Rules(Box<PlanSpec>),
+}
+
+/// By what it looks like, so that an unknown key among the rules is told as such.
+impl<'de> Deserialize<'de> for PlanExpectation {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct TextOrRules;
+        impl<'de> Visitor<'de> for TextOrRules {
+            type Value = PlanExpectation;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("the text of a plan, or a table of what it must be like")
+            }
+
+            fn visit_str<E: de::Error>(self, text: &str) -> Result<Self::Value, E> {
+                Ok(PlanExpectation::Text(text.to_owned()))
+            }
+
+            fn visit_map<A: MapAccess<'de>>(self, rules: A) -> Result<Self::Value, A::Error> {
+                PlanSpec::deserialize(MapAccessDeserializer::new(rules))
+                    .map(|rules| PlanExpectation::Rules(Box::new(rules)))
+            }
+        }
+        deserializer.deserialize_any(TextOrRules)
+    }
 }
 
 #[derive(Clone, Debug, Default, Deserialize)]
@@ -51,6 +85,9 @@ pub(super) struct PlanSpec {
     pub(super) join_order: Option<Vec<String>>,
     pub(super) max_estimate_error: Option<f64>,
     pub(super) max_cost: Option<f64>,
+    pub(super) text: Option<String>,
+    /// By which factor the rows of an operator may differ from those of the text.
+    pub(super) rows_within: Option<f64>,
 }
 
 /// A value of TOML; texts are typed by where they are used.
@@ -99,6 +136,11 @@ impl FileSpec {
                 if !named(other) {
                     return wrong(&format!("there is no check {other:?}"));
                 }
+            }
+            if let Some(PlanExpectation::Rules(rules)) = &check.plan
+                && rules.rows_within.is_some_and(|factor| factor < 1.0)
+            {
+                return wrong("rows_within is a factor, 1 at least");
             }
             if check.over.values().any(Vec::is_empty) {
                 return wrong("a list of over has no values");
