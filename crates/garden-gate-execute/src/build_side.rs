@@ -107,7 +107,13 @@ impl<'a> Compiler<'a> {
         (probe, build): (&Node, &Node),
         (output, build_rows): (Vec<ColumnSource>, usize),
     ) -> Result<Matching<'a>> {
-        let pair_layout = columns_of(&spec.residual);
+        let pair_layout = columns_of(spec.residual.iter().chain(&spec.recheck));
+        let recheck = if spec.recheck.is_empty() {
+            None
+        } else {
+            let terms = spec.recheck.iter().map(|term| resolve(term, &pair_layout)).collect::<Result<_>>()?;
+            Some(Filter::new(terms, Vec::new(), None))
+        };
         let mut residual = if spec.residual.is_empty() {
             None
         } else {
@@ -127,6 +133,7 @@ impl<'a> Compiler<'a> {
             control: self.run.control,
             keys: resolve_all(spec.keys.iter().map(|key| &key.probe), &probe.output)?,
             ranges: Ranges::of_probe(&spec.ranges, &probe.output)?,
+            recheck,
             nearest,
             pair: origins(&pair_layout, probe, build)?,
             residual,
@@ -184,17 +191,19 @@ impl<'a> Compiler<'a> {
         let any = spec.any.as_ref().unwrap_or(&no_test);
         let side = self.kept(node, right, || self.marked(spec, any, right))?;
         let test = any.comparison();
-        let mut pair_layout = columns_of(&spec.residual);
+        let conditions = || spec.recheck.iter().chain(&spec.residual);
+        let mut pair_layout = columns_of(conditions());
         for id in test.iter().flat_map(Expr::columns) {
             if !pair_layout.contains(&id) {
                 pair_layout.push(id);
             }
         }
-        let residual = if spec.residual.is_empty() {
+        let residual = if conditions().next().is_none() {
             None
         } else {
-            let terms = spec.residual.iter().map(|term| resolve(term, &pair_layout)).collect::<Result<_>>()?;
-            Some(Filter::new(terms, Vec::new(), self.measure(node)))
+            let terms = conditions().map(|term| resolve(term, &pair_layout)).collect::<Result<_>>()?;
+            // Only the residual is tallied.
+            Some(Filter::new(terms, Vec::new(), self.measure(node).filter(|_| spec.recheck.is_empty())))
         };
         let mark = spec.mark.and_then(|mark| node.output.iter().position(|id| *id == mark));
         let kept: Vec<ColumnId> = node.output.iter().copied().filter(|id| Some(*id) != spec.mark).collect();
@@ -260,9 +269,9 @@ pub(super) fn resolve_all<'e>(exprs: impl IntoIterator<Item = &'e Expr>, layout:
 }
 
 /// Every column of the expressions, once.
-fn columns_of(exprs: &[Expr]) -> Vec<ColumnId> {
+fn columns_of<'e>(exprs: impl IntoIterator<Item = &'e Expr>) -> Vec<ColumnId> {
     let mut columns = Vec::new();
-    for id in exprs.iter().flat_map(Expr::columns) {
+    for id in exprs.into_iter().flat_map(Expr::columns) {
         if !columns.contains(&id) {
             columns.push(id);
         }

@@ -214,7 +214,9 @@ impl<'a> Compiler<'a> {
                 self.drive(&self.pipeline(&node.inputs[0])?, &sink, Some(node))?
             }
             Operator::Values(rows) => values(rows, self.run.batch_rows)?.into(),
-            Operator::Window { partition, order, calls } => self.window(node, partition, order, calls)?,
+            Operator::Window { partition, order, calls, first } => {
+                self.window(node, partition, order, (calls, *first))?
+            }
             Operator::UnionAll(places) => {
                 let mut all = Rows::default();
                 for (input, columns) in node.inputs.iter().zip(places) {

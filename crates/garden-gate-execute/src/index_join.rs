@@ -62,6 +62,7 @@ impl<'a> Compiler<'a> {
             mirrored: false,
             control: self.run.control,
             ranges: None,
+            recheck: None,
             nearest: None,
             keys: Vec::new(),
             pair: layout.iter().map(origin).collect::<Result<_>>()?,

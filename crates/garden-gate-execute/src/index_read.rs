@@ -99,3 +99,16 @@ pub(super) fn as_key(expr: &Expr, key: SqlType) -> Result<Key> {
     let exact = cast_values(&cast, key, from).is_ok_and(|back| back.to_data() == array.to_data());
     Ok(Key::Value(cast, exact))
 }
+
+/// How many rows an access leads to; `None` where telling takes more than so many searches, or the index is not at hand.
+///
+/// # Errors
+/// What reading the index brings.
+pub fn count_indexed(scan: &Scan, access: &IndexAccess, searches: usize) -> Result<Option<u64>> {
+    let source: Arc<dyn Any + Send + Sync> = Arc::clone(&scan.source) as _;
+    let Ok(table) = source.downcast::<StoredTable>() else { return Ok(None) };
+    match ranges(access)? {
+        Some(ranges) => table.count_indexed(&access.index, &ranges, searches),
+        None => Ok(Some(0)),
+    }
+}

@@ -75,6 +75,8 @@ pub(super) struct Matching<'a> {
     pub(super) keys: Vec<Expr>,
     /// Of a range join the probe side's operands.
     pub(super) ranges: Option<Ranges>,
+    /// The inequalities once more, for pairs of rows for which a side of one fails.
+    pub(super) recheck: Option<Filter<'a>>,
     /// Of a nearest join: which matches count.
     pub(super) nearest: Option<FirstMatches<'a>>,
     /// The columns of a pair, as the residual condition sees them.
@@ -120,6 +122,11 @@ pub(super) fn gather(columns: &[ColumnSource], probe: &Batch, build: &Batch, pai
     Ok(Batch::new(columns.iter().map(column).collect::<Result<_, _>>()?, rows))
 }
 
+/// Whether there are rows for which a side of an inequality fails.
+fn is_open(lookup: &Lookup, values: Option<&RangeValues>) -> bool {
+    matches!(lookup, Lookup::Range(table) if table.is_open()) || values.is_some_and(|values| !values.open.is_empty())
+}
+
 impl Matching<'_> {
     /// Gives pairs of each probe row with its candidates to `visit`, in blocks, until it has enough; probe rows in order.
     fn candidates(
@@ -130,6 +137,15 @@ impl Matching<'_> {
     ) -> Result<Flow> {
         let mut pairs = Pairs::default();
         let flow = Cell::new(Flow::More);
+        let values = match (&self.ranges, &build.lookup) {
+            (Some(ranges), Lookup::Range(_)) => Some(ranges.values(batch)?),
+            _ => None,
+        };
+        let recheck = self.recheck.as_ref().filter(|_| is_open(&build.lookup, values.as_ref()));
+        let mut visit = |pairs: Pairs| match recheck {
+            Some(recheck) => visit(self.kept(recheck, (build, batch), &pairs)?),
+            None => visit(pairs),
+        };
         let mut add = |probe: u32, build: u32| {
             if flow.get() == Flow::Enough {
                 return Ok(());
@@ -146,7 +162,7 @@ impl Matching<'_> {
         match &build.lookup {
             Lookup::Hash(table) => table.probe(&keys(&self.keys, batch)?, batch.rows, add)?,
             Lookup::Sorted(table) => table.probe(&keys(&self.keys, batch)?, batch.rows, add)?,
-            Lookup::Range(table) => self.in_ranges(table, batch, |probe, build| {
+            Lookup::Range(table) => self.in_ranges((table, values.as_ref()), batch, |probe, build| {
                 add(probe, build)?;
                 Ok(flow.get() == Flow::More)
             })?,
@@ -176,16 +192,27 @@ impl Matching<'_> {
     }
 
     /// Gives each probe row with each build row that fulfils the inequalities to `found`, until it says that the row needs no more.
-    fn in_ranges(&self, table: &RangeTable, batch: &Batch, found: impl FnMut(u32, u32) -> Result<bool>) -> Result<()> {
-        let Some(ranges) = &self.ranges else { return Ok(()) };
-        let RangeValues { first, second, open } = ranges.values(batch)?;
-        table.probe(&keys(&self.keys, batch)?, (&first, second.as_ref()), (batch.rows, &open), found)
+    fn in_ranges(
+        &self,
+        (table, values): (&RangeTable, Option<&RangeValues>),
+        batch: &Batch,
+        found: impl FnMut(u32, u32) -> Result<bool>,
+    ) -> Result<()> {
+        let Some(RangeValues { first, second, open }) = values else { return Ok(()) };
+        table.probe(&keys(&self.keys, batch)?, (first, second.as_ref()), (batch.rows, open), found)
     }
 
     /// The pairs that fulfil the residual condition.
     fn matching_rows(&self, build: &BuildSide, batch: &Batch, pairs: Pairs) -> Result<Pairs> {
-        let Some(residual) = &self.residual else { return Ok(pairs) };
-        let mask = residual.mask(&gather(&self.pair, batch, &build.batch, &pairs)?)?;
+        match &self.residual {
+            Some(residual) => self.kept(residual, (build, batch), &pairs),
+            None => Ok(pairs),
+        }
+    }
+
+    /// The pairs that pass a filter.
+    fn kept(&self, filter: &Filter<'_>, (build, batch): (&BuildSide, &Batch), pairs: &Pairs) -> Result<Pairs> {
+        let mask = filter.mask(&gather(&self.pair, batch, &build.batch, pairs)?)?;
         let kept = |rows: &[u32]| mask.values().set_indices().map(|at| rows[at]).collect();
         Ok(Pairs { probe: kept(&pairs.probe), build: kept(&pairs.build) })
     }
@@ -294,9 +321,10 @@ impl Matching<'_> {
         {
             table.contains(&keys(&self.keys, batch)?, &mut has)?;
         } else if self.residual.is_none()
-            && let Lookup::Range(table) = &build.lookup
+            && self.recheck.is_none()
+            && let (Lookup::Range(table), Some(ranges)) = (&build.lookup, &self.ranges)
         {
-            self.in_ranges(table, batch, |probe, _| {
+            self.in_ranges((table, Some(&ranges.values(batch)?)), batch, |probe, _| {
                 has[probe as usize] = true;
                 Ok(false)
             })?;

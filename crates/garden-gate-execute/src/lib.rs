@@ -49,6 +49,7 @@ mod top_n;
 mod window;
 
 pub use deliver::Deliver;
+pub use index_read::count_indexed;
 pub use pipeline::Pool;
 pub use rounds::{RoundLog, RoundRows};
 

@@ -9,12 +9,10 @@ use super::sort::Sort;
 use super::spill::{Order, Rows, RowsBuilder, WholeGroups};
 use super::streaming::{internal, places, resolve};
 use crate::diagnostic::Result;
-use crate::kernel::{Batch, PartitionBounds, sort_options, window};
+use crate::kernel::{Batch, OrderColumn, PartitionBounds, evaluate, partition_order, sort_options, window};
 use crate::logical::{ColumnId, Direction, Expr, Nulls, SortKey, WindowCall};
 use crate::physical::Node;
-use crate::types::index;
 use arrow::array::UInt32Array;
-use arrow::row::{self, RowConverter, SortField};
 use std::time::Instant;
 
 /// Bytes that a row takes while a window is computed, besides its own: its encoded keys, its place, its copy in the new order, its partition
@@ -29,7 +27,7 @@ impl<'a> Compiler<'a> {
         node: &'a Node,
         partition: &[Expr],
         order: &[SortKey],
-        calls: &[(ColumnId, WindowCall)],
+        (calls, first): (&[(ColumnId, WindowCall)], Option<u64>),
     ) -> Result<Rows> {
         let input = node.inputs.first().ok_or_else(|| internal("a window has an input"))?;
         let spec = Spec {
@@ -39,6 +37,7 @@ impl<'a> Compiler<'a> {
                 .iter()
                 .map(|(_, call)| call.clone().map_exprs(&mut |expr| resolve(&expr, &input.output)))
                 .collect::<Result<_>>()?,
+            first,
         };
         let layout: Vec<ColumnId> = input.output.iter().copied().chain(calls.iter().map(|(id, _)| *id)).collect();
         let output = places(&node.output, &layout)?;
@@ -92,7 +91,7 @@ impl<'a> Compiler<'a> {
 
     /// The rows sorted by partition and order, and after their columns what each function gives.
     fn windows(&self, spec: &Spec, all: &Batch) -> Result<Batch> {
-        let (mut rows, layout) = sorted(all, &spec.partition, &spec.order)?;
+        let (mut rows, layout) = sorted(all, spec)?;
         for call in &spec.calls {
             self.run.control.check()?;
             let values = window(call, &rows, &layout, &spec.order)?;
@@ -107,36 +106,19 @@ struct Spec {
     partition: Vec<Expr>,
     order: Vec<SortKey>,
     calls: Vec<WindowCall>,
+    /// How many rows of each partition are wanted.
+    first: Option<u64>,
 }
 
-/// Keys whose bytes compare as the rows are to be ordered.
-fn encoded(exprs: &[Expr], options: &[arrow::compute::SortOptions], batch: &Batch) -> Result<Option<row::Rows>> {
-    if exprs.is_empty() {
-        return Ok(None);
-    }
-    let field = |(expr, options): (&Expr, &arrow::compute::SortOptions)| {
-        SortField::new_with_options(expr.sql_type().arrow(), *options)
+/// The rows by partition and order, of each partition the first ones only where no more are wanted.
+fn sorted(all: &Batch, spec: &Spec) -> Result<(Batch, PartitionBounds)> {
+    let partition = keys(&spec.partition, all)?;
+    let column = |key: &SortKey| {
+        let values = evaluate(&key.expr, all)?.into_array(all.rows)?;
+        Ok(OrderColumn { values, options: sort_options(key) })
     };
-    let converter = RowConverter::new(exprs.iter().zip(options).map(field).collect())?;
-    Ok(Some(converter.convert_columns(&keys(exprs, batch)?)?))
-}
-
-fn sorted(all: &Batch, partition: &[Expr], order: &[SortKey]) -> Result<(Batch, PartitionBounds)> {
-    let plain = vec![arrow::compute::SortOptions { descending: false, nulls_first: false }; partition.len()];
-    let partitions = encoded(partition, &plain, all)?;
-    let exprs: Vec<Expr> = order.iter().map(|key| key.expr.clone()).collect();
-    let options: Vec<_> = order.iter().map(sort_options).collect();
-    let peers = encoded(&exprs, &options, all)?;
-    let compare = |rows: &Option<row::Rows>, a: u32, b: u32| {
-        rows.as_ref().map_or(std::cmp::Ordering::Equal, |rows| rows.row(a as usize).cmp(&rows.row(b as usize)))
-    };
-    let mut places: Vec<u32> = (0..index(all.rows)).collect();
-    if partitions.is_some() || peers.is_some() {
-        crate::control::sort_by(&mut places, |a, b| {
-            compare(&partitions, *a, *b).then_with(|| compare(&peers, *a, *b)).then_with(|| a.cmp(b))
-        })?;
-    }
-    let differs = |rows: &Option<row::Rows>, row: usize| compare(rows, places[row - 1], places[row]).is_ne();
-    let layout = PartitionBounds::new(all.rows, |row| differs(&partitions, row), |row| differs(&peers, row));
+    let order = spec.order.iter().map(column).collect::<Result<Vec<_>>>()?;
+    let first = spec.first.map(|first| usize::try_from(first).unwrap_or(usize::MAX));
+    let (places, layout) = partition_order(&partition, &order, all.rows, first)?;
     Ok((all.take(&UInt32Array::from(places))?, layout))
 }

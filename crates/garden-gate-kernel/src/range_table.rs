@@ -160,6 +160,11 @@ impl RangeTable {
         }
     }
 
+    /// Whether there are rows whose value could not be computed.
+    pub fn is_open(&self) -> bool {
+        !self.open.is_empty()
+    }
+
     /// Memory held, in bytes.
     pub fn bytes(&self) -> usize {
         let second = match &self.second {

@@ -1,7 +1,9 @@
 //! Rows in the order of their values, within groups of equal keys: what range joins and nearest joins search in.
 
+use super::group::GroupTable;
 use super::join_table::JoinTable;
 use super::keys::integer_lanes;
+use crate::control::sort_by;
 use crate::diagnostic::Result;
 use arrow::array::{ArrayRef, UInt32Array};
 use arrow::row::{RowConverter, Rows, SortField};
@@ -111,39 +113,53 @@ impl KeyGroups {
     }
 }
 
-/// Sorts rows by their values; rows of one value stay as they are.
-pub(super) fn sort_by_values(order: &mut [u32], values: &ArrayRef) -> Result<()> {
+/// Sorts rows, which are in their order, by their values; rows of one value stay as they are.
+pub(super) fn sort_by_values(order: &mut Vec<u32>, values: &ArrayRef) -> Result<()> {
     if let Some(lanes) = integer_lanes(values) {
-        let value = |row: &u32| lanes[*row as usize];
-        if !order.is_sorted_by_key(value) {
-            order.sort_by_key(value);
-        }
+        let mut pairs: Vec<(i64, u32)> = order.iter().map(|row| (lanes[*row as usize], *row)).collect();
+        sort_by(&mut pairs, Ord::cmp)?;
+        order.iter_mut().zip(pairs).for_each(|(row, (_, sorted))| *row = sorted);
         return Ok(());
     }
     let converter = RowConverter::new(vec![SortField::new(values.data_type().clone())])?;
     let encoded = converter.convert_columns(std::slice::from_ref(values))?;
-    order.sort_by(|a, b| encoded.row(*a as usize).cmp(&encoded.row(*b as usize)));
-    Ok(())
+    sort_by(order, |a, b| encoded.row(*a as usize).cmp(&encoded.row(*b as usize)).then(a.cmp(b)))
 }
 
-/// Brings the rows of each key together, and makes a table of the keys.
+/// Brings the rows of each key together, and makes a table of the keys. O(rows).
 fn grouped(
     order: &mut [u32],
     keys: &[ArrayRef],
     null_same: &[bool],
     threads: Option<&ThreadPool>,
 ) -> Result<(JoinTable, Vec<Range<usize>>)> {
-    let converter = RowConverter::new(keys.iter().map(|key| SortField::new(key.data_type().clone())).collect())?;
-    let encoded = converter.convert_columns(keys)?;
-    let key = |row: &u32| encoded.row(*row as usize);
-    order.sort_by(|a, b| key(a).cmp(&key(b)));
+    let rows = keys.first().map_or(0, |key| key.len());
+    let mut groups = GroupTable::new(keys.iter().map(|key| key.data_type().clone()).collect())?;
+    let mut ids = Vec::new();
+    groups.assign(keys, rows, &mut ids)?;
+    // A counting sort: rows keep their order within each group. Rows whose key is none are not in the order.
+    let mut ends = vec![0_usize; groups.len()];
+    order.iter().for_each(|row| ends[ids[*row as usize] as usize] += 1);
     let mut ranges = Vec::new();
+    let mut first: Vec<u32> = Vec::new();
     let mut start = 0;
-    for part in order.chunk_by(|a, b| key(a) == key(b)) {
-        ranges.push(start..start + part.len());
-        start += part.len();
+    for end in &mut ends {
+        let count = *end;
+        if count > 0 {
+            ranges.push(start..start + count);
+        }
+        *end = start;
+        start += count;
     }
-    let first: UInt32Array = ranges.iter().map(|range: &Range<usize>| order[range.start]).collect();
+    let mut placed = vec![0_u32; order.len()];
+    for row in order.iter() {
+        let next = &mut ends[ids[*row as usize] as usize];
+        placed[*next] = *row;
+        *next += 1;
+    }
+    order.copy_from_slice(&placed);
+    first.extend(ranges.iter().map(|range: &Range<usize>| order[range.start]));
+    let first = UInt32Array::from(first);
     let keys = keys.iter().map(|key| arrow::compute::take(key, &first, None)).collect::<Result<Vec<_>, _>>()?;
     Ok((JoinTable::build(&keys, ranges.len(), null_same, threads)?, ranges))
 }

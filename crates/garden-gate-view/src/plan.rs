@@ -1,10 +1,12 @@
 use crate::Look;
+use crate::table::shown_time;
 use crate::visible::{cut, finished, visible, wrapped};
 use garden_gate::{
     Plan,
     plan::{Considered, OperatorName, PlanNode, Predicate, PredicatePlace, Rewrite, Truth},
 };
 use std::fmt::Write as _;
+use std::time::Duration;
 use unicode_width::UnicodeWidthStr;
 
 /// A line of the tree: the branch lines, what appears there, and the figures of a node.
@@ -102,7 +104,8 @@ fn room(widths: &[usize], widest: usize, limit: Option<usize>) -> (usize, usize,
 
 fn header(plan: &Plan, look: Look) -> String {
     let generic = if plan.generic { ", generic: a parameter has no value" } else { "" };
-    let text = format!("plan {}, {}{generic}", &plan.fingerprint, cost_line(plan));
+    let planned = shown_time(Duration::try_from_secs_f64(plan.planning_ms / 1e3).unwrap_or_default());
+    let text = format!("plan {}, {}, planned in {planned}{generic}", &plan.fingerprint, cost_line(plan));
     format!("{}\n", look.dim(text))
 }
 

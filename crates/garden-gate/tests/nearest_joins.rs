@@ -184,3 +184,53 @@ fn what_is_asked_of_the_nearest_row_comes_after_it() {
         assert_eq!(run(&mut session, &sql).unwrap(), rows, "{sql}");
     }
 }
+
+/// Of each partition no more rows are sorted than a condition on their numbers lets through.
+#[test]
+fn numbers_of_rows_that_are_bounded_want_the_first_of_each_partition() {
+    let rows = numbers(80, 3, 9);
+    let db = Database::in_memory();
+    stored(&db, "t", &["k", "day", "price"], &rows);
+    let mut session = db.session();
+    // The numbers of each row in its partition, by day from the last on, then by id; NULL comes last.
+    let mut number = vec![0_usize; rows.len()];
+    for (at, row) in rows.iter().enumerate() {
+        let key = |at: usize| (rows[at][1].is_none(), rows[at][1].map(|day| -day), at);
+        number[at] = 1 + (0..rows.len()).filter(|other| rows[*other][0] == row[0] && key(*other) < key(at)).count();
+    }
+    type Wanted = fn(usize, &[Number]) -> bool;
+    let cases: [(&str, Option<u64>, Wanted); 8] = [
+        ("r <= 3", Some(3), |r, _| r <= 3),
+        ("r = 2", Some(2), |r, _| r == 2),
+        ("3 > r", Some(2), |r, _| r < 3),
+        ("r BETWEEN 2 AND 4", Some(4), |r, _| (2..=4).contains(&r)),
+        ("r <= 5 AND r < 3 AND price > 10", Some(2), |r, row| r < 3 && row[2].is_some_and(|price| price > 10)),
+        ("r <= 0", Some(0), |_, _| false),
+        ("r > 2", None, |r, _| r > 2),
+        ("r <= 2 OR price = 7", None, |r, row| r <= 2 || row[2] == Some(7)),
+    ];
+    for (condition, first, wanted) in cases {
+        let sql = format!(
+            "SELECT id FROM (SELECT id, price, ROW_NUMBER() OVER (PARTITION BY k ORDER BY day DESC NULLS LAST, id) AS r FROM t) AS n WHERE {condition}"
+        );
+        let mut ids: Vec<String> =
+            (0..rows.len()).filter(|at| wanted(number[*at], &rows[*at])).map(|at| at.to_string()).collect();
+        ids.sort_unstable();
+        for setting in ["SET batch_rows = 4096", "SET batch_rows = 2", "SET workers = 2", "SET spill_threshold = 100"] {
+            session.execute(setting, ()).unwrap();
+            assert_eq!(sorted(&mut session, &sql), ids, "{setting}: {sql}");
+        }
+        session.execute("SET spill_threshold = 0", ()).ok();
+        let plan = session.plan(&sql, ()).unwrap();
+        let shown = plan.nodes().iter().flat_map(|node| node.details.clone()).find(|text| text.starts_with("first "));
+        assert_eq!(shown, first.map(|first| format!("first {first} of each partition")), "{sql}");
+        let (estimate, rows) =
+            (plan.root.estimated_rows.max(1.0), f64::from(u32::try_from(ids.len()).unwrap()).max(1.0));
+        assert!((estimate / rows).max(rows / estimate) < 4.0, "{sql}: {estimate} for {rows}");
+    }
+    // Of equal ranks there may be more.
+    let ranked =
+        "SELECT COUNT(*) FROM (SELECT RANK() OVER (PARTITION BY k ORDER BY day) AS r FROM t) AS n WHERE r <= 1";
+    let plan = session.plan(ranked, ()).unwrap();
+    assert!(!plan.nodes().iter().flat_map(|node| &node.details).any(|text| text.starts_with("first ")), "{plan}");
+}

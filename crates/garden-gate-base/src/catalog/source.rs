@@ -109,6 +109,12 @@ pub trait TableSource: Any + fmt::Debug + Send + Sync {
         super::sample::of_segments(&found.segments.collect::<Result<Vec<_>>>()?, rows).map(Some)
     }
 
+    /// How many rows have been added or taken since what is known of a column was found out.
+    fn changed_since_statistics(&self, column: usize) -> u64 {
+        let _ = column;
+        0
+    }
+
     /// What was known of a column before so many rows changed that it no longer counts, and how many have; `None` when what is known is
     /// fresh. Only a plan that goes by old statistics asks.
     fn old_statistics(&self, column: usize) -> Option<(Arc<ColumnStatistics>, u64)> {

@@ -21,6 +21,8 @@ pub(super) struct Path {
     pub(super) columns: Vec<(ColumnId, usize)>,
     /// Rows that are read, before `rest` is tested.
     pub(super) read: Estimate,
+    /// Whether an index was asked for them.
+    pub(super) is_counted: bool,
     pub(super) own: Cost,
 }
 
@@ -84,7 +86,11 @@ impl Builder<'_> {
         self.considered.push(Considered { decision: Decision::Read(scan.alias.clone()), candidates });
         let rows = match self.guide.expected(&scan.alias) {
             Some(expected) => Estimate(expected),
-            None => Estimate(table_rows(scan.source.rows()).0 * self.estimator.stored().scan(&scan)?),
+            None => {
+                let counts: Vec<(Estimate, &[Expr])> =
+                    paths.iter().filter(|path| path.is_counted).map(|path| (path.read, path.rest.as_slice())).collect();
+                self.rows_left(&scan, &counts)?
+            }
         };
         self.estimator.narrow(&scan, rows);
         Ok(node(scan, paths.swap_remove(chosen), rows, required))
@@ -96,7 +102,7 @@ impl Builder<'_> {
         let columns = read_columns(scan, required, &scan.filter);
         let read = if all.0 > approximate(2 * SEGMENT_ROWS) { self.parts_read(scan, all)? } else { all };
         let own = cost::scan(read, columns.len()) + cost::work(read, &scan.filter);
-        Ok(Path { access: None, rest: scan.filter.clone(), columns, read, own })
+        Ok(Path { access: None, rest: scan.filter.clone(), columns, read, is_counted: false, own })
     }
 
     /// Rows of the parts that are read when others are skipped: those that lie together, and on either side half a part.
@@ -134,7 +140,12 @@ impl Builder<'_> {
         access.only = is_run && columns.iter().all(|(_, place)| held.contains(place));
         let share =
             if access.bounds.is_empty() { 1.0 } else { self.estimator.stored().conjunction(&access.bounds)?.share() };
-        let mut read = if access.bounds.is_empty() { all } else { self.expected_of(scan, Estimate(all.0 * share))? };
+        let counted = self.counted(scan, &access)?;
+        let mut read = match counted {
+            _ if access.bounds.is_empty() => all,
+            Some(rows) if self.guide.expected(&scan.alias).is_none() => rows,
+            _ => self.expected_of(scan, Estimate(all.0 * share))?,
+        };
         if let Some(KeyOrder { first: Some(first), .. }) = access.order {
             read = Estimate(read.0.min(approximate(first)));
         }
@@ -142,7 +153,7 @@ impl Builder<'_> {
         let value = (columns.len(), access.only, self.lie_together(scan, &access.index)?);
         let own = cost::index_read(all, (lookups, access.order.is_some()), read, value);
         let own = Cost(own.0 * self.factors.index) + cost::work(read, &rest);
-        Ok(Path { access: Some(access), rest, columns, read, own })
+        Ok(Path { access: Some(access), rest, columns, read, is_counted: counted.is_some(), own })
     }
 
     /// Rows that an index leads to; when a guide says how many are left in the end, in the same proportion to these.

@@ -1,6 +1,7 @@
 //! Turns each logical node into an operator, with only the columns that are needed above it.
 
 use super::cost::Factors;
+use super::counted::Counted;
 use super::join_inputs::JoinInputs;
 use super::key_shape::KeyShape;
 use super::steps::Steps;
@@ -15,6 +16,7 @@ pub(super) struct Builder<'a> {
     pub(super) estimator: Estimator<'a>,
     pub(super) guide: &'a Guide,
     pub(super) factors: Factors,
+    pub(super) counted: Counted<'a>,
     pub(super) considered: Vec<Considered>,
     pub(super) steps: Steps,
     /// Rows that a round of each recursion around is taken to find.
@@ -66,7 +68,7 @@ impl Builder<'_> {
             LogicalPlan::Sort { input, keys } => self.sort(*input, keys, required),
             LogicalPlan::Limit { input, offset, fetch } => self.limit(*input, offset, fetch, required),
             LogicalPlan::Window { input, partition, order, calls } => {
-                self.window(*input, (partition, order), calls, required)
+                self.window(*input, (partition, order), (calls, None), required)
             }
             LogicalPlan::Values { columns, rows } => Ok(values(&columns, rows, required)),
             LogicalPlan::SetOperation { op, all, operands, columns } => {
@@ -102,6 +104,9 @@ impl Builder<'_> {
             {
                 on.extend(conjuncts);
                 return self.build(LogicalPlan::InnerJoin { inputs, conjuncts: on }, required);
+            }
+            LogicalPlan::Window { input, partition, order, calls } => {
+                return self.numbered((*input, partition, order, calls), conjuncts, required);
             }
             other => other,
         };

@@ -31,8 +31,8 @@ fn join_reason(plan: &PhysicalPlan, columns: &Columns, tables: &[String; 2], by:
     };
     let (kind, any, residual, mirrored, keys) = match &node.operator {
         Operator::Join(spec) => {
-            let tested = spec.residual.iter().filter(|term| !spec.ranges.iter().any(|range| range.is_of(term)));
-            let residual = spec.ranges.iter().map(JoinRange::condition).chain(tested.cloned()).collect();
+            let ranges = spec.ranges.iter().map(JoinRange::condition);
+            let residual = ranges.chain(spec.residual.iter().cloned()).collect();
             (spec.kind, spec.any.as_ref(), residual, spec.mirrored, spec.keys.len())
         }
         Operator::IndexJoin(join) => (join.kind, None, join.residual.clone(), false, join.keys.len()),

@@ -107,6 +107,6 @@ impl Builder<'_> {
             let others = Some(SecondaryIndexes { all, of: of.collect() });
             IndexAccess { bounds, others, ..first }
         });
-        Ok(Path { access, rest, columns, read, own })
+        Ok(Path { access, rest, columns, read, is_counted: false, own })
     }
 }

@@ -47,16 +47,17 @@ impl Tree<'_, '_, '_> {
         } else {
             (JoinInput::Sort(probe), JoinInput::Sort(build))
         };
-        let (mut keys, mut ranges, mut residual) = (Vec::new(), Vec::new(), Vec::new());
+        let (mut keys, mut residual) = (Vec::new(), Vec::new());
         for condition in conditions {
             match key(&condition, left, right, self.owned) {
                 Some(pair) if way.method != JoinMethod::NestedLoop => keys.push(pair),
                 _ => residual.push(condition),
             }
         }
-        if way.method == JoinMethod::Range {
-            RangeKeys { ranges, rest: residual } = ranges_between(&residual, (left, right), self.owned);
-        }
+        let RangeKeys { ranges, rest: residual, recheck } = match way.method {
+            JoinMethod::Range => ranges_between(&residual, (left, right), self.owned),
+            _ => RangeKeys { rest: residual, ..RangeKeys::default() },
+        };
         let output = probe
             .node()
             .output
@@ -66,7 +67,8 @@ impl Tree<'_, '_, '_> {
             .filter(|id| required.contains(id))
             .collect();
         let (kind, mirrored, any, mark) = (JoinKind::Inner, false, None, None);
-        let spec = JoinSpec { method: way.method, kind, mirrored, keys, ranges, residual, any, mark, nearest: None };
+        let spec =
+            JoinSpec { method: way.method, kind, mirrored, keys, ranges, recheck, residual, any, mark, nearest: None };
         Ok(self.builder.join_node_of(spec, (probe, build), output, rows))
     }
 

@@ -3,7 +3,9 @@
 mod access;
 mod build;
 mod cost;
+mod counted;
 mod equal_columns;
+mod first_of_partitions;
 mod grouping;
 mod guide_compliance;
 mod guide_reason;
@@ -25,6 +27,7 @@ mod steps;
 mod workers;
 
 pub use cost::Factors;
+pub use counted::CountRows;
 
 use crate::diagnostic::Result;
 use crate::estimate::{Estimator, FilteredStatistics};
@@ -33,9 +36,11 @@ use crate::physical::PhysicalPlan;
 
 /// What the planner may spend.
 #[derive(Clone, Copy, Debug)]
-pub struct Resources {
+pub struct Resources<'a> {
     pub workers: usize,
     pub factors: Factors,
+    /// Whom to ask for rows that indexes have.
+    pub counts: &'a dyn CountRows,
 }
 
 /// Chooses how to run a query so that it gives the columns `required`.
@@ -48,7 +53,7 @@ pub fn choose(
     rewritten: Rewritten,
     required: &[ColumnId],
     columns: &Columns,
-    (resources, guide): (Resources, &Guide),
+    (resources, guide): (Resources<'_>, &Guide),
 ) -> Result<PhysicalPlan> {
     let Rewritten { plan, steps, early, .. } = rewritten;
     let steps = steps::Steps::new(&plan, steps, required);
@@ -57,6 +62,7 @@ pub fn choose(
         estimator: Estimator { columns, behind: Some(&narrowed) },
         guide,
         factors: resources.factors,
+        counted: counted::Counted::by(resources.counts),
         considered: Vec::new(),
         steps,
         rounds: Vec::new(),

@@ -34,6 +34,7 @@ impl Builder<'_> {
             mirrored: false,
             keys,
             ranges,
+            recheck: Vec::new(),
             residual,
             any: None,
             mark: None,

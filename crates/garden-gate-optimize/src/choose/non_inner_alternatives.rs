@@ -122,12 +122,13 @@ impl Builder<'_> {
         }
         let ranged = keyed * ranges.share(&self.estimator)?;
         let mut share = ranged;
-        for condition in ranges.tested() {
+        for condition in &ranges.rest {
             share *= self.estimator.join(condition)?.share();
         }
         let equal = side.any.as_ref().filter(|any| any.op == CompareOp::Equal);
         let mut partnered = (right.rows.0 * share).min(1.0);
-        if matches!(side.kind, JoinKind::Semi | JoinKind::Anti) && (!keys.is_empty() || equal.is_some()) {
+        let counts = matches!(side.kind, JoinKind::Semi | JoinKind::Anti | JoinKind::Left | JoinKind::Full);
+        if counts && (!keys.is_empty() || equal.is_some()) {
             // How many matches a row has does not count.
             partnered = 1.0;
             for (mine, theirs) in equal.iter().flat_map(|any| any.left.iter().zip(&any.right)) {
@@ -194,12 +195,18 @@ impl NonInnerJoin {
         let share = self.partnered.clamp(LEAST_SHARE, 1.0);
         match self.side.kind {
             JoinKind::Inner => pairs,
-            JoinKind::Left => pairs.max(left),
-            JoinKind::Full => pairs.max(left).max(right),
+            // The pairs, and the rows that have none.
+            JoinKind::Left => (pairs + left * self.unmatched()).max(left),
+            JoinKind::Full => (pairs + left * self.unmatched()).max(left).max(right),
             JoinKind::Semi => left * share,
             JoinKind::Anti => left * (1.0 - share).max(LEAST_WITHOUT),
             JoinKind::Mark | JoinKind::Single => left,
         }
+    }
+
+    /// The share of left rows that have no match.
+    pub(super) fn unmatched(&self) -> f64 {
+        1.0 - self.partnered.clamp(0.0, 1.0)
     }
 
     /// Every way to join it to a left side.

@@ -14,8 +14,10 @@ const MOST: usize = 2;
 #[derive(Clone, Debug, Default)]
 pub(super) struct RangeKeys {
     pub(super) ranges: Vec<JoinRange>,
-    /// What is tested for each pair: all else, and the inequalities once more where a side of one can fail.
+    /// What is tested for each pair.
     pub(super) rest: Vec<Expr>,
+    /// The inequalities once more, where a side of one can fail: what is tested for the pairs of a row for which it does.
+    pub(super) recheck: Vec<Expr>,
 }
 
 /// An inequality whose sides lie in different inputs, the one in the first input as the probe.
@@ -63,11 +65,11 @@ impl RangeKeys {
                 ranges.push(range.clone());
             }
         }
-        // A row whose side fails is a candidate for all: then every condition is tested for its pairs.
         let can_raise = taken.iter().any(|at| conditions[*at].can_raise());
-        let is_rest = |(at, _): &(usize, &Expr)| can_raise || !taken.contains(at);
-        let rest = conditions.iter().enumerate().filter(is_rest).map(|(_, condition)| condition.clone()).collect();
-        Self { ranges, rest }
+        let (own, rest): (Vec<_>, Vec<_>) =
+            conditions.iter().cloned().enumerate().partition(|(at, _)| taken.contains(at));
+        let terms = |terms: Vec<(usize, Expr)>| terms.into_iter().map(|(_, term)| term).collect();
+        Self { ranges, rest: terms(rest), recheck: if can_raise { terms(own) } else { Vec::new() } }
     }
 
     /// The share of pairs that fulfil the inequalities.
@@ -83,11 +85,6 @@ impl RangeKeys {
             share *= estimator.join(&range.condition())?.share();
         }
         Ok(share)
-    }
-
-    /// The conditions that are no part of the inequalities.
-    pub(super) fn tested(&self) -> impl Iterator<Item = &Expr> {
-        self.rest.iter().filter(|term| !self.ranges.iter().any(|range| range.is_of(term)))
     }
 
     pub(super) fn shape(&self) -> KeyShape {

@@ -40,6 +40,10 @@ impl Builder<'_> {
         (rows, required): (Estimate, &[ColumnId]),
     ) -> Result<Node> {
         let Side { kind, on, any, mark, .. } = shape.side.clone();
+        if kind == JoinKind::Left {
+            let filled = left.rows.0 * shape.unmatched() / rows.0.max(1.0);
+            self.estimator.fill_up(&right.output, filled.min(1.0));
+        }
         let NonInnerAlternative { way, mirrored, .. } = chosen;
         if way.method == JoinMethod::IndexNestedLoop
             && let Some(scan) = &shape.table
@@ -54,22 +58,22 @@ impl Builder<'_> {
         let output = only(both, required);
         let (probe, build) = if mirrored { (right, left) } else { (left, right) };
         let keys = || shape.keys.iter().cloned().map(|key| if mirrored { flipped(key) } else { key }).collect();
-        let (keys, ranges, residual) = match way.method {
-            JoinMethod::NestedLoop if any.is_none() => (Vec::new(), Vec::new(), on),
+        let (keys, RangeKeys { ranges, rest: residual, recheck }) = match way.method {
+            JoinMethod::NestedLoop if any.is_none() => (Vec::new(), RangeKeys { rest: on, ..RangeKeys::default() }),
             JoinMethod::Range => {
                 let ranges = shape.ranges.clone();
-                let RangeKeys { ranges, rest } = if mirrored { ranges.flipped() } else { ranges };
-                (keys(), ranges, rest)
+                (keys(), if mirrored { ranges.flipped() } else { ranges })
             }
             JoinMethod::NestedLoop
             | JoinMethod::IndexNestedLoop
             | JoinMethod::Hash
             | JoinMethod::Merge
-            | JoinMethod::Nearest => (keys(), Vec::new(), shape.residual.clone()),
+            | JoinMethod::Nearest => (keys(), RangeKeys { rest: shape.residual.clone(), ..RangeKeys::default() }),
         };
         // A nested loop through the other side of a full join is the same join of exchanged inputs.
         let mirrored = mirrored && way.method != JoinMethod::NestedLoop;
-        let spec = JoinSpec { method: way.method, kind, mirrored, keys, ranges, residual, any, mark, nearest: None };
+        let spec =
+            JoinSpec { method: way.method, kind, mirrored, keys, ranges, recheck, residual, any, mark, nearest: None };
         Ok(self.join_node(spec, (probe, build), output, rows))
     }
 }

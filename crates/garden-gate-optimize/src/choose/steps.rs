@@ -90,7 +90,7 @@ impl Builder<'_> {
         &mut self,
         input: LogicalPlan,
         (partition, order): (Vec<Expr>, Vec<SortKey>),
-        calls: Vec<(ColumnId, WindowCall)>,
+        (calls, first): (Vec<(ColumnId, WindowCall)>, Option<u64>),
         required: &[ColumnId],
     ) -> Result<Node> {
         let calls: Vec<_> = calls.into_iter().filter(|(id, _)| required.contains(id)).collect();
@@ -101,11 +101,22 @@ impl Builder<'_> {
         let used = with_columns(required, exprs.chain(calls.iter().flat_map(|(_, call)| call.exprs())));
         let input = self.build(input, &used)?;
         let rows = input.rows;
+        let kept = match first {
+            Some(first) => {
+                let partitions = self.estimator.groups(&partition.iter().collect::<Vec<_>>(), rows)?;
+                Estimate((partitions.0.max(1.0) * approximate(first)).min(rows.0))
+            }
+            None => rows,
+        };
         let keys = KeyShape::of(partition.iter().chain(order.iter().map(|key| &key.expr)));
-        let sort = if keys.count == 0 { Cost(0.0) } else { self.factors.sort(rows, keys) };
+        let sort = match first {
+            _ if keys.count == 0 => Cost(0.0),
+            Some(_) => self.factors.top_n(rows, kept, keys),
+            None => self.factors.sort(rows, keys),
+        };
         let own = sort + cost::evaluate(rows, calls.len());
         let output = only(input.output.iter().copied().chain(calls.iter().map(|(id, _)| *id)), required);
-        Ok(make(Operator::Window { partition, order, calls }, vec![input], output, rows, own))
+        Ok(make(Operator::Window { partition, order, calls, first }, vec![input], output, kept, own))
     }
 
     pub(super) fn set_operation(

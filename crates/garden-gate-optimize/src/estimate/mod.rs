@@ -10,7 +10,7 @@ mod values;
 
 pub use values::after_prefix;
 
-use crate::catalog::ColumnStatistics;
+use crate::catalog::{ColumnStatistics, TableSource};
 use crate::collections::HashMap;
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, Columns, CompareOp, Expr, ExprKind, Scan};
@@ -30,6 +30,8 @@ pub struct FilteredStatistics {
     known: RefCell<HashMap<ColumnId, Arc<ColumnStatistics>>>,
     tables: RefCell<Vec<NarrowedTable>>,
     groupings: RefCell<Vec<Grouping>>,
+    /// Columns of the right side of outer joins, with the share of rows in which they are NULL for want of a match.
+    filled: RefCell<HashMap<ColumnId, f64>>,
     /// Columns of a use of a step, each with the column of the step that it is.
     of_steps: RefCell<HashMap<ColumnId, ColumnId>>,
 }
@@ -74,13 +76,31 @@ impl Estimator<'_> {
             Some(table) => self.narrowed(id, &table.filter, (table.rows, table.all))?,
             None => self.of_grouping(id, &behind.groupings.borrow())?.map(Arc::new),
         };
+        let is_filled = behind.filled.borrow().contains_key(&id);
+        let found = match found {
+            None if is_filled => self.columns.statistics(id)?,
+            found => found,
+        };
         match found {
             Some(known) => {
+                let known = self.filled_up(id, known);
                 behind.known.borrow_mut().insert(id, Arc::clone(&known));
                 Ok(Some(known))
             }
             None => self.columns.statistics(id),
         }
+    }
+
+    /// The share of rows that may fulfil a comparison with a constant outside of what was known when its column was last looked at.
+    fn unseen(&self, id: ColumnId, op: CompareOp, value: &Value) -> Result<f64> {
+        let Some((source, place)) = &self.columns.get(id).origin else { return Ok(0.0) };
+        let changed = source.changed_since_statistics(*place);
+        if changed == 0 {
+            return Ok(0.0);
+        }
+        let since = (approximate(changed) / table_rows(source.rows()).0.max(1.0)).min(1.0);
+        let known = self.columns.statistics(id)?;
+        Ok(known.map_or(0.0, |known| values::beyond(&known, op, value, since)))
     }
 
     /// Takes note of what the conditions of a table leave: `rows` rows, with fewer values.
@@ -90,6 +110,34 @@ impl Estimator<'_> {
         behind.known.borrow_mut().retain(|id, _| !columns.contains(id));
         let (filter, all) = (scan.filter.clone(), table_rows(scan.source.rows()));
         behind.tables.borrow_mut().push(NarrowedTable { columns, filter, rows, all });
+    }
+
+    /// Takes note that an outer join fills columns up with NULLs in this share of its rows.
+    pub fn fill_up(&self, columns: &[ColumnId], share: f64) {
+        let Some(behind) = self.behind else { return };
+        behind.known.borrow_mut().retain(|id, _| !columns.contains(id));
+        let mut filled = behind.filled.borrow_mut();
+        for id in columns {
+            let known = filled.entry(*id).or_default();
+            *known = 1.0 - (1.0 - *known) * (1.0 - share);
+        }
+    }
+
+    /// The same of a column that an outer join has filled up with NULLs in a share of its rows.
+    fn filled_up(&self, id: ColumnId, known: Arc<ColumnStatistics>) -> Arc<ColumnStatistics> {
+        let share = self.behind.and_then(|behind| behind.filled.borrow().get(&id).copied()).unwrap_or(0.0);
+        if share <= 0.0 {
+            return known;
+        }
+        let left = 1.0 - share;
+        let mut found = ColumnStatistics::clone(&known);
+        let nulls = table_rows(found.rows).0 * (share + known.null_share() * left);
+        #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "an estimate of rows")]
+        let count = nulls.round() as u64;
+        found.nulls = count.min(found.rows);
+        found.most_common.iter_mut().for_each(|common| common.share *= left);
+        found.exact = false;
+        Arc::new(found)
     }
 
     /// Takes note of the columns of a step under the names of one of its uses.
@@ -210,7 +258,7 @@ impl Estimator<'_> {
     }
 
     /// Groups that `keys` make of `rows` rows: each key's values, and never more than there are rows. Columns that were looked at
-    /// together count together.
+    /// together count together, and those of one use of a table make no more than it has rows.
     pub fn groups(&self, keys: &[&Expr], rows: Estimate) -> Result<Estimate> {
         let mut groups = 1.0;
         let mut left: Vec<&Expr> = keys.to_vec();
@@ -221,10 +269,54 @@ impl Estimator<'_> {
                 groups *= met(group.statistics().distinct, rows.0, table_rows(group.statistics().rows).0);
             }
         }
+        let mut of_tables: Vec<(TableUse<'_>, f64)> = Vec::new();
         for key in left {
-            groups *= self.distinct(key, rows)?;
+            let distinct = self.distinct(key, rows)?;
+            match self.table_of(key) {
+                Some(table) => match of_tables.iter_mut().find(|(known, _)| known.is_same(&table)) {
+                    Some((_, product)) => *product = (*product * distinct).min(table.rows.max(1.0)),
+                    None => of_tables.push((table, distinct)),
+                },
+                None => groups *= distinct,
+            }
         }
+        groups *= of_tables.into_iter().map(|(_, product)| product).product::<f64>();
         Ok(Estimate(f64::min(groups, rows.0).max(if keys.is_empty() { 1.0 } else { 0.0 })))
+    }
+}
+
+/// A table under one of its correlation names.
+struct TableUse<'a> {
+    source: &'a Arc<dyn TableSource>,
+    name: Option<&'a str>,
+    /// Rows that its conditions leave.
+    rows: f64,
+}
+
+impl TableUse<'_> {
+    fn is_same(&self, other: &Self) -> bool {
+        Arc::ptr_eq(self.source, other.source) && self.name == other.name
+    }
+}
+
+impl<'a> Estimator<'a> {
+    /// The table whose columns an expression consists of.
+    fn table_of(&self, expr: &Expr) -> Option<TableUse<'a>> {
+        let mut found: Option<TableUse<'a>> = None;
+        for id in expr.columns() {
+            let info = self.columns.get(id);
+            let (source, _) = info.origin.as_ref()?;
+            let narrowed = self.behind.and_then(|behind| {
+                behind.tables.borrow().iter().rev().find(|table| table.columns.contains(&id)).map(|table| table.rows.0)
+            });
+            let rows = narrowed.unwrap_or(table_rows(source.rows()).0);
+            let table = TableUse { source, name: info.qualifier.as_deref(), rows };
+            if found.as_ref().is_some_and(|known| !known.is_same(&table)) {
+                return None;
+            }
+            found = Some(table);
+        }
+        found
     }
 }
 

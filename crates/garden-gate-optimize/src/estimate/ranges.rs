@@ -47,7 +47,7 @@ impl Estimator<'_> {
             CompareOp::GreaterOrEqual => a >= b,
             CompareOp::Equal | CompareOp::NotEqual => true,
         };
-        let (some_a, some_b) = (spread(a[0].len()), spread(b[0].len()));
+        let (some_a, some_b) = (spread(a[0].len(), 0), spread(b[0].len(), 1));
         let mut found = 0_u32;
         let mut neither = 0_u32;
         for x in &some_a {
@@ -69,7 +69,8 @@ impl Estimator<'_> {
             return Ok(None);
         };
         let both = if neither == 0 { one + two - 1.0 } else { one * two };
-        Ok(Some(both.clamp(0.0, (found + 2.0 * found.sqrt() + 1.0) / pairs) * valid))
+        // More than three standard deviations beyond what was found it is hardly.
+        Ok(Some(both.clamp(0.0, (found + 3.0 * found.sqrt() + 9.0) / pairs) * valid))
     }
 
     /// The values of expressions over one table for the rows of a sample of it that pass its conditions, row by row those of which none is
@@ -144,10 +145,11 @@ struct Sampled {
     valid: f64,
 }
 
-/// Places of some of so many rows.
-fn spread(rows: usize) -> Vec<usize> {
+/// Places of some of so many rows; those of another turn are others where there are enough, since of a table that meets itself a row would
+/// be beside itself in the samples of both sides far too often.
+fn spread(rows: usize, turn: usize) -> Vec<usize> {
     let step = (rows / PAIRED_ROWS).max(1);
-    (0..rows).step_by(step).take(PAIRED_ROWS).collect()
+    (turn * (step / 2)..rows).step_by(step).take(PAIRED_ROWS).collect()
 }
 
 /// The share of pairs of values for which `a op b`.
@@ -167,7 +169,8 @@ fn holds(op: CompareOp, a: &[f64], b: &[f64]) -> Option<f64> {
     (!b.is_empty()).then(|| (sum / approximate(b.len())).clamp(0.0, 1.0))
 }
 
-/// Values of a sample, sorted.
+/// Values of a sample, sorted: each stands for the rows about it, so that its own share lies half before and half after it, and shares grow
+/// evenly between two of them. A value that the sample has several times is a step.
 struct Distribution(Vec<f64>);
 
 impl Distribution {
@@ -178,29 +181,42 @@ impl Distribution {
 
     /// The share of values below one.
     fn below(&self, value: f64) -> f64 {
-        let at = self.0.partition_point(|known| *known < value);
-        self.between(at, value)
+        let (less, up_to) = self.counts(value);
+        if up_to > less { self.at_value(less, up_to).0 } else { self.between(less, value) }
     }
 
     /// The share of values not above one.
     fn up_to(&self, value: f64) -> f64 {
-        let at = self.0.partition_point(|known| *known <= value);
-        if at > 0 && self.0[at - 1] >= value {
-            approximate(at) / approximate(self.0.len())
-        } else {
-            self.between(at, value)
-        }
+        let (less, up_to) = self.counts(value);
+        if up_to > less { self.at_value(less, up_to).1 } else { self.between(less, value) }
     }
 
-    /// With `at` values before it, the share before a value that may lie between two of the sample.
-    fn between(&self, at: usize, value: f64) -> f64 {
+    /// How many values are below one, and not above it.
+    fn counts(&self, value: f64) -> (usize, usize) {
+        (self.0.partition_point(|known| *known < value), self.0.partition_point(|known| *known <= value))
+    }
+
+    /// The shares before and after a value that appears at these places.
+    fn at_value(&self, less: usize, up_to: usize) -> (f64, f64) {
         let all = approximate(self.0.len());
+        if up_to - less == 1 {
+            let half = (approximate(less) + 0.5) / all;
+            return (half, half);
+        }
+        (approximate(less) / all, approximate(up_to) / all)
+    }
+
+    /// The share before a value that the sample does not have, with `at` values before it.
+    fn between(&self, at: usize, value: f64) -> f64 {
         let (Some(before), Some(after)) = (at.checked_sub(1).map(|at| self.0[at]), self.0.get(at).copied()) else {
-            return approximate(at) / all;
+            return approximate(at) / approximate(self.0.len());
         };
-        let part = if after > before { (value - before) / (after - before) } else { 0.0 };
-        // The value before stands for the rows about it.
-        ((approximate(at) - 1.0 + part) / all + 0.5 / all).clamp(0.0, 1.0)
+        let share = |value: f64| {
+            let (less, up_to) = self.counts(value);
+            self.at_value(less, up_to)
+        };
+        let (from, to) = (share(before).1, share(after).0);
+        from + (to - from) * ((value - before) / (after - before)).clamp(0.0, 1.0)
     }
 }
 

@@ -2,6 +2,7 @@
 
 use super::Estimator;
 use super::values::{GUESS_RANGE, equal, less, prefixed};
+use crate::catalog::ColumnStatistics;
 use crate::diagnostic::Result;
 use crate::logical::{CompareOp, Expr, ExprKind, Function, Test};
 use crate::types::{Selectivity, Value};
@@ -148,15 +149,20 @@ fn compare(op: CompareOp, left: &Expr, right: &Expr, by: &Estimator<'_>) -> Resu
     if value.is_null() {
         return Ok(Truth::new(0.0, 1.0));
     }
-    let holds = match op {
-        CompareOp::Equal => equal(&statistics, value),
-        CompareOp::NotEqual => 1.0 - nulls - equal(&statistics, value),
-        CompareOp::Less => less(&statistics, value, false),
-        CompareOp::LessOrEqual => less(&statistics, value, true),
-        CompareOp::Greater => 1.0 - nulls - less(&statistics, value, true),
-        CompareOp::GreaterOrEqual => 1.0 - nulls - less(&statistics, value, false),
-    };
+    let holds = within(op, &statistics, value, nulls).max(by.unseen(column, op, value)?);
     Ok(Truth::new(holds, nulls))
+}
+
+/// The share of rows for which a comparison with a constant is TRUE, by what is known of the column.
+fn within(op: CompareOp, statistics: &ColumnStatistics, value: &Value, nulls: f64) -> f64 {
+    match op {
+        CompareOp::Equal => equal(statistics, value),
+        CompareOp::NotEqual => 1.0 - nulls - equal(statistics, value),
+        CompareOp::Less => less(statistics, value, false),
+        CompareOp::LessOrEqual => less(statistics, value, true),
+        CompareOp::Greater => 1.0 - nulls - less(statistics, value, true),
+        CompareOp::GreaterOrEqual => 1.0 - nulls - less(statistics, value, false),
+    }
 }
 
 /// A pattern that begins with text holds for values that begin so, and is then a matter of the rest.

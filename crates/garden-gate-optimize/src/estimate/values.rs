@@ -1,6 +1,7 @@
 //! What statistics say of the values of one column: how many rows hold a value, or one on a side of it.
 
 use crate::catalog::ColumnStatistics;
+use crate::logical::CompareOp;
 use crate::types::{Value, approximate};
 
 /// Of values of which nothing is known: one in three lies on a side of another.
@@ -19,6 +20,20 @@ pub(super) fn below(a: &Value, b: &Value) -> bool {
         (Value::Text(a), Value::Text(b)) => a < b,
         (Value::Integer(a), Value::Integer(b)) => a < b,
         _ => matches!((a.ordinal(), b.ordinal()), (Some(a), Some(b)) if a < b),
+    }
+}
+
+/// Of rows that came since a column was looked at one in so many is taken to have a value that none had before.
+const NEW_VALUES: f64 = 10.0;
+
+/// Of the share `since` of all rows that came since, what may fulfil a comparison with a constant that lies outside of what the column had then.
+pub(super) fn beyond(statistics: &ColumnStatistics, op: CompareOp, value: &Value, since: f64) -> f64 {
+    let (under, over) = (below(value, &statistics.min), below(&statistics.max, value));
+    match op {
+        CompareOp::Equal if under || over => since / NEW_VALUES,
+        CompareOp::Less | CompareOp::LessOrEqual if under => since * GUESS_RANGE,
+        CompareOp::Greater | CompareOp::GreaterOrEqual if over => since * GUESS_RANGE,
+        _ => 0.0,
     }
 }
 

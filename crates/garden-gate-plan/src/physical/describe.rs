@@ -27,6 +27,7 @@ pub fn describe(
         generic: false,
         cost: plan.cost.0,
         workers: plan.workers,
+        planning_ms: 0.0,
         root,
         built: measures.map_or_else(Vec::new, Measures::built),
         rewrites: rewrites
@@ -190,13 +191,16 @@ pub(super) fn details(operator: &Operator, printer: Printer<'_>) -> Vec<String> 
         }
         Operator::Limit { offset, fetch } => bounds(*offset, *fetch),
         Operator::Values(rows) => vec![format!("{} rows", rows.len())],
-        Operator::Window { partition, order, calls } => {
+        Operator::Window { partition, order, calls, first } => {
             let mut details: Vec<String> = calls.iter().map(|(_, call)| printer.window_call(call)).collect();
             if !partition.is_empty() {
                 details.push(format!("partition by {}", printer.exprs(partition)));
             }
             if !order.is_empty() {
                 details.push(format!("order by {}", printer.sort_keys(order)));
+            }
+            if let Some(first) = first {
+                details.push(format!("first {first} of each partition"));
             }
             details
         }

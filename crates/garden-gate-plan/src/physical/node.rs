@@ -51,6 +51,8 @@ pub enum Operator {
         partition: Vec<Expr>,
         order: Vec<SortKey>,
         calls: Vec<(ColumnId, WindowCall)>,
+        /// How many rows of each partition are wanted, where all functions number them.
+        first: Option<u64>,
     },
     /// For each input its columns, in the order of the output.
     UnionAll(Vec<Vec<ColumnId>>),
@@ -177,6 +179,8 @@ pub struct JoinSpec {
     pub keys: Vec<JoinKey>,
     /// Of a range join: one inequality, or two. Of a nearest join: none, or one with what its order begins with.
     pub ranges: Vec<JoinRange>,
+    /// The inequalities as they were written, where a side of one can fail: they are tested for the pairs of rows for which it does.
+    pub recheck: Vec<Expr>,
     pub residual: Vec<Expr>,
     /// Of anti and mark joins: the comparison whose UNKNOWN counts.
     pub any: Option<AnyTest>,

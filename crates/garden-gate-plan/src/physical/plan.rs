@@ -19,6 +19,9 @@ pub struct Plan {
     pub cost: f64,
     /// How many workers it runs on.
     pub workers: usize,
+    /// Milliseconds from the text of the statement to the plan: reading it, names and types, rules, and choosing.
+    #[serde(default)]
+    pub planning_ms: f64,
     /// The topmost operator.
     pub root: PlanNode,
     /// When measured: the indexes that had to be sorted first. Their time is in no operator's.

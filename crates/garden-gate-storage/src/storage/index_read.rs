@@ -1,14 +1,14 @@
 //! Rows read by indexes: found part by part, brought together, and in the order of the table or of the keys.
 
 use super::index::PartIndex;
-use super::key_range::{ByteRange, IndexRead, byte_range};
+use super::key_range::{ByteRange, IndexRead, KeyRange, byte_range};
 use super::stored_segment::StoredSegment;
 use super::stored_table::StoredTable;
 use crate::catalog::Segment;
 use crate::diagnostic::Result;
 use crate::kernel::lane_bounds;
 use crate::logical::{ExprKind, ScanIndex};
-use crate::types::index;
+use crate::types::{approximate, index};
 use arrow::array::{Array, ArrayRef, Int64Array, UInt32Array};
 use arrow::compute;
 use std::cmp::{Ordering, Reverse};
@@ -95,7 +95,40 @@ fn common(a: &[u32], b: &[u32]) -> Vec<u32> {
     few.iter().copied().filter(|row| many.binary_search(row).is_ok()).collect()
 }
 
+/// Parts whose index is neither in memory nor in the file are sorted for a count up to so many rows: they are once only.
+const COUNTED_UNSORTED: usize = 1 << 16;
+
 impl StoredTable {
+    /// How many rows an index has in these ranges, deleted ones aside as far as they are spread evenly; `None` where telling takes more
+    /// than `searches` searches, or the index is not ready. O(searches × log rows).
+    pub fn count_indexed(&self, shape: &ScanIndex, ranges: &[KeyRange], searches: usize) -> Result<Option<u64>> {
+        if ranges.len().saturating_mul(self.parts().len()) > searches {
+            return Ok(None);
+        }
+        let read = IndexRead { index: shape, ranges: ranges.to_vec(), columns: &[], only: false, order: None };
+        let search = IndexSearch::new(&read)?;
+        let mut unsorted = 0;
+        let mut count = 0.0;
+        for part in self.parts() {
+            if search.is_outside(part)? {
+                continue;
+            }
+            let (rows, live) = part.mask();
+            if !part.has_index(shape)? {
+                unsorted += rows;
+                if unsorted > COUNTED_UNSORTED {
+                    return Ok(None);
+                }
+            }
+            let index = part.index(shape)?;
+            let found: usize = search.ranges.iter().map(|range| index.find(range)).map(|(from, to)| to - from).sum();
+            let live = live.map_or(rows, |mask| mask.count_set_bits());
+            count += approximate(found) * approximate(live) / approximate(rows.max(1));
+        }
+        #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "no more rows than there are")]
+        Ok(Some(count.round() as u64))
+    }
+
     /// Sorts the parts of which an index is neither in memory nor in the file; the rows of those.
     pub fn build_index(&self, shape: &ScanIndex) -> Result<u64> {
         let mut rows = 0;

@@ -396,6 +396,12 @@ impl TableSource for StoredTable {
         crate::catalog::of_segments(&segments, rows).map(Some)
     }
 
+    fn changed_since_statistics(&self, column: usize) -> u64 {
+        let is_fresh = self.statistics.get(column).is_some_and(|kept| kept.get().is_some());
+        let earlier = self.earlier.get(column).and_then(Option::as_ref).filter(|_| !is_fresh);
+        earlier.filter(|(known, changed)| !is_stale(known, *changed)).map_or(0, |(_, changed)| *changed)
+    }
+
     fn old_statistics(&self, column: usize) -> Option<(Arc<ColumnStatistics>, u64)> {
         let fresh = self.statistics.get(column)?.get().is_some();
         let (known, changed) = self.earlier.get(column)?.as_ref()?;

@@ -7,16 +7,16 @@ use super::result_set::{ResultColumn, ResultSet};
 use super::settings::Settings;
 use crate::bind::{BindContext, Bound, bind_query};
 use crate::catalog::TableSource;
-use crate::choose::{Resources, check_guide, choose};
+use crate::choose::{CountRows, Resources, check_guide, choose};
 use crate::control::Control;
 use crate::diagnostic::{Note, Result, SourceText};
 use crate::execute::{self, Deliver, Pool, RoundLog, Run};
-use crate::logical::{ColumnId, CteDefinition, LogicalPlan, RewriteNote, WindowFunction};
-use crate::physical::{Measures, PhysicalPlan, Plan, describe};
+use crate::logical::{ColumnId, CteDefinition, LogicalPlan, RewriteNote, Scan, WindowFunction};
+use crate::physical::{IndexAccess, Measures, PhysicalPlan, Plan, describe};
 use crate::syntax::ast;
 use crate::types::Zone;
 use std::sync::Arc;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 /// A query that is ready to run.
 pub(super) struct Prepared {
@@ -24,12 +24,24 @@ pub(super) struct Prepared {
     plan: PhysicalPlan,
     rewrites: Vec<RewriteNote>,
     started: Instant,
+    /// What it took to come to the plan.
+    planning: Duration,
     /// The time zone in which its rows are shown.
     zone: Zone,
     /// Whether it takes numbers of a sequence.
     pub(super) numbered: bool,
     /// Every table that the query names.
     pub(super) reads: Vec<Arc<dyn TableSource>>,
+}
+
+/// The indexes of stored tables are asked for rows while a plan is made.
+#[derive(Debug)]
+struct FromIndexes;
+
+impl CountRows for FromIndexes {
+    fn count(&self, scan: &Scan, access: &IndexAccess, searches: usize) -> Result<Option<u64>> {
+        execute::count_indexed(scan, access, searches)
+    }
 }
 
 /// What is kept of a run beside its rows.
@@ -78,7 +90,7 @@ pub(super) fn prepare_bound(
     let reads = sources(&plan, &steps);
     let required = wanted(&output);
     let mut rewritten = crate::rewrite::rewrite(plan, steps, (&required, &mut columns), &settings.without_rules)?;
-    let resources = Resources { workers: settings.workers, factors: settings.factors() };
+    let resources = Resources { workers: settings.workers, factors: settings.factors(), counts: &FromIndexes };
     let mut rewrites = std::mem::take(&mut rewritten.log);
     notes.append(&mut rewritten.notes);
     let mut plan = choose(rewritten, &wanted(&output), &columns, (resources, &guide))?;
@@ -87,7 +99,7 @@ pub(super) fn prepare_bound(
     notes.extend(plan_notes::hidden_indexes(&plan.root, &columns));
     notes.iter_mut().for_each(|note| note.source = Some(Arc::clone(source)));
     let (bound, zone) = (BoundParts { output, columns, notes, generic }, settings.zone);
-    Ok(Prepared { bound, plan, rewrites, started, zone, numbered, reads })
+    Ok(Prepared { bound, plan, rewrites, started, planning: started.elapsed(), zone, numbered, reads })
 }
 
 /// Whether a plan takes numbers of a sequence.
@@ -124,6 +136,7 @@ impl Prepared {
         let output = wanted(&self.bound.output);
         let mut plan = describe((&self.plan, &output), &self.bound.columns, &self.rewrites, measures);
         plan.generic = self.bound.generic;
+        plan.planning_ms = self.planning.as_secs_f64() * 1000.0;
         plan.notes.clone_from(&self.bound.notes);
         plan
     }

@@ -165,6 +165,9 @@ impl<'d> Generator<'d> {
             let known = columns_of(&alias, &kinds);
             return (From::Derived(Box::new(query), alias, lateral), known);
         }
+        if !left.is_empty() && self.depth > 0 && self.one_in(8) {
+            return self.first_matches(outer, left);
+        }
         if !left.is_empty() && self.one_in(12) {
             let alias = self.alias();
             let seen: Vec<Known> = outer.iter().chain(left).cloned().collect();
@@ -195,6 +198,37 @@ impl<'d> Generator<'d> {
         (from, known)
     }
 
+    /// An inequality of two columns, or two inequalities: a band, or periods that overlap; an equality may come with them.
+    fn range_condition(&mut self, pairs: &[(&Known, &Known)]) -> Option<Expr> {
+        let fit: Vec<&(&Known, &Known)> = pairs.iter().filter(|(a, _)| a.kind != Kind::Truth).collect();
+        let column = |known: &Known| Box::new(Expr::Column(known.table.clone(), known.column.clone()));
+        let mut terms = Vec::new();
+        for op in [*self.draw.pick(&["<", "<="]), *self.draw.pick(&[">", ">="])].iter().take(1 + self.below(2)) {
+            let (a, b) = *fit.get(self.below(fit.len().max(1)))?;
+            terms.push(Expr::Compare(op, column(a), column(b)));
+        }
+        if self.one_in(3) {
+            let (a, b) = pairs[self.below(pairs.len())];
+            terms.push(Expr::Compare("=", column(a), column(b)));
+        }
+        Some(if terms.len() > 1 { Expr::And(terms) } else { terms.remove(0) })
+    }
+
+    /// The first rows of a table in an order, of those that match a row beside it.
+    fn first_matches(&mut self, outer: &[Known], left: &[Known]) -> (From, Vec<Known>) {
+        let (table, known) = self.table();
+        let kinds: Vec<Kind> = (0..1 + self.below(2)).map(|_| known[self.below(known.len())].kind).collect();
+        let items = kinds.iter().map(|kind| self.from_few(*kind, &known)).collect();
+        let seen: Vec<Known> = outer.iter().chain(left).chain(&known).cloned().collect();
+        let condition = Some(self.join_condition(left, &known, &seen));
+        let select = Select { distinct: false, items, from: vec![table], condition, group: None, having: None };
+        let order = Some(kinds.iter().map(|_| self.draw.coin()).collect());
+        let query = Query { order, window: Some((0, 1 + self.below(2))), ..Query::of(Body::Select(Box::new(select))) };
+        let alias = self.alias();
+        let known = columns_of(&alias, &kinds);
+        (From::Derived(Box::new(query), alias, true), known)
+    }
+
     /// Mostly an equality of two columns, alone or with more.
     fn join_condition(&mut self, left: &[Known], right: &[Known], all: &[Known]) -> Expr {
         let column = |known: &Known| Expr::Column(known.table.clone(), known.column.clone());
@@ -202,6 +236,11 @@ impl<'d> Generator<'d> {
             left.iter().flat_map(|a| right.iter().filter(|b| b.kind == a.kind).map(move |b| (a, b))).collect();
         if pairs.is_empty() || self.one_in(4) {
             return self.expr(Kind::Truth, all, 2);
+        }
+        if self.one_in(4)
+            && let Some(ranges) = self.range_condition(&pairs)
+        {
+            return ranges;
         }
         let (a, b) = pairs[self.below(pairs.len())];
         let equal = Expr::Compare("=", Box::new(column(a)), Box::new(column(b)));
@@ -226,7 +265,13 @@ impl<'d> Generator<'d> {
             known.extend(more);
         }
         let all: Vec<Known> = outer.iter().chain(&known).cloned().collect();
-        let condition = (self.below(3) > 0).then(|| self.expr(Kind::Truth, &all, 3));
+        let mut condition = (self.below(3) > 0).then(|| self.expr(Kind::Truth, &all, 3));
+        if !known.is_empty() && self.one_in(12) {
+            // What tells the rows without a match of an outer join.
+            let column = &known[self.below(known.len())];
+            let is_null = Expr::IsNull(Box::new(Expr::Column(column.table.clone(), column.column.clone())), false);
+            condition = Some(condition.map_or(is_null.clone(), |term| Expr::And(vec![is_null, term])));
+        }
         let distinct = self.one_in(6);
         if !known.is_empty() && self.one_in(3) {
             return self.grouped(kinds, (from, condition, distinct), &known);

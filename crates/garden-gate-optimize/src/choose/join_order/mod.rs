@@ -27,6 +27,9 @@ use graph::{edges_of, index_ways, name, stored_rows};
 
 /// Up to here every order is tried: 3^12 splits take some milliseconds.
 pub(super) const MOST_TABLES: usize = 12;
+/// Up to here sets are joined that no condition ties together; past that only where they give few rows.
+const MOST_CROSSED_TABLES: usize = 7;
+const MOST_CROSSED: f64 = 10_000.0;
 /// A set of tables is a word of 64 bits.
 const LIMIT_TABLES: usize = 60;
 
@@ -316,11 +319,14 @@ impl JoinSearch<'_> {
     /// The best join for each way to split `tables` in two. Pairs without a condition are among them: their cost speaks for itself.
     pub(super) fn splits(&self, tables: Tables, visit: &mut impl FnMut(Best)) {
         let rows = self.rows_of(tables);
+        let known = |set: Tables| self.best.contains_key(&set);
         let lowest = tables & tables.wrapping_neg();
         let mut part = (tables - 1) & tables;
         while part != 0 {
             // Each split once: the side with the lowest table.
             if part & lowest != 0
+                && known(part)
+                && known(tables & !part)
                 && let Some(best) = self.join(part, tables & !part, rows)
             {
                 visit(best);
@@ -332,12 +338,16 @@ impl JoinSearch<'_> {
     /// # Errors
     /// HY008 and HYT00: many tables take a while.
     pub(super) fn exhaustive(&mut self, all: Tables) -> Result<()> {
+        let graph = Connections::of(self, all);
         for tables in 1..=all {
-            checkpoint()?;
             if tables.is_power_of_two() {
                 self.single(tables.trailing_zeros() as usize);
                 continue;
             }
+            if !graph.is_worthwhile(tables) && self.rows_of(tables) > MOST_CROSSED {
+                continue;
+            }
+            checkpoint()?;
             let mut best: Option<Best> = None;
             self.splits(tables, &mut |found| {
                 if best.as_ref().is_none_or(|best| found.is_better_than(best)) {
@@ -358,14 +368,18 @@ impl JoinSearch<'_> {
     pub(super) fn greedy(&mut self, count: usize) -> Result<()> {
         let mut sets: Vec<Tables> = (0..count).map(|at| 1 << at).collect();
         (0..count).for_each(|at| self.single(at));
+        // Two sets that stay as they are join as they did.
+        let mut pairs: HashMap<(Tables, Tables), Option<(bool, Best)>> = HashMap::default();
         while sets.len() > 1 {
             let mut chosen: Option<(bool, Best, usize, usize)> = None;
             for a in 0..sets.len() {
                 checkpoint()?;
                 for b in a + 1..sets.len() {
-                    let crossed = self.between(sets[a], sets[b]).next().is_none();
-                    let rows = self.rows_of(sets[a] | sets[b]);
-                    let Some(best) = self.join(sets[a], sets[b], rows) else { continue };
+                    let pair = pairs.entry((sets[a], sets[b])).or_insert_with(|| {
+                        let crossed = self.between(sets[a], sets[b]).next().is_none();
+                        Some((crossed, self.join(sets[a], sets[b], self.rows_of(sets[a] | sets[b]))?))
+                    });
+                    let Some((crossed, best)) = pair.clone() else { continue };
                     let better = chosen.as_ref().is_none_or(|(other_crossed, other, ..)| {
                         (best.violations, crossed, best.rows) < (other.violations, *other_crossed, other.rows)
                     });
@@ -403,6 +417,47 @@ impl Pairs {
 
     fn tried_by_ranges(&self, rows: f64) -> f64 {
         if self.others == 0 { 0.0 } else { cost::tried(Estimate(self.ranged), Estimate(rows)).0 }
+    }
+}
+
+/// Which inputs conditions tie to one another.
+struct Connections {
+    /// For each input those tied to it.
+    neighbours: Vec<Tables>,
+    /// Whether sets that nothing ties are joined all the same.
+    all: bool,
+}
+
+impl Connections {
+    fn of(search: &JoinSearch<'_>, all: Tables) -> Self {
+        let count = search.rows.len();
+        let mut neighbours: Vec<Tables> = vec![0; count];
+        let sides = search.sides.iter().enumerate();
+        let needed = sides.filter_map(|(at, side)| side.as_ref().map(|(_, needs)| needs | 1 << at));
+        for tied in search.edges.iter().map(|edge| edge.tables).chain(needed) {
+            bits(tied).for_each(|at| neighbours[at] |= tied);
+        }
+        let mut connections = Self { neighbours, all: false };
+        // Few inputs are joined in any order; so are those that conditions do not tie together, or that a guide names.
+        connections.all =
+            count <= MOST_CROSSED_TABLES || !search.guide.directives.is_empty() || connections.reached(all) != all;
+        connections
+    }
+
+    /// What conditions within a set lead to from its first input.
+    fn reached(&self, tables: Tables) -> Tables {
+        let mut found = tables & tables.wrapping_neg();
+        loop {
+            let next = bits(found).fold(found, |set, at| set | self.neighbours[at] & tables);
+            if next == found {
+                return found;
+            }
+            found = next;
+        }
+    }
+
+    fn is_worthwhile(&self, tables: Tables) -> bool {
+        self.all || self.reached(tables) == tables
     }
 }
 

@@ -66,8 +66,7 @@ pub(super) fn broken(plan: &Plan, expected: &str, within: f64) -> Option<Failure
         return None;
     }
     let shown = changes.into_iter().filter(|(_, change)| *change != Change::Both);
-    let rows =
-        shown.map(|(line, change)| RowChange { found: change == Change::Found, row: vec![Value::Text(line.into())] });
+    let rows = shown.map(|(line, change)| RowChange { found: change == Change::Found, row: vec![Value::Text(line)] });
     let text = format!("the plan is another one; rows may differ by a factor of {within}");
     Some(Failure { columns: vec!["plan".into()], rows: rows.collect(), ..failure("plan", text) })
 }

@@ -1,11 +1,14 @@
-//! How good the chosen plans are: queries over skewed and correlated tables, each with its time under the plan that is chosen and under the
-//! best of all plans that a guide can demand.
+//! How good the chosen plans are: queries over skewed and correlated tables, some by hand and the others drawn by a seed, each with its time
+//! under the plan that is chosen and under the best of all plans that a guide can demand; and how far off their estimates are, by joins.
 //!
-//! `cargo bench --bench choices`
+//! `cargo bench --bench choices`, or with how many are drawn: `cargo bench --bench choices -- 20`
 #![expect(clippy::print_stdout, reason = "a bench prints its figures")]
 
+mod drawn;
+
+use drawn::Query;
 use garden_gate::{Database, Session};
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::time::Instant;
 
 /// A plan that costs so many times what the chosen one costs is not run.
@@ -13,6 +16,9 @@ const TOO_DEAR: f64 = 300.0;
 /// Times that each plan is run, at least and at most; the least counts.
 const RUNS: usize = 5;
 const MOST_RUNS: usize = 60;
+/// Queries that are drawn, and by what.
+const DRAWN: usize = 170;
+const SEED: u64 = 2_026;
 /// Milliseconds after which a plan is not run once more.
 const ENOUGH: f64 = 25.0;
 
@@ -28,6 +34,10 @@ const TABLES: &str = "
     CREATE TABLE loan (chore INTEGER, tool INTEGER, fee INTEGER);
     INSERT INTO loan SELECT MOD(n * 13, 400000) + 1, MOD(MOD(n, 89) * MOD(n, 89), 97), MOD(n, 11) FROM SERIES(1, 150000) AS s (n);
     CREATE INDEX loan_chore_ix ON loan (chore); CREATE INDEX loan_tool_ix ON loan (tool);
+    CREATE TABLE season (since INTEGER, until INTEGER);
+    INSERT INTO season SELECT n * 9, n * 9 + 5 + MOD(n * 7, 40) FROM SERIES(0, 119) AS s (n);
+    CREATE TABLE price (tool INTEGER, since INTEGER, amount INTEGER);
+    INSERT INTO price SELECT MOD(n, 97), n / 3, MOD(n, 50) FROM SERIES(1, 3000) AS s (n);
     ANALYZE bed; ANALYZE gardener; ANALYZE chore; ANALYZE loan; ANALYZE chore (bed, kind);";
 
 /// Each with the names of its tables.
@@ -112,7 +122,7 @@ fn guides(query: &str, aliases: &[&str]) -> Vec<String> {
     }
     let mut all = Vec::new();
     for read in &reads {
-        for method in ["", "HASH", "MERGE", "NESTED LOOP"] {
+        for method in ["", "HASH", "MERGE", "NESTED LOOP", "RANGE"] {
             for order in ["", "KEEP ORDER"] {
                 for workers in ["", "WORKERS 1", "WORKERS 2"] {
                     let mut demands: Vec<String> = read.clone();
@@ -148,42 +158,67 @@ fn time(session: &mut Session, sql: &str) -> Option<f64> {
     Some(least)
 }
 
+/// The worst estimate of a query, with how many joins it has.
+fn worst_estimate(session: &mut Session, query: &str) -> (usize, f64) {
+    let (_, plan) = session.measure(query, ()).expect("the chosen plan runs");
+    (plan.joins().len(), plan.worst_estimate().and_then(|node| node.estimate_error).unwrap_or(1.0))
+}
+
+/// The milliseconds of the chosen plan, those of the best, how that one is demanded, and how many plans there are.
+fn judged(session: &mut Session, (query, aliases): &Query) -> (f64, f64, String, usize) {
+    let plan = session.plan(query, ()).expect("every query is planned");
+    let mut seen = HashSet::from([(plan.fingerprint.clone(), plan.workers)]);
+    let chosen = time(session, query).expect("the chosen plan runs");
+    let (mut best, mut demanded) = (chosen, String::new());
+    for guide in guides(query, aliases) {
+        let guided = format!("{query} GUIDE ({guide})");
+        let Ok(other) = session.plan(&guided, ()) else { continue };
+        if other.cost > plan.cost * TOO_DEAR || !seen.insert((other.fingerprint, other.workers)) {
+            continue;
+        }
+        if let Some(time) = time(session, &guided).filter(|time| *time < best) {
+            (best, demanded) = (time, guide);
+        }
+    }
+    // Once more, side by side: what was timed first was timed cold.
+    let chosen = chosen.min(time(session, query).unwrap_or(chosen));
+    (chosen, best.min(chosen), demanded, seen.len())
+}
+
+/// The value that so many parts of a hundred are not above.
+fn quantile(sorted: &[f64], percent: usize) -> f64 {
+    sorted.get((sorted.len() * percent / 100).min(sorted.len().saturating_sub(1))).copied().unwrap_or(1.0)
+}
+
 fn main() {
     let mut session = Database::in_memory().session();
     session.run(TABLES).expect("the tables are made");
     session.run("SET time_limit = 2000; SET workers = 2").expect("settings");
-    let mut ratios: Vec<f64> = Vec::new();
-    println!("plans  chosen ms    best ms  ratio  query, and how the best is demanded");
-    for (query, aliases) in QUERIES {
-        let plan = session.plan(query, ()).expect("every query is planned");
-        let mut seen = HashSet::from([(plan.fingerprint.clone(), plan.workers)]);
-        let chosen = time(&mut session, query).expect("the chosen plan runs");
-        let (mut best, mut demanded) = (chosen, String::new());
-        for guide in guides(query, aliases) {
-            let guided = format!("{query} GUIDE ({guide})");
-            let Ok(other) = session.plan(&guided, ()) else { continue };
-            if other.cost > plan.cost * TOO_DEAR || !seen.insert((other.fingerprint, other.workers)) {
-                continue;
-            }
-            if let Some(time) = time(&mut session, &guided).filter(|time| *time < best) {
-                (best, demanded) = (time, guide);
-            }
-        }
-        // Once more, side by side: what was timed first was timed cold.
-        let chosen = chosen.min(time(&mut session, query).unwrap_or(chosen));
-        let ratio = chosen / best.min(chosen);
+    let drawn = std::env::args().filter_map(|argument| argument.parse().ok()).next().unwrap_or(DRAWN);
+    let by_hand = QUERIES.iter().map(|(query, aliases)| ((*query).to_owned(), aliases.to_vec()));
+    let (mut ratios, mut errors): (Vec<f64>, BTreeMap<usize, Vec<f64>>) = (Vec::new(), BTreeMap::new());
+    println!("plans  chosen ms    best ms  ratio  off by  query, and how the best is demanded");
+    for query in by_hand.chain(drawn::queries(drawn, SEED)) {
+        let (chosen, best, demanded, plans) = judged(&mut session, &query);
+        let (joins, error) = worst_estimate(&mut session, &query.0);
+        errors.entry(joins).or_default().push(error);
+        let ratio = chosen / best;
         ratios.push(ratio);
-        println!("{:5}  {chosen:9.2}  {best:9.2}  {ratio:5.2}  {query}", seen.len());
+        println!("{plans:5}  {chosen:9.2}  {best:9.2}  {ratio:5.2}  {error:6.1}  {}", query.0);
         if ratio > 1.2 {
-            println!("{:33}{demanded}", "");
+            println!("{:41}{demanded}", "");
         }
     }
     ratios.sort_by(f64::total_cmp);
-    let within = ratios.iter().filter(|ratio| **ratio <= 1.5).count();
-    println!(
-        "{within} of {} within 1.5 of the best; median {:.2}, worst {:.2}",
-        ratios.len(),
-        ratios[ratios.len() / 2],
-        ratios[ratios.len() - 1]
-    );
+    for within in [1.3, 2.0] {
+        let count = ratios.iter().filter(|ratio| **ratio <= within).count();
+        println!("{count} of {} within {within} of the best", ratios.len());
+    }
+    println!("median {:.2}, worst {:.2}", quantile(&ratios, 50), quantile(&ratios, 100));
+    println!("joins  queries  off by: median    95th   worst");
+    for (joins, mut errors) in errors {
+        errors.sort_by(f64::total_cmp);
+        let [median, most, worst] = [50, 95, 100].map(|percent| quantile(&errors, percent));
+        println!("{joins:5}  {:7}  {median:14.1}  {most:6.1}  {worst:6.1}", errors.len());
+    }
 }
