@@ -11,6 +11,11 @@ use arrow::array::{Array, ArrayRef};
 use arrow::row::{RowConverter, Rows, SortField};
 use std::cmp::Ordering;
 
+/// Partitions of up to so many rows are sorted where they are.
+const SORTED_IN_PLACE: usize = 64;
+/// After so many partitions it is looked whether the statement is to end.
+const CHECKED_PARTITIONS: usize = 1024;
+
 /// Values by which rows of a partition are ordered.
 enum Order {
     None,
@@ -48,21 +53,24 @@ impl Order {
 
     /// Sorts the rows of one partition, which are in their order.
     fn sort(&self, rows: &mut [u32]) -> Result<()> {
-        match self {
-            Self::None => Ok(()),
-            Self::Lanes(lanes) => {
-                let mut pairs: Vec<(i64, u32)> = rows.iter().map(|row| (lanes[*row as usize], *row)).collect();
-                sort_by(&mut pairs, Ord::cmp)?;
-                rows.iter_mut().zip(pairs).for_each(|(row, (_, sorted))| *row = sorted);
-                Ok(())
-            }
-            Self::Rows(_) => {
-                let mut sorted = rows.to_vec();
-                sort_by(&mut sorted, |a, b| self.compare(*a, *b).then(a.cmp(b)))?;
-                rows.copy_from_slice(&sorted);
-                Ok(())
-            }
+        let total = |a: &u32, b: &u32| self.compare(*a, *b).then(a.cmp(b));
+        if matches!(self, Self::None) {
+            return Ok(());
         }
+        if rows.len() <= SORTED_IN_PLACE {
+            rows.sort_unstable_by(total);
+            return Ok(());
+        }
+        if let Self::Lanes(lanes) = self {
+            let mut pairs: Vec<(i64, u32)> = rows.iter().map(|row| (lanes[*row as usize], *row)).collect();
+            sort_by(&mut pairs, Ord::cmp)?;
+            rows.iter_mut().zip(pairs).for_each(|(row, (_, sorted))| *row = sorted);
+        } else {
+            let mut sorted = rows.to_vec();
+            sort_by(&mut sorted, total)?;
+            rows.copy_from_slice(&sorted);
+        }
+        Ok(())
     }
 }
 
@@ -84,7 +92,10 @@ pub fn partition_order(
     let mut kept = Vec::with_capacity(if first.is_some() { ends.len() } else { rows });
     let mut starts = Vec::with_capacity(ends.len());
     let mut start = 0;
-    for end in ends {
+    for (number, end) in ends.into_iter().enumerate() {
+        if number.is_multiple_of(CHECKED_PARTITIONS) {
+            checkpoint()?;
+        }
         let mut part = &mut placed[start..end];
         start = end;
         if let Some(first) = first.filter(|first| *first < part.len()) {

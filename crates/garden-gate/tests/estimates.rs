@@ -285,6 +285,7 @@ fn outer_joins_and_groups_are_reckoned_by_their_tables() {
         "SELECT b.bed_id FROM bed AS b LEFT JOIN task AS t ON t.bed_id = b.bed_id WHERE t.hours IS NOT NULL",
         "SELECT b.bed_id FROM task AS t FULL JOIN bed AS b ON t.bed_id = b.bed_id",
         "SELECT b.sun, b.soil, b.slope, COUNT(*) FROM task AS t JOIN bed AS b ON t.bed_id = b.bed_id GROUP BY b.sun, b.soil, b.slope",
+        "SELECT first FROM SERIES(DATE '2024-01-01', DATE '2024-12-31', INTERVAL '1' MONTH) AS s (first)",
         "SELECT b.bed_id, b.sun, b.soil, b.slope, COUNT(*) FROM task AS t JOIN bed AS b ON t.bed_id = b.bed_id \
          GROUP BY b.bed_id, b.sun, b.soil, b.slope",
     ] {

@@ -235,10 +235,13 @@ impl Builder<'_> {
 
 /// Rows that a table function gives for one input row.
 fn expanded(expand: &Expand) -> f64 {
+    const DAY: f64 = 86_400e6;
     let number = |expr: &Expr| match expr.kind() {
         ExprKind::Literal(value) | ExprKind::Parameter(_, Some(value)) => match value {
             Value::Micros(micros) => Some(approximate(*micros)),
-            Value::Date(days) => Some(f64::from(*days) * 86_400e6),
+            Value::Date(days) => Some(f64::from(*days) * DAY),
+            // A month is a twelfth of a year of 365.2425 days.
+            Value::Months(months) => Some(f64::from(*months) * DAY * 365.2425 / 12.0),
             value => value.ordinal(),
         },
         _ => None,
