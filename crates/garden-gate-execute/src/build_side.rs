@@ -3,6 +3,7 @@
 use super::compile::Compiler;
 use super::filter::Filter;
 use super::join::{BuildSide, ColumnSource, Join, Lookup, Matching, keys};
+use super::join_in_chunks;
 use super::mark_join::{Mark, Marked};
 use super::nearest_join::{self, FirstMatches};
 use super::pipeline::Pipeline;
@@ -55,7 +56,14 @@ impl<'a> Compiler<'a> {
         if spec.kind == JoinKind::Mark || spec.any.is_some() {
             return self.mark_join(node, spec, (probe, build));
         }
-        let side = if spec.keys.is_empty() || self.is_running() {
+        let in_chunks = spec.keys.is_empty() && !self.is_running() && join_in_chunks::fits(spec);
+        let side = if in_chunks {
+            let rows = self.gather(build, &self.room(node).with_overhead(TABLE_ROW))?;
+            if rows.is_spilled() {
+                return self.join_in_chunks(node, spec, (probe, build), rows);
+            }
+            Arc::new(self.build_side(node, spec, build, rows)?)
+        } else if spec.keys.is_empty() || self.is_running() {
             self.kept(node, build, || {
                 let rows = self.gather(build, &MemoryBudget::unshared(self.run.control))?;
                 self.build_side(node, spec, build, rows)

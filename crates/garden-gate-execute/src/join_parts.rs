@@ -57,10 +57,10 @@ impl<'a> Sink for Parts<'a> {
 }
 
 /// The rows of the result as they come, part after part.
-struct Joined<'j, 'a> {
-    sort: &'j Sort<'a>,
-    unsorted: <Sort<'a> as Sink>::Local,
-    at: Sequence,
+pub(super) struct Joined<'j, 'a> {
+    pub(super) sort: &'j Sort<'a>,
+    pub(super) unsorted: <Sort<'a> as Sink>::Local,
+    pub(super) at: Sequence,
 }
 
 impl Joined<'_, '_> {
@@ -106,7 +106,7 @@ impl<'a> Compiler<'a> {
 
     /// The columns of the result, and after them the places of the rows they are made of, by which the result is ordered: matches in
     /// the order of the probe side, then of the build side, and what has no match at the end.
-    fn numbered_output(
+    pub(super) fn numbered_output(
         &self,
         node: &Node,
         spec: &JoinSpec,
@@ -125,7 +125,7 @@ impl<'a> Compiler<'a> {
         Ok((output, keys))
     }
 
-    fn join_part(
+    pub(super) fn join_part(
         &self,
         node: &Node,
         (matching, side): (&Matching<'_>, &BuildSide),

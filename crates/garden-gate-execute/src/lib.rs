@@ -27,6 +27,7 @@ mod index_build;
 mod index_join;
 mod index_read;
 mod join;
+mod join_in_chunks;
 mod join_parts;
 mod mark_join;
 mod merge_groups;

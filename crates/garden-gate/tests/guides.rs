@@ -238,8 +238,14 @@ fn every_kind_of_join_meets_every_demand_or_says_why() {
             "a nested loop through b can't tell for each row of a whether a row of b meets it, as this mark join must; write BY HASH".into(),
         ),
     ] {
+        // An inequality, or none at all; with NOT IN it would not do either.
+        let ranged = match (sql.contains(" IN ("), hash.is_empty()) {
+            (true, _) => "a range join can't tell UNKNOWN from FALSE, as this",
+            (false, true) => "a range join needs an inequality between",
+            (false, false) => "",
+        };
         for (pair, looped) in [("a, b", &loop_a), ("b, a", &loop_b)] {
-            for (method, reason) in [("HASH", hash), ("MERGE", merge), ("NESTED LOOP", looped)] {
+            for (method, reason) in [("HASH", hash), ("MERGE", merge), ("NESTED LOOP", looped), ("RANGE", ranged)] {
                 for order in ["", ", KEEP ORDER"] {
                     demanded(&mut session, &sql, &format!("JOIN ({pair}) BY {method}{order}"), reason);
                 }
@@ -254,7 +260,8 @@ fn demanded(session: &mut Session, sql: &str, demand: &str, reason: &str) {
     match session.plan(guided.as_str(), ()) {
         Ok(plan) => {
             assert_eq!(reason, "", "{guided} is obeyed");
-            let method = ["HASH", "MERGE", "NESTED LOOP"].into_iter().find(|word| demand.contains(word)).unwrap();
+            let method =
+                ["HASH", "MERGE", "NESTED LOOP", "RANGE"].into_iter().find(|word| demand.contains(word)).unwrap();
             let name = method.to_lowercase().replace(' ', "-") + " join";
             let joins = plan.joins();
             assert!(joins.iter().all(|join| join.to_string().ends_with(&name)), "{guided}: {joins:?}");

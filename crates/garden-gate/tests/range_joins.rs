@@ -195,3 +195,29 @@ fn a_side_that_fails_does_so_for_pairs_that_need_it() {
                       GUIDE (JOIN (v, c) BY RANGE)";
     assert_eq!(run(&mut session, where_form).unwrap(), "1");
 }
+
+/// What does not fit into memory is joined chunk by chunk, with the same rows.
+#[test]
+fn sides_that_do_not_fit_are_joined_in_chunks() {
+    let (a, b) = (rows(60, 21), rows(70, 22));
+    let db = Database::in_memory();
+    stored(&db, "a", &a);
+    stored(&db, "b", &b);
+    let mut session = db.session();
+    for (on, _) in CONDITIONS.iter().filter(|(on, _)| !on.contains("a.k")) {
+        for kind in ["JOIN", "LEFT JOIN", "RIGHT JOIN", "EXISTS", "NOT EXISTS"] {
+            for guide in ["(a, b) BY RANGE", "(a, b) BY NESTED LOOP"] {
+                let sql = format!("{} GUIDE IF POSSIBLE (JOIN {guide})", query(kind, on));
+                session.execute("SET spill_threshold = 1000000", ()).unwrap();
+                let wanted = sorted(&mut session, &sql);
+                for setting in ["SET spill_threshold = 2000", "SET batch_rows = 16"] {
+                    session.execute(setting, ()).unwrap();
+                    assert_eq!(sorted(&mut session, &sql), wanted, "{setting}: {sql}");
+                }
+                let (_, plan) = session.measure(&sql, ()).unwrap();
+                assert!(plan.nodes().iter().any(|node| node.spilled_bytes.is_some_and(|bytes| bytes > 0)), "{sql}");
+                session.execute("SET batch_rows = 4096", ()).unwrap();
+            }
+        }
+    }
+}

@@ -118,7 +118,7 @@ fn a_limit_is_an_error_where_files_do_not_help() {
         "SELECT n FROM SERIES(1, 1000000) AS s (n)",
         "SELECT COUNT(DISTINCT n) FROM SERIES(1, 1000000) AS s (n)",
         "SELECT MAX(r) FROM (SELECT RANK() OVER (ORDER BY n) AS r FROM SERIES(1, 1000000) AS s (n)) AS t",
-        "SELECT COUNT(*) FROM SERIES(1, 3) AS a (n) JOIN SERIES(1, 1000000) AS b (m) ON n < m AND n > m - 2 \
+        "SELECT COUNT(*) FROM SERIES(1, 3) AS a (n) FULL JOIN SERIES(1, 1000000) AS b (m) ON n < m AND n > m - 2 \
          GUIDE (JOIN (a, b) BY NESTED LOOP)",
     ] {
         let error = session.query(sql, ()).unwrap_err();
