@@ -60,7 +60,7 @@ impl<'a> Compiler<'a> {
         let side = if in_chunks {
             let rows = self.gather(build, &self.room(node).with_overhead(TABLE_ROW))?;
             if rows.is_spilled() {
-                return self.join_in_chunks(node, spec, (probe, build), rows);
+                return self.join_in_chunks(node, spec, (probe, build), &rows);
             }
             Arc::new(self.build_side(node, spec, build, rows)?)
         } else if spec.keys.is_empty() || self.is_running() {

@@ -16,9 +16,10 @@ const HOLDERS: usize = 4;
 /// Bytes that a row of a chunk takes besides its own: its place among sorted values, and what they are searched by.
 const CHUNK_ROW: usize = 48;
 
-/// Whether a join can be done chunk by chunk: the rows of the side that leads are then those of the chunks. A full join has two such sides.
+/// Whether a join can be done chunk by chunk: the rows of the side that leads are then those of the chunks. A full join has two such sides,
+/// and the first of the matches of a row are known only among all of them.
 pub(super) fn fits(spec: &JoinSpec) -> bool {
-    matches!(spec.kind, JoinKind::Inner | JoinKind::Left | JoinKind::Semi | JoinKind::Anti)
+    matches!(spec.kind, JoinKind::Inner | JoinKind::Left | JoinKind::Semi | JoinKind::Anti) && spec.nearest.is_none()
 }
 
 impl<'a> Compiler<'a> {
@@ -28,10 +29,10 @@ impl<'a> Compiler<'a> {
         node: &'a Node,
         spec: &'a JoinSpec,
         (probe, build): (&'a Node, &'a Node),
-        rows: Rows,
+        rows: &Rows,
     ) -> Result<Pipeline<'a>> {
         let room = self.room(node).divided(HOLDERS);
-        let rows = self.with_places(&rows, &room)?;
+        let rows = self.with_places(rows, &room)?;
         let others = self.with_places(&self.gather(probe, &room)?, &room)?;
         // The rows of the side that leads without a match are known once all of the other side have been met.
         let exchanged = !spec.mirrored && spec.kind != JoinKind::Inner;

@@ -121,7 +121,9 @@ fn each_row_takes_the_first_of_its_matches() {
             let first = format!("SELECT t.id FROM t WHERE {on} ORDER BY {order} FETCH FIRST {fetch} ROWS ONLY");
             let mut check = |sql: &str, mut wanted: Vec<String>| {
                 wanted.sort_unstable();
-                for setting in ["SET batch_rows = 4096", "SET batch_rows = 3", "SET workers = 2"] {
+                for setting in
+                    ["SET batch_rows = 4096", "SET batch_rows = 3", "SET workers = 2", "SET spill_threshold = 100"]
+                {
                     session.execute(setting, ()).unwrap();
                     assert_eq!(sorted(&mut session, sql), wanted, "{sql}");
                 }
@@ -135,6 +137,7 @@ fn each_row_takes_the_first_of_its_matches() {
                 session.execute("SET without_rules = 'decorrelate subquery'", ()).unwrap();
                 assert_eq!(sorted(&mut session, sql), wanted, "{sql}");
                 session.execute("SET without_rules = ''", ()).unwrap();
+                session.execute("SET spill_threshold = 0", ()).unwrap();
             };
             let lateral = format!("SELECT o.id, n.id FROM o, LATERAL ({first}) AS n");
             check(&lateral, pairs.clone());

@@ -266,7 +266,9 @@ impl<'d> Generator<'d> {
         }
         let all: Vec<Known> = outer.iter().chain(&known).cloned().collect();
         let mut condition = (self.below(3) > 0).then(|| self.expr(Kind::Truth, &all, 3));
-        if !known.is_empty() && self.one_in(12) {
+        // A guarded constant stands by itself.
+        let is_guarded = matches!(condition, Some(Expr::Guarded(..)));
+        if !known.is_empty() && !is_guarded && self.one_in(12) {
             // What tells the rows without a match of an outer join.
             let column = &known[self.below(known.len())];
             let is_null = Expr::IsNull(Box::new(Expr::Column(column.table.clone(), column.column.clone())), false);

@@ -30,6 +30,8 @@ pub(super) const MOST_TABLES: usize = 12;
 /// Up to here sets are joined that no condition ties together; past that only where they give few rows.
 const MOST_CROSSED_TABLES: usize = 7;
 const MOST_CROSSED: f64 = 10_000.0;
+/// Up to here equalities that nobody wrote lead to orders of their own.
+const MOST_IMPLIED_TABLES: usize = 8;
 /// A set of tables is a word of 64 bits.
 const LIMIT_TABLES: usize = 60;
 
@@ -72,6 +74,8 @@ pub(super) struct JoinSearch<'a> {
     /// Inputs in the order of a column, where an index gives them so.
     pub(super) ordered: ordered::Ordered,
     pub(super) best: HashMap<Tables, Best>,
+    /// Where every set is looked at: for which there is a best.
+    pub(super) found: Vec<bool>,
     /// Inputs that are tables as they are stored, and what indexes they have for the conditions.
     pub(super) scans: Vec<Option<Scan>>,
     pub(super) indexes: Vec<Vec<IndexWay>>,
@@ -115,6 +119,7 @@ pub(super) fn build(builder: &mut Builder<'_>, units: JoinInputs, required: &[Co
         edges,
         ordered,
         best: HashMap::default(),
+        found: Vec::new(),
         widths: scans.iter().map(|scan| scan.as_ref().map_or(0, |scan| width(scan, &needed))).collect(),
         scans,
         indexes,
@@ -319,7 +324,10 @@ impl JoinSearch<'_> {
     /// The best join for each way to split `tables` in two. Pairs without a condition are among them: their cost speaks for itself.
     pub(super) fn splits(&self, tables: Tables, visit: &mut impl FnMut(Best)) {
         let rows = self.rows_of(tables);
-        let known = |set: Tables| self.best.contains_key(&set);
+        let known = |set: Tables| match self.found.get(usize::try_from(set).unwrap_or(usize::MAX)) {
+            Some(found) => *found,
+            None => self.best.contains_key(&set),
+        };
         let lowest = tables & tables.wrapping_neg();
         let mut part = (tables - 1) & tables;
         while part != 0 {
@@ -339,9 +347,11 @@ impl JoinSearch<'_> {
     /// HY008 and HYT00: many tables take a while.
     pub(super) fn exhaustive(&mut self, all: Tables) -> Result<()> {
         let graph = Connections::of(self, all);
+        self.found = vec![false; usize::try_from(all).unwrap_or(0) + 1];
         for tables in 1..=all {
             if tables.is_power_of_two() {
                 self.single(tables.trailing_zeros() as usize);
+                self.note_found(tables);
                 continue;
             }
             if !graph.is_worthwhile(tables) && self.rows_of(tables) > MOST_CROSSED {
@@ -356,9 +366,16 @@ impl JoinSearch<'_> {
             });
             if let Some(best) = best {
                 self.best.insert(tables, best);
+                self.note_found(tables);
             }
         }
         Ok(())
+    }
+
+    fn note_found(&mut self, tables: Tables) {
+        if let Some(found) = self.found.get_mut(usize::try_from(tables).unwrap_or(usize::MAX)) {
+            *found = true;
+        }
     }
 
     /// Joins, again and again, the two sets that give the fewest rows.
@@ -434,7 +451,9 @@ impl Connections {
         let mut neighbours: Vec<Tables> = vec![0; count];
         let sides = search.sides.iter().enumerate();
         let needed = sides.filter_map(|(at, side)| side.as_ref().map(|(_, needs)| needs | 1 << at));
-        for tied in search.edges.iter().map(|edge| edge.tables).chain(needed) {
+        // Equalities that follow from others tie all tables of a star to one another: of many, what was written is enough.
+        let counts = |edge: &&Edge| count <= MOST_IMPLIED_TABLES || !edge.condition.is_implied();
+        for tied in search.edges.iter().filter(counts).map(|edge| edge.tables).chain(needed) {
             bits(tied).for_each(|at| neighbours[at] |= tied);
         }
         let mut connections = Self { neighbours, all: false };

@@ -33,6 +33,7 @@ fn chain(rows: &[f64], keep: f64) -> (JoinSearch<'static>, Vec<Vec<ColumnId>>) {
         edges,
         ordered: rows.iter().map(|_| Vec::new()).collect(),
         best: HashMap::default(),
+        found: Vec::new(),
         tables: vec![Vec::new(); rows.len()],
         scans: vec![None; rows.len()],
         indexes: (0..rows.len()).map(|_| Vec::new()).collect(),
