@@ -216,6 +216,7 @@ impl<'d> Generator<'d> {
 
     /// The first rows of a table in an order, of those that match a row beside it.
     fn first_matches(&mut self, outer: &[Known], left: &[Known]) -> (From, Vec<Known>) {
+        self.depth -= 1;
         let (table, known) = self.table();
         let kinds: Vec<Kind> = (0..1 + self.below(2)).map(|_| known[self.below(known.len())].kind).collect();
         let items = kinds.iter().map(|kind| self.from_few(*kind, &known)).collect();
@@ -224,6 +225,7 @@ impl<'d> Generator<'d> {
         let select = Select { distinct: false, items, from: vec![table], condition, group: None, having: None };
         let order = Some(kinds.iter().map(|_| self.draw.coin()).collect());
         let query = Query { order, window: Some((0, 1 + self.below(2))), ..Query::of(Body::Select(Box::new(select))) };
+        self.depth += 1;
         let alias = self.alias();
         let known = columns_of(&alias, &kinds);
         (From::Derived(Box::new(query), alias, true), known)
