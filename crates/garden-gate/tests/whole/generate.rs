@@ -517,7 +517,10 @@ impl<'d> Generator<'d> {
             (Kind::Text, _) => Expr::Concat(e(self, Kind::Text), e(self, Kind::Text)),
             // Which queries inside others are evaluated, and when, is left open.
             (Kind::Truth, 1) if self.depth == MOST_NESTED && self.one_in(3) => {
-                Expr::Guarded(e(self, Kind::Truth), self.draw.coin())
+                let queries = std::mem::take(&mut self.depth);
+                let guard = e(self, Kind::Truth);
+                self.depth = queries;
+                Expr::Guarded(guard, self.draw.coin())
             }
             (Kind::Truth, 1) => {
                 let terms = (0..2 + self.below(2)).map(|_| *e(self, Kind::Truth)).collect();

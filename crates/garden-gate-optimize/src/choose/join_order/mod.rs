@@ -354,7 +354,8 @@ impl JoinSearch<'_> {
                 self.note_found(tables);
                 continue;
             }
-            if !graph.is_worthwhile(tables) && self.rows_of(tables) > MOST_CROSSED {
+            let crossed = || bits(tables).map(|at| self.rows[at].max(1.0)).product::<f64>();
+            if !graph.is_worthwhile(tables) && crossed() > MOST_CROSSED {
                 continue;
             }
             checkpoint()?;
