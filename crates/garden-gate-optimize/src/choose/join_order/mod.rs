@@ -1,8 +1,10 @@
 //! The order of joins: dynamic programming over sets of tables (Moerkotte & Neumann, VLDB 2006; here every split of every set is
 //! tried, with every method), greedy past [`MOST_TABLES`].
 
+mod connections;
 mod graph;
 mod ordered;
+mod pairs;
 mod sides;
 
 pub(super) use graph::{Edge, IndexWay, Tables, bits, key, ranges_between};
@@ -23,15 +25,14 @@ use crate::diagnostic::Result;
 use crate::logical::{ColumnId, Expr, Guide, LogicalPlan, Scan};
 use crate::physical::{JoinKey, JoinMethod, Node};
 use crate::types::Estimate;
+use connections::Connections;
 use graph::{edges_of, index_ways, name, stored_rows};
+use pairs::Pairs;
 
 /// Up to here every order is tried: 3^12 splits take some milliseconds.
 pub(super) const MOST_TABLES: usize = 12;
-/// Up to here sets are joined that no condition ties together; past that only where they give few rows.
-const MOST_CROSSED_TABLES: usize = 7;
+/// Sets that no condition holds together are joined where they have so few combinations of rows.
 const MOST_CROSSED: f64 = 10_000.0;
-/// Up to here equalities that nobody wrote lead to orders of their own.
-const MOST_IMPLIED_TABLES: usize = 8;
 /// A set of tables is a word of 64 bits.
 const LIMIT_TABLES: usize = 60;
 
@@ -413,71 +414,6 @@ impl JoinSearch<'_> {
             sets[a] = joined;
         }
         Ok(())
-    }
-}
-
-/// Pairs of two sets of rows, by what leads to them.
-struct Pairs {
-    /// Those whose keys are equal, and those that fulfil the inequalities besides.
-    keyed: f64,
-    ranged: f64,
-    /// Inequalities that a range join goes by, and conditions that it does not.
-    bounds: usize,
-    others: usize,
-    are_numbers: bool,
-}
-
-impl Pairs {
-    /// What it costs to try those whose keys are equal for what no key tells.
-    fn tried_by_keys(&self, rows: f64) -> f64 {
-        if self.bounds + self.others == 0 { 0.0 } else { cost::tried(Estimate(self.keyed), Estimate(rows)).0 }
-    }
-
-    fn tried_by_ranges(&self, rows: f64) -> f64 {
-        if self.others == 0 { 0.0 } else { cost::tried(Estimate(self.ranged), Estimate(rows)).0 }
-    }
-}
-
-/// Which inputs conditions tie to one another.
-struct Connections {
-    /// For each input those tied to it.
-    neighbours: Vec<Tables>,
-    /// Whether sets that nothing ties are joined all the same.
-    all: bool,
-}
-
-impl Connections {
-    fn of(search: &JoinSearch<'_>, all: Tables) -> Self {
-        let count = search.rows.len();
-        let mut neighbours: Vec<Tables> = vec![0; count];
-        let sides = search.sides.iter().enumerate();
-        let needed = sides.filter_map(|(at, side)| side.as_ref().map(|(_, needs)| needs | 1 << at));
-        // Equalities that follow from others tie all tables of a star to one another: of many, what was written is enough.
-        let counts = |edge: &&Edge| count <= MOST_IMPLIED_TABLES || !edge.condition.is_implied();
-        for tied in search.edges.iter().filter(counts).map(|edge| edge.tables).chain(needed) {
-            bits(tied).for_each(|at| neighbours[at] |= tied);
-        }
-        let mut connections = Self { neighbours, all: false };
-        // Few inputs are joined in any order; so are those that conditions do not tie together, or that a guide names.
-        connections.all =
-            count <= MOST_CROSSED_TABLES || !search.guide.directives.is_empty() || connections.reached(all) != all;
-        connections
-    }
-
-    /// What conditions within a set lead to from its first input.
-    fn reached(&self, tables: Tables) -> Tables {
-        let mut found = tables & tables.wrapping_neg();
-        loop {
-            let next = bits(found).fold(found, |set, at| set | self.neighbours[at] & tables);
-            if next == found {
-                return found;
-            }
-            found = next;
-        }
-    }
-
-    fn is_worthwhile(&self, tables: Tables) -> bool {
-        self.all || self.reached(tables) == tables
     }
 }
 
