@@ -354,7 +354,10 @@ fn what_runs_can_be_called_off() {
         .request("textDocument/hover", json!({"textDocument": {"uri": URI}, "position": {"line": 0, "character": 8}}));
     client.answer(hover);
     client.tell("$/cancelRequest", json!({"id": first}));
-    assert!(client.answer(first)["result"]["text"].as_str().unwrap().contains("HY008"));
+    // It was ended while it ran, or before it began.
+    let first = client.answer(first);
+    let ended = first["result"]["text"].as_str().is_some_and(|text| text.contains("HY008"));
+    assert!(ended || first["error"]["code"] == -32800, "{first}");
     assert_eq!(client.answer(second)["error"]["code"], -32800);
     let nowhere = json!({"command": "garden-gate.run", "arguments": [{"uri": "file:///closed.sql", "position": {"line": 0, "character": 0}}]});
     let asked = client.request("workspace/executeCommand", nowhere);
