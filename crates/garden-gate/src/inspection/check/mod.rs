@@ -130,7 +130,7 @@ impl CheckFile {
         &self.text
     }
 
-    /// Puts a plan, as [`plan_text`] gives it, in the place of the one that a check expects. Whether it expects one.
+    /// Puts a plan, as [`plan_text()`] gives it, in the place of the one that a check expects. Whether it expects one.
     ///
     /// # Errors
     /// 42000 on an internal fault only.
