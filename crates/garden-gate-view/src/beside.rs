@@ -13,7 +13,7 @@ const WIDE: usize = 120;
 /// Of a hundred columns, those of the plan where both must give way.
 const SHARE_OF_PLAN: usize = 60;
 
-/// The first `most` rows as [`table`](crate::table) has them, and to the right of them their plan as [`plan_tree`](crate::plan_tree) has it;
+/// The first `most` rows as [`table`](crate::table()) has them, and to the right of them their plan as [`plan_tree`](crate::plan_tree) has it;
 /// below each other where [`Look::width`] has no room for both.
 pub fn rows_beside_plan(rows: &ResultSet, most: usize, plan: &Plan, look: Look) -> String {
     let unbounded = Look { width: None, ..look };
