@@ -324,3 +324,17 @@ fn new_values_are_not_taken_for_none() {
     assert!((by_parameter.root.estimated_rows - 8_000.0).abs() < 1e-6, "{by_parameter}");
     session.plan("SELECT id FROM t WHERE day = :day", Parameters::new()).unwrap();
 }
+
+/// Nothing can match an empty side: the other is not read, and its estimate was not wrong.
+#[test]
+fn an_operator_that_nobody_asked_for_rows_did_not_run() {
+    let mut session = Database::in_memory().session();
+    session.run("CREATE TABLE a AS SELECT value AS x FROM SERIES(1, 5000); CREATE TABLE b (x INTEGER)").unwrap();
+    let (rows, plan) = session.measure("SELECT a.x FROM a JOIN b ON a.x = b.x", ()).unwrap();
+    assert_eq!(rows.row_count(), 0);
+    let ran = |table: &str| {
+        let node = plan.nodes().into_iter().find(|node| node.target.as_deref() == Some(table)).unwrap();
+        (node.ran, node.estimate_error.is_some())
+    };
+    assert_eq!((ran("a"), ran("b").0), ((Some(false), false), Some(true)), "{plan}");
+}
