@@ -1,15 +1,13 @@
 //! The build side of a nearest join: rows in a wanted order within groups of equal keys, of which each probe row takes the first few.
 
 use super::join_table::is_key;
-use super::keys::integer_lanes;
+use super::partition_order::RowOrder;
 use super::sorted_values::{KeyGroups, Sorted};
-use crate::control::sort_by;
 use crate::diagnostic::Result;
 use crate::logical::CompareOp;
 use crate::types::index;
 use arrow::array::{Array, ArrayRef};
 use arrow::compute::SortOptions;
-use arrow::row::{RowConverter, SortField};
 use rayon::ThreadPool;
 use std::cmp::Ordering;
 use std::ops::Range;
@@ -50,7 +48,7 @@ impl NearestTable {
         let has_value = |row: &usize| first.is_none_or(|column| column.values.is_valid(*row));
         let mut order: Vec<u32> =
             (0..rows).filter(|row| has_value(row) && is_key(keys, null_same, *row)).map(index).collect();
-        sort_rows(&mut order, columns)?;
+        RowOrder::of(columns)?.sort(&mut order)?;
         let groups = KeyGroups::of(&mut order, (keys, null_same), threads)?;
         let bound = match (bound, first) {
             (Some(op), Some(column)) => {
@@ -88,25 +86,6 @@ impl NearestTable {
         let bound = self.bound.as_ref().map_or(0, |bound| bound.values.bytes());
         self.groups.bytes() + self.order.len() * 4 + bound
     }
-}
-
-/// Sorts rows, which are in their order, by these columns; rows that are alike stay as they are.
-fn sort_rows(order: &mut Vec<u32>, columns: &[OrderColumn]) -> Result<()> {
-    if let [column] = columns
-        && column.values.null_count() == 0
-        && let Some(lanes) = integer_lanes(&column.values)
-    {
-        let value = |row: u32| if column.options.descending { !lanes[row as usize] } else { lanes[row as usize] };
-        let mut pairs: Vec<(i64, u32)> = order.iter().map(|row| (value(*row), *row)).collect();
-        sort_by(&mut pairs, Ord::cmp)?;
-        order.iter_mut().zip(pairs).for_each(|(row, (_, sorted))| *row = sorted);
-        return Ok(());
-    }
-    let field = |column: &OrderColumn| SortField::new_with_options(column.values.data_type().clone(), column.options);
-    let converter = RowConverter::new(columns.iter().map(field).collect())?;
-    let values: Vec<ArrayRef> = columns.iter().map(|column| ArrayRef::clone(&column.values)).collect();
-    let encoded = converter.convert_columns(&values)?;
-    sort_by(order, |a, b| encoded.row(*a as usize).cmp(&encoded.row(*b as usize)).then(a.cmp(b)))
 }
 
 impl FirstBound {

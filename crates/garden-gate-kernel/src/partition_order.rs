@@ -16,16 +16,16 @@ const SORTED_IN_PLACE: usize = 64;
 /// After so many partitions it is looked whether the statement is to end.
 const CHECKED_PARTITIONS: usize = 1024;
 
-/// Values by which rows of a partition are ordered.
-enum Order {
+/// Values by which rows are ordered.
+pub(super) enum RowOrder {
     None,
     /// Numbers that grow in the wanted direction.
     Lanes(Vec<i64>),
     Rows(Rows),
 }
 
-impl Order {
-    fn of(columns: &[OrderColumn]) -> Result<Self> {
+impl RowOrder {
+    pub(super) fn of(columns: &[OrderColumn]) -> Result<Self> {
         if let [column] = columns
             && column.values.null_count() == 0
             && let Some(lanes) = integer_lanes(&column.values)
@@ -51,8 +51,8 @@ impl Order {
         }
     }
 
-    /// Sorts the rows of one partition, which are in their order.
-    fn sort(&self, rows: &mut [u32]) -> Result<()> {
+    /// Sorts rows, which are in their order; those that are alike stay as they are.
+    pub(super) fn sort(&self, rows: &mut [u32]) -> Result<()> {
         let total = |a: &u32, b: &u32| self.compare(*a, *b).then(a.cmp(b));
         if matches!(self, Self::None) {
             return Ok(());
@@ -87,7 +87,7 @@ pub fn partition_order(
     rows: usize,
     first: Option<usize>,
 ) -> Result<(Vec<u32>, PartitionBounds)> {
-    let order = Order::of(order)?;
+    let order = RowOrder::of(order)?;
     let (mut placed, ends) = by_partition(partition, rows)?;
     let mut kept = Vec::with_capacity(if first.is_some() { ends.len() } else { rows });
     let mut starts = Vec::with_capacity(ends.len());
@@ -136,7 +136,7 @@ fn by_partition(keys: &[ArrayRef], rows: usize) -> Result<(Vec<u32>, Vec<usize>)
         })
         .collect();
     let mut sorted: Vec<u32> = (0..index(groups.len())).collect();
-    Order::of(&columns)?.sort(&mut sorted)?;
+    RowOrder::of(&columns)?.sort(&mut sorted)?;
     let mut counts = vec![0_usize; groups.len()];
     ids.iter().for_each(|id| counts[*id as usize] += 1);
     let mut next = vec![0_usize; groups.len()];

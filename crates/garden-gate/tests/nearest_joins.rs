@@ -1,7 +1,7 @@
 //! Each row with the first of its matches: the latest price, the last reading before, the first three of each; against plain loops.
 
-use crate::support::run;
-use garden_gate::{Column, Database, Session, SqlType, Value};
+use crate::support::{run, sorted};
+use garden_gate::{Column, Database, SqlType, Value};
 
 type Number = Option<i64>;
 
@@ -89,14 +89,6 @@ const CASES: &[Case] = &[
         key: |t, id| (-t[1].unwrap_or(0), 0, id),
     },
 ];
-
-fn sorted(session: &mut Session, sql: &str) -> Vec<String> {
-    let found = run(session, sql).unwrap_or_else(|error| panic!("{sql}: {error}"));
-    let mut rows: Vec<String> =
-        if found.is_empty() { Vec::new() } else { found.split("; ").map(str::to_owned).collect() };
-    rows.sort_unstable();
-    rows
-}
 
 #[test]
 fn each_row_takes_the_first_of_its_matches() {

@@ -1,9 +1,9 @@
 //! Range joins: every kind, one inequality or two, with keys and with further conditions, over every type that has an order, against plain
 //! loops over the same numbers.
 
-use crate::support::run;
+use crate::support::{run, sorted};
 use garden_gate::plan::JoinMethod;
-use garden_gate::{Column, Database, Session, SqlType, Value};
+use garden_gate::{Column, Database, SqlType, Value};
 
 type Number = Option<i64>;
 
@@ -115,14 +115,6 @@ fn query(kind: &str, on: &str) -> String {
         "mark" => format!("SELECT id, EXISTS (SELECT 1 FROM b WHERE {on}) FROM a"),
         _ => format!("SELECT a.id, b.id FROM a {kind} b ON {on}"),
     }
-}
-
-fn sorted(session: &mut Session, sql: &str) -> Vec<String> {
-    let found = run(session, sql).unwrap_or_else(|error| panic!("{sql}: {error}"));
-    let mut rows: Vec<String> =
-        if found.is_empty() { Vec::new() } else { found.split("; ").map(str::to_owned).collect() };
-    rows.sort_unstable();
-    rows
 }
 
 const KINDS: [&str; 7] = ["JOIN", "LEFT JOIN", "RIGHT JOIN", "FULL JOIN", "EXISTS", "NOT EXISTS", "mark"];

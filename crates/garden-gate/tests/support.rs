@@ -178,3 +178,12 @@ pub(crate) fn notes(sql: &str) -> Vec<&'static str> {
         .map(|note| note.code)
         .collect()
 }
+
+/// The rows of a query, in the order of their texts.
+pub(crate) fn sorted(session: &mut Session, sql: &str) -> Vec<String> {
+    let found = run(session, sql).unwrap_or_else(|error| panic!("{sql}: {error}"));
+    let mut rows: Vec<String> =
+        if found.is_empty() { Vec::new() } else { found.split("; ").map(str::to_owned).collect() };
+    rows.sort_unstable();
+    rows
+}

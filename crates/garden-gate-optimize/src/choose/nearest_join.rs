@@ -3,7 +3,7 @@
 use super::build::{Builder, make, only, with_columns};
 use super::key_shape::KeyShape;
 use super::range_keys::inequality;
-use super::side_join::split_keys;
+use super::side_join::{side, split_keys};
 use crate::diagnostic::Result;
 use crate::logical::{BinaryJoin, ColumnId, Expr, JoinKind, Nearest};
 use crate::physical::{JoinMethod, JoinRange, JoinSpec, Node, Operator};
@@ -50,12 +50,8 @@ fn bound(
     (left, right): (&[ColumnId], &[ColumnId]),
     nearest: &Nearest,
 ) -> (Vec<JoinRange>, Vec<Expr>) {
-    let within = |columns: &[ColumnId], expr: &Expr| {
-        let used = expr.columns();
-        !used.is_empty() && used.iter().all(|id| columns.contains(id))
-    };
     let fits = |term: &Expr| {
-        let range = inequality(term, |expr| within(left, expr), |expr| within(right, expr))?;
+        let range = inequality(term, |expr| side(expr, left), |expr| side(expr, right))?;
         let leads = nearest.order.first().is_some_and(|key| key.expr.same_as(&range.build));
         (leads && !term.can_raise()).then_some(range)
     };

@@ -10,7 +10,7 @@ use super::join_order::Best;
 use super::join_report::impossible;
 use super::key_shape::KeyShape;
 use super::range_keys::RangeKeys;
-use super::side_join::split_keys;
+use super::side_join::{side as on_side, split_keys};
 use super::steps::is_recursive;
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, Columns, CompareOp, Expr, Guide, JoinKind, Printer, Scan};
@@ -111,11 +111,7 @@ impl Builder<'_> {
         needed: &[ColumnId],
     ) -> Result<NonInnerJoin> {
         let (keys, residual) = split_keys(&side.on, left, &right.output);
-        let within = |columns: &[ColumnId], expr: &Expr| {
-            let used = expr.columns();
-            !used.is_empty() && used.iter().all(|id| columns.contains(id))
-        };
-        let ranges = RangeKeys::of(&residual, |expr| within(left, expr), |expr| within(&right.output, expr));
+        let ranges = RangeKeys::of(&residual, |expr| on_side(expr, left), |expr| on_side(expr, &right.output));
         let mut keyed = 1.0;
         for key in &keys {
             keyed *= self.estimator.join(&key.condition())?.share();

@@ -117,7 +117,8 @@ fn guarded(key: JoinKey, before: &[Expr], (left, right): (&[ColumnId], &[ColumnI
     Some(JoinKey { probe: guard(key.probe, left)?, build: guard(key.build, right)?, ..key })
 }
 
-fn side(expr: &Expr, columns: &[ColumnId]) -> bool {
+/// Whether an expression uses columns, and of these alone.
+pub(super) fn side(expr: &Expr, columns: &[ColumnId]) -> bool {
     let used = expr.columns();
     !used.is_empty() && used.iter().all(|id| columns.contains(id))
 }

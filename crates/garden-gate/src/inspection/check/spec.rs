@@ -50,7 +50,7 @@ pub(super) enum PlanExpectation {
     Rules(Box<PlanSpec>),
 }
 
-/// By what it looks like, so that an unknown key among the rules is told as such.
+/// By what it looks like, so that an unknown key among the rules is reported as such.
 impl<'de> Deserialize<'de> for PlanExpectation {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         struct TextOrRules;
