@@ -1,14 +1,15 @@
 //! Index reads: constants become the bounds of ranges of keys.
 
-use super::streaming::internal;
+use super::streaming::{internal, resolve};
 use crate::catalog::Segment;
-use crate::diagnostic::Result;
-use crate::kernel::{array_of, cast_values, evaluate_constant};
-use crate::logical::{Expr, Scan};
+use crate::collections::HashSet;
+use crate::diagnostic::{Result, Span};
+use crate::kernel::{Batch, array_of, cast_values, evaluate, evaluate_constant, kept};
+use crate::logical::{ColumnId, Expr, Scan};
 use crate::physical::{Bound, IndexAccess, Probe};
 use crate::storage::{IndexRead, KeyRange, StoredTable};
 use crate::types::{SqlType, Value};
-use arrow::array::{Array, ArrayRef, new_null_array};
+use arrow::array::{Array, ArrayRef, AsArray, new_null_array};
 use std::any::Any;
 use std::sync::Arc;
 
@@ -98,6 +99,26 @@ pub(super) fn as_key(expr: &Expr, key: SqlType) -> Result<Key> {
     let Ok(cast) = cast_values(&array, from, key) else { return Ok(Key::Beyond) };
     let exact = cast_values(&cast, key, from).is_ok_and(|back| back.to_data() == array.to_data());
     Ok(Key::Value(cast, exact))
+}
+
+/// Of the rows that an access leads to, how many pass further conditions.
+///
+/// # Errors
+/// What reading the index and computing the conditions bring.
+pub fn count_passing(scan: &Scan, access: &IndexAccess, conditions: &[Expr]) -> Result<u64> {
+    let used: HashSet<ColumnId> = conditions.iter().flat_map(Expr::columns).collect();
+    let (ids, places): (Vec<ColumnId>, Vec<usize>) =
+        scan.columns.iter().copied().filter(|(id, _)| used.contains(id)).unzip();
+    let terms = conditions.iter().map(|term| resolve(term, &ids)).collect::<Result<Vec<_>>>()?;
+    let condition = Expr::and(terms, Span::default());
+    let access = IndexAccess { only: false, order: None, ..access.clone() };
+    let mut passing = 0;
+    for segment in segments(scan, &access, &places)? {
+        let batch = Batch::new(segment.columns, segment.rows);
+        let mask = kept(evaluate(&condition, &batch)?.into_array(batch.rows)?.as_boolean());
+        passing += mask.values().count_set_bits() as u64;
+    }
+    Ok(passing)
 }
 
 /// How many rows an access leads to; `None` where telling takes more than so many searches, or the index is not at hand.

@@ -1,4 +1,5 @@
-//! Window: gathers all rows, sorts them by partition and order, and computes each function over them. Rows come in that order.
+//! Window: gathers all rows, sorts them by partition and order, and computes each function over them. Rows come in that order. Where all
+//! rows of a partition have one value, they stay as they came: a hash table numbers the partitions.
 //! O(n log n); holds all rows, or where they don't fit into memory, those of one partition.
 
 use super::compile::{Compiler, sort_keys};
@@ -9,8 +10,11 @@ use super::sort::Sort;
 use super::spill::{Order, Rows, RowsBuilder, WholeGroups};
 use super::streaming::{internal, places, resolve};
 use crate::diagnostic::Result;
-use crate::kernel::{Batch, OrderColumn, PartitionBounds, evaluate, partition_order, sort_options, window};
-use crate::logical::{ColumnId, Direction, Expr, Nulls, SortKey, WindowCall};
+use crate::kernel::{
+    Batch, GroupTable, OrderColumn, PartitionBounds, aggregate_partitions, evaluate, partition_aggregate,
+    partition_order, sort_options, window,
+};
+use crate::logical::{Aggregate, ColumnId, Direction, Expr, Nulls, SortKey, WindowCall};
 use crate::physical::Node;
 use arrow::array::UInt32Array;
 use std::time::Instant;
@@ -91,11 +95,28 @@ impl<'a> Compiler<'a> {
 
     /// The rows sorted by partition and order, and after their columns what each function gives.
     fn windows(&self, spec: &Spec, all: &Batch) -> Result<Batch> {
+        if let Some(aggregates) = spec.of_partitions() {
+            return self.of_partitions(&spec.partition, &aggregates, all);
+        }
         let (mut rows, layout) = sorted(all, spec)?;
         for call in &spec.calls {
             self.run.control.check()?;
             let values = window(call, &rows, &layout, &spec.order)?;
             rows.columns.push(values);
+        }
+        Ok(rows)
+    }
+
+    /// The rows as they came, and after their columns what each function gives for their partition.
+    fn of_partitions(&self, partition: &[Expr], aggregates: &[&Aggregate], all: &Batch) -> Result<Batch> {
+        let keys = keys(partition, all)?;
+        let mut table = GroupTable::new(keys.iter().map(|key| key.data_type().clone()).collect())?;
+        let mut partition = Vec::with_capacity(all.rows);
+        table.assign(&keys, all.rows, &mut partition)?;
+        let mut rows = all.clone();
+        for aggregate in aggregates {
+            self.run.control.check()?;
+            rows.columns.push(aggregate_partitions(aggregate, all, &partition, table.len())?);
         }
         Ok(rows)
     }
@@ -108,6 +129,14 @@ struct Spec {
     calls: Vec<WindowCall>,
     /// How many rows of each partition are wanted.
     first: Option<u64>,
+}
+
+impl Spec {
+    /// The aggregates, where all rows of a partition have one value, so that none has to be moved.
+    fn of_partitions(&self) -> Option<Vec<&Aggregate>> {
+        let is_plain = self.order.is_empty() && self.first.is_none();
+        self.calls.iter().map(partition_aggregate).collect::<Option<_>>().filter(|_| is_plain)
+    }
 }
 
 /// The rows by partition and order, of each partition the first ones only where no more are wanted.

@@ -62,7 +62,7 @@ pub use problem::no_such_zone;
 pub use range_table::{RangeSide, RangeTable};
 pub use sketch::Sketch;
 pub use sorted_table::SortedTable;
-pub use window::{PartitionBounds, window};
+pub use window::{PartitionBounds, aggregate_partitions, partition_aggregate, window};
 
 use crate::logical::{Direction, Nulls, SortKey};
 

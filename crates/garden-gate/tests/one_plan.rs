@@ -74,6 +74,21 @@ const QUESTIONS: &[(&[&str], usize)] = &[
         ],
         668,
     ),
+    (
+        // The last task of each bed: of the 180 beds that are named those whose tasks are not all multiples of ten, and 300 other numbers.
+        &[
+            "SELECT task_id FROM task AS t WHERE task_id = (SELECT MAX(u.task_id) FROM task AS u WHERE u.bed_id = t.bed_id)",
+            "SELECT t.task_id FROM task AS t JOIN (SELECT bed_id, MAX(task_id) AS last FROM task GROUP BY bed_id) AS m \
+             ON m.bed_id = t.bed_id AND m.last = t.task_id",
+            "SELECT t.task_id FROM (SELECT bed_id, MAX(task_id) AS last FROM task GROUP BY bed_id) AS m, task AS t \
+             WHERE t.task_id = m.last AND t.bed_id = m.bed_id",
+            "WITH m AS (SELECT bed_id, MAX(task_id) AS last FROM task GROUP BY bed_id) \
+             SELECT task_id FROM task AS t JOIN m ON m.bed_id = t.bed_id WHERE task_id = last",
+            "SELECT task_id FROM (SELECT task_id, MAX(task_id) OVER (PARTITION BY bed_id) AS last FROM task) AS t \
+             WHERE task_id = last",
+        ],
+        462,
+    ),
 ];
 
 #[test]
@@ -137,6 +152,58 @@ fn where_a_null_counts_the_plans_differ() {
     assert_eq!(run(&mut session, both).unwrap(), "2; 3; 4; 5; 6; NULL");
     let only = "SELECT shade_of FROM bed EXCEPT SELECT bed_id FROM bed";
     assert_eq!(run(&mut session, only).unwrap(), "NULL");
+}
+
+/// A table beside groups of its own rows is read once, where each row is in a group; else it is not.
+#[test]
+fn a_table_beside_its_groups_is_a_window() {
+    let mut session = beds_and_tasks();
+    let cases = [
+        // NULLs of the grouping column are in a group, which no row meets by an equality: 28 beds of 200 have none.
+        (
+            "SELECT COUNT(*) FROM bed AS b JOIN (SELECT shade_of, COUNT(*) AS n FROM bed GROUP BY shade_of) AS g ON g.shade_of = b.shade_of",
+            "172",
+            true,
+        ),
+        (
+            "SELECT COUNT(*) FROM bed AS b JOIN (SELECT shade_of, COUNT(*) AS n FROM bed GROUP BY shade_of) AS g ON g.shade_of IS NOT DISTINCT FROM b.shade_of",
+            "200",
+            true,
+        ),
+        (
+            "SELECT COUNT(n) FROM (SELECT (SELECT COUNT(*) FROM task AS u WHERE u.bed_id = t.bed_id) AS n FROM task AS t) AS x",
+            "3000",
+            true,
+        ),
+        // Bed 1 + r has the tasks r + 180 n: 17 up to r = 120, then 16.
+        (
+            "SELECT MIN(n), MAX(n) FROM (SELECT (SELECT COUNT(*) FROM task AS u WHERE u.bed_id = t.bed_id) AS n FROM task AS t WHERE t.bed_id < 1000) AS x",
+            "16|17",
+            false,
+        ),
+        // Beds without a value count none, which no group says.
+        (
+            "SELECT COUNT(*), MIN(n) FROM (SELECT (SELECT COUNT(*) FROM bed AS c WHERE c.shade_of = b.shade_of) AS n FROM bed AS b) AS x",
+            "200|0",
+            false,
+        ),
+        // All tasks of a bed take as long; 333 times five of nine take more than 3.
+        (
+            "SELECT COUNT(*) FROM task AS t WHERE hours >= (SELECT AVG(u.hours) FROM task AS u WHERE u.bed_id = t.bed_id AND u.hours > 3) AND hours > 3",
+            "1665",
+            true,
+        ),
+    ];
+    let mut wrong = Vec::new();
+    for (sql, rows, is_window) in cases {
+        let plan = session.plan(sql, ()).unwrap();
+        let reads = plan.nodes().into_iter().filter(|node| node.operator.name() == "table scan").count();
+        let found = run(&mut session, sql).unwrap();
+        if found != rows || (reads == 1) != is_window {
+            wrong.push(format!("{sql}: {found}, {reads} scans\n{}", outline(&plan.root, 0)));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
 }
 
 /// The operators of a plan, one a line, with what they are matched by.

@@ -2,12 +2,12 @@
 //! hold the partial results of 16 nodes below: at most 30 of them a level. DISTINCT and the aggregates that need the order of their
 //! rows have no partial results: their frames are computed one by one.
 
-use super::frame::Frame;
+use super::frame::Frame as FrameRows;
 use super::{PartitionBounds, nested};
 use crate::control::{Turns, checkpoint};
 use crate::diagnostic::Result;
-use crate::logical::{Aggregate, Expr, ExprKind};
-use crate::types::{Value, index};
+use crate::logical::{Aggregate, Expr, ExprKind, Frame, WindowCall, WindowFunction};
+use crate::types::{FrameBound, FrameExclusion, FrameUnit, Value, index};
 use crate::{Accumulator, Batch, Groups, accumulator, aggregate_inputs, evaluate, kept};
 use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, UInt32Array};
 use arrow::compute;
@@ -19,31 +19,53 @@ const FANOUT: usize = 16;
 /// Pairs of a node and a row that are gathered before they are put in.
 pub(super) const BLOCK: usize = 1 << 16;
 
+/// The aggregate of a call that, without an order, has one value for all rows of a partition: its frame is all of it.
+pub fn partition_aggregate(call: &WindowCall) -> Option<&Aggregate> {
+    let Frame { unit, start, end, exclude } = &call.frame;
+    let from_first = matches!(start, FrameBound::UnboundedPreceding);
+    // Without an order all rows are peers of the current one.
+    let of_peers = !matches!(unit, FrameUnit::Rows);
+    let whole = match end {
+        FrameBound::UnboundedFollowing => from_first || of_peers && matches!(start, FrameBound::CurrentRow),
+        FrameBound::CurrentRow => of_peers && (from_first || matches!(start, FrameBound::CurrentRow)),
+        FrameBound::UnboundedPreceding | FrameBound::Preceding(_) | FrameBound::Following(_) => false,
+    };
+    let is_plain = matches!(exclude, FrameExclusion::NoOthers) && whole;
+    match &call.function {
+        WindowFunction::Aggregate(aggregate) if is_plain && !nested::is_nested(aggregate) => Some(aggregate),
+        _ => None,
+    }
+}
+
+/// For each row the value of such an aggregate for the partition that it is in; no row is moved. O(rows).
+///
+/// # Errors
+/// As the aggregate.
+pub fn aggregate_partitions(
+    aggregate: &Aggregate,
+    batch: &Batch,
+    partition: &[u32],
+    partitions: usize,
+) -> Result<ArrayRef> {
+    AggregateInput::new(aggregate, batch)?.of_partitions(partition, partitions)
+}
+
 pub(super) fn aggregate(
     aggregate: &Aggregate,
     batch: &Batch,
     layout: &PartitionBounds,
-    frames: &[Frame],
+    frames: &[FrameRows],
 ) -> Result<ArrayRef> {
     if nested::is_nested(aggregate) {
         return nested::aggregate(aggregate, batch, layout, frames);
     }
-    let inputs = aggregate_inputs(&only_where_kept(aggregate), batch)?;
-    let filter = match &aggregate.filter {
-        Some(filter) => Some(kept(evaluate(filter, batch)?.into_array(batch.rows)?.as_boolean())),
-        None => None,
-    };
-    let rows = AggregateInput { aggregate, inputs, filter };
+    let rows = AggregateInput::new(aggregate, batch)?;
     let whole = frames
         .iter()
         .enumerate()
         .all(|(row, frame)| frame[0] == layout.partition_of(row) && frame[1].is_empty() && frame[2].is_empty());
     if whole {
-        let mut state = accumulator(aggregate)?;
-        let all: Vec<u32> = (0..index(batch.rows)).collect();
-        rows.put(state.as_mut(), (&all, &layout.partition), layout.partitions.len())?;
-        let results = state.finish(layout.partitions.len())?;
-        return Ok(compute::take(&results, &UInt32Array::from(layout.partition.clone()), None)?);
+        return rows.of_partitions(&layout.partition, layout.partitions.len());
     }
     if !accumulator(aggregate)?.is_mergeable() {
         return one_by_one(&rows, frames);
@@ -73,7 +95,29 @@ struct AggregateInput<'a> {
     filter: Option<BooleanArray>,
 }
 
-impl AggregateInput<'_> {
+impl<'a> AggregateInput<'a> {
+    fn new(aggregate: &'a Aggregate, batch: &Batch) -> Result<Self> {
+        let inputs = aggregate_inputs(&only_where_kept(aggregate), batch)?;
+        let filter = match &aggregate.filter {
+            Some(filter) => Some(kept(evaluate(filter, batch)?.into_array(batch.rows)?.as_boolean())),
+            None => None,
+        };
+        Ok(Self { aggregate, inputs, filter })
+    }
+
+    /// Every row in the group that is its partition, whose result it gets.
+    fn of_partitions(&self, partition: &[u32], partitions: usize) -> Result<ArrayRef> {
+        let mut state = accumulator(self.aggregate)?;
+        if self.filter.is_none() {
+            state.update(Groups::Each { ids: partition, groups: partitions }, &self.inputs)?;
+        } else {
+            let all: Vec<u32> = (0..index(partition.len())).collect();
+            self.put(state.as_mut(), (&all, partition), partitions)?;
+        }
+        let results = state.finish(partitions)?;
+        Ok(compute::take(&results, &UInt32Array::from(partition.to_vec()), None)?)
+    }
+
     /// Puts each of the rows `from` into the group beside it.
     fn put(&self, state: &mut dyn Accumulator, (from, to): (&[u32], &[u32]), groups: usize) -> Result<()> {
         let (from, to): (Vec<u32>, Vec<u32>) = match &self.filter {
@@ -88,8 +132,8 @@ impl AggregateInput<'_> {
 }
 
 /// Each frame by itself; a frame that is the same as that of the row before is not computed again.
-fn one_by_one(rows: &AggregateInput<'_>, frames: &[Frame]) -> Result<ArrayRef> {
-    let mut different: Vec<&Frame> = Vec::new();
+fn one_by_one(rows: &AggregateInput<'_>, frames: &[FrameRows]) -> Result<ArrayRef> {
+    let mut different: Vec<&FrameRows> = Vec::new();
     let mut which = Vec::with_capacity(frames.len());
     for frame in frames {
         if different.last().is_none_or(|last| *last != frame) {
@@ -146,7 +190,7 @@ impl Tree {
         Ok(Self { levels })
     }
 
-    fn results(&self, rows: &AggregateInput<'_>, frames: &[Frame]) -> Result<ArrayRef> {
+    fn results(&self, rows: &AggregateInput<'_>, frames: &[FrameRows]) -> Result<ArrayRef> {
         let mut state = accumulator(rows.aggregate)?;
         let mut turns = Turns::new();
         let mut pairs: Vec<(Vec<u32>, Vec<u32>)> = vec![(Vec::new(), Vec::new()); self.levels.len() + 1];

@@ -9,6 +9,8 @@ mod navigate;
 mod nested;
 mod rank;
 
+pub use aggregate::{aggregate_partitions, partition_aggregate};
+
 use super::{Batch, evaluate};
 use crate::catalog::Sequence;
 use crate::diagnostic::{Error, Result, SqlState};

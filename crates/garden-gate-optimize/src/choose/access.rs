@@ -2,6 +2,7 @@
 
 use super::build::{Builder, make, only, with_columns};
 use super::cost;
+use super::counted::CountedAccess;
 use crate::catalog::{SEGMENT_ROWS, TableKind};
 use crate::diagnostic::Result;
 use crate::estimate::{after_prefix, table_rows};
@@ -87,8 +88,11 @@ impl Builder<'_> {
         let rows = match self.guide.expected(&scan.alias) {
             Some(expected) => Estimate(expected),
             None => {
-                let counts: Vec<(Estimate, &[Expr])> =
-                    paths.iter().filter(|path| path.is_counted).map(|path| (path.read, path.rest.as_slice())).collect();
+                let counted = |path: &'_ &Path| path.is_counted;
+                let counts = paths.iter().filter(counted).filter_map(|path| {
+                    Some(CountedAccess { access: path.access.as_ref()?, rows: path.read, rest: &path.rest })
+                });
+                let counts: Vec<CountedAccess<'_>> = counts.collect();
                 self.rows_left(&scan, &counts)?
             }
         };

@@ -275,6 +275,11 @@ impl Factors {
         hash_aggregate(input, groups, aggregates, keys) + Cost(spill)
     }
 
+    /// Values of partitions beside all of their rows, which are held.
+    pub(super) fn partition_values(self, input: Estimate, partitions: Estimate, calls: usize, keys: usize) -> Cost {
+        hash_aggregate(input, partitions, calls, keys) + Cost(self.spill(input, input.0))
+    }
+
     /// Rows of a group come beside one another.
     pub(super) fn sorted_aggregate(self, input: Estimate, groups: Estimate, aggregates: usize, keys: usize) -> Cost {
         let row = SAME_GROUP * approximate(keys) + EVALUATE * approximate(aggregates);

@@ -61,7 +61,9 @@ pub(super) fn close(edges: &mut Vec<Edge>, builder: &Builder<'_>, owned: &[Vec<C
                 let condition = Expr::compare(CompareOp::Equal, left.clone(), right.clone(), left.span()).implied();
                 let share = builder.estimator.join(&condition)?.share();
                 let sides = Some((one, other));
-                edges.push(Edge { condition, tables: one | other, share, sides, bounds: None, class: Some(number) });
+                let of_result = builder.estimator.compares_result(&condition);
+                let (tables, class) = (one | other, Some(number));
+                edges.push(Edge { condition, tables, share, sides, bounds: None, of_result, class });
             }
         }
     }
@@ -119,7 +121,7 @@ pub(super) fn share_of(edges: &[Edge], tables: Tables, (sizes, joint): (&[f64], 
             tied.retain(|(of, set)| *of != class || set & edge.tables == 0);
             tied.push((class, joined));
         }
-        let is_pair = edge.sides.is_some() && edge.tables.count_ones() == 2;
+        let is_pair = edge.sides.is_some() && edge.tables.count_ones() == 2 && !edge.of_result;
         match pairs.iter_mut().find(|(known, ..)| is_pair && *known == edge.tables) {
             Some((_, count, product)) => {
                 *count += 1;
@@ -150,7 +152,8 @@ mod tests {
     fn edge(a: u32, b: u32, share: f64, class: Option<usize>) -> Edge {
         let column = |id| Expr::column(ColumnId(id), SqlType::Integer, Span::default());
         let condition = Expr::compare(CompareOp::Equal, column(a), column(b), Span::default());
-        Edge { condition, tables: 1 << a | 1 << b, share, sides: Some((1 << a, 1 << b)), bounds: None, class }
+        let tables = 1 << a | 1 << b;
+        Edge { condition, tables, share, sides: Some((1 << a, 1 << b)), bounds: None, of_result: false, class }
     }
 
     #[test]

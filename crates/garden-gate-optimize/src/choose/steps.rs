@@ -5,8 +5,9 @@ use super::cost;
 use super::key_shape::KeyShape;
 use crate::collections::{HashMap, HashSet};
 use crate::diagnostic::Result;
+use crate::kernel::partition_aggregate;
 use crate::logical::{
-    ColumnId, CteDefinition, CteId, CteReference, Expand, Expr, ExprKind, LogicalPlan, Member, Recursion,
+    Aggregate, ColumnId, CteDefinition, CteId, CteReference, Expand, Expr, ExprKind, LogicalPlan, Member, Recursion,
     RecursionInput, SetOp, SetOperand, SortKey, WindowCall,
 };
 use crate::physical::{MemberSpec, Node, Operator, RecursionSpec};
@@ -101,20 +102,25 @@ impl Builder<'_> {
         let used = with_columns(required, exprs.chain(calls.iter().flat_map(|(_, call)| call.exprs())));
         let input = self.build(input, &used)?;
         let rows = input.rows;
+        let partitions = self.estimator.groups(&partition.iter().collect::<Vec<_>>(), rows)?;
         let kept = match first {
-            Some(first) => {
-                let partitions = self.estimator.groups(&partition.iter().collect::<Vec<_>>(), rows)?;
-                Estimate((partitions.0.max(1.0) * approximate(first)).min(rows.0))
-            }
+            Some(first) => Estimate((partitions.0.max(1.0) * approximate(first)).min(rows.0)),
             None => rows,
         };
         let keys = KeyShape::of(partition.iter().chain(order.iter().map(|key| &key.expr)));
-        let sort = match first {
+        let aggregate = |(id, call): &(ColumnId, WindowCall)| Some((*id, partition_aggregate(call)?.clone()));
+        let aggregates: Vec<(ColumnId, Aggregate)> = calls.iter().filter_map(aggregate).collect();
+        let stay = order.is_empty() && aggregates.len() == calls.len();
+        if stay {
+            self.estimator.grouped(&[], &aggregates, (rows, partitions));
+        }
+        let gather = match first {
+            None if stay => self.factors.partition_values(rows, partitions, calls.len(), keys.count),
             _ if keys.count == 0 => Cost(0.0),
             Some(_) => self.factors.top_n(rows, kept, keys),
             None => self.factors.sort(rows, keys),
         };
-        let own = sort + cost::evaluate(rows, calls.len());
+        let own = gather + cost::evaluate(rows, calls.len());
         let output = only(input.output.iter().copied().chain(calls.iter().map(|(id, _)| *id)), required);
         Ok(make(Operator::Window { partition, order, calls, first }, vec![input], output, kept, own))
     }

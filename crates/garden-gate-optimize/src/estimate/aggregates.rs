@@ -73,6 +73,28 @@ impl Estimator<'_> {
         groupings.iter().rev().find(|grouping| grouping.all.contains(&id)).map(|grouping| grouping.groups)
     }
 
+    /// The share of rows that hold the least or the greatest value of their group, where one column is that value of the other: at least one
+    /// row of each group.
+    pub(super) fn holds_extreme(&self, a: ColumnId, b: ColumnId) -> Option<f64> {
+        let groupings = self.behind?.groupings.borrow();
+        let of = |result: ColumnId, column: ColumnId| {
+            let is_extreme = |known: &&(ColumnId, AggregateFunction, Option<ColumnId>)| {
+                known.0 == result
+                    && known.2 == Some(column)
+                    && matches!(known.1, AggregateFunction::Min | AggregateFunction::Max)
+            };
+            let grouping =
+                groupings.iter().rev().find(|grouping| grouping.results.iter().any(|known| is_extreme(&known)))?;
+            Some((grouping.groups / grouping.input.max(1.0)).min(1.0))
+        };
+        of(a, b).or_else(|| of(b, a))
+    }
+
+    /// Whether a condition compares the result of an aggregate.
+    pub fn compares_result(&self, condition: &Expr) -> bool {
+        condition.columns().into_iter().any(|id| self.one_each_group(id).is_some())
+    }
+
     /// What is known of a column that a grouping gives; `None` when none does, or nothing is.
     pub(super) fn of_grouping(&self, id: ColumnId, groupings: &[Grouping]) -> Result<Option<ColumnStatistics>> {
         for grouping in groupings.iter().rev() {

@@ -4,7 +4,7 @@ use super::Estimator;
 use super::values::{GUESS_RANGE, equal, less, prefixed};
 use crate::catalog::ColumnStatistics;
 use crate::diagnostic::Result;
-use crate::logical::{CompareOp, Expr, ExprKind, Function, Test};
+use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, Function, Test};
 use crate::types::{Selectivity, Value};
 
 /// Without any knowledge an equality holds for one row in ten.
@@ -126,6 +126,9 @@ fn null_share(expr: &Expr, by: &Estimator<'_>) -> Result<f64> {
 }
 
 fn compare(op: CompareOp, left: &Expr, right: &Expr, by: &Estimator<'_>) -> Result<Truth> {
+    if let (ExprKind::Column(a), ExprKind::Column(b)) = (left.kind(), right.kind()) {
+        return compare_columns(op, *a, *b, by);
+    }
     let (op, column, other) = match (left.kind(), right.kind()) {
         (ExprKind::Column(id), _) => (op, *id, right),
         (_, ExprKind::Column(id)) => (op.flipped(), *id, left),
@@ -139,7 +142,7 @@ fn compare(op: CompareOp, left: &Expr, right: &Expr, by: &Estimator<'_>) -> Resu
     let Some(value) = other.constant() else {
         let unknown = 1.0 - (1.0 - nulls) * (1.0 - null_share(other, by)?);
         let holds = match op {
-            // A parameter without a value, or another column: an average value.
+            // A parameter without a value: an average value.
             CompareOp::Equal => 1.0 / statistics.distinct.max(1.0),
             CompareOp::NotEqual => 1.0 - 1.0 / statistics.distinct.max(1.0),
             _ => GUESS_RANGE,
@@ -151,6 +154,22 @@ fn compare(op: CompareOp, left: &Expr, right: &Expr, by: &Estimator<'_>) -> Resu
     }
     let holds = within(op, &statistics, value, nulls).max(by.unseen(column, op, value)?);
     Ok(Truth::new(holds, nulls))
+}
+
+/// Two columns of one row: values are contained in each other.
+fn compare_columns(op: CompareOp, a: ColumnId, b: ColumnId, by: &Estimator<'_>) -> Result<Truth> {
+    let sides = [by.statistics(a)?, by.statistics(b)?];
+    let known = || sides.iter().flatten();
+    let unknown = 1.0 - known().map(|side| 1.0 - side.null_share()).product::<f64>();
+    let distinct = known().map(|side| side.distinct).reduce(f64::max);
+    let equal = distinct.map_or(GUESS_EQUAL, |distinct| 1.0 / distinct.max(1.0));
+    let equal = equal.max(by.holds_extreme(a, b).unwrap_or(0.0));
+    let holds = match op {
+        CompareOp::Equal => equal,
+        CompareOp::NotEqual => 1.0 - equal,
+        _ => GUESS_RANGE,
+    };
+    Ok(Truth::new((1.0 - unknown) * holds, unknown))
 }
 
 /// The share of rows for which a comparison with a constant is TRUE, by what is known of the column.

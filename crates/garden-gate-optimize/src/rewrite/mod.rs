@@ -1,5 +1,6 @@
 //! Logical plan → simpler logical plan. One rule a file; every application is recorded with the reason why it is allowed.
 
+mod aggregate_join_to_window;
 mod common_subexpressions;
 mod decorrelate;
 mod domain;
@@ -79,6 +80,7 @@ const RULES: &[&dyn Rule] = &[
     &join_to_semi_join::JoinToSemiJoin,
     &eliminate_distinct::EliminateDistinct,
     &eliminate_sort::EliminateSort,
+    &aggregate_join_to_window::AggregateJoinToWindow,
     &limit_pushdown::LimitPushdown,
     &common_subexpressions::EliminateCommonSubexpressions,
     // What it offers is not part of the plan that other rules see.

@@ -84,7 +84,10 @@ pub(super) fn push(input: LogicalPlan, conjuncts: Vec<Expr>, context: &mut RuleC
         LogicalPlan::Join(join) => past_side_join(*join, conjuncts, context),
         LogicalPlan::Project { input, computed } => {
             let made: Vec<ColumnId> = computed.iter().map(|(id, _)| *id).collect();
-            let (down, stay) = movable(conjuncts, |used| !used.iter().any(|id| made.contains(id)));
+            let renamed =
+                |id: ColumnId| computed.iter().find(|(known, _)| *known == id).map_or(id, |(_, of)| named(of, id));
+            let terms = conjuncts.into_iter().map(|term| term.map_columns(&mut |id| renamed(id))).collect();
+            let (down, stay) = movable(terms, |used| !used.iter().any(|id| made.contains(id)));
             let input = if down.is_empty() { *input } else { push(*input, down, context) };
             filter(input.project(computed), stay)
         }
@@ -144,6 +147,11 @@ fn into_parts(plan: LogicalPlan, conjuncts: Vec<Expr>, context: &mut RuleContext
         }
         other => filter(other, conjuncts),
     }
+}
+
+/// The column that a computed one only gives another name; itself otherwise.
+fn named(computed: &Expr, own: ColumnId) -> ColumnId {
+    if let ExprKind::Column(id) = computed.kind() { *id } else { own }
 }
 
 /// The terms that can move down and those that stay: one that can fail stays, and one whose columns do not fit.

@@ -33,6 +33,8 @@ named! {
         SimplifyPredicates = "simplify predicates",
         /// A join that only says which rows stay becomes a semi join.
         JoinToSemiJoin = "join to semi join",
+        /// A table joined with groups of its own rows is read once (Zuzarte et al., SIGMOD 2003).
+        AggregateJoinToWindow = "aggregate join to window",
         /// DISTINCT over unique rows goes.
         EliminateDistinct = "eliminate distinct",
         /// An order that nobody sees goes.

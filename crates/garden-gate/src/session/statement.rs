@@ -11,7 +11,7 @@ use crate::choose::{CountRows, Resources, check_guide, choose};
 use crate::control::Control;
 use crate::diagnostic::{Note, Result, SourceText};
 use crate::execute::{self, Deliver, Pool, RoundLog, Run};
-use crate::logical::{ColumnId, CteDefinition, LogicalPlan, RewriteNote, Scan, WindowFunction};
+use crate::logical::{ColumnId, CteDefinition, Expr, LogicalPlan, RewriteNote, Scan, WindowFunction};
 use crate::physical::{IndexAccess, Measures, PhysicalPlan, Plan, describe};
 use crate::syntax::ast;
 use crate::types::Zone;
@@ -41,6 +41,10 @@ struct FromIndexes;
 impl CountRows for FromIndexes {
     fn count(&self, scan: &Scan, access: &IndexAccess, searches: usize) -> Result<Option<u64>> {
         execute::count_indexed(scan, access, searches)
+    }
+
+    fn passing(&self, scan: &Scan, access: &IndexAccess, conditions: &[Expr]) -> Result<u64> {
+        execute::count_passing(scan, access, conditions)
     }
 }
 

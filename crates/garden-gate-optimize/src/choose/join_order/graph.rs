@@ -22,6 +22,8 @@ pub(in super::super) struct Edge {
     pub(in super::super) sides: Option<(Tables, Tables)>,
     /// The same of an inequality.
     pub(in super::super) bounds: Option<(Tables, Tables)>,
+    /// Whether it compares what a grouping computes, which a key beside it says nothing of.
+    pub(in super::super) of_result: bool,
     /// Of an equality of columns the number of the class of columns that are the same.
     pub(in super::super) class: Option<usize>,
 }
@@ -81,7 +83,8 @@ pub(super) fn edges_of(
             late.push(condition);
         } else {
             let share = builder.estimator.join(&condition)?.share();
-            edges.push(Edge { condition, tables, share, sides, bounds, class: None });
+            let of_result = builder.estimator.compares_result(&condition);
+            edges.push(Edge { condition, tables, share, sides, bounds, of_result, class: None });
         }
     }
     take_together(&mut edges, builder, owned)?;

@@ -20,6 +20,7 @@ fn chain(rows: &[f64], keep: f64) -> (JoinSearch<'static>, Vec<Vec<ColumnId>>) {
             share: 1.0 / keep,
             bounds: None,
             sides: Some((1 << (table - 1), 1 << table)),
+            of_result: false,
             class: None,
         })
         .collect();
