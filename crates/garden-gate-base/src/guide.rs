@@ -98,6 +98,11 @@ impl Guide {
         })
     }
 
+    /// Whether it says of any table how many rows are left.
+    pub fn expects(&self) -> bool {
+        self.directives.iter().any(|directive| matches!(directive.kind, DirectiveKind::Expect { .. }))
+    }
+
     pub fn workers(&self) -> Option<usize> {
         self.directives.iter().find_map(|directive| match directive.kind {
             DirectiveKind::Workers(workers) => Some(workers),

@@ -1,15 +1,14 @@
 //! Index reads: constants become the bounds of ranges of keys.
 
-use super::streaming::{internal, resolve};
+use super::streaming::internal;
 use crate::catalog::Segment;
-use crate::collections::HashSet;
-use crate::diagnostic::{Result, Span};
-use crate::kernel::{Batch, array_of, cast_values, evaluate, evaluate_constant, kept};
-use crate::logical::{ColumnId, Expr, Scan};
+use crate::diagnostic::Result;
+use crate::kernel::{array_of, cast_values, evaluate_constant};
+use crate::logical::{Expr, Scan, ScanIndex};
 use crate::physical::{Bound, IndexAccess, Probe};
-use crate::storage::{IndexRead, KeyRange, StoredTable};
+use crate::storage::{IndexRead, KeyRange, MatchingRows, StoredTable};
 use crate::types::{SqlType, Value};
-use arrow::array::{Array, ArrayRef, AsArray, new_null_array};
+use arrow::array::{Array, ArrayRef, new_null_array};
 use std::any::Any;
 use std::sync::Arc;
 
@@ -101,24 +100,27 @@ pub(super) fn as_key(expr: &Expr, key: SqlType) -> Result<Key> {
     Ok(Key::Value(cast, exact))
 }
 
-/// Of the rows that an access leads to, how many pass further conditions.
+/// The rows that an access leads to, with these columns of the table.
 ///
 /// # Errors
-/// What reading the index and computing the conditions bring.
-pub fn count_passing(scan: &Scan, access: &IndexAccess, conditions: &[Expr]) -> Result<u64> {
-    let used: HashSet<ColumnId> = conditions.iter().flat_map(Expr::columns).collect();
-    let (ids, places): (Vec<ColumnId>, Vec<usize>) =
-        scan.columns.iter().copied().filter(|(id, _)| used.contains(id)).unzip();
-    let terms = conditions.iter().map(|term| resolve(term, &ids)).collect::<Result<Vec<_>>>()?;
-    let condition = Expr::and(terms, Span::default());
-    let access = IndexAccess { only: false, order: None, ..access.clone() };
-    let mut passing = 0;
-    for segment in segments(scan, &access, &places)? {
-        let batch = Batch::new(segment.columns, segment.rows);
-        let mask = kept(evaluate(&condition, &batch)?.into_array(batch.rows)?.as_boolean());
-        passing += mask.values().count_set_bits() as u64;
-    }
-    Ok(passing)
+/// What reading the index and the rows brings.
+pub fn read_indexed(scan: &Scan, access: &IndexAccess, columns: &[usize]) -> Result<Vec<Segment>> {
+    segments(scan, access, columns)
+}
+
+/// The rows of a table whose leading keys in an index are these, one array a key; `None` where the index is not at hand.
+///
+/// # Errors
+/// What reading the index and the rows brings.
+pub fn match_indexed(
+    scan: &Scan,
+    index: &ScanIndex,
+    keys: &[ArrayRef],
+    columns: &[usize],
+) -> Result<Option<MatchingRows>> {
+    let source: Arc<dyn Any + Send + Sync> = Arc::clone(&scan.source) as _;
+    let Ok(table) = source.downcast::<StoredTable>() else { return Ok(None) };
+    if table.has_index(index)? { table.matching_rows(index, keys, columns).map(Some) } else { Ok(None) }
 }
 
 /// How many rows an access leads to; `None` where telling takes more than so many searches, or the index is not at hand.

@@ -50,7 +50,7 @@ mod top_n;
 mod window;
 
 pub use deliver::Deliver;
-pub use index_read::{count_indexed, count_passing};
+pub use index_read::{count_indexed, match_indexed, read_indexed};
 pub use pipeline::Pool;
 pub use rounds::{RoundLog, RoundRows};
 

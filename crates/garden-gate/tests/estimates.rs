@@ -3,6 +3,7 @@
 
 use crate::random_queries::Draw;
 use crate::story::check;
+use crate::support::check_near;
 use garden_gate::{Column, Database, Parameters, Session, SqlType, Value};
 
 /// 3,000 rows: a skewed number with NULLs, one that is spread, a text of few values, a day.
@@ -217,18 +218,6 @@ fn definitions_are_described_as_they_were_made() {
     let query = |name: &str| session.describe(Some(name)).unwrap().remove(0).query.unwrap();
     assert!(query("v").ends_with("WHERE part = 1 WITH LOCAL CHECK OPTION"), "{}", query("v"));
     assert!(query("w").ends_with("FROM task"));
-}
-
-/// The estimate of a query, and the rows that come.
-fn estimated_and_found(session: &mut Session, sql: &str) -> (f64, f64) {
-    let (rows, plan) = session.measure(sql, ()).unwrap_or_else(|error| panic!("{sql}\n{error}"));
-    (plan.root.estimated_rows, f64::from(u32::try_from(rows.row_count()).unwrap()))
-}
-
-fn check_near(session: &mut Session, sql: &str, within: f64) {
-    let (estimate, rows) = estimated_and_found(session, sql);
-    let error = (estimate.max(1.0) / rows.max(1.0)).max(rows.max(1.0) / estimate.max(1.0));
-    assert!(error <= within, "{sql}: {estimate} estimated, {rows} came");
 }
 
 /// What conditions leave of one side counts for the rows of the other that have a match; so do inequalities between two tables.

@@ -12,6 +12,7 @@ mod checks;
 mod columns;
 mod conformance;
 mod conversions;
+mod correlated;
 mod damaged;
 mod deferred;
 mod deltas;

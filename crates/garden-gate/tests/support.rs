@@ -187,3 +187,17 @@ pub(crate) fn sorted(session: &mut Session, sql: &str) -> Vec<String> {
     rows.sort_unstable();
     rows
 }
+
+/// The estimate of a query, and the rows that come.
+fn estimated_and_found(session: &mut Session, sql: &str) -> (f64, f64) {
+    let (rows, plan) = session.measure(sql, ()).unwrap_or_else(|error| panic!("{sql}\n{error}"));
+    (plan.root.estimated_rows, f64::from(u32::try_from(rows.row_count()).unwrap()))
+}
+
+/// Holds an estimate to a factor of the rows that come.
+pub(crate) fn check_near(session: &mut Session, sql: &str, within: f64) -> (f64, f64) {
+    let (estimate, rows) = estimated_and_found(session, sql);
+    let error = (estimate.max(1.0) / rows.max(1.0)).max(rows.max(1.0) / estimate.max(1.0));
+    assert!(error <= within, "{sql}: {estimate} estimated, {rows} came");
+    (estimate, rows)
+}

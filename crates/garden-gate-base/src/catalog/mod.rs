@@ -25,7 +25,7 @@ pub use objects::{Comment, Domain, Named, Numbers, Sequence, TableFunction, name
 pub use period::{FOREVER, HistoryRule, Period, Roll, SYSTEM_TIME, SystemTime, WhenFull};
 pub use program_aggregate::{AggregateState, AnyAggregateState, ProgramAggregate};
 pub use program_function::{FunctionBody, NullCall, ProgramFunction, Signature};
-pub use sample::of_segments;
+pub use sample::{of_segments, scattered};
 pub use scan_request::{ColumnConjunct, ColumnTest, ScanRequest, SegmentStream};
 pub use schema::Column;
 pub use schema::{Catalog, Schema, Table, TableKind};

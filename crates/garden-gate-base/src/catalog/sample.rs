@@ -4,10 +4,18 @@ use crate::types::index;
 use arrow::array::{Array, ArrayRef, UInt32Array};
 use arrow::compute;
 
-/// Rows that lie next to each other in a sample: cheaper to get than single ones, few enough to be spread.
-const RUN: usize = 16;
+/// A number below `bound` that looks drawn, always the same for the same `number` (the finaliser of splitmix64, Steele et al., OOPSLA 2014).
+#[must_use]
+#[expect(clippy::cast_possible_truncation, reason = "a remainder is below its divisor")]
+pub fn scattered(number: usize, bound: usize) -> usize {
+    let mut mixed = (number as u64).wrapping_add(1).wrapping_mul(0x9E37_79B9_7F4A_7C15);
+    mixed = (mixed ^ mixed >> 30).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+    mixed = (mixed ^ mixed >> 27).wrapping_mul(0x94D0_49BB_1331_11EB);
+    ((mixed ^ mixed >> 31) % bound.max(1) as u64) as usize
+}
 
-/// About so many of the rows of segments, in short runs spread evenly. O(rows of the sample).
+/// About so many of the rows of segments: one that looks drawn from each of as many equal stretches. Rows at equal distances would meet or
+/// miss together what repeats itself, and neighbours say the same. O(rows of the sample).
 pub fn of_segments(segments: &[Segment], rows: usize) -> Result<Segment> {
     let all: usize = segments.iter().map(|segment| segment.rows).sum();
     let width = segments.first().map_or(0, |segment| segment.columns.len());
@@ -15,8 +23,8 @@ pub fn of_segments(segments: &[Segment], rows: usize) -> Result<Segment> {
     let mut parts: Vec<Vec<ArrayRef>> = vec![Vec::new(); width];
     let mut count = 0;
     for segment in segments {
-        let runs = (0..segment.rows).step_by(RUN * every);
-        let places: Vec<u32> = runs.flat_map(|start| (start..segment.rows.min(start + RUN)).map(index)).collect();
+        let drawn = |start: usize| index(start + scattered(start, every.min(segment.rows - start)));
+        let places: Vec<u32> = (0..segment.rows).step_by(every).map(drawn).collect();
         count += places.len();
         let places = UInt32Array::from(places);
         for (part, column) in parts.iter_mut().zip(&segment.columns) {

@@ -93,7 +93,7 @@ impl Builder<'_> {
                     Some(CountedAccess { access: path.access.as_ref()?, rows: path.read, rest: &path.rest })
                 });
                 let counts: Vec<CountedAccess<'_>> = counts.collect();
-                self.rows_left(&scan, &counts)?
+                self.rows_left(&scan, &counts, required)?
             }
         };
         self.estimator.narrow(&scan, rows);

@@ -1,11 +1,16 @@
 //! Rows that an index is asked for while a plan is made: where the constants are at hand, it knows what statistics guess.
 
-use super::build::Builder;
+use super::access::bounded;
+use super::build::{Builder, with_columns};
+use super::sampled::{MatchedRows, SampledRows, used_columns};
+use crate::catalog::Segment;
 use crate::collections::HashMap;
 use crate::diagnostic::Result;
-use crate::logical::{ColumnId, Expr, ExprKind, Scan};
+use crate::kernel::Batch;
+use crate::logical::{ColumnId, Expr, ExprKind, Scan, ScanIndex};
 use crate::physical::{IndexAccess, Probe};
 use crate::types::{Estimate, approximate};
+use arrow::array::ArrayRef;
 use std::cell::{Cell, RefCell};
 
 /// Searches in indexes, at most, for one plan.
@@ -14,26 +19,40 @@ const MOST_SEARCHES: usize = 64;
 const MOST_READ: f64 = 512.0;
 const MOST_READ_IN_ALL: f64 = 2_048.0;
 
-/// Tells how many rows an index has for constants.
-pub trait CountRows: std::fmt::Debug {
+/// Looks values up in the indexes of tables while a plan is made.
+pub trait IndexLookups: std::fmt::Debug {
     /// Rows that an access leads to; `None` where telling takes more than so many searches, or the index is not at hand.
     ///
     /// # Errors
     /// What reading the index brings.
     fn count(&self, scan: &Scan, access: &IndexAccess, searches: usize) -> Result<Option<u64>>;
 
-    /// Of the rows that an access leads to, those that pass further conditions, which have values for all parameters.
+    /// The rows that an access leads to, with columns by their places in the table.
     ///
     /// # Errors
     /// What reading the rows brings.
-    fn passing(&self, scan: &Scan, access: &IndexAccess, conditions: &[Expr]) -> Result<u64>;
+    fn read(&self, scan: &Scan, access: &IndexAccess, columns: &[usize]) -> Result<Vec<Segment>>;
+
+    /// The rows whose leading keys are those of a batch; `None` where the index is not at hand.
+    ///
+    /// # Errors
+    /// What reading the index and the rows brings.
+    fn matches(
+        &self,
+        scan: &Scan,
+        index: &ScanIndex,
+        keys: &[ArrayRef],
+        columns: &[usize],
+    ) -> Result<Option<MatchedRows>>;
 }
 
 /// What was counted for a plan so far.
 pub(super) struct Counted<'a> {
-    by: &'a dyn CountRows,
+    by: &'a dyn IndexLookups,
     left: Cell<usize>,
     known: RefCell<HashMap<(ColumnId, String, usize), Option<u64>>>,
+    /// Whether the query reads several tables, so that the values of one are asked for.
+    is_join: bool,
     /// Rows that may still be read.
     to_read: Cell<f64>,
     /// What was read for each table, by its first column.
@@ -49,9 +68,9 @@ pub(super) struct CountedAccess<'p> {
 }
 
 impl<'a> Counted<'a> {
-    pub(super) fn by(by: &'a dyn CountRows) -> Self {
+    pub(super) fn by(by: &'a dyn IndexLookups, is_join: bool) -> Self {
         let (left, to_read) = (Cell::new(MOST_SEARCHES), Cell::new(MOST_READ_IN_ALL));
-        Self { by, left, known: RefCell::default(), to_read, passed: RefCell::default() }
+        Self { by, left, known: RefCell::default(), is_join, to_read, passed: RefCell::default() }
     }
 }
 
@@ -79,12 +98,20 @@ impl Builder<'_> {
 
     /// How many rows of a table pass all of its conditions: what indexes count for some of them bounds what is reckoned for all. The rows
     /// themselves are looked at where they are few: columns may be correlated in a way that no statistics say.
-    pub(super) fn rows_left(&self, scan: &Scan, counts: &[CountedAccess<'_>]) -> Result<Estimate> {
+    pub(super) fn rows_left(
+        &self,
+        scan: &Scan,
+        counts: &[CountedAccess<'_>],
+        required: &[ColumnId],
+    ) -> Result<Estimate> {
         let all = crate::estimate::table_rows(scan.source.rows()).0;
         if let Some(exact) = counts.iter().find(|count| count.rest.is_empty()) {
+            if self.counted.is_join {
+                self.passed(scan, std::slice::from_ref(exact), required)?;
+            }
             return Ok(exact.rows);
         }
-        if let Some(rows) = self.passed(scan, counts)? {
+        if let Some(rows) = self.passed(scan, counts, required)? {
             return Ok(rows);
         }
         let mut left = all * self.estimator.stored().scan(scan)?;
@@ -97,7 +124,7 @@ impl Builder<'_> {
     }
 
     /// The rows that pass all conditions, where an index leads to few that have to be read for it.
-    fn passed(&self, scan: &Scan, counts: &[CountedAccess<'_>]) -> Result<Option<Estimate>> {
+    fn passed(&self, scan: &Scan, counts: &[CountedAccess<'_>], required: &[ColumnId]) -> Result<Option<Estimate>> {
         let Some((first, _)) = scan.columns.first() else { return Ok(None) };
         if let Some(known) = self.counted.passed.borrow().get(first) {
             return Ok(Some(*known));
@@ -109,9 +136,50 @@ impl Builder<'_> {
             return Ok(None);
         }
         self.counted.to_read.set(to_read - few.rows.0);
-        let rows = Estimate(approximate(self.counted.by.passing(scan, few.access, few.rest)?));
+        let used = with_columns(if self.counted.is_join { required } else { &[] }, few.rest);
+        let (columns, places) = used_columns(scan, &used);
+        let read = self.read_by(scan, few.access, &places)?;
+        let read = SampledRows { columns, batch: read, weight: 1.0 };
+        let Some(passing) = read.filtered(few.rest)? else { return Ok(None) };
+        let rows = Estimate(passing.estimate());
+        self.estimator.saw(passing.columns.iter().copied().zip(passing.batch.columns.iter().cloned()));
         self.counted.passed.borrow_mut().insert(*first, rows);
         Ok(Some(rows))
+    }
+
+    fn read_by(&self, scan: &Scan, access: &IndexAccess, places: &[usize]) -> Result<Batch> {
+        let access = IndexAccess { only: false, order: None, ..access.clone() };
+        let batch = |segment: Segment| Batch::new(segment.columns, segment.rows);
+        let read: Vec<Batch> = self.counted.by.read(scan, &access, places)?.into_iter().map(batch).collect();
+        Batch::concat(&read, None)
+    }
+
+    /// The rows that an index leads to for conditions of a table, where it is known that they are few; the conditions are yet to be tested.
+    pub(super) fn few_rows(&self, scan: &Scan, places: &[usize]) -> Result<Option<Batch>> {
+        let mut least: Option<(Estimate, IndexAccess)> = None;
+        for index in &scan.indexes {
+            let (access, _) = bounded(scan, index);
+            if let Some(rows) = self.counted(scan, &access)?
+                && least.as_ref().is_none_or(|(known, _)| rows.0 < known.0)
+            {
+                least = Some((rows, access));
+            }
+        }
+        match least.filter(|(rows, _)| rows.0 >= 1.0 && rows.0 <= MOST_READ) {
+            Some((_, access)) => self.read_by(scan, &access, places).map(Some),
+            None => Ok(None),
+        }
+    }
+
+    /// The rows of a table whose leading keys in an index are these.
+    pub(super) fn matches(
+        &self,
+        scan: &Scan,
+        index: &ScanIndex,
+        keys: &[ArrayRef],
+        places: &[usize],
+    ) -> Result<Option<MatchedRows>> {
+        self.counted.by.matches(scan, index, keys, places)
     }
 }
 

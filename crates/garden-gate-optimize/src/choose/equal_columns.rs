@@ -7,7 +7,7 @@ use crate::diagnostic::Result;
 use crate::logical::{ColumnId, CompareOp, Expr, ExprKind};
 
 /// The two columns that a condition makes the same: of one type, so that equality is the same for each pair of a class.
-fn same_columns(condition: &Expr) -> Option<[(ColumnId, &Expr); 2]> {
+pub(super) fn same_columns(condition: &Expr) -> Option<[(ColumnId, &Expr); 2]> {
     let ExprKind::Compare(CompareOp::Equal, sides) = condition.kind() else { return None };
     match (sides[0].kind(), sides[1].kind()) {
         (ExprKind::Column(a), ExprKind::Column(b)) if sides[0].sql_type() == sides[1].sql_type() => {

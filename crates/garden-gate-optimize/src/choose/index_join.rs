@@ -106,12 +106,17 @@ impl Builder<'_> {
     }
 }
 
-/// The stored table with indexes that an input is, apart from computed columns that nobody needs.
+/// The table with indexes that an input is, apart from computed columns that nobody needs.
 pub(super) fn indexed_scan<'p>(input: &'p LogicalPlan, needed: &[ColumnId]) -> Option<&'p Scan> {
+    stored_scan(input, needed).filter(|scan| !scan.indexes.is_empty())
+}
+
+/// The table that an input is, apart from computed columns that nobody needs.
+pub(super) fn stored_scan<'p>(input: &'p LogicalPlan, needed: &[ColumnId]) -> Option<&'p Scan> {
     match input {
-        LogicalPlan::Scan(scan) if !scan.indexes.is_empty() => Some(scan),
+        LogicalPlan::Scan(scan) => Some(scan),
         LogicalPlan::Project { input, computed } if !computed.iter().any(|(id, _)| needed.contains(id)) => {
-            indexed_scan(input, needed)
+            stored_scan(input, needed)
         }
         _ => None,
     }

@@ -21,17 +21,19 @@ mod large_joins;
 mod nearest_join;
 mod non_inner_alternatives;
 mod range_keys;
+mod sampled;
 mod settled;
 mod side_join;
 mod steps;
 mod workers;
 
 pub use cost::Factors;
-pub use counted::CountRows;
+pub use counted::IndexLookups;
+pub use sampled::MatchedRows;
 
 use crate::diagnostic::Result;
 use crate::estimate::{Estimator, FilteredStatistics};
-use crate::logical::{ColumnId, Columns, Guide, Rewritten};
+use crate::logical::{ColumnId, Columns, Guide, LogicalPlan, Rewritten};
 use crate::physical::PhysicalPlan;
 
 /// What the planner may spend.
@@ -40,7 +42,7 @@ pub struct Resources<'a> {
     pub workers: usize,
     pub factors: Factors,
     /// Whom to ask for rows that indexes have.
-    pub counts: &'a dyn CountRows,
+    pub lookups: &'a dyn IndexLookups,
 }
 
 /// Chooses how to run a query so that it gives the columns `required`.
@@ -56,13 +58,17 @@ pub fn choose(
     (resources, guide): (Resources<'_>, &Guide),
 ) -> Result<PhysicalPlan> {
     let Rewritten { plan, steps, early, .. } = rewritten;
+    let mut scans = 0;
+    steps.iter().map(|(_, step)| &step.plan).chain([&plan]).for_each(|plan| {
+        plan.walk(&mut |node| scans += usize::from(matches!(node, LogicalPlan::Scan(_))));
+    });
     let steps = steps::Steps::new(&plan, steps, required);
     let narrowed = FilteredStatistics::default();
     let mut builder = build::Builder {
         estimator: Estimator { columns, behind: Some(&narrowed) },
         guide,
         factors: resources.factors,
-        counted: counted::Counted::by(resources.counts),
+        counted: counted::Counted::by(resources.lookups, scans > 1),
         considered: Vec::new(),
         steps,
         rounds: Vec::new(),

@@ -5,9 +5,11 @@ mod join;
 mod narrow;
 mod ranges;
 mod sample;
+mod sampled_values;
 mod truth;
 mod values;
 
+pub(crate) use sample::{can_try, in_slots};
 pub use values::after_prefix;
 
 use crate::catalog::{ColumnStatistics, TableSource};
@@ -16,6 +18,7 @@ use crate::diagnostic::Result;
 use crate::logical::{ColumnId, Columns, CompareOp, Expr, ExprKind, Scan};
 use crate::types::{Estimate, Selectivity, Value, approximate};
 use aggregates::Grouping;
+use arrow::array::ArrayRef;
 use narrow::{Restriction, asked, met};
 use std::cell::RefCell;
 use std::sync::Arc;
@@ -32,6 +35,10 @@ pub struct FilteredStatistics {
     groupings: RefCell<Vec<Grouping>>,
     /// Columns of the right side of outer joins, with the share of rows in which they are NULL for want of a match.
     filled: RefCell<HashMap<ColumnId, f64>>,
+    /// The values of columns in all rows that the conditions of their table leave, where these were read.
+    seen: RefCell<HashMap<ColumnId, ArrayRef>>,
+    /// Columns that are the same in the rows of joins.
+    equal: RefCell<Vec<(ColumnId, ColumnId)>>,
     /// Columns of a use of a step, each with the column of the step that it is.
     of_steps: RefCell<HashMap<ColumnId, ColumnId>>,
 }
@@ -138,6 +145,38 @@ impl Estimator<'_> {
         found.most_common.iter_mut().for_each(|common| common.share *= left);
         found.exact = false;
         Arc::new(found)
+    }
+
+    /// Takes note of the values of columns in all rows that the conditions of a table leave.
+    pub fn saw(&self, columns: impl IntoIterator<Item = (ColumnId, ArrayRef)>) {
+        if let Some(behind) = self.behind {
+            behind.seen.borrow_mut().extend(columns);
+        }
+    }
+
+    /// Takes note that two columns are the same in the rows of a join.
+    pub fn equal(&self, a: ColumnId, b: ColumnId) {
+        if let Some(behind) = self.behind {
+            behind.equal.borrow_mut().push((a, b));
+        }
+    }
+
+    /// A column and those that are the same.
+    fn class(&self, id: ColumnId) -> Vec<ColumnId> {
+        let Some(behind) = self.behind else { return vec![id] };
+        let pairs = behind.equal.borrow();
+        let mut class = vec![id];
+        let mut at = 0;
+        while let Some(known) = class.get(at).copied() {
+            for (a, b) in pairs.iter() {
+                let other = if *a == known { *b } else { *a };
+                if (*a == known || *b == known) && !class.contains(&other) {
+                    class.push(other);
+                }
+            }
+            at += 1;
+        }
+        class
     }
 
     /// Takes note of the columns of a step under the names of one of its uses.
@@ -252,9 +291,14 @@ impl Estimator<'_> {
 
     /// Values of a column that are met among so many rows; NULL is one.
     fn distinct_of(&self, id: ColumnId, rows: Estimate) -> Result<Option<f64>> {
-        let Some(known) = self.statistics(id)? else { return Ok(None) };
-        let values = known.distinct + if known.nulls > 0 { 1.0 } else { 0.0 };
-        Ok(Some(met(values, rows.0, table_rows(known.rows).0)))
+        let mut fewest: Option<f64> = None;
+        for id in self.class(id) {
+            let Some(known) = self.statistics(id)? else { continue };
+            let values = known.distinct + if known.nulls > 0 { 1.0 } else { 0.0 };
+            let values = met(values, rows.0, table_rows(known.rows).0);
+            fewest = Some(fewest.map_or(values, |fewest| fewest.min(values)));
+        }
+        Ok(fewest)
     }
 
     /// Groups that `keys` make of `rows` rows: each key's values, and never more than there are rows. Columns that were looked at

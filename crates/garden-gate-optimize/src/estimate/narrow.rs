@@ -186,6 +186,7 @@ impl Estimator<'_> {
         narrowed.rows = count(rows.0.max(1.0));
         narrowed.nulls = count(rows.0 * null_share);
         narrowed.exact = false;
+        self.correct_by_sample(id, filter, &mut narrowed)?;
         Ok(Some(Arc::new(narrowed)))
     }
 

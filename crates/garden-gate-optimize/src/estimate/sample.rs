@@ -3,6 +3,7 @@
 
 use super::Estimator;
 use super::truth::Truth;
+use crate::catalog::TableSource;
 use crate::collections::HashMap;
 use crate::diagnostic::Result;
 use crate::kernel::{Batch, count_true, evaluate};
@@ -31,14 +32,20 @@ impl Estimator<'_> {
             return Ok(reckoned);
         }
         let (tried, rest): (Vec<&Expr>, Vec<&Expr>) = scan.filter.iter().partition(|term| can_try(term));
-        let Some((passed, count)) = try_on_sample(scan, &tried)? else { return Ok(reckoned) };
+        let mut columns: Vec<ColumnId> = tried.iter().flat_map(|term| term.columns()).collect();
+        columns.sort_unstable();
+        columns.dedup();
+        let placed = |id: &ColumnId| scan.columns.iter().find(|(known, _)| known == id).copied();
+        let Some(columns) = columns.iter().map(placed).collect::<Option<Vec<_>>>() else { return Ok(reckoned) };
+        let Some(found) = passing(scan.source.as_ref(), &columns, &tried)? else { return Ok(reckoned) };
+        let (passed, count) = (approximate(found.batch.rows), approximate(found.tried));
         let mut others = 1.0;
         for term in rest {
             others *= Truth::of(term, self)?.holds().share();
         }
-        let found = passed / count;
-        if passed >= ENOUGH || count >= approximate(rows) {
-            return Ok((found * others).clamp(0.0, 1.0));
+        let share = passed / count;
+        if passed >= ENOUGH || found.is_all {
+            return Ok((share * others).clamp(0.0, 1.0));
         }
         // Two standard deviations of a count to either side, and at least one row more than was seen.
         let spread = 2.0 * passed.sqrt() + 1.0;
@@ -71,7 +78,7 @@ fn is_plain(term: &Expr) -> bool {
 }
 
 /// Whether a condition can be tried on rows: it has all its values, and gives the same whenever it is asked.
-pub(super) fn can_try(term: &Expr) -> bool {
+pub(crate) fn can_try(term: &Expr) -> bool {
     let mut fit = true;
     term.walk(&mut |expr| {
         fit &= !matches!(
@@ -82,18 +89,28 @@ pub(super) fn can_try(term: &Expr) -> bool {
     fit
 }
 
-/// How many rows of a sample pass all conditions, and how many there are; `None` when it can't be told.
-fn try_on_sample(scan: &Scan, terms: &[&Expr]) -> Result<Option<(f64, f64)>> {
-    let mut columns: Vec<ColumnId> = terms.iter().flat_map(|term| term.columns()).collect();
-    columns.sort_unstable();
-    columns.dedup();
-    let place = |id: &ColumnId| scan.columns.iter().find(|(known, _)| known == id).map(|(_, place)| *place);
-    let Some(places) = columns.iter().map(place).collect::<Option<Vec<usize>>>() else { return Ok(None) };
-    let Some(sample) = scan.source.sample(&places, SAMPLE_ROWS)? else { return Ok(None) };
+/// The rows of a sample that pass conditions.
+pub(super) struct PassingRows {
+    pub(super) batch: Batch,
+    /// Rows of the sample.
+    pub(super) tried: usize,
+    /// Whether the sample has every row of the table.
+    pub(super) is_all: bool,
+}
+
+/// The rows of a sample that pass all conditions over these columns, each with its place; `None` when it can't be told.
+pub(super) fn passing(
+    source: &dyn TableSource,
+    columns: &[(ColumnId, usize)],
+    terms: &[&Expr],
+) -> Result<Option<PassingRows>> {
+    let (ids, places): (Vec<ColumnId>, Vec<usize>) = columns.iter().copied().unzip();
+    let Some(sample) = source.sample(&places, SAMPLE_ROWS)? else { return Ok(None) };
     if sample.rows == 0 {
         return Ok(None);
     }
-    let slots: HashMap<ColumnId, usize> = columns.into_iter().zip(0..).collect();
+    let slots: HashMap<ColumnId, usize> = ids.into_iter().zip(0..).collect();
+    let (tried, is_all) = (sample.rows, sample.rows as u64 >= source.rows());
     let mut batch = Batch::new(sample.columns, sample.rows);
     for term in terms {
         let Some(resolved) = in_slots((*term).clone(), &slots) else { return Ok(None) };
@@ -106,10 +123,10 @@ fn try_on_sample(scan: &Scan, terms: &[&Expr]) -> Result<Option<(f64, f64)>> {
             break;
         }
     }
-    Ok(Some((approximate(batch.rows), approximate(sample.rows))))
+    Ok(Some(PassingRows { batch, tried, is_all }))
 }
 
-pub(super) fn in_slots(expr: Expr, slots: &HashMap<ColumnId, usize>) -> Option<Expr> {
+pub(crate) fn in_slots(expr: Expr, slots: &HashMap<ColumnId, usize>) -> Option<Expr> {
     if let ExprKind::Column(id) = expr.kind() {
         let slot = *slots.get(id)?;
         return Some(Expr::new(ExprKind::Slot(slot), expr.sql_type(), expr.span()));

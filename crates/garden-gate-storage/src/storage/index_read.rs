@@ -129,6 +129,19 @@ impl StoredTable {
         Ok(Some(count.round() as u64))
     }
 
+    /// Whether an index is in memory or in the file for every part.
+    ///
+    /// # Errors
+    /// 58030 and 22000 when the database file cannot be read.
+    pub fn has_index(&self, shape: &ScanIndex) -> Result<bool> {
+        for part in self.parts() {
+            if !part.has_index(shape)? {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
+
     /// Sorts the parts of which an index is neither in memory nor in the file; the rows of those.
     pub fn build_index(&self, shape: &ScanIndex) -> Result<u64> {
         let mut rows = 0;

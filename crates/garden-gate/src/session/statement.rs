@@ -6,15 +6,16 @@ use super::plan_notes;
 use super::result_set::{ResultColumn, ResultSet};
 use super::settings::Settings;
 use crate::bind::{BindContext, Bound, bind_query};
-use crate::catalog::TableSource;
-use crate::choose::{CountRows, Resources, check_guide, choose};
+use crate::catalog::{Segment, TableSource};
+use crate::choose::{IndexLookups, MatchedRows, Resources, check_guide, choose};
 use crate::control::Control;
 use crate::diagnostic::{Note, Result, SourceText};
 use crate::execute::{self, Deliver, Pool, RoundLog, Run};
-use crate::logical::{ColumnId, CteDefinition, Expr, LogicalPlan, RewriteNote, Scan, WindowFunction};
+use crate::logical::{ColumnId, CteDefinition, LogicalPlan, RewriteNote, Scan, ScanIndex, WindowFunction};
 use crate::physical::{IndexAccess, Measures, PhysicalPlan, Plan, describe};
 use crate::syntax::ast;
 use crate::types::Zone;
+use arrow::array::ArrayRef;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -38,13 +39,24 @@ pub(super) struct Prepared {
 #[derive(Debug)]
 struct FromIndexes;
 
-impl CountRows for FromIndexes {
+impl IndexLookups for FromIndexes {
     fn count(&self, scan: &Scan, access: &IndexAccess, searches: usize) -> Result<Option<u64>> {
         execute::count_indexed(scan, access, searches)
     }
 
-    fn passing(&self, scan: &Scan, access: &IndexAccess, conditions: &[Expr]) -> Result<u64> {
-        execute::count_passing(scan, access, conditions)
+    fn read(&self, scan: &Scan, access: &IndexAccess, columns: &[usize]) -> Result<Vec<Segment>> {
+        execute::read_indexed(scan, access, columns)
+    }
+
+    fn matches(
+        &self,
+        scan: &Scan,
+        index: &ScanIndex,
+        keys: &[ArrayRef],
+        columns: &[usize],
+    ) -> Result<Option<MatchedRows>> {
+        let found = execute::match_indexed(scan, index, keys, columns)?;
+        Ok(found.map(|found| MatchedRows { rows: found.keys, columns: found.columns }))
     }
 }
 
@@ -94,7 +106,7 @@ pub(super) fn prepare_bound(
     let reads = sources(&plan, &steps);
     let required = wanted(&output);
     let mut rewritten = crate::rewrite::rewrite(plan, steps, (&required, &mut columns), &settings.without_rules)?;
-    let resources = Resources { workers: settings.workers, factors: settings.factors(), counts: &FromIndexes };
+    let resources = Resources { workers: settings.workers, factors: settings.factors(), lookups: &FromIndexes };
     let mut rewrites = std::mem::take(&mut rewritten.log);
     notes.append(&mut rewritten.notes);
     let mut plan = choose(rewritten, &wanted(&output), &columns, (resources, &guide))?;

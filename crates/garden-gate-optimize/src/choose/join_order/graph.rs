@@ -38,7 +38,7 @@ impl Edge {
     }
 
     /// Whether it is an equality between these two sets.
-    pub(super) fn is_key(&self, left: Tables, right: Tables) -> bool {
+    pub(in super::super) fn is_key(&self, left: Tables, right: Tables) -> bool {
         lies_between(self.sides, left, right)
     }
 
@@ -56,7 +56,7 @@ fn lies_between(sides: Option<(Tables, Tables)>, left: Tables, right: Tables) ->
 /// An index of a table, and for each of its leading keys the conditions that fix it, with the tables these need.
 pub(in super::super) struct IndexWay {
     pub(in super::super) number: usize,
-    pub(super) keys: Vec<Vec<(usize, Tables)>>,
+    pub(in super::super) keys: Vec<Vec<(usize, Tables)>>,
     pub(super) locality: LookupLocality,
 }
 

@@ -11,13 +11,14 @@ pub(super) use graph::{Edge, IndexWay, Tables, bits, key, ranges_between};
 
 use super::build::{Builder, with_columns};
 use super::cost;
-use super::equal_columns::{close, joint_shares, share_of};
+use super::equal_columns::{close, joint_shares, same_columns, share_of};
 use super::index_join::{Inner, Keys, Lookup, fixed_keys, indexed_scan, lookup_cost, width};
 use super::join_alternatives::{JoinAlternative, tables_of as names_of, violations};
 use super::join_inputs::JoinInputs;
 use super::join_tree::Tree;
 use super::key_shape::KeyShape;
 use super::non_inner_alternatives::NonInnerJoin;
+use super::sampled::{Readable, SampledJoin, Trial, factor_of};
 use super::steps::is_recursive;
 use crate::collections::HashMap;
 use crate::control::checkpoint;
@@ -31,6 +32,8 @@ use pairs::Pairs;
 
 /// Up to here every order is tried: 3^12 splits take some milliseconds.
 pub(super) const MOST_TABLES: usize = 12;
+/// Up to here a search tells what a query costs, and so whether its joins are tried on some rows, and is done again if they are.
+const MOST_SEARCHED_TWICE: usize = 8;
 /// Sets that no condition holds together are joined where they have so few combinations of rows.
 const MOST_CROSSED: f64 = 10_000.0;
 /// A set of tables is a word of 64 bits.
@@ -68,6 +71,8 @@ pub(super) struct JoinSearch<'a> {
     pub(super) sizes: Vec<f64>,
     /// Shares of several equalities between two tables, where they are known together.
     pub(super) joint: Vec<(Tables, f64)>,
+    /// Joins that were tried on some rows, the largest first.
+    pub(super) sampled: Vec<SampledJoin>,
     pub(super) costs: Vec<f64>,
     /// Inputs that are right sides of outer, semi and anti joins, with those that have to be joined before.
     pub(super) sides: Vec<Option<(NonInnerJoin, Tables)>>,
@@ -101,6 +106,7 @@ pub(super) fn build(builder: &mut Builder<'_>, units: JoinInputs, required: &[Co
     let scans: Vec<Option<Scan>> = inputs.iter().map(|input| indexed_scan(input, &needed).cloned()).collect();
     let indexed: Vec<Option<LogicalPlan>> =
         inputs.iter().zip(&scans).map(|(input, scan)| scan.as_ref().map(|_| input.clone())).collect();
+    let readable = Readable::of(&inputs, &needed);
     let nodes = inputs.into_iter().map(|input| builder.build(input, &needed)).collect::<Result<Vec<_>>>()?;
     let (mut edges, late) = edges_of(builder, conjuncts, &owned)?;
     close(&mut edges, builder, &owned)?;
@@ -114,6 +120,7 @@ pub(super) fn build(builder: &mut Builder<'_>, units: JoinInputs, required: &[Co
         tables: nodes.iter().map(|node| names_of(node, builder.estimator.columns)).collect(),
         rows: nodes.iter().map(|node| node.rows.0).collect(),
         joint: joint_shares(&edges, builder),
+        sampled: Vec::new(),
         sizes: nodes.iter().zip(stored).map(|(node, stored)| stored.unwrap_or(node.rows.0)).collect(),
         costs: nodes.iter().map(|node| node.total.0).collect(),
         sides: sides::shapes(builder, sides, (&nodes, &scans), (&owned, &needed))?,
@@ -129,11 +136,21 @@ pub(super) fn build(builder: &mut Builder<'_>, units: JoinInputs, required: &[Co
         guide,
     };
     let all: Tables = (1 << nodes.len()) - 1;
-    if nodes.len() <= MOST_TABLES {
-        search.exhaustive(all)?;
-    } else {
-        search.greedy(nodes.len())?;
+    let trial = Trial { builder, readable: &readable, owned: &owned };
+    if nodes.len() > MOST_SEARCHED_TWICE {
+        search.sampled = trial.sampled(&search, search.costs.iter().sum())?;
     }
+    search.run(all)?;
+    if nodes.len() <= MOST_SEARCHED_TWICE
+        && let Some(best) = search.best.get(&all)
+    {
+        search.sampled = trial.sampled(&search, best.cost)?;
+        if !search.sampled.is_empty() {
+            search.best.clear();
+            search.run(all)?;
+        }
+    }
+    search.note_equal(builder);
     search.report(all, builder);
     let above = with_columns(required, &late);
     let mut tree = Tree { builder, search: &search, nodes: nodes.into_iter().map(Some).collect(), owned: &owned };
@@ -163,7 +180,21 @@ impl JoinSearch<'_> {
             None => self.rows[at],
         };
         let rows: f64 = bits(tables).map(of).product();
-        rows * share_of(&self.edges, tables, (&self.sizes, &self.joint))
+        rows * share_of(&self.edges, tables, (&self.sizes, &self.joint)) * factor_of(&self.sampled, tables)
+    }
+
+    fn run(&mut self, all: Tables) -> Result<()> {
+        let count = all.count_ones() as usize;
+        if count <= MOST_TABLES { self.exhaustive(all) } else { self.greedy(count) }
+    }
+
+    /// Columns that are the same have no more values than either.
+    fn note_equal(&self, builder: &Builder<'_>) {
+        for edge in self.edges.iter().filter(|edge| bits(edge.tables).all(|at| self.sides[at].is_none())) {
+            if let Some([(a, _), (b, _)]) = same_columns(&edge.condition) {
+                builder.estimator.equal(a, b);
+            }
+        }
     }
 
     fn single(&mut self, at: usize) {

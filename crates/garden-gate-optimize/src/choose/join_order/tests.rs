@@ -29,6 +29,7 @@ fn chain(rows: &[f64], keep: f64) -> (JoinSearch<'static>, Vec<Vec<ColumnId>>) {
         rows: rows.to_vec(),
         sizes: rows.to_vec(),
         joint: Vec::new(),
+        sampled: Vec::new(),
         costs: rows.to_vec(),
         sides: rows.iter().map(|_| None).collect(),
         edges,
