@@ -5,13 +5,16 @@
 use super::pipeline::{Flow, Sequence, Sink};
 use super::sort::numbered;
 use super::spill::{MemoryBudget, Rows, RowsBuilder};
+use super::streaming::internal;
 use super::{merge_groups, spilled_groups};
 use crate::control::MemoryReservation;
 use crate::diagnostic::Result;
-use crate::kernel::{Accumulator, Batch, GroupTable, Groups, accumulator, aggregate_inputs, evaluate, kept};
+use crate::kernel::{
+    Accumulator, Batch, GroupTable, Groups, accumulator, aggregate_inputs, evaluate, kept, share_state,
+};
 use crate::logical::{Aggregate, Expr};
 use crate::types::index;
-use arrow::array::{AsArray, UInt32Array};
+use arrow::array::{ArrayRef, AsArray, UInt32Array};
 use rayon::ThreadPool;
 
 pub(super) struct HashAggregate<'a> {
@@ -19,6 +22,8 @@ pub(super) struct HashAggregate<'a> {
     pub(super) keys: Vec<Expr>,
     /// Arguments are resolved to slots.
     pub(super) aggregates: Vec<Aggregate>,
+    /// The places of those that have a state of their own; see [`share_state`].
+    pub(super) owners: Vec<usize>,
     pub(super) batch_rows: usize,
     /// The worker threads, where there are several.
     pub(super) threads: Option<&'a ThreadPool>,
@@ -28,6 +33,8 @@ pub(super) struct HashAggregate<'a> {
 pub(super) struct Grouped {
     pub(super) table: GroupTable,
     pub(super) accumulators: Vec<Box<dyn Accumulator>>,
+    /// For each aggregate its accumulator, and itself where that is made for another one.
+    results: Vec<(usize, Option<Aggregate>)>,
     /// For each group the place of its first row.
     pub(super) first_rows: Vec<u64>,
     ids: Vec<u32>,
@@ -112,12 +119,24 @@ pub(super) fn merged(locals: Vec<Grouped>) -> Result<Option<Grouped>> {
     Ok(Some(all))
 }
 
+/// The places of aggregates that do not share the state of one before them.
+pub(super) fn owners(aggregates: &[Aggregate]) -> Vec<usize> {
+    let is_owner = |at: &usize| !aggregates[..*at].iter().any(|known| share_state(known, &aggregates[*at]));
+    (0..aggregates.len()).filter(is_owner).collect()
+}
+
 impl HashAggregate<'_> {
     /// No groups yet.
     pub(super) fn fresh(&self) -> Result<Grouped> {
+        let result = |at: usize| {
+            let is_of = |owner: &usize| *owner == at || share_state(&self.aggregates[*owner], &self.aggregates[at]);
+            let state = self.owners.iter().position(is_of).unwrap_or_default();
+            (state, (self.owners[state] != at).then(|| self.aggregates[at].clone()))
+        };
         Ok(Grouped {
             table: GroupTable::new(self.keys.iter().map(|key| key.sql_type().arrow()).collect())?,
-            accumulators: self.aggregates.iter().map(accumulator).collect::<Result<_>>()?,
+            accumulators: self.owners.iter().map(|at| accumulator(&self.aggregates[*at])).collect::<Result<_>>()?,
+            results: (0..self.aggregates.len()).map(result).collect(),
             first_rows: Vec::new(),
             ids: Vec::new(),
             held: self.room.nothing(),
@@ -133,8 +152,8 @@ impl HashAggregate<'_> {
             groups.table.assign(&keys, batch.rows, &mut groups.ids)?;
             Groups::Each { ids: &groups.ids, groups: groups.table.len() }
         };
-        for (aggregate, accumulator) in self.aggregates.iter().zip(&mut groups.accumulators) {
-            update(aggregate, accumulator.as_mut(), members, batch)?;
+        for (at, accumulator) in self.owners.iter().zip(&mut groups.accumulators) {
+            update(&self.aggregates[*at], accumulator.as_mut(), members, batch)?;
         }
         Ok(())
     }
@@ -200,8 +219,19 @@ impl Grouped {
     /// Keys and results, one row a group.
     pub(super) fn finish(self, groups: usize) -> Result<Batch> {
         let mut columns = self.table.keys()?;
-        for accumulator in self.accumulators {
-            columns.push(accumulator.finish(groups)?);
+        let copied = |(state, other): &(usize, Option<Aggregate>)| {
+            let copy = other.as_ref().and_then(|aggregate| self.accumulators[*state].finishing_as(aggregate));
+            copy.map(|copy| copy.finish(groups)).transpose()
+        };
+        let copies: Vec<Option<ArrayRef>> = self.results.iter().map(copied).collect::<Result<_>>()?;
+        let mut own: Vec<Option<Box<dyn Accumulator>>> = self.accumulators.into_iter().map(Some).collect();
+        for ((state, _), copy) in self.results.iter().zip(copies) {
+            columns.push(match copy {
+                Some(column) => column,
+                None => {
+                    own[*state].take().ok_or_else(|| internal("the state of an aggregate is gone"))?.finish(groups)?
+                }
+            });
         }
         Ok(Batch::new(columns, groups))
     }

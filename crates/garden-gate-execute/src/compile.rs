@@ -1,7 +1,7 @@
 //! Cuts a plan into pipelines and runs them, inputs first: what must see all rows before it gives one (sort, grouping, the build
 //! side of a join) ends a pipeline, and what it gathered is the source of the next.
 
-use super::aggregate::HashAggregate;
+use super::aggregate::{HashAggregate, owners};
 use super::filter::select;
 use super::pipeline::{Pipeline, Sink};
 use super::recursion::depends;
@@ -269,12 +269,13 @@ impl<'a> Compiler<'a> {
             Aggregate::clone(aggregate).map_exprs(&mut |expr| resolve(&expr, &input.output))
         };
         let keys = keys.iter().map(|key| resolve(key, &input.output)).collect::<Result<_>>()?;
-        let aggregates = aggregates.iter().map(argument).collect::<Result<_>>()?;
+        let aggregates: Vec<Aggregate> = aggregates.iter().map(argument).collect::<Result<_>>()?;
         let (room, pipeline) = (self.room(node), self.pipeline(input)?);
         match method {
             GroupMethod::Hash => {
                 let (batch_rows, threads) = (self.run.batch_rows, self.threads()?);
-                let sink = HashAggregate { room, keys, aggregates, batch_rows, threads };
+                let owners = owners(&aggregates);
+                let sink = HashAggregate { room, keys, aggregates, owners, batch_rows, threads };
                 self.drive(&pipeline, &sink, Some(node))
             }
             GroupMethod::Sorted => self.drive(&pipeline, &SortedAggregate { room, keys, aggregates }, Some(node)),

@@ -114,7 +114,10 @@ impl Pairs {
 pub(super) fn gather(columns: &[ColumnSource], probe: &Batch, build: &Batch, pairs: &Pairs) -> Result<Batch> {
     let rows = pairs.len();
     let (probe_rows, build_rows) = (UInt32Array::from(pairs.probe.clone()), UInt32Array::from(pairs.build.clone()));
+    // Where each row has one match, as by a foreign key, its columns stay as they are.
+    let is_each = rows == probe.rows && pairs.probe.iter().zip(0..).all(|(row, at)| *row == at);
     let column = |from: &ColumnSource| match from {
+        ColumnSource::Probe(at) if is_each => Ok(Arc::clone(&probe.columns[*at])),
         ColumnSource::Probe(at) => arrow::compute::take(&probe.columns[*at], &probe_rows, None),
         ColumnSource::Build(at) => arrow::compute::take(&build.columns[*at], &build_rows, None),
         ColumnSource::Several => Ok(Arc::new(BooleanArray::from(vec![false; rows])) as ArrayRef),
@@ -135,6 +138,11 @@ impl Matching<'_> {
         batch: &Batch,
         mut visit: impl FnMut(Pairs) -> Result<Flow>,
     ) -> Result<Flow> {
+        if let Lookup::Hash(table) = &build.lookup
+            && let Some((probe, build)) = table.unique_pairs(&keys(&self.keys, batch)?, batch.rows)?
+        {
+            return if probe.is_empty() { Ok(Flow::More) } else { visit(Pairs { probe, build }) };
+        }
         let mut pairs = Pairs::default();
         let flow = Cell::new(Flow::More);
         let values = match (&self.ranges, &build.lookup) {

@@ -1,4 +1,5 @@
-use super::keys::{from_integer_lanes, hash_bytes, integer_lanes, mix};
+use super::dense_groups::{DenseGroups, bounds, next_group};
+use super::keys::{from_integer_lanes, hash_bytes, integer_lanes, lane_bounds, mix};
 use super::word_keys::WordTable;
 use crate::diagnostic::Result;
 use crate::types::index;
@@ -10,7 +11,7 @@ use hashbrown::HashTable;
 
 /// Numbers groups by their keys in order of first appearance; NULL is one more key value.
 ///
-/// A single integer-like key is looked up by its 64 bits, everything else by its row encoding. O(1) expected a row; holds the
+/// A single integer-like key is looked up by its place among those that lie close together, or by its 64 bits, everything else by its row encoding. O(1) expected a row; holds the
 /// keys once.
 #[derive(Debug)]
 pub struct GroupTable {
@@ -23,6 +24,12 @@ pub struct GroupTable {
 enum Table {
     /// No key: one group.
     Single,
+    /// One integer key whose values lie close together, so far.
+    Dense {
+        places: DenseGroups,
+        keys: Vec<i64>,
+        null_group: Option<u32>,
+    },
     Integer {
         slots: HashTable<(i64, u32)>,
         keys: Vec<i64>,
@@ -46,7 +53,7 @@ impl GroupTable {
         let table = if types.is_empty() {
             Table::Single
         } else if integer {
-            Table::Integer { slots: HashTable::new(), keys: Vec::new(), null_group: None }
+            Table::Dense { places: DenseGroups::default(), keys: Vec::new(), null_group: None }
         } else if let Some(words) = WordTable::new(&types) {
             Table::Words(words)
         } else {
@@ -72,8 +79,14 @@ impl GroupTable {
             self.encode()?;
             ids.clear();
         }
+        if matches!(self.table, Table::Dense { .. }) {
+            if self.assign_dense(&keys[0], rows, ids) {
+                return Ok(());
+            }
+            self.hash_integers();
+        }
         match &mut self.table {
-            Table::Words(_) => {}
+            Table::Words(_) | Table::Dense { .. } => {}
             Table::Single => {
                 self.groups = self.groups.max(usize::from(rows > 0));
                 ids.resize(rows, 0);
@@ -125,10 +138,36 @@ impl GroupTable {
         Ok(())
     }
 
+    /// The group of each row by the place of its key; `false`, and nothing done, when keys do not lie close together.
+    fn assign_dense(&mut self, key: &ArrayRef, rows: usize, ids: &mut Vec<u32>) -> bool {
+        let Table::Dense { places, keys, null_group } = &mut self.table else { return false };
+        let lanes = integer_lanes(key).unwrap_or_default();
+        let nulls = key.nulls().filter(|nulls| nulls.null_count() > 0);
+        // Lanes under a NULL hold anything.
+        let found = if nulls.is_none() { bounds(&lanes) } else { lane_bounds(key) };
+        if !found.is_none_or(|found| places.make_room(found, rows)) {
+            return false;
+        }
+        let groups = &mut self.groups;
+        let mut new = |key: i64| {
+            keys.push(key);
+            next_group(groups)
+        };
+        match nulls {
+            None => ids.extend(lanes.iter().map(|key| places.group(*key, || new(*key)))),
+            Some(nulls) => ids.extend(lanes.iter().zip(nulls).map(|(key, valid)| match valid {
+                true => places.group(*key, || new(*key)),
+                false => *null_group.get_or_insert_with(|| new(0)),
+            })),
+        }
+        true
+    }
+
     /// Slots are moved to twice as many where there is no place for new ones: whether there is memory for that, besides what is held.
     fn check_growth(&self, rows: usize) -> Result<()> {
         let free = match &self.table {
             Table::Single => return Ok(()),
+            Table::Dense { places, .. } => return crate::control::reserve(places.grown(rows), 1),
             Table::Integer { slots, .. } => slots.capacity() - slots.len(),
             Table::Words(words) => words.free(),
             Table::Encoded { slots, .. } => slots.capacity() - slots.len(),
@@ -143,6 +182,12 @@ impl GroupTable {
         }
         Ok(match &self.table {
             Table::Single | Table::Words(_) => vec![(self.groups > 0).then_some(0); rows],
+            Table::Dense { places, null_group, .. } => {
+                let lanes = integer_lanes(&keys[0]).unwrap_or_default();
+                let find =
+                    |(row, key): (usize, &i64)| if keys[0].is_null(row) { *null_group } else { places.find(*key) };
+                lanes.iter().enumerate().map(find).collect()
+            }
             Table::Integer { slots, null_group, .. } => {
                 let lanes = integer_lanes(&keys[0]).unwrap_or_default();
                 let find = |(row, key): (usize, &i64)| match keys[0].is_null(row) {
@@ -162,6 +207,18 @@ impl GroupTable {
         })
     }
 
+    /// Goes over from places to slots, where keys do not lie close together; groups keep their numbers.
+    fn hash_integers(&mut self) {
+        if let Table::Dense { keys, null_group, .. } = &mut self.table {
+            let keys = std::mem::take(keys);
+            let mut slots = HashTable::with_capacity(keys.len());
+            for (key, group) in keys.iter().zip(0_u32..).filter(|(_, group)| Some(*group) != *null_group) {
+                slots.insert_unique(mix(*key), (*key, group), |slot: &(i64, u32)| mix(slot.0));
+            }
+            self.table = Table::Integer { slots, keys, null_group: *null_group };
+        }
+    }
+
     /// Goes over from words to encoded rows; groups keep their numbers.
     fn encode(&mut self) -> Result<()> {
         let known = self.keys()?;
@@ -176,7 +233,7 @@ impl GroupTable {
     pub fn keys(&self) -> Result<Vec<ArrayRef>> {
         match &self.table {
             Table::Single => Ok(Vec::new()),
-            Table::Integer { keys, null_group, .. } => {
+            Table::Dense { keys, null_group, .. } | Table::Integer { keys, null_group, .. } => {
                 let nulls =
                     null_group.map(|group| (0..keys.len()).map(|at| index(at) != group).collect::<NullBuffer>());
                 Ok(vec![from_integer_lanes(keys.clone(), nulls, &self.types[0])])
@@ -190,6 +247,7 @@ impl GroupTable {
     pub fn bytes(&self) -> usize {
         match &self.table {
             Table::Single => 0,
+            Table::Dense { places, keys, .. } => places.bytes() + keys.capacity() * 8,
             Table::Integer { slots, keys, .. } => slots.capacity() * 17 + keys.capacity() * 8,
             Table::Words(words) => words.bytes(),
             Table::Encoded { slots, keys, .. } => slots.capacity() * 17 + keys.size(),
@@ -201,11 +259,6 @@ fn encoded(types: &[DataType]) -> Result<Table> {
     let converter = RowConverter::new(types.iter().cloned().map(SortField::new).collect())?;
     let keys = converter.empty_rows(0, 0);
     Ok(Table::Encoded { slots: HashTable::new(), converter: Box::new(converter), keys })
-}
-
-fn next_group(groups: &mut usize) -> u32 {
-    *groups += 1;
-    index(*groups - 1)
 }
 
 #[cfg(test)]

@@ -1,12 +1,15 @@
-use super::keys::{hash_bytes, integer_lanes, mix, part_of};
+use super::keys::{hash_bytes, integer_lanes, lane_bounds, mix, part_of};
+use super::packed_keys::PackedKeys;
 use crate::diagnostic::Result;
 use crate::types::index;
-use arrow::array::{Array, ArrayRef};
+use arrow::array::{Array, ArrayRef, Int64Array};
+use arrow::buffer::NullBuffer;
 use arrow::row::{RowConverter, Rows, SortField};
 use hashbrown::HashTable;
 use rayon::ThreadPool;
 use rayon::iter::{IntoParallelIterator, ParallelIterator};
-use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 
 /// Marks the end of a chain of rows with one key.
 const END: u32 = u32::MAX;
@@ -17,21 +20,29 @@ const ROW_BYTES: usize = 17 + 4;
 /// Build rows from which on it pays to build with several workers.
 const PARALLEL_ROWS: usize = 1 << 14;
 
+/// Keys that lie between a least and a greatest one of which there are no more than so many for each row are places of an array.
+const PLACES_OF_ROW: usize = 4;
+const FEW_PLACES: usize = 1 << 10;
+
 /// The rows of a join's build side by their keys. A key with a NULL matches nothing and is omitted (clause 8.2).
 ///
-/// One slot a different key, rows with the same key chained through `next`: O(1) expected to find the first, O(1) each further. The
-/// slots are in parts by the hash of the key, each built by one worker.
+/// One slot a different key, rows with the same key chained through `next`: O(1) expected to find the first, O(1) each further. Dense
+/// integers need no slots: the first row of a key stands at its distance from the least one. Else the slots are in parts by the hash of the
+/// key, each built by one worker.
 #[derive(Debug)]
 pub struct JoinTable {
     table: Table,
-    /// Written by the worker that builds the part of the row.
+    /// Written by the worker that builds the part of the row; empty where no two rows have one key.
     next: Vec<AtomicU32>,
+    /// Of several integer keys: how they are one.
+    packing: Option<PackedKeys>,
     /// For each key whether NULL is a value that equals itself.
     null_same: Vec<bool>,
 }
 
 #[derive(Debug)]
 enum Table {
+    Dense { least: i64, first: Vec<u32> },
     Integer(Parts<i64>),
     Encoded { slots: Parts<u64>, converter: Box<RowConverter>, keys: Rows },
 }
@@ -56,8 +67,9 @@ impl<K: Send> Parts<K> {
         }
     }
 
-    fn find(&self, hash: u64, same: impl FnMut(&(K, u32)) -> bool) -> Option<u32> {
-        self.0[part_of(hash, self.0.len())].find(hash, same).map(|slot| slot.1)
+    #[inline]
+    fn find(&self, hash: u64, same: impl FnMut(&(K, u32)) -> bool) -> u32 {
+        self.0[part_of(hash, self.0.len())].find(hash, same).map_or(END, |slot| slot.1)
     }
 
     fn bytes(&self) -> usize {
@@ -70,26 +82,48 @@ impl JoinTable {
     /// `threads`, a large one is built by all of them.
     pub fn build(keys: &[ArrayRef], rows: usize, null_same: &[bool], threads: Option<&ThreadPool>) -> Result<Self> {
         crate::control::reserve(rows.saturating_mul(ROW_BYTES), 1)?;
+        let may_pack = keys.len() > 1 && !null_same.contains(&true);
+        if let Some(packing) = if may_pack { PackedKeys::of(keys) } else { None } {
+            let lanes = packing.pack(keys, rows);
+            let nulls = is_key_of_all(keys, rows);
+            let packed: ArrayRef = Arc::new(Int64Array::new(lanes.into(), nulls));
+            let table = Self::build(&[packed], rows, &[false], threads)?;
+            return Ok(Self { packing: Some(packing), ..table });
+        }
         let next: Vec<AtomicU32> = std::iter::repeat_with(|| AtomicU32::new(END)).take(rows).collect();
+        let has_chains = AtomicBool::new(false);
         let valid = |row: usize| is_key(keys, null_same, row);
         let chain = |row: usize, first: &mut u32| {
-            next[row].store(std::mem::replace(first, index(row)), Ordering::Relaxed);
+            let known = std::mem::replace(first, index(row));
+            if known != END {
+                next[row].store(known, Ordering::Relaxed);
+                has_chains.store(true, Ordering::Relaxed);
+            }
         };
         let lanes = if keys.len() == 1 && !null_same[0] { integer_lanes(&keys[0]) } else { None };
         // From the last row to the first, so that each chain runs in row order.
         let table = if let Some(lanes) = lanes {
-            Table::Integer(Parts::build(threads, rows, |mine, capacity| {
-                let mut slots: HashTable<(i64, u32)> = HashTable::with_capacity(capacity);
-                for row in (0..rows).rev() {
-                    let (key, hash) = (lanes[row], mix(lanes[row]));
-                    if !mine(hash) || !valid(row) {
-                        continue;
+            match dense_places(&keys[0], rows) {
+                Some((least, places)) => {
+                    let mut first = vec![END; places];
+                    for row in (0..rows).rev().filter(|row| valid(*row)) {
+                        chain(row, &mut first[distance(lanes[row], least)]);
                     }
-                    let slot = slots.entry(hash, |slot| slot.0 == key, |slot| mix(slot.0));
-                    chain(row, &mut slot.or_insert((key, END)).get_mut().1);
+                    Table::Dense { least, first }
                 }
-                slots
-            }))
+                None => Table::Integer(Parts::build(threads, rows, |mine, capacity| {
+                    let mut slots: HashTable<(i64, u32)> = HashTable::with_capacity(capacity);
+                    for row in (0..rows).rev() {
+                        let (key, hash) = (lanes[row], mix(lanes[row]));
+                        if !mine(hash) || !valid(row) {
+                            continue;
+                        }
+                        let slot = slots.entry(hash, |slot| slot.0 == key, |slot| mix(slot.0));
+                        chain(row, &mut slot.or_insert((key, END)).get_mut().1);
+                    }
+                    slots
+                })),
+            }
         } else {
             let converter =
                 RowConverter::new(keys.iter().map(|key| SortField::new(key.data_type().clone())).collect())?;
@@ -110,78 +144,117 @@ impl JoinTable {
             });
             Table::Encoded { slots, converter: Box::new(converter), keys: encoded }
         };
-        Ok(Self { table, next, null_same: null_same.to_vec() })
+        let next = if has_chains.into_inner() { next } else { Vec::new() };
+        Ok(Self { table, next, packing: None, null_same: null_same.to_vec() })
+    }
+
+    /// For each probe row the first build row with its key, or [`END`].
+    fn firsts(&self, keys: &[ArrayRef], rows: usize) -> Result<Vec<u32>> {
+        if let Some(packing) = &self.packing {
+            return Ok(self.firsts_of(&packing.pack(keys, rows)));
+        }
+        let mut firsts: Vec<u32> = match &self.table {
+            Table::Dense { .. } | Table::Integer(_) => {
+                let lanes = integer_lanes(&keys[0]).unwrap_or_default();
+                self.firsts_of(&lanes[..rows.min(lanes.len())])
+            }
+            Table::Encoded { slots, converter, keys: known } => {
+                let encoded = converter.convert_columns(keys)?;
+                let find = |row: usize| {
+                    let key = encoded.row(row);
+                    let hash = hash_bytes(key.as_ref());
+                    slots.find(hash, |slot| slot.0 == hash && known.row(slot.1 as usize) == key)
+                };
+                (0..rows).map(find).collect()
+            }
+        };
+        for (key, same) in keys.iter().zip(&self.null_same) {
+            if let Some(nulls) = key.nulls().filter(|nulls| !same && nulls.null_count() > 0) {
+                firsts.iter_mut().zip(nulls).filter(|(_, valid)| !valid).for_each(|(first, _)| *first = END);
+            }
+        }
+        Ok(firsts)
+    }
+
+    /// The same for integer keys.
+    fn firsts_of(&self, lanes: &[i64]) -> Vec<u32> {
+        match &self.table {
+            Table::Dense { least, first } => {
+                let find = |lane: &i64| first.get(distance(*lane, *least)).copied().unwrap_or(END);
+                lanes.iter().map(find).collect()
+            }
+            Table::Integer(slots) => lanes.iter().map(|key| slots.find(mix(*key), |slot| slot.0 == *key)).collect(),
+            Table::Encoded { .. } => vec![END; lanes.len()],
+        }
     }
 
     /// Calls `found` with each pair of a probe row and a build row that have the same key, probe rows in order.
     pub fn probe(&self, keys: &[ArrayRef], rows: usize, mut found: impl FnMut(u32, u32) -> Result<()>) -> Result<()> {
-        let mut chain = |row: usize, mut at: u32| -> Result<()> {
+        for (row, first) in self.firsts(keys, rows)?.into_iter().enumerate() {
+            let mut at = first;
             while at != END {
                 found(index(row), at)?;
-                at = self.next[at as usize].load(Ordering::Relaxed);
-            }
-            Ok(())
-        };
-        match &self.table {
-            Table::Integer(slots) => {
-                let lanes = integer_lanes(&keys[0]).unwrap_or_default();
-                let nulls = keys[0].nulls();
-                for (row, key) in lanes.iter().enumerate().take(rows) {
-                    if nulls.is_some_and(|nulls| nulls.is_null(row)) {
-                        continue;
-                    }
-                    if let Some(first) = slots.find(mix(*key), |slot| slot.0 == *key) {
-                        chain(row, first)?;
-                    }
-                }
-            }
-            Table::Encoded { slots, converter, keys: known } => {
-                let encoded = converter.convert_columns(keys)?;
-                for row in (0..rows).filter(|row| is_key(keys, &self.null_same, *row)) {
-                    let key = encoded.row(row);
-                    let hash = hash_bytes(key.as_ref());
-                    let same = |slot: &(u64, u32)| slot.0 == hash && known.row(slot.1 as usize) == key;
-                    if let Some(first) = slots.find(hash, same) {
-                        chain(row, first)?;
-                    }
-                }
+                at = self.next.get(at as usize).map_or(END, |next| next.load(Ordering::Relaxed));
             }
         }
         Ok(())
     }
 
+    /// The pairs of a probe row and the build row that has its key, probe rows in order; `None` where a key may have several rows.
+    pub fn unique_pairs(&self, keys: &[ArrayRef], rows: usize) -> Result<Option<(Vec<u32>, Vec<u32>)>> {
+        if !self.next.is_empty() {
+            return Ok(None);
+        }
+        let mut build = self.firsts(keys, rows)?;
+        let mut probe = vec![0_u32; rows];
+        let mut count = 0;
+        // Every row is written, and those that match nothing are written over: no branch that is guessed wrong.
+        for row in 0..rows {
+            let first = build[row];
+            probe[count] = index(row);
+            build[count] = first;
+            count += usize::from(first != END);
+        }
+        probe.truncate(count);
+        build.truncate(count);
+        Ok(Some((probe, build)))
+    }
+
     /// Sets `found` for each probe row whose key is in the table.
     pub fn contains(&self, keys: &[ArrayRef], found: &mut [bool]) -> Result<()> {
-        match &self.table {
-            Table::Integer(slots) => {
-                let lanes = integer_lanes(&keys[0]).unwrap_or_default();
-                let nulls = keys[0].nulls();
-                for (row, (key, found)) in lanes.iter().zip(found).enumerate() {
-                    *found = !nulls.is_some_and(|nulls| nulls.is_null(row))
-                        && slots.find(mix(*key), |slot| slot.0 == *key).is_some();
-                }
-            }
-            Table::Encoded { slots, converter, keys: known } => {
-                let encoded = converter.convert_columns(keys)?;
-                for (row, found) in found.iter_mut().enumerate() {
-                    let key = encoded.row(row);
-                    let hash = hash_bytes(key.as_ref());
-                    let same = |slot: &(u64, u32)| slot.0 == hash && known.row(slot.1 as usize) == key;
-                    *found = is_key(keys, &self.null_same, row) && slots.find(hash, same).is_some();
-                }
-            }
-        }
+        let firsts = self.firsts(keys, found.len())?;
+        found.iter_mut().zip(firsts).for_each(|(found, first)| *found = first != END);
         Ok(())
     }
 
     /// Memory held, in bytes.
     pub fn bytes(&self) -> usize {
         let slots = match &self.table {
+            Table::Dense { first, .. } => first.len() * 4,
             Table::Integer(slots) => slots.bytes(),
             Table::Encoded { slots, keys, .. } => slots.bytes() + keys.size(),
         };
         slots + self.next.len() * 4
     }
+}
+
+/// Which rows have a key: those of which no part is NULL.
+fn is_key_of_all(keys: &[ArrayRef], rows: usize) -> Option<NullBuffer> {
+    let nulls = keys.iter().fold(None, |all, key| NullBuffer::union(all.as_ref(), key.nulls()));
+    nulls.filter(|nulls| nulls.len() == rows && nulls.null_count() > 0)
+}
+
+/// How far a key lies from the least one; far off where it lies before it.
+#[inline]
+fn distance(key: i64, least: i64) -> usize {
+    usize::try_from(key.wrapping_sub(least).cast_unsigned()).unwrap_or(usize::MAX)
+}
+
+/// The least key, and how many there are up to the greatest, where these are few beside the rows.
+fn dense_places(key: &ArrayRef, rows: usize) -> Option<(i64, usize)> {
+    let (least, greatest) = lane_bounds(key)?;
+    let places = usize::try_from(greatest.checked_sub(least)?).ok()?.checked_add(1)?;
+    (places <= rows.saturating_mul(PLACES_OF_ROW).max(FEW_PLACES)).then_some((least, places))
 }
 
 /// Whether the row has a key at all: a NULL is none, unless NULLs count as the same.
@@ -194,7 +267,6 @@ pub(super) fn is_key(keys: &[ArrayRef], null_same: &[bool], row: usize) -> bool 
 mod tests {
     use super::*;
     use arrow::array::{Int32Array, StringViewArray};
-    use std::sync::Arc;
 
     fn pairs(table: &JoinTable, probe: &ArrayRef) -> Vec<(u32, u32)> {
         let mut pairs = Vec::new();
@@ -204,6 +276,56 @@ mod tests {
         };
         table.probe(std::slice::from_ref(probe), probe.len(), &mut add).unwrap();
         pairs
+    }
+
+    #[test]
+    fn dense_and_scattered_keys_find_the_same_rows() {
+        let numbers = |values: &[Option<i64>]| -> ArrayRef { Arc::new(Int64Array::from(values.to_vec())) };
+        let probe = [Some(i64::MIN), Some(9), None, Some(12), Some(10), Some(i64::MAX), Some(-1)];
+        // The second keys lie far apart: they are hashed.
+        for (factor, shift) in [(1, 0), (1 << 40, 7)] {
+            let scaled = |key: &Option<i64>| key.map(|key| key.wrapping_mul(factor).wrapping_add(shift));
+            let table = |keys: &[Option<i64>]| {
+                let keys: Vec<Option<i64>> = keys.iter().map(scaled).collect();
+                JoinTable::build(&[numbers(&keys)], keys.len(), &[false], None).unwrap()
+            };
+            let probe =
+                numbers(&probe[1..5].iter().map(scaled).chain([Some(i64::MIN), Some(i64::MAX)]).collect::<Vec<_>>());
+            let keys = std::slice::from_ref(&probe);
+            let unique = table(&[Some(10), None, Some(9)]);
+            assert_eq!(matches!(unique.table, Table::Dense { .. }), factor == 1);
+            assert_eq!(pairs(&unique, &probe), [(0, 2), (3, 0)]);
+            assert_eq!(unique.unique_pairs(keys, 6).unwrap(), Some((vec![0, 3], vec![2, 0])));
+            let several = table(&[Some(10), Some(12), Some(10)]);
+            assert_eq!(pairs(&several, &probe), [(2, 1), (3, 0), (3, 2)]);
+            assert_eq!(several.unique_pairs(keys, 6).unwrap(), None);
+            let mut found = [false; 6];
+            several.contains(keys, &mut found).unwrap();
+            assert_eq!(found, [false, false, true, true, false, false]);
+            assert_eq!(pairs(&table(&[]), &probe), []);
+        }
+    }
+
+    #[test]
+    fn several_integer_keys_are_one() {
+        let keys = |a: Vec<Option<i32>>, b: Vec<Option<i32>>| -> [ArrayRef; 2] {
+            [Arc::new(Int32Array::from(a)), Arc::new(Int32Array::from(b))]
+        };
+        let built =
+            keys(vec![Some(1), Some(2), None, Some(2), Some(2)], vec![Some(7), Some(9), Some(7), Some(9), None]);
+        let table = JoinTable::build(&built, 5, &[false, false], None).unwrap();
+        assert!(table.packing.is_some());
+        let probe =
+            keys(vec![Some(2), Some(2), None, Some(1), Some(3)], vec![Some(9), Some(7), Some(9), Some(7), Some(7)]);
+        let mut found = Vec::new();
+        let mut add = |probe, build| {
+            found.push((probe, build));
+            Ok(())
+        };
+        table.probe(&probe, 5, &mut add).unwrap();
+        assert_eq!(found, [(0, 1), (0, 3), (3, 0)]);
+        let same = JoinTable::build(&built, 5, &[true, false], None).unwrap();
+        assert!(same.packing.is_none(), "NULL is a value of the first key");
     }
 
     #[test]

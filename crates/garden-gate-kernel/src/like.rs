@@ -12,6 +12,12 @@ enum Pattern {
     StartsWith(String),
     EndsWith(String),
     Contains(Box<memmem::Finder<'static>>),
+    /// Texts that come one after the other, between a start and an end.
+    InOrder {
+        start: String,
+        inner: Vec<memmem::Finder<'static>>,
+        end: String,
+    },
     General(Vec<PatternPart>),
 }
 
@@ -73,7 +79,15 @@ impl Pattern {
                 Self::StartsWith(literal(start).unwrap_or_default())
             }
             [PatternPart::Any, end @ ..] if literal(end).is_some() => Self::EndsWith(literal(end).unwrap_or_default()),
-            all => literal(all).map_or_else(|| Self::General(all.to_vec()), Self::Equals),
+            all if all.contains(&PatternPart::One) => Self::General(all.to_vec()),
+            all if !all.contains(&PatternPart::Any) => Self::Equals(literal(all).unwrap_or_default()),
+            all => {
+                let mut texts =
+                    all.split(|part| *part == PatternPart::Any).map(|part| literal(part).unwrap_or_default());
+                let (start, end) = (texts.next().unwrap_or_default(), texts.next_back().unwrap_or_default());
+                let finder = |text: String| memmem::Finder::new(text.as_bytes()).into_owned();
+                Self::InOrder { start, inner: texts.map(finder).collect(), end }
+            }
         })
     }
 
@@ -83,6 +97,20 @@ impl Pattern {
             Self::StartsWith(start) => text.starts_with(start),
             Self::EndsWith(end) => text.ends_with(end),
             Self::Contains(finder) => finder.find(text.as_bytes()).is_some(),
+            Self::InOrder { start, inner, end } => {
+                // No text is compared with an empty one: its bytes lie nowhere, which processors are slow to find out.
+                let after = if start.is_empty() { Some(text) } else { text.strip_prefix(start.as_str()) };
+                let between =
+                    after.and_then(|rest| if end.is_empty() { Some(rest) } else { rest.strip_suffix(end.as_str()) });
+                let Some(mut rest) = between else { return false };
+                inner.iter().all(|finder| match finder.find(rest.as_bytes()) {
+                    Some(at) => {
+                        rest = rest.get(at + finder.needle().len()..).unwrap_or_default();
+                        true
+                    }
+                    None => false,
+                })
+            }
             Self::General(parts) => general(parts, text),
         }
     }
@@ -165,6 +193,10 @@ mod tests {
             ("%a%b_", None, &["xaxbx", "abc", "aabbc"], &["ab", "ba"]),
             ("_%_", None, &["ab", "abc"], &["a", ""]),
             ("%", None, &["", "x"], &[]),
+            ("%er%fern%", None, &["her fern", "erfern"], &["fern her", "erfer", "fern"]),
+            ("a%b%c", None, &["abc", "axbxc", "abbcc"], &["ac", "abcd", "xabc", "acb"]),
+            ("ab%ba", None, &["abba", "abxba"], &["aba", "ab"]),
+            ("%ä%ö%", None, &["äö", "xäxöx"], &["öä"]),
             ("", None, &[""], &["x"]),
             ("100!%", Some("!"), &["100%"], &["100", "1000"]),
             ("a!!b!_", Some("!"), &["a!b_"], &["a!bx"]),

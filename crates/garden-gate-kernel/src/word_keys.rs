@@ -12,6 +12,17 @@ use std::sync::Arc;
 /// Bytes of a text that fit a word beside its length.
 const MOST_BYTES: u128 = 7;
 
+/// Groups that are found without a hash, and what stands where there is none yet.
+const RECENT: usize = 256;
+const NONE: u32 = u32::MAX;
+
+/// Where the group of words stands among those that came lately.
+#[inline]
+fn recent_place(row: &[u64]) -> usize {
+    let sum = row.iter().fold(0_u64, |sum, word| (sum.rotate_left(11) ^ word).wrapping_mul(0x9e37_79b9_7f4a_7c15));
+    usize::try_from(sum >> 56).unwrap_or_default()
+}
+
 #[derive(Debug)]
 pub(super) struct WordTable {
     slots: HashTable<(u64, u32)>,
@@ -19,6 +30,8 @@ pub(super) struct WordTable {
     keys: Vec<u64>,
     width: usize,
     scratch: Vec<u64>,
+    /// The groups of words that came lately, by a few of their bits.
+    recent: Vec<u32>,
 }
 
 impl WordTable {
@@ -33,6 +46,7 @@ impl WordTable {
             keys: Vec::new(),
             width,
             scratch: Vec::new(),
+            recent: vec![NONE; RECENT],
         })
     }
 
@@ -47,6 +61,12 @@ impl WordTable {
             }
         }
         for row in self.scratch.chunks_exact(width) {
+            let recent = &mut self.recent[recent_place(row)];
+            let start = *recent as usize * width;
+            if *recent != NONE && self.keys[start..start + width] == *row {
+                ids.push(*recent);
+                continue;
+            }
             let hash = row.iter().fold(0_u64, |hash, word| mix((hash ^ word).wrapping_add(0x9e37_79b9).cast_signed()));
             let keys = &mut self.keys;
             let same = |slot: &(u64, u32)| {
@@ -62,6 +82,7 @@ impl WordTable {
                     group
                 }
             };
+            *recent = group;
             ids.push(group);
         }
         true

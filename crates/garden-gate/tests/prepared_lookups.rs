@@ -44,6 +44,10 @@ fn rows_are_found_again_and_again() {
         ("SELECT id + 1 FROM t WHERE id = ?", vec![5.into()], "6"),
         ("SELECT name FROM t WHERE id = ? AND size < 1", vec![77.into()], "row 77"),
         ("SELECT name FROM t WHERE id = ? AND size < 1", vec![777.into()], ""),
+        ("SELECT name FROM t WHERE id = ? AND size < ?", vec![77.into(), number("0.78")], "row 77"),
+        ("SELECT name FROM t WHERE id = ? AND size < ?", vec![77.into(), number("0.77")], ""),
+        ("SELECT name FROM t WHERE id = ? AND size < ?", vec![77.into(), Value::Null], ""),
+        ("SELECT size, id FROM t WHERE 'row 5' = name AND ? = id AND digit >= 5", vec![5.into()], "0.05|5"),
         // No such row, NULL, and values that no key has.
         ("SELECT name FROM t WHERE id = ?", vec![2001.into()], ""),
         ("SELECT name FROM t WHERE id = ?", vec![Value::Null], ""),
@@ -58,6 +62,27 @@ fn rows_are_found_again_and_again() {
         // The first run is planned, those after it need not be.
         for run in 0..3 {
             assert_eq!(found(&mut session, &prepared, values), *expected, "{sql}, run {run}");
+        }
+    }
+    // What one value makes of a condition is not kept for the next.
+    for (sql, calls) in [
+        ("SELECT name FROM t WHERE id = :a AND size < :b", [(1, 1, "row 1"), (150, 1, ""), (150, 2, "row 150")]),
+        ("SELECT name FROM t WHERE id = :a AND id = :b", [(1, 1, "row 1"), (1, 2, ""), (2, 2, "row 2")]),
+        ("SELECT name FROM t WHERE id = :a AND :b > 1", [(1, 2, "row 1"), (1, 1, ""), (3, 3, "row 3")]),
+        (
+            "SELECT name FROM t WHERE id = :a AND (size < :b OR :b = 9)",
+            [(500, 9, "row 500"), (500, 1, ""), (7, 1, "row 7")],
+        ),
+        (
+            "SELECT name FROM t WHERE id = :a AND size < :b AND size < 2",
+            [(150, 9, "row 150"), (250, 9, ""), (150, 1, "")],
+        ),
+    ] {
+        let prepared = session.prepare(sql).unwrap();
+        for (a, b, expected) in calls.into_iter().chain(calls) {
+            let given = Parameters::new().set("a", a).set("b", b);
+            let rows = session.query_prepared(&prepared, given).map(|rows| show(&rows)).unwrap();
+            assert_eq!(rows, expected, "{sql} with {a} and {b}");
         }
     }
     let by_id = session.prepare("SELECT name FROM t WHERE id = ?").unwrap();

@@ -10,9 +10,11 @@ mod extreme;
 mod moments;
 mod ordered;
 mod program;
+mod small_sums;
 mod sum;
 
 pub use program::value_of_nothing;
+pub use sum::share_state;
 
 use super::{Batch, evaluate};
 use crate::diagnostic::{Error, Result, SqlState};
@@ -64,6 +66,12 @@ pub trait Accumulator: Send + Sync {
     /// # Errors
     /// As [`Accumulator::update`].
     fn merge(&mut self, other: &dyn Accumulator, pairs: (&[u32], &[u32]), groups: usize) -> Result<()>;
+
+    /// A copy of the state that gives the results of another aggregate, where [`share_state`] says that they have one.
+    fn finishing_as(&self, aggregate: &Aggregate) -> Option<Box<dyn Accumulator>> {
+        let _ = aggregate;
+        None
+    }
 
     /// Whether a group may be merged into several others, at a cost that does not depend on its rows.
     fn is_mergeable(&self) -> bool {

@@ -1,7 +1,7 @@
-use super::{Accumulator, Groups, same};
+use super::{Accumulator, Groups, same, small_sums};
 use crate::diagnostic::{Error, Result, Span};
 use crate::logical::{Aggregate, AggregateFunction};
-use crate::types::{Decimal, SqlType, approximate};
+use crate::types::{SqlType, approximate, power_of_ten};
 use crate::{arithmetic::average, keys::integer_lanes, problem::Problem};
 use arrow::array::{
     Array, ArrayRef, AsArray, Decimal128Array, DurationMicrosecondArray, Float64Array, Int64Array,
@@ -11,13 +11,21 @@ use arrow::compute;
 use arrow::datatypes::{DataType, Decimal128Type, Float64Type};
 use std::{any::Any, sync::Arc};
 
-pub(super) fn accumulator(aggregate: &Aggregate, argument: SqlType) -> Box<dyn Accumulator> {
-    let result = Finish {
-        average: aggregate.function == AggregateFunction::Avg,
-        scale: argument.digits().map_or(0, |(_, scale)| scale),
-        sql_type: aggregate.sql_type,
-        span: aggregate.span,
+/// Whether two aggregates are computed from the same sums and counts: SUM and AVG of one exact argument.
+pub fn share_state(a: &Aggregate, b: &Aggregate) -> bool {
+    let is_sum = |aggregate: &Aggregate| {
+        let is_exact = aggregate.arguments.first().is_some_and(|argument| !argument.sql_type().is_approximate());
+        matches!(aggregate.function, AggregateFunction::Sum | AggregateFunction::Avg)
+            && is_exact
+            && !aggregate.distinct
+            && aggregate.filter.is_none()
+            && aggregate.order.is_empty()
     };
+    is_sum(a) && is_sum(b) && a.arguments[0].same_as(&b.arguments[0])
+}
+
+pub(super) fn accumulator(aggregate: &Aggregate, argument: SqlType) -> Box<dyn Accumulator> {
+    let result = Finish::of(aggregate, argument);
     if argument.is_approximate() {
         Box::new(FloatSum { sums: Vec::new(), counts: Vec::new(), result })
     } else {
@@ -36,6 +44,15 @@ struct Finish {
 }
 
 impl Finish {
+    fn of(aggregate: &Aggregate, argument: SqlType) -> Self {
+        Self {
+            average: aggregate.function == AggregateFunction::Avg,
+            scale: argument.digits().map_or(0, |(_, scale)| scale),
+            sql_type: aggregate.sql_type,
+            span: aggregate.span,
+        }
+    }
+
     fn overflow(&self) -> Error {
         Error::from_facts(&Problem::Overflow(self.sql_type)).at(self.span)
     }
@@ -69,6 +86,7 @@ impl ExactSum {
                 }
                 self.counts[0] += i64::try_from(lanes.len() - nulls.null_count()).unwrap_or(i64::MAX);
             }
+            (Groups::Each { ids, .. }, None) if small_sums::add(ids, lanes, (&mut self.sums, &mut self.counts)) => {}
             (Groups::Each { ids, .. }, None) => {
                 for (id, value) in ids.iter().zip(lanes) {
                     self.sums[*id as usize] += i128::from(*value);
@@ -82,6 +100,36 @@ impl ExactSum {
                 }
             }
         }
+    }
+
+    /// 128-bit lanes: whether some sum did not fit is asked once.
+    fn add_wide(&mut self, groups: Groups<'_>, array: &Decimal128Array) -> Result<()> {
+        if let (Groups::Each { ids, .. }, 0) = (groups, array.null_count())
+            && self.sums.len() <= small_sums::MOST_GROUPS
+            && let Some(lanes) = narrow_lanes(array.values())
+            && small_sums::add(ids, &lanes, (&mut self.sums, &mut self.counts))
+        {
+            return Ok(());
+        }
+        let mut has_overflown = false;
+        let mut add = |group: usize, value: i128| {
+            let (sum, overflow) = self.sums[group].overflowing_add(value);
+            self.sums[group] = sum;
+            self.counts[group] += 1;
+            has_overflown |= overflow;
+        };
+        let (values, nulls) = (array.values(), array.nulls().filter(|nulls| nulls.null_count() > 0));
+        match (groups, nulls) {
+            (Groups::One { .. }, None) => values.iter().for_each(|value| add(0, *value)),
+            (Groups::One { .. }, Some(nulls)) => nulls.valid_indices().for_each(|row| add(0, values[row])),
+            (Groups::Each { ids, .. }, None) => {
+                ids.iter().zip(values).for_each(|(id, value)| add(*id as usize, *value))
+            }
+            (Groups::Each { ids, .. }, Some(nulls)) => {
+                nulls.valid_indices().for_each(|row| add(ids[row] as usize, values[row]));
+            }
+        }
+        if has_overflown { Err(self.result.overflow()) } else { Ok(()) }
     }
 
     fn add(&mut self, group: usize, value: i128, count: i64) -> Result<()> {
@@ -111,13 +159,7 @@ impl Accumulator for ExactSum {
         if let Some(lanes) = integer_lanes(array) {
             self.add_narrow(groups, &lanes, array);
         } else if matches!(array.data_type(), DataType::Decimal128(..)) {
-            let array = array.as_primitive::<Decimal128Type>();
-            for (row, value) in array.iter().enumerate() {
-                let group = if let Groups::Each { ids, .. } = groups { ids[row] as usize } else { 0 };
-                if let Some(value) = value {
-                    self.add(group, value, 1)?;
-                }
-            }
+            self.add_wide(groups, array.as_primitive::<Decimal128Type>())?;
         }
         Ok(())
     }
@@ -146,6 +188,12 @@ impl Accumulator for ExactSum {
         exact_array(&values, result)
     }
 
+    fn finishing_as(&self, aggregate: &Aggregate) -> Option<Box<dyn Accumulator>> {
+        let argument = aggregate.arguments.first()?.sql_type();
+        let (sums, counts) = (self.sums.clone(), self.counts.clone());
+        Some(Box::new(Self { sums, counts, result: Finish::of(aggregate, argument) }))
+    }
+
     fn as_any(&self) -> &dyn Any {
         self
     }
@@ -155,11 +203,20 @@ impl Accumulator for ExactSum {
     }
 }
 
+/// Values of 128 bits that all fit 64.
+fn narrow_lanes(values: &[i128]) -> Option<Vec<i64>> {
+    let bits = values.iter().fold(0, |bits, value| bits | (value ^ (value >> 127)));
+    #[expect(clippy::cast_possible_truncation, reason = "all values fit")]
+    (bits >> 63 == 0).then(|| values.iter().map(|value| *value as i64).collect())
+}
+
 fn exact_array(values: &[Option<i128>], result: Finish) -> Result<ArrayRef> {
     let narrow = |value: &Option<i128>| value.map(i64::try_from).transpose().map_err(|_| result.overflow());
     Ok(match result.sql_type {
         SqlType::Numeric { precision, scale } => {
-            let fits = |unscaled: i128| Decimal { unscaled, scale }.precision() <= precision;
+            // As many digits as there are: past 38 nothing is held.
+            let limit = power_of_ten(precision).unwrap_or(i128::MAX);
+            let fits = |unscaled: i128| -limit < unscaled && unscaled < limit;
             if !values.iter().flatten().all(|value| fits(*value)) {
                 return Err(result.overflow());
             }

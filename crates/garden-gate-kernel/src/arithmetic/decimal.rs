@@ -38,6 +38,17 @@ pub(super) fn binary(op: Op, left: &Lane, right: &Lane, (precision, scale): (u8,
         let array = narrow::<Decimal64Type>(op, side(left), side(right), (factor(s1), factor(s2)));
         return Ok(Arc::new(array.with_data_type(data_type)));
     }
+    if precision > 18
+        && op != Op::Divide
+        && let Some(array) = of_narrow(op, (left, s1), (right, s2), scale)
+    {
+        return Ok(Arc::new(array.with_data_type(data_type)));
+    }
+    if op == Op::Multiply
+        && let Some(array) = product_of_small(left, right)
+    {
+        return wide_result(array, (precision, scale));
+    }
     let (left, right) = (widen(left), widen(right));
     let (a, b) = (side::<Decimal128Type>(&left), side::<Decimal128Type>(&right));
     let overflow = || Problem::Overflow(SqlType::Numeric { precision, scale });
@@ -59,12 +70,47 @@ pub(super) fn binary(op: Op, left: &Lane, right: &Lane, (precision, scale): (u8,
             })
         }
     }?;
+    wide_result(wide, (precision, scale))
+}
+
+/// Results of 128 bits in the type of so many digits.
+fn wide_result(wide: Decimal128Array, (precision, scale): (u8, u8)) -> Result<ArrayRef, Problem> {
+    let sql_type = SqlType::Numeric { precision, scale };
     Ok(if precision <= 18 {
         let array: PrimitiveArray<Decimal64Type> =
-            wide.try_unary(|value| i64::try_from(value).map_err(|_| overflow()))?;
-        Arc::new(array.with_data_type(data_type))
+            wide.try_unary(|value| i64::try_from(value).map_err(|_| Problem::Overflow(sql_type)))?;
+        Arc::new(array.with_data_type(sql_type.arrow()))
     } else {
-        Arc::new(wide.with_data_type(data_type))
+        Arc::new(wide.with_data_type(sql_type.arrow()))
+    })
+}
+
+/// The product of a side of 128 bits, whose values all fit 64, with one of 64: it fits without a test.
+fn product_of_small(left: &Lane, right: &Lane) -> Option<Decimal128Array> {
+    let (wide, narrow) = match (is_narrow(left), is_narrow(right)) {
+        (false, true) => (left, right),
+        (true, false) => (right, left),
+        _ => return None,
+    };
+    let (a, b) = (side::<Decimal128Type>(wide), side::<Decimal64Type>(narrow));
+    let bits = a.array.values().iter().fold(0, |bits, value| bits | (value ^ (value >> 127)));
+    #[expect(clippy::cast_possible_truncation, reason = "all values fit")]
+    (bits >> 63 == 0).then(|| zip(a, b, |a, b| i128::from(a as i64) * i128::from(b)))
+}
+
+/// 64-bit lanes with a result of 128 bits: a product of two has at most 36 digits, and a sum of two at one scale 37, so that none can fail.
+fn of_narrow(op: Op, (left, s1): (&Lane, u8), (right, s2): (&Lane, u8), scale: u8) -> Option<Decimal128Array> {
+    if !is_narrow(left) || !is_narrow(right) {
+        return None;
+    }
+    let (a, b) = (side::<Decimal64Type>(left), side::<Decimal64Type>(right));
+    let factor = |from: u8| power_of_ten(scale.saturating_sub(from)).filter(|_| scale.saturating_sub(from) <= 18);
+    let (f, g) = (factor(s1)?, factor(s2)?);
+    Some(match op {
+        Op::Multiply => zip(a, b, |a, b| i128::from(a) * i128::from(b)),
+        Op::Add => zip(a, b, |a, b| i128::from(a) * f + i128::from(b) * g),
+        Op::Subtract => zip(a, b, |a, b| i128::from(a) * f - i128::from(b) * g),
+        Op::Divide => return None,
     })
 }
 

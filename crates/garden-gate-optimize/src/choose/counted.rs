@@ -138,20 +138,26 @@ impl Builder<'_> {
         self.counted.to_read.set(to_read - few.rows.0);
         let used = with_columns(if self.counted.is_join { required } else { &[] }, few.rest);
         let (columns, places) = used_columns(scan, &used);
-        let read = self.read_by(scan, few.access, &places)?;
-        let read = SampledRows { columns, batch: read, weight: 1.0 };
-        let Some(passing) = read.filtered(few.rest)? else { return Ok(None) };
-        let rows = Estimate(passing.estimate());
-        self.estimator.saw(passing.columns.iter().copied().zip(passing.batch.columns.iter().cloned()));
+        let rows = match self.read_by(scan, few.access, &places)? {
+            None => Estimate(0.0),
+            Some(batch) => {
+                let Some(passing) = (SampledRows { columns, batch, weight: 1.0 }).filtered(few.rest)? else {
+                    return Ok(None);
+                };
+                self.estimator.saw(passing.columns.iter().copied().zip(passing.batch.columns.iter().cloned()));
+                Estimate(passing.estimate())
+            }
+        };
         self.counted.passed.borrow_mut().insert(*first, rows);
         Ok(Some(rows))
     }
 
-    fn read_by(&self, scan: &Scan, access: &IndexAccess, places: &[usize]) -> Result<Batch> {
+    /// The rows that an access leads to, where there are any.
+    fn read_by(&self, scan: &Scan, access: &IndexAccess, places: &[usize]) -> Result<Option<Batch>> {
         let access = IndexAccess { only: false, order: None, ..access.clone() };
         let batch = |segment: Segment| Batch::new(segment.columns, segment.rows);
         let read: Vec<Batch> = self.counted.by.read(scan, &access, places)?.into_iter().map(batch).collect();
-        Batch::concat(&read, None)
+        if read.is_empty() { Ok(None) } else { Batch::concat(&read, None).map(Some) }
     }
 
     /// The rows that an index leads to for conditions of a table, where it is known that they are few; the conditions are yet to be tested.
@@ -166,7 +172,7 @@ impl Builder<'_> {
             }
         }
         match least.filter(|(rows, _)| rows.0 >= 1.0 && rows.0 <= MOST_READ) {
-            Some((_, access)) => self.read_by(scan, &access, places).map(Some),
+            Some((_, access)) => self.read_by(scan, &access, places),
             None => Ok(None),
         }
     }

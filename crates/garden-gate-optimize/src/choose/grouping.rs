@@ -2,7 +2,7 @@
 
 use super::build::{Builder, make, with_columns};
 use super::key_shape::KeyShape;
-use super::{cost, guide_compliance};
+use super::{cost, grouping_columns, guide_compliance};
 use crate::diagnostic::{Result, Span};
 use crate::logical::{Aggregate, ColumnId, Direction, Expr, ExprKind, JoinKind, LogicalPlan, Nulls, SortKey};
 use crate::physical::{Candidate, Considered, Decision, GroupMethod, IndexUse, JoinMethod, Node, Operator};
@@ -29,9 +29,11 @@ impl Builder<'_> {
         let place = aggregates.first().and_then(|(first, _)| self.early.iter().position(|(known, _)| known == first));
         let Some(place) = place else { return self.aggregate_above(input, keys, aggregates, required) };
         let (_, early) = self.early.swap_remove(place);
-        let before = self.considered.len();
+        let (before, equalities) = (self.considered.len(), self.estimator.equalities());
         let late_node = self.aggregate_above(input, keys.clone(), aggregates, required)?;
         let late_decisions = self.considered.split_off(before);
+        // What the joins of the one plan make equal is not so below those of the other.
+        let late_equalities = self.estimator.forget_equalities(equalities);
         let early_node = self.aggregate_above(early.input, keys, early.aggregates, required)?;
         let rank =
             |node: &Node| (guide_compliance::violated(self.guide, self.estimator.columns, node).len(), node.total.0);
@@ -50,6 +52,8 @@ impl Builder<'_> {
         if is_early {
             self.rewrites.push(early.note);
         } else {
+            self.estimator.forget_equalities(equalities);
+            late_equalities.into_iter().for_each(|(a, b)| self.estimator.equal(a, b));
             self.considered.truncate(before);
             self.considered.extend(late_decisions);
         }
@@ -68,11 +72,14 @@ impl Builder<'_> {
         let used = used_by(&keys, &aggregates);
         let may_be_sorted = !keys.is_empty() && keys.iter().all(|(_, key)| is_compared_as_grouped(key.sql_type()));
         let ordered = if may_be_sorted { self.ordered_inputs(&input, &keys, &used)? } else { Vec::new() };
+        let fewer = grouping_columns::reduced(&input, &keys, &aggregates);
         let input = self.build(input, &used)?;
         if keys.is_empty() {
             return self.grouped(GroupMethod::Hash, input, (keys, aggregates));
         }
-        let hashed = self.grouped(GroupMethod::Hash, input.clone(), (keys.clone(), aggregates.clone()))?;
+        let by_fewer = fewer.unwrap_or_else(|| (keys.clone(), aggregates.clone()));
+        let hashed = self.grouped(GroupMethod::Hash, input.clone(), by_fewer)?;
+        self.estimator.grouped(&keys, &aggregates, (input.rows, hashed.rows));
         // The first of equally dear ways is taken.
         let mut ways = vec![GroupingAlternative { name: GroupMethod::Hash.operator().name().into(), node: hashed }];
         for (index, node) in ordered {

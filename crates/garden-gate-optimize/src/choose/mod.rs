@@ -7,6 +7,7 @@ mod counted;
 mod equal_columns;
 mod first_of_partitions;
 mod grouping;
+mod grouping_columns;
 mod guide_compliance;
 mod guide_reason;
 mod index_join;

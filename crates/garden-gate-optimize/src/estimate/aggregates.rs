@@ -7,6 +7,7 @@ use crate::catalog::ColumnStatistics;
 use crate::diagnostic::Result;
 use crate::logical::{Aggregate, AggregateFunction, ColumnId, Expr, ExprKind};
 use crate::types::{Estimate, Value, approximate};
+use std::sync::Arc;
 
 /// Buckets of the histogram of a normal spread.
 const BUCKETS: u32 = 2048;
@@ -77,10 +78,14 @@ impl Estimator<'_> {
     /// row of each group.
     pub(super) fn holds_extreme(&self, a: ColumnId, b: ColumnId) -> Option<f64> {
         let groupings = self.behind?.groupings.borrow();
+        let is_same = |a: ColumnId, b: ColumnId| match (&self.columns.get(a).origin, &self.columns.get(b).origin) {
+            (Some((one, at)), Some((other, place))) => Arc::ptr_eq(one, other) && at == place,
+            _ => a == b,
+        };
         let of = |result: ColumnId, column: ColumnId| {
             let is_extreme = |known: &&(ColumnId, AggregateFunction, Option<ColumnId>)| {
                 known.0 == result
-                    && known.2 == Some(column)
+                    && known.2.is_some_and(|of| is_same(of, column))
                     && matches!(known.1, AggregateFunction::Min | AggregateFunction::Max)
             };
             let grouping =

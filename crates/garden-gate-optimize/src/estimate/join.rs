@@ -31,6 +31,11 @@ impl Estimator<'_> {
         let (ExprKind::Column(a), ExprKind::Column(b)) = (sides[0].kind(), sides[1].kind()) else {
             return self.join_of_values(&sides[0], &sides[1]);
         };
+        // Besides a comparison of the groups themselves: some row of each group has its extreme value.
+        if let Some(share) = self.holds_extreme(*a, *b) {
+            let by_values = self.join_of_values(&sides[0], &sides[1])?.share();
+            return Ok(Selectivity::new(by_values.max(share)));
+        }
         match (self.statistics(*a)?, self.statistics(*b)?) {
             (Some(a), Some(b)) => Ok(Selectivity::new(matched(&a, &b))),
             _ => self.join_of_values(&sides[0], &sides[1]),

@@ -161,6 +161,16 @@ impl Estimator<'_> {
         }
     }
 
+    /// How many equalities are known.
+    pub fn equalities(&self) -> usize {
+        self.behind.map_or(0, |behind| behind.equal.borrow().len())
+    }
+
+    /// Forgets all but the first equalities, which held before another plan was tried; gives those that are forgotten.
+    pub fn forget_equalities(&self, known: usize) -> Vec<(ColumnId, ColumnId)> {
+        self.behind.map_or_else(Vec::new, |behind| behind.equal.borrow_mut().split_off(known))
+    }
+
     /// A column and those that are the same.
     fn class(&self, id: ColumnId) -> Vec<ColumnId> {
         let Some(behind) = self.behind else { return vec![id] };

@@ -21,6 +21,7 @@ mod predicate_pushdown;
 mod pushdown_into_recursion;
 mod right_to_left_join;
 mod semi_join_pushdown;
+mod semi_join_reduction;
 mod set_operation_to_join;
 mod simplify_predicates;
 
@@ -81,6 +82,7 @@ const RULES: &[&dyn Rule] = &[
     &eliminate_distinct::EliminateDistinct,
     &eliminate_sort::EliminateSort,
     &aggregate_join_to_window::AggregateJoinToWindow,
+    &semi_join_reduction::SemiJoinReduction,
     &limit_pushdown::LimitPushdown,
     &common_subexpressions::EliminateCommonSubexpressions,
     // What it offers is not part of the plan that other rules see.

@@ -6,6 +6,7 @@
 
 mod aggregate;
 mod columns;
+pub mod dependencies;
 mod expr;
 mod function;
 mod index;

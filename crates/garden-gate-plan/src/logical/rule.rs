@@ -35,6 +35,8 @@ named! {
         JoinToSemiJoin = "join to semi join",
         /// A table joined with groups of its own rows is read once (Zuzarte et al., SIGMOD 2003).
         AggregateJoinToWindow = "aggregate join to window",
+        /// Only rows whose group is joined are grouped (Bernstein & Chiu, JACM 1981).
+        SemiJoinReduction = "semi-join reduction",
         /// DISTINCT over unique rows goes.
         EliminateDistinct = "eliminate distinct",
         /// An order that nobody sees goes.

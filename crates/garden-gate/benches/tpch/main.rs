@@ -1,7 +1,8 @@
 //! The 22 queries of TPC-H at scale factors 0.1 and 1, on one worker and on two: the time of each, in milliseconds, and their sum; then how
 //! far the estimates of their reads and joins are off.
 //!
-//! `cargo bench --bench tpch` takes all; `cargo bench --bench tpch -- 1 q09 q21` a scale factor and some of the queries.
+//! `cargo bench --bench tpch` takes all; `cargo bench --bench tpch -- 1 q09 q21` a scale factor and some of the queries, with `plan` also
+//! their measured plans.
 #![expect(clippy::print_stdout, reason = "a bench prints its figures")]
 
 mod data;
@@ -56,6 +57,11 @@ fn main() {
             };
             let times = [time(&mut session, 1, &sql), time(&mut session, 2, &sql)];
             println!("{name}     {:8.1}   {:8.1}   {:5.2}", times[0], times[1], times[0] / times[1]);
+            if wanted.iter().any(|arg| arg == "plan") {
+                session.set("workers", 1).expect("a known setting");
+                let (_, plan) = session.measure(sql.as_str(), ()).expect("every query runs");
+                println!("{plan}");
+            }
             sums = [sums[0] + times[0], sums[1] + times[1]];
         }
         println!("all     {:8.1}   {:8.1}   {:5.2}\n", sums[0], sums[1], sums[0] / sums[1]);

@@ -11,13 +11,14 @@ use super::statement::Prepared;
 use super::{ResultColumn, ResultSet, Session};
 use crate::bind::Parameters;
 use crate::catalog::{Catalog, TableSource};
-use crate::diagnostic::Result;
-use crate::kernel::Batch;
+use crate::diagnostic::{Result, Span};
+use crate::kernel::{Batch, count_true, evaluate, value_at};
 use crate::logical::{ColumnId, Expr, ExprKind, Scan, ScanIndex};
 use crate::physical::{IndexAccess, Node, Operator, Probe};
 use crate::storage::{IndexRead, KeyRange, StoredTable};
 use crate::syntax::ast;
 use crate::types::{ParameterName, SqlType};
+use arrow::array::AsArray;
 use std::any::Any;
 use std::sync::{Arc, Weak};
 
@@ -31,14 +32,20 @@ pub(super) struct DirectLookup {
     index: ScanIndex,
     /// For each key of the index the parameter that it equals.
     keys: Vec<(ParameterName, SqlType)>,
-    /// The columns of the result, by their places in the table.
+    /// The columns of the result, by their places in the table, and after them those that further conditions use.
     read: Vec<usize>,
+    /// Comparisons of these columns with parameters or constants, which the row has to pass as well.
+    filter: Vec<Expr>,
     columns: Vec<ResultColumn>,
 }
 
 impl DirectLookup {
     /// The way a query went, if it was one row by its key.
-    pub(super) fn of(session: &Session, catalog: &Arc<Catalog>, prepared: &Prepared) -> Option<Self> {
+    pub(super) fn of(
+        session: &Session,
+        catalog: &Arc<Catalog>,
+        (statement, prepared): (&ast::Statement, &Prepared),
+    ) -> Option<Self> {
         if !prepared.is_plain() {
             return None;
         }
@@ -48,13 +55,18 @@ impl DirectLookup {
         let source: Arc<dyn Any + Send + Sync> = Arc::clone(&scan.source) as _;
         let table = source.downcast::<StoredTable>().ok()?;
         let is_key = |key: &Vec<usize>| key.len() == columns.len() && key.iter().all(|at| columns.contains(at));
-        if !scan.filter.is_empty() || !table.keys().iter().any(is_key) {
+        // What values made of the conditions would hold for these values only: as many as were written, and all of them plain.
+        let written = comparisons(statement);
+        let is_written = written == Some(keys.len() + scan.filter.len()) && scan.filter.iter().all(is_plain_comparison);
+        if !(scan.filter.is_empty() || is_written) || !table.keys().iter().any(is_key) {
             return None;
         }
         let place = |id: ColumnId| {
             let id = source_column(prepared.root(), id)?;
             read.iter().find(|(known, _)| *known == id).map(|(_, place)| *place)
         };
+        let mut read: Vec<usize> = prepared.output().iter().map(|column| place(column.id)).collect::<Option<_>>()?;
+        let filter = scan.filter.iter().map(|term| in_places(term, scan, &mut read)).collect::<Option<_>>()?;
         Some(Self {
             catalog: Arc::downgrade(catalog),
             settings: Arc::downgrade(session.settings()),
@@ -63,7 +75,8 @@ impl DirectLookup {
             table: Arc::downgrade(&table),
             index: access.index.clone(),
             keys,
-            read: prepared.output().iter().map(|column| place(column.id)).collect::<Option<_>>()?,
+            read,
+            filter,
             columns: prepared.result_columns(),
         })
     }
@@ -88,8 +101,77 @@ impl DirectLookup {
         let first = |segments: Vec<crate::catalog::Segment>| {
             segments.into_iter().next().map_or_else(Batch::default, |found| Batch::new(found.columns, found.rows))
         };
-        Some(table.read_index(&read).map(first))
+        let filter = self.filter.iter().map(|term| with_values(term, parameters)).collect::<Option<Vec<_>>>()?;
+        let passed = |found: Batch| {
+            if found.rows > 0 && !filter.is_empty() {
+                let truth = evaluate(&Expr::and(filter, Span::default()), &found)?.into_array(found.rows)?;
+                if count_true(truth.as_boolean()) == 0 {
+                    return Ok(Batch::default());
+                }
+            }
+            Ok(Batch::new(found.columns.into_iter().take(self.columns.len()).collect(), found.rows))
+        };
+        Some(table.read_index(&read).map(first).and_then(passed))
     }
+}
+
+/// How many conditions a query has, when each compares a name with a parameter or a literal and all of them must hold.
+fn comparisons(statement: &ast::Statement) -> Option<usize> {
+    let ast::StatementKind::Query(query) = &statement.kind else { return None };
+    let ast::QueryBody::Select(select) = &query.body else { return None };
+    let is_plain = |term: &ast::Expr| match &term.kind {
+        ast::ExprKind::Compare(_, sides) => {
+            let is_name = |side: &ast::Expr| matches!(side.kind, ast::ExprKind::Name(_));
+            let is_value =
+                |side: &ast::Expr| matches!(side.kind, ast::ExprKind::Parameter(_) | ast::ExprKind::Literal(..));
+            is_name(&sides.0) && is_value(&sides.1) || is_value(&sides.0) && is_name(&sides.1)
+        }
+        _ => false,
+    };
+    let terms = match &select.where_.as_ref()?.kind {
+        ast::ExprKind::And(terms) => terms.as_slice(),
+        _ => std::slice::from_ref(select.where_.as_ref()?),
+    };
+    terms.iter().all(is_plain).then_some(terms.len())
+}
+
+/// Whether a condition compares a column with a parameter or a constant, and nothing was made of their values.
+fn is_plain_comparison(term: &Expr) -> bool {
+    let ExprKind::Compare(_, sides) = term.kind() else { return false };
+    let is_value = |side: &Expr| matches!(side.kind(), ExprKind::Parameter(..) | ExprKind::Literal(_));
+    let is_column = |side: &Expr| matches!(side.kind(), ExprKind::Column(_));
+    is_column(&sides[0]) && is_value(&sides[1]) || is_value(&sides[0]) && is_column(&sides[1])
+}
+
+/// A comparison over the places of what is read; a column that is not read yet is added.
+fn in_places(term: &Expr, scan: &Scan, read: &mut Vec<usize>) -> Option<Expr> {
+    let mut slot = |expr: Expr| -> Result<Expr, ()> {
+        match expr.kind() {
+            ExprKind::Column(id) => {
+                let (_, place) = scan.columns.iter().find(|(known, _)| known == id).ok_or(())?;
+                read.push(*place);
+                Ok(Expr::new(ExprKind::Slot(read.len() - 1), expr.sql_type(), expr.span()))
+            }
+            _ => Ok(expr),
+        }
+    };
+    term.clone().map_children(&mut slot).ok()
+}
+
+/// A comparison with the values of a call; `None` when one is NULL or not of the type that it is compared as.
+fn with_values(term: &Expr, parameters: &Parameters) -> Option<Expr> {
+    let mut given = |expr: Expr| -> Result<Expr, ()> {
+        match expr.kind() {
+            ExprKind::Parameter(name, _) => {
+                let given = parameters.get(name).filter(|value| !value.is_null()).ok_or(())?;
+                let array = value(given, expr.sql_type()).ok_or(())?;
+                let value = value_at(&array, expr.sql_type(), 0);
+                Ok(Expr::new(ExprKind::Literal(value), expr.sql_type(), expr.span()))
+            }
+            _ => Ok(expr),
+        }
+    };
+    term.clone().map_children(&mut given).ok()
 }
 
 /// A read of a table by an index, with the columns that are read.

@@ -135,7 +135,7 @@ impl Session {
         }
         let catalog = self.catalog();
         let outcome = self.run_statement(&prepared.statement, &call).map_err(|error| error.in_source(&prepared.source));
-        let way = self.last.of_plan(|plan| DirectLookup::of(self, &catalog, plan));
+        let way = self.last.of_plan(|plan| DirectLookup::of(self, &catalog, (&prepared.statement, plan)));
         *prepared.lookup.lock().unwrap_or_else(PoisonError::into_inner) = way.map(Arc::new);
         outcome
     }
