@@ -1,5 +1,6 @@
 //! Groups of integers that lie close together: the group of a key stands at its distance from the least one.
 
+use crate::diagnostic::Result;
 use crate::types::index;
 
 /// Marks a place whose key has not come.
@@ -21,14 +22,17 @@ pub(super) struct DenseGroups {
 
 impl DenseGroups {
     /// Makes places for keys between two; `false` where there would be too many for so many more rows.
-    pub(super) fn make_room(&mut self, (least, greatest): (i64, i64), rows: usize) -> bool {
+    ///
+    /// # Errors
+    /// HY001 where there is no memory for them besides what is held.
+    pub(super) fn make_room(&mut self, (least, greatest): (i64, i64), rows: usize) -> Result<bool> {
         self.rows = self.rows.saturating_add(rows);
         let (mut from, mut to) = (i128::from(least), i128::from(greatest) + 1);
         if !self.groups.is_empty() {
             let known = i128::from(self.least);
             let end = known + self.groups.len() as i128;
             if from >= known && to <= end {
-                return true;
+                return Ok(true);
             }
             // As much again on the side that grows.
             let more = (self.groups.len().max(ROOM)) as i128;
@@ -36,15 +40,16 @@ impl DenseGroups {
             to = if to > end { to.max(end + more).min(i128::from(i64::MAX)) } else { end };
         }
         let most = self.rows.saturating_mul(PLACES_OF_ROW).max(FEW_PLACES);
-        let Ok(places) = usize::try_from(to - from) else { return false };
-        let (true, Ok(from)) = (places <= most, i64::try_from(from)) else { return false };
+        let Ok(places) = usize::try_from(to - from) else { return Ok(false) };
+        let (true, Ok(from)) = (places <= most, i64::try_from(from)) else { return Ok(false) };
+        crate::control::reserve(places * size_of::<u32>(), 1)?;
         let mut groups = vec![NONE; places];
         if !self.groups.is_empty() {
             let shift = self.place(from).wrapping_neg();
             groups[shift..shift + self.groups.len()].copy_from_slice(&self.groups);
         }
         (self.least, self.groups) = (from, groups);
-        true
+        Ok(true)
     }
 
     #[inline]
@@ -73,11 +78,6 @@ impl DenseGroups {
     pub(super) fn bytes(&self) -> usize {
         self.groups.capacity() * size_of::<u32>()
     }
-
-    /// Bytes that making room may take besides.
-    pub(super) fn grown(&self, rows: usize) -> usize {
-        self.groups.len().max(rows).saturating_mul(2 * size_of::<u32>())
-    }
 }
 
 /// The least and the greatest of keys.
@@ -103,7 +103,7 @@ mod tests {
         for (keys, expected) in
             [([5_i64, 7, 5], [0_u32, 1, 0]), ([4_000, -3, 7], [2, 3, 1]), ([-60_000, 5, 4_000], [4, 0, 2])]
         {
-            assert!(dense.make_room(bounds(&keys).unwrap(), keys.len()));
+            assert!(dense.make_room(bounds(&keys).unwrap(), keys.len()).unwrap());
             let found: Vec<u32> = keys.iter().map(|key| dense.group(*key, || next_group(&mut count))).collect();
             assert_eq!(found, expected);
         }
@@ -112,11 +112,14 @@ mod tests {
             (Some(3), None, None, None)
         );
         for far in [(0, i64::MAX), (i64::MIN, 0), (i64::MIN, i64::MAX), (0, 1 << 40)] {
-            assert!(!dense.make_room(far, 2), "{far:?}");
+            assert!(!dense.make_room(far, 2).unwrap(), "{far:?}");
         }
         assert_eq!(dense.find(4_000), Some(2));
         let mut ends = DenseGroups::default();
-        assert!(ends.make_room((i64::MAX - 1, i64::MAX), 2) && ends.make_room((i64::MAX - 9, i64::MAX), 2));
+        assert!(
+            ends.make_room((i64::MAX - 1, i64::MAX), 2).unwrap()
+                && ends.make_room((i64::MAX - 9, i64::MAX), 2).unwrap()
+        );
         assert_eq!(ends.group(i64::MAX, || 0), 0);
     }
 }

@@ -80,7 +80,7 @@ impl GroupTable {
             ids.clear();
         }
         if matches!(self.table, Table::Dense { .. }) {
-            if self.assign_dense(&keys[0], rows, ids) {
+            if self.assign_dense(&keys[0], rows, ids)? {
                 return Ok(());
             }
             self.hash_integers();
@@ -139,14 +139,16 @@ impl GroupTable {
     }
 
     /// The group of each row by the place of its key; `false`, and nothing done, when keys do not lie close together.
-    fn assign_dense(&mut self, key: &ArrayRef, rows: usize, ids: &mut Vec<u32>) -> bool {
-        let Table::Dense { places, keys, null_group } = &mut self.table else { return false };
+    fn assign_dense(&mut self, key: &ArrayRef, rows: usize, ids: &mut Vec<u32>) -> Result<bool> {
+        let Table::Dense { places, keys, null_group } = &mut self.table else { return Ok(false) };
         let lanes = integer_lanes(key).unwrap_or_default();
         let nulls = key.nulls().filter(|nulls| nulls.null_count() > 0);
         // Lanes under a NULL hold anything.
         let found = if nulls.is_none() { bounds(&lanes) } else { lane_bounds(key) };
-        if !found.is_none_or(|found| places.make_room(found, rows)) {
-            return false;
+        if let Some(found) = found
+            && !places.make_room(found, rows)?
+        {
+            return Ok(false);
         }
         let groups = &mut self.groups;
         let mut new = |key: i64| {
@@ -160,14 +162,13 @@ impl GroupTable {
                 false => *null_group.get_or_insert_with(|| new(0)),
             })),
         }
-        true
+        Ok(true)
     }
 
     /// Slots are moved to twice as many where there is no place for new ones: whether there is memory for that, besides what is held.
     fn check_growth(&self, rows: usize) -> Result<()> {
         let free = match &self.table {
-            Table::Single => return Ok(()),
-            Table::Dense { places, .. } => return crate::control::reserve(places.grown(rows), 1),
+            Table::Single | Table::Dense { .. } => return Ok(()),
             Table::Integer { slots, .. } => slots.capacity() - slots.len(),
             Table::Words(words) => words.free(),
             Table::Encoded { slots, .. } => slots.capacity() - slots.len(),

@@ -21,6 +21,7 @@ mod early_groups;
 mod edges;
 mod estimates;
 mod examples;
+mod fewer_groups;
 mod files;
 mod fixed_text;
 mod folding;

@@ -71,6 +71,7 @@ const QUESTIONS: &[(&[&str], usize)] = &[
             "SELECT task_id FROM task WHERE hours IN (1, 2)",
             "SELECT task_id FROM task WHERE hours = 1 OR hours = 2",
             "SELECT task_id FROM task WHERE hours = 1 OR 2 = hours",
+            "SELECT task_id FROM task WHERE hours = 1 UNION ALL SELECT task_id FROM task WHERE hours = 2",
         ],
         668,
     ),
@@ -152,6 +153,32 @@ fn where_a_null_counts_the_plans_differ() {
     assert_eq!(run(&mut session, both).unwrap(), "2; 3; 4; 5; 6; NULL");
     let only = "SELECT shade_of FROM bed EXCEPT SELECT bed_id FROM bed";
     assert_eq!(run(&mut session, only).unwrap(), "NULL");
+}
+
+/// UNION ALL of one table becomes one query only where no row is of two.
+#[test]
+fn queries_of_union_all_stay_apart_where_a_row_may_be_of_both() {
+    let mut session = beds_and_tasks();
+    let cases = [
+        ("SELECT task_id FROM task WHERE hours = 1 UNION ALL SELECT task_id FROM task WHERE hours IN (2, 3)", 1, 1002),
+        (
+            "SELECT hours + 1 FROM task WHERE bed_id = 2 AND hours = 1 UNION ALL SELECT hours + 1 FROM task WHERE bed_id = 2 AND hours = 4",
+            1,
+            17,
+        ),
+        ("SELECT task_id FROM task WHERE hours = 1 UNION ALL SELECT task_id FROM task WHERE hours IN (2, 1)", 2, 1002),
+        ("SELECT task_id FROM task WHERE hours = 1 UNION ALL SELECT bed_id FROM task WHERE hours = 2", 2, 668),
+        ("SELECT task_id FROM task WHERE hours = 1 UNION ALL SELECT task_id FROM task WHERE bed_id = 2", 2, 351),
+        ("SELECT bed_id FROM bed WHERE sun = 'sun' UNION ALL SELECT bed_id FROM bed WHERE sun = 'shade'", 1, 200),
+        ("SELECT bed_id FROM bed WHERE sun = 'sun' UNION ALL SELECT bed_id FROM bed WHERE sun = 'sun '", 2, 150),
+        ("SELECT bed_id, 1 FROM bed WHERE sun = 'sun' UNION ALL SELECT bed_id, 2 FROM bed WHERE sun = 'shade'", 2, 200),
+    ];
+    for (sql, scans, rows) in cases {
+        let plan = session.plan(sql, ()).unwrap();
+        let found = plan.nodes().into_iter().filter(|node| node.operator.name().contains("scan")).count();
+        let came = run(&mut session, sql).unwrap().split("; ").count();
+        assert_eq!((found, came), (scans, rows), "{sql}\n{}", outline(&plan.root, 0));
+    }
 }
 
 /// A table beside groups of its own rows is read once, where each row is in a group; else it is not.

@@ -1,6 +1,7 @@
 //! Outer, semi, anti, mark and single joins.
 
 use super::build::{Builder, only, with_columns};
+use super::equal_columns::same_columns;
 use super::index_join::{Inner, indexed_scan};
 use super::join_inputs::Side;
 use super::non_inner_alternatives::{Input, NonInnerAlternative, NonInnerJoin, best_of};
@@ -43,6 +44,10 @@ impl Builder<'_> {
         if kind == JoinKind::Left {
             let filled = left.rows.0 * shape.unmatched() / rows.0.max(1.0);
             self.estimator.fill_up(&right.output, filled.min(1.0));
+        }
+        if kind == JoinKind::Semi {
+            // What is left has no other values than its matches.
+            on.iter().filter_map(same_columns).for_each(|[(a, _), (b, _)]| self.estimator.equal(a, b));
         }
         let NonInnerAlternative { way, mirrored, .. } = chosen;
         if way.method == JoinMethod::IndexNestedLoop

@@ -53,13 +53,16 @@ impl Estimator<'_> {
         let result = |(id, aggregate): &(ColumnId, Aggregate)| {
             let plain = !aggregate.distinct && aggregate.filter.is_none();
             let argument = aggregate.arguments.first().map(column);
-            // Of an expression nothing is known.
-            (plain && argument != Some(None)).then(|| (*id, aggregate.function, argument.flatten()))
+            // Of an expression nothing is known; a column that is a value of itself is known as such.
+            (plain && argument != Some(None) && argument != Some(Some(*id)))
+                .then(|| (*id, aggregate.function, argument.flatten()))
         };
+        let is_new =
+            |(id, aggregate): &&(ColumnId, Aggregate)| aggregate.arguments.first().and_then(column) != Some(*id);
         let grouping = Grouping {
             keys: keys.iter().filter_map(key).collect(),
             results: aggregates.iter().filter_map(result).collect(),
-            all: aggregates.iter().map(|(id, _)| *id).collect(),
+            all: aggregates.iter().filter(is_new).map(|(id, _)| *id).collect(),
             input: input.0,
             groups: groups.0.max(1.0),
         };

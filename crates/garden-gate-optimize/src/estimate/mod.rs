@@ -302,10 +302,10 @@ impl Estimator<'_> {
     /// Values of a column that are met among so many rows; NULL is one.
     fn distinct_of(&self, id: ColumnId, rows: Estimate) -> Result<Option<f64>> {
         let mut fewest: Option<f64> = None;
-        for id in self.class(id) {
-            let Some(known) = self.statistics(id)? else { continue };
+        for same in self.class(id) {
+            let Some(known) = self.statistics(same)? else { continue };
             let values = known.distinct + if known.nulls > 0 { 1.0 } else { 0.0 };
-            let values = met(values, rows.0, table_rows(known.rows).0);
+            let values = if same == id { met(values, rows.0, table_rows(known.rows).0) } else { values };
             fewest = Some(fewest.map_or(values, |fewest| fewest.min(values)));
         }
         Ok(fewest)

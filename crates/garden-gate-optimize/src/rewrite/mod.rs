@@ -9,6 +9,7 @@ mod eliminate_distinct;
 mod eliminate_join;
 mod eliminate_sort;
 mod factor_or;
+mod finer_groups;
 mod fold_constants;
 mod infer_predicates;
 mod inline_ctes;
@@ -20,10 +21,12 @@ mod outer_to_anti_join;
 mod predicate_pushdown;
 mod pushdown_into_recursion;
 mod right_to_left_join;
+mod same_rows;
 mod semi_join_pushdown;
 mod semi_join_reduction;
 mod set_operation_to_join;
 mod simplify_predicates;
+mod union_to_in;
 
 use crate::diagnostic::{Note, Result};
 use crate::logical::{ColumnId, Columns, CteDefinition, EarlyGroups, LogicalPlan, RewriteNote, RewriteRule, Rewritten};
@@ -67,6 +70,7 @@ trait Rule {
 /// each other, and at last what is left to be computed once instead of twice. CTEs are inlined before all of them.
 const RULES: &[&dyn Rule] = &[
     &decorrelate::DecorrelateSubquery,
+    &finer_groups::GroupFromFinerGroups,
     &right_to_left_join::RightToLeftJoin,
     &mark_to_semi_join::MarkToSemiJoin,
     &set_operation_to_join::SetOperationToJoin,
@@ -78,6 +82,7 @@ const RULES: &[&dyn Rule] = &[
     &infer_predicates::InferPredicates,
     &eliminate_join::EliminateJoin,
     &simplify_predicates::SimplifyPredicates,
+    &union_to_in::UnionToIn,
     &join_to_semi_join::JoinToSemiJoin,
     &eliminate_distinct::EliminateDistinct,
     &eliminate_sort::EliminateSort,

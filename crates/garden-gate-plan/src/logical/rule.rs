@@ -9,6 +9,8 @@ named! {
         MarkToSemiJoin = "mark join to semi join",
         /// INTERSECT and EXCEPT without ALL become a semi or an anti join.
         SetOperationToJoin = "set operation to join",
+        /// A grouping set is computed from a finer one (Agarwal et al., VLDB 1996).
+        GroupFromFinerGroups = "group from finer groups",
         /// A right join is the left join of its exchanged sides.
         RightToLeftJoin = "right join to left join",
         /// A semi or anti join moves to the table that it filters.
@@ -31,6 +33,8 @@ named! {
         EliminateJoin = "eliminate join",
         /// Predicates that say the same, or exclude each other, become one.
         SimplifyPredicates = "simplify predicates",
+        /// Queries of UNION ALL that read a table for different values of a column become one.
+        UnionToIn = "union all to IN",
         /// A join that only says which rows stay becomes a semi join.
         JoinToSemiJoin = "join to semi join",
         /// A table joined with groups of its own rows is read once (Zuzarte et al., SIGMOD 2003).

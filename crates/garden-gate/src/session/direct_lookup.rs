@@ -58,7 +58,7 @@ impl DirectLookup {
         // What values made of the conditions would hold for these values only: as many as were written, and all of them plain.
         let written = comparisons(statement);
         let is_written = written == Some(keys.len() + scan.filter.len()) && scan.filter.iter().all(is_plain_comparison);
-        if !(scan.filter.is_empty() || is_written) || !table.keys().iter().any(is_key) {
+        if !is_written || !table.keys().iter().any(is_key) {
             return None;
         }
         let place = |id: ColumnId| {
