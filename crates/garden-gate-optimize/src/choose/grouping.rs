@@ -53,7 +53,7 @@ impl Builder<'_> {
             self.rewrites.push(early.note);
         } else {
             self.estimator.forget_equalities(equalities);
-            late_equalities.into_iter().for_each(|(a, b)| self.estimator.equal(a, b));
+            late_equalities.into_iter().for_each(|equality| self.estimator.equal(equality));
             self.considered.truncate(before);
             self.considered.extend(late_decisions);
         }

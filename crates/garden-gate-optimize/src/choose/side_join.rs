@@ -7,6 +7,7 @@ use super::join_inputs::Side;
 use super::non_inner_alternatives::{Input, NonInnerAlternative, NonInnerJoin, best_of};
 use super::range_keys::RangeKeys;
 use crate::diagnostic::Result;
+use crate::estimate::Equality;
 use crate::logical::{BinaryJoin, ColumnId, CompareOp, Expr, ExprKind, JoinKind, Printer};
 use crate::physical::{JoinKey, JoinMethod, JoinSpec, Node};
 use crate::types::Estimate;
@@ -47,7 +48,9 @@ impl Builder<'_> {
         }
         if kind == JoinKind::Semi {
             // What is left has no other values than its matches.
-            on.iter().filter_map(same_columns).for_each(|[(a, _), (b, _)]| self.estimator.equal(a, b));
+            for [(a, _), (b, _)] in on.iter().filter_map(same_columns) {
+                self.estimator.equal(Equality { columns: [a, b], rows: right.rows.0 });
+            }
         }
         let NonInnerAlternative { way, mirrored, .. } = chosen;
         if way.method == JoinMethod::IndexNestedLoop

@@ -1,6 +1,7 @@
 //! Statistics → row counts: arithmetic over what is known of columns, and conditions tried on samples.
 
 mod aggregates;
+mod equalities;
 mod join;
 mod narrow;
 mod ranges;
@@ -9,6 +10,7 @@ mod sampled_values;
 mod truth;
 mod values;
 
+pub use equalities::Equality;
 pub(crate) use sample::{can_try, in_slots};
 pub use values::after_prefix;
 
@@ -38,7 +40,7 @@ pub struct FilteredStatistics {
     /// The values of columns in all rows that the conditions of their table leave, where these were read.
     seen: RefCell<HashMap<ColumnId, ArrayRef>>,
     /// Columns that are the same in the rows of joins.
-    equal: RefCell<Vec<(ColumnId, ColumnId)>>,
+    equal: RefCell<Vec<Equality>>,
     /// Columns of a use of a step, each with the column of the step that it is.
     of_steps: RefCell<HashMap<ColumnId, ColumnId>>,
 }
@@ -154,41 +156,6 @@ impl Estimator<'_> {
         }
     }
 
-    /// Takes note that two columns are the same in the rows of a join.
-    pub fn equal(&self, a: ColumnId, b: ColumnId) {
-        if let Some(behind) = self.behind {
-            behind.equal.borrow_mut().push((a, b));
-        }
-    }
-
-    /// How many equalities are known.
-    pub fn equalities(&self) -> usize {
-        self.behind.map_or(0, |behind| behind.equal.borrow().len())
-    }
-
-    /// Forgets all but the first equalities, which held before another plan was tried; gives those that are forgotten.
-    pub fn forget_equalities(&self, known: usize) -> Vec<(ColumnId, ColumnId)> {
-        self.behind.map_or_else(Vec::new, |behind| behind.equal.borrow_mut().split_off(known))
-    }
-
-    /// A column and those that are the same.
-    fn class(&self, id: ColumnId) -> Vec<ColumnId> {
-        let Some(behind) = self.behind else { return vec![id] };
-        let pairs = behind.equal.borrow();
-        let mut class = vec![id];
-        let mut at = 0;
-        while let Some(known) = class.get(at).copied() {
-            for (a, b) in pairs.iter() {
-                let other = if *a == known { *b } else { *a };
-                if (*a == known || *b == known) && !class.contains(&other) {
-                    class.push(other);
-                }
-            }
-            at += 1;
-        }
-        class
-    }
-
     /// Takes note of the columns of a step under the names of one of its uses.
     pub fn used_step(&self, columns: &[(ColumnId, ColumnId)]) {
         if let Some(behind) = self.behind {
@@ -297,18 +264,6 @@ impl Estimator<'_> {
             }
         };
         Ok(known.clamp(1.0, rows.0.max(1.0)))
-    }
-
-    /// Values of a column that are met among so many rows; NULL is one.
-    fn distinct_of(&self, id: ColumnId, rows: Estimate) -> Result<Option<f64>> {
-        let mut fewest: Option<f64> = None;
-        for same in self.class(id) {
-            let Some(known) = self.statistics(same)? else { continue };
-            let values = known.distinct + if known.nulls > 0 { 1.0 } else { 0.0 };
-            let values = if same == id { met(values, rows.0, table_rows(known.rows).0) } else { values };
-            fewest = Some(fewest.map_or(values, |fewest| fewest.min(values)));
-        }
-        Ok(fewest)
     }
 
     /// Groups that `keys` make of `rows` rows: each key's values, and never more than there are rows. Columns that were looked at

@@ -17,7 +17,7 @@ use crate::collections::HashMap;
 use crate::diagnostic::{Result, Span};
 use crate::logical::{
     Aggregate, AggregateFunction, ArithmeticOp, ColumnId, ColumnInfo, CteDefinition, CteId, CteReference, Expr,
-    ExprKind, LogicalPlan, RewriteNote, RewriteRule, SetOp, SetOperand,
+    ExprKind, LogicalPlan, Printer, RewriteNote, RewriteRule, SetOp, SetOperand,
 };
 use crate::types::{SqlType, Value};
 use std::convert::Infallible;
@@ -44,7 +44,7 @@ impl Rule for GroupFromFinerGroups {
             change: format!("{from_finer} of {} grouping sets are computed from finer ones", sets.len()),
             why: "what its parts come to makes up what a group comes to",
         });
-        let plans = build(sets, &parents, context);
+        let plans = build(&sets, &parents, context);
         let operands = operands.iter().zip(plans);
         let operands = operands.map(|(operand, plan)| SetOperand { plan, columns: operand.columns.clone() }).collect();
         Ok(LogicalPlan::SetOperation { op: SetOp::Union, all: true, operands, columns })
@@ -174,12 +174,13 @@ fn finished(aggregate: &Aggregate, parts: &[Expr], has_keys: bool) -> Expr {
 /// A set whose groups others are made of: the step that has them, with its keys and partial results.
 struct FinerGroups {
     id: CteId,
+    name: String,
     keys: Vec<(Expr, ColumnId)>,
     partials: Vec<Vec<ColumnId>>,
 }
 
 /// The plan of each set.
-fn build(sets: Vec<GroupingSet>, parents: &[Option<usize>], context: &mut RuleContext<'_>) -> Vec<LogicalPlan> {
+fn build(sets: &[GroupingSet], parents: &[Option<usize>], context: &mut RuleContext<'_>) -> Vec<LogicalPlan> {
     let mut order: Vec<usize> = (0..sets.len()).collect();
     order.sort_by_key(|at| (std::cmp::Reverse(sets[*at].common.len()), *at));
     let mut steps: HashMap<usize, FinerGroups> = HashMap::default();
@@ -188,8 +189,10 @@ fn build(sets: Vec<GroupingSet>, parents: &[Option<usize>], context: &mut RuleCo
         let set = &sets[at];
         let partials: Vec<Vec<Aggregate>> = set.aggregates.iter().map(|(_, aggregate)| partial(aggregate)).collect();
         let fresh = |parts: &Vec<Aggregate>, context: &mut RuleContext<'_>| -> Vec<ColumnId> {
-            let add = |part: &Aggregate| context.columns.add(ColumnInfo::computed(part.name(), part.sql_type));
-            parts.iter().map(add).collect()
+            let name = |part: &Aggregate| Printer::new(context.columns).aggregate(part);
+            let named: Vec<ColumnInfo> =
+                parts.iter().map(|part| ColumnInfo::computed(name(part), part.sql_type)).collect();
+            named.into_iter().map(|info| context.columns.add(info)).collect()
         };
         let ids: Vec<Vec<ColumnId>> = partials.iter().map(|parts| fresh(parts, context)).collect();
         let grouping = match parents[at].and_then(|parent| steps.get(&parent)) {
@@ -208,11 +211,12 @@ fn build(sets: Vec<GroupingSet>, parents: &[Option<usize>], context: &mut RuleCo
             plan
         };
         let column = |id: ColumnId, part: &Aggregate| Expr::column(id, part.sql_type, part.span);
-        let finish = |((id, aggregate), (ids, parts)): (&(ColumnId, Aggregate), (&Vec<ColumnId>, &Vec<Aggregate>))| {
-            let parts: Vec<Expr> = ids.iter().zip(parts).map(|(id, part)| column(*id, part)).collect();
-            (*id, finished(aggregate, &parts, !set.keys.is_empty()))
+        let finish = |number: usize| {
+            let (id, aggregate) = &set.aggregates[number];
+            let parts = ids[number].iter().zip(&partials[number]).map(|(id, part)| column(*id, part));
+            (*id, finished(aggregate, &parts.collect::<Vec<_>>(), !set.keys.is_empty()))
         };
-        let results = set.aggregates.iter().zip(ids.iter().zip(&partials)).map(finish).collect();
+        let results = (0..set.aggregates.len()).map(finish).collect();
         let plan = set.above.iter().fold(grouping.project(results), |plan, computed| plan.project(computed.clone()));
         plans.push((at, plan));
     }
@@ -245,12 +249,9 @@ fn from_finer(
             aggregates.push((*id, together(part, read(*there, context))));
         }
     }
-    let input = LogicalPlan::CteReference(CteReference { id: finer.id, name: NAME.into(), columns });
+    let input = LogicalPlan::CteReference(CteReference { id: finer.id, name: finer.name.clone(), columns });
     LogicalPlan::Aggregate { input: Box::new(input), keys, aggregates }
 }
-
-/// What the groups that others are made of are called in plans.
-const NAME: &str = "finer groups";
 
 /// Groups as a step of their own: what others read, and the set's own use of it.
 fn shared(
@@ -263,13 +264,17 @@ fn shared(
     let (plan, map) = plan.copy(context.columns);
     let there = |id: ColumnId| map.get(&id).copied().unwrap_or(id);
     let id = CteId(context.steps.len());
+    let printer = Printer::new(context.columns);
+    let keys: Vec<String> = set.keys.iter().map(|(_, key)| printer.expr(key)).collect();
+    let name = if keys.is_empty() { "one group".to_owned() } else { format!("groups by {}", keys.join(", ")) };
     let finer = FinerGroups {
         id,
+        name: name.clone(),
         keys: set.common.iter().cloned().zip(set.keys.iter().map(|(id, _)| there(*id))).collect(),
         partials: ids.iter().map(|ids| ids.iter().map(|id| there(*id)).collect()).collect(),
     };
     let own = output.iter().map(|id| (*id, there(*id))).collect();
     let output = output.iter().map(|id| there(*id)).collect();
-    context.steps.push(CteDefinition { name: NAME.into(), plan, output, uses });
-    (finer, LogicalPlan::CteReference(CteReference { id, name: NAME.into(), columns: own }))
+    context.steps.push(CteDefinition { name: name.clone(), plan, output, uses });
+    (finer, LogicalPlan::CteReference(CteReference { id, name, columns: own }))
 }

@@ -60,7 +60,7 @@ fn side_join(mut join: BinaryJoin, context: &mut RuleContext<'_>) -> Result<Logi
     let reducer = if let Some(light) = light(&join.left) {
         Reducer::copy(&LogicalPlan::Scan(light.clone()), context)
     } else {
-        let (plan, reducer) = Reducer::shared(join.left, context);
+        let (plan, reducer) = Reducer::shared(&join.left, context);
         join.left = plan;
         reducer
     };
@@ -193,7 +193,7 @@ impl Reducer {
     }
 
     /// A plan that is computed once: a use of it instead of it, and one that groups are reduced by.
-    fn shared(plan: LogicalPlan, context: &mut RuleContext<'_>) -> (LogicalPlan, Self) {
+    fn shared(plan: &LogicalPlan, context: &mut RuleContext<'_>) -> (LogicalPlan, Self) {
         let output = plan.output();
         let (plan, map) = plan.copy(context.columns);
         let inner = |id: ColumnId| map.get(&id).copied().unwrap_or(id);

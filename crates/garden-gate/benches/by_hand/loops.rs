@@ -52,7 +52,7 @@ pub(crate) fn q06(tables: &Tables) -> i128 {
     for part in 0..days.len() {
         for row in 0..days[part].len() {
             let (day, discount) = (days[part][row], discounts[part][row]);
-            let holds = (day >= DAY_1994) & (day < DAY_1995) & (5..=7).contains(&discount);
+            let holds = (DAY_1994..DAY_1995).contains(&day) & (5..=7).contains(&discount);
             if holds & (quantities[part][row] < 2_400) {
                 sum += prices[part][row] * discount;
             }

@@ -6,7 +6,6 @@
 #![expect(
     clippy::cast_possible_truncation,
     clippy::cast_sign_loss,
-    clippy::cast_precision_loss,
     reason = "keys and days of the benchmark are small and positive"
 )]
 
@@ -31,7 +30,7 @@ pub(crate) struct Table(Vec<RecordBatch>);
 
 impl Table {
     fn read(session: &mut Session, name: &str) -> Self {
-        let rows = session.query(&format!("SELECT * FROM {name}"), ()).expect("the table is there");
+        let rows = session.query(format!("SELECT * FROM {name}"), ()).expect("the table is there");
         Self(rows.batches().expect("batches of one schema"))
     }
 

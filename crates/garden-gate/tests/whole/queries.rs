@@ -32,12 +32,12 @@ const WAYS: [Way; 19] = [
     Way { batch: 3, workers: 2, ..USUAL },
     Way { batch: 7, workers: 2, without: "decorrelate subquery, inline CTE", ..USUAL },
     Way {
-        without: "predicate pushdown, mark join to semi join, fold constants, factor OR, simplify predicates, eliminate distinct",
+        without: "predicate pushdown, group from finer groups, union all to IN, mark join to semi join, fold constants, factor OR, simplify predicates, eliminate distinct",
         ..USUAL
     },
     Way {
         batch: 5,
-        without: "decorrelate subquery, semi-join pushdown, outer to inner join, mark join to semi join, infer predicates, eliminate join, limit pushdown",
+        without: "decorrelate subquery, aggregate join to window, semi-join reduction, semi-join pushdown, outer to inner join, mark join to semi join, infer predicates, eliminate join, limit pushdown",
         ..USUAL
     },
     // Merge joins, nested loops, and lookups in an index wherever they are possible; and joins as a guide demands.

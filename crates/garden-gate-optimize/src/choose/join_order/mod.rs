@@ -23,6 +23,7 @@ use super::steps::is_recursive;
 use crate::collections::HashMap;
 use crate::control::checkpoint;
 use crate::diagnostic::Result;
+use crate::estimate::Equality;
 use crate::logical::{ColumnId, Expr, Guide, LogicalPlan, Scan};
 use crate::physical::{JoinKey, JoinMethod, Node};
 use crate::types::Estimate;
@@ -192,7 +193,8 @@ impl JoinSearch<'_> {
     fn note_equal(&self, builder: &Builder<'_>) {
         for edge in self.edges.iter().filter(|edge| bits(edge.tables).all(|at| self.sides[at].is_none())) {
             if let Some([(a, _), (b, _)]) = same_columns(&edge.condition) {
-                builder.estimator.equal(a, b);
+                let rows = bits(edge.tables).map(|at| self.rows[at]).fold(f64::INFINITY, f64::min);
+                builder.estimator.equal(Equality { columns: [a, b], rows });
             }
         }
     }

@@ -105,7 +105,7 @@ impl Trial<'_, '_> {
         let largest = |found: &[SampledJoin]| found.first().map_or(0, |join| join.tables.count_ones());
         for (seed, reach) in seeds.into_iter().take(MOST_SEEDED) {
             if let Some(rows) = trial.seed(seed, wanted)? {
-                let found = trial.joins(seed, rows)?;
+                let found = trial.joins(seed, &rows)?;
                 if largest(&found) > largest(&best) {
                     best = found;
                 }
@@ -182,12 +182,12 @@ impl SearchTrial<'_, '_, '_> {
     }
 
     /// From a table to those beside it, one by one, and then on to all that can be reached.
-    fn joins(&self, seed: usize, rows: SampledRows) -> Result<Vec<SampledJoin>> {
+    fn joins(&self, seed: usize, rows: &SampledRows) -> Result<Vec<SampledJoin>> {
         let (own, count): (Tables, usize) = (1 << seed, self.search.rows.len());
         let mut found: Vec<SampledJoin> = Vec::new();
         let mut pairs: Vec<(usize, SampledRows)> = Vec::new();
         for at in (0..count).filter(|at| *at != seed && self.can_look_up(own, *at)).take(MOST_JOINS) {
-            if let Some(joined) = self.join(own, at, &rows)? {
+            if let Some(joined) = self.join(own, at, rows)? {
                 found.extend(self.judged(own | 1 << at, own, &joined));
                 pairs.push((at, joined));
             }
