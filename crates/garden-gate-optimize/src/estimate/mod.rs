@@ -41,6 +41,8 @@ pub struct FilteredStatistics {
     seen: RefCell<HashMap<ColumnId, ArrayRef>>,
     /// Columns that are the same in the rows of joins.
     equal: RefCell<Vec<Equality>>,
+    /// Columns that are being asked for.
+    asked: RefCell<Vec<ColumnId>>,
     /// Columns of a use of a step, each with the column of the step that it is.
     of_steps: RefCell<HashMap<ColumnId, ColumnId>>,
 }
@@ -74,6 +76,18 @@ impl Estimator<'_> {
         if let Some(known) = behind.known.borrow().get(&id) {
             return Ok(Some(Arc::clone(known)));
         }
+        // Alternatives of one grouping may compute a column from another the one way and the other.
+        if behind.asked.borrow().contains(&id) {
+            return self.columns.statistics(id);
+        }
+        behind.asked.borrow_mut().push(id);
+        let found = self.computed_statistics(id, behind);
+        behind.asked.borrow_mut().pop();
+        found
+    }
+
+    /// What is known of a column after conditions, by where it comes from.
+    fn computed_statistics(&self, id: ColumnId, behind: &FilteredStatistics) -> Result<Option<Arc<ColumnStatistics>>> {
         let of_step = behind.of_steps.borrow().get(&id).copied();
         if let Some(there) = of_step
             && let Some(known) = self.statistics(there)?
