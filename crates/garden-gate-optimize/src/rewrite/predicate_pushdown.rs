@@ -86,8 +86,10 @@ pub(super) fn push(input: LogicalPlan, conjuncts: Vec<Expr>, context: &mut RuleC
             let made: Vec<ColumnId> = computed.iter().map(|(id, _)| *id).collect();
             let renamed =
                 |id: ColumnId| computed.iter().find(|(known, _)| *known == id).map_or(id, |(_, of)| named(of, id));
-            let terms = conjuncts.into_iter().map(|term| term.map_columns(&mut |id| renamed(id))).collect();
-            let (down, stay) = movable(terms, |used| !used.iter().any(|id| made.contains(id)));
+            let terms = conjuncts.into_iter().map(|term| term.map_columns(&mut |id| renamed(id)));
+            // Columns are added to all rows, so that what can fail meets the same ones.
+            let (down, stay): (Vec<Expr>, Vec<Expr>) =
+                terms.partition(|term| !term.columns().iter().any(|id| made.contains(id)));
             let input = if down.is_empty() { *input } else { push(*input, down, context) };
             filter(input.project(computed), stay)
         }

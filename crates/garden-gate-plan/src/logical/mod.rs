@@ -17,6 +17,7 @@ pub mod nullable;
 mod plan;
 mod print;
 mod print_call;
+mod rewritten;
 mod rule;
 mod subquery;
 pub mod unique;
@@ -32,10 +33,11 @@ pub use index::ScanIndex;
 pub use join_kind::JoinKindName;
 pub use known_exprs::KnownExprs;
 pub use plan::{
-    AnyTest, BinaryJoin, CteDefinition, CteId, CteReference, EarlyGroups, Expand, LogicalPlan, Member, Nearest,
-    Recursion, RecursionInput, RewriteNote, Rewritten, Scan, ScanReference, SetOperand, Sides, SortKey,
+    AnyTest, BinaryJoin, CteDefinition, CteId, CteReference, Expand, LogicalPlan, Member, Nearest, Recursion,
+    RecursionInput, Scan, ScanReference, SetOperand, Sides, SortKey,
 };
 pub use print::Printer;
+pub use rewritten::{EarlyGroups, RewriteNote, Rewritten};
 pub use rule::RewriteRule;
 pub use subquery::{Subquery, SubqueryTest};
 pub use window::{Frame, WindowCall, WindowFunction};

@@ -1,9 +1,9 @@
 use super::{
-    Aggregate, ColumnId, CompareOp, Direction, Expr, ExprKind, JoinKind, JoinKindName, Nulls, RewriteRule, ScanIndex,
-    SetOp, WindowCall,
+    Aggregate, ColumnId, CompareOp, Direction, Expr, ExprKind, JoinKind, JoinKindName, Nulls, ScanIndex, SetOp,
+    WindowCall,
 };
 use crate::catalog::{TableKind, TableSource};
-use crate::diagnostic::{Note, Span};
+use crate::diagnostic::Span;
 use crate::types::SqlType;
 use std::sync::Arc;
 
@@ -307,7 +307,7 @@ impl LogicalPlan {
         if computed.is_empty() { self } else { Self::Project { input: Box::new(self), computed } }
     }
 
-    /// The inner join with another; joins of joins become one.
+    /// The inner join with another; joins of joins become one, with what filters their rows.
     pub fn join(self, other: Self, conjuncts: Vec<Expr>) -> Self {
         let mut inputs = Vec::new();
         let mut all = Vec::new();
@@ -318,6 +318,15 @@ impl LogicalPlan {
                     all.extend(conjuncts);
                 }
                 Self::OneRow => {}
+                Self::Filter { input, conjuncts }
+                    if matches!(*input, Self::InnerJoin { .. }) && !conjuncts.iter().any(Expr::can_raise) =>
+                {
+                    if let Self::InnerJoin { inputs: inner, conjuncts: on } = *input {
+                        inputs.extend(inner);
+                        all.extend(on);
+                    }
+                    all.extend(conjuncts);
+                }
                 other => inputs.push(other),
             }
         }
@@ -464,34 +473,4 @@ impl BinaryJoin {
         let order = self.nearest.iter().flat_map(|nearest| nearest.order.iter().map(|key| &key.expr));
         self.on.iter().chain(any).chain(&self.guard).chain(order)
     }
-}
-
-/// A rewrite rule that fired.
-#[derive(Clone, Debug)]
-pub struct RewriteNote {
-    pub rule: RewriteRule,
-    pub change: String,
-    pub why: &'static str,
-}
-
-/// A query after all rules.
-#[derive(Debug)]
-pub struct Rewritten {
-    pub plan: LogicalPlan,
-    /// The queries that are run once.
-    pub steps: Vec<(CteId, CteDefinition)>,
-    pub log: Vec<RewriteNote>,
-    pub notes: Vec<Note>,
-    /// Other ways to group, by the first aggregate of each: groupings may have grouping columns in common.
-    pub early: Vec<(ColumnId, EarlyGroups)>,
-}
-
-/// A grouping of which a part is done before a join.
-#[derive(Clone, Debug)]
-pub struct EarlyGroups {
-    /// Instead of the input of the grouping.
-    pub input: LogicalPlan,
-    pub aggregates: Vec<(ColumnId, Aggregate)>,
-    /// What is reported when it is taken.
-    pub note: RewriteNote,
 }

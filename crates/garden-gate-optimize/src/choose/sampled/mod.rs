@@ -168,8 +168,8 @@ impl SearchTrial<'_, '_, '_> {
         let read = match self.of.builder.few_rows(scan, &places)? {
             Some(batch) => batch,
             None => match scan.source.sample(&places, READ_ROWS)? {
-                Some(sample) => Batch::new(sample.columns, sample.rows),
-                None => return Ok(None),
+                Some(sample) if sample.rows > 0 => Batch::new(sample.columns, sample.rows),
+                _ => return Ok(None),
             },
         };
         let all = SampledRows { columns, batch: read, weight: 1.0 };
@@ -276,7 +276,7 @@ impl SearchTrial<'_, '_, '_> {
     ) -> Result<Option<MatchedRows>> {
         let (columns, places) = self.used(scan);
         let Some(sample) = scan.source.sample(&places, READ_ROWS)? else { return Ok(None) };
-        if sample.rows as u64 != scan.source.rows() {
+        if sample.rows == 0 || sample.rows as u64 != scan.source.rows() {
             return Ok(None);
         }
         let table = SampledRows { columns, batch: Batch::new(sample.columns, sample.rows), weight: 1.0 };
