@@ -101,3 +101,32 @@ fn what_hardly_comes_is_bounded() {
     // 192 mulched tasks of 2,000 were tried: not one of them is in the sun.
     assert!(plan.root.estimated_rows <= 25.0, "{}", plan.root.estimated_rows);
 }
+
+/// Columns of UNION ALL have the values of all of its queries, in every use of a common table expression over it.
+#[test]
+fn uses_of_a_step_over_a_union_do_not_multiply() {
+    let mut session = garden();
+    let both = "WITH u AS (SELECT 't' AS kind, bed_id, day FROM task UNION ALL SELECT 'n', words, note_id FROM note), \
+                y AS (SELECT kind, bed_id, COUNT(*) AS n FROM u GROUP BY kind, bed_id)";
+    // Tasks have 200 beds, notes 7 numbers of words: 0 is no bed.
+    for (sql, rows) in [
+        (format!("{both} SELECT n FROM y"), 207.0),
+        (format!("{both} SELECT n FROM y WHERE kind = 'n'"), 7.0),
+        (
+            format!(
+                "{both} SELECT a.n FROM y AS a JOIN y AS b ON a.bed_id = b.bed_id WHERE a.kind = 't' AND b.kind = 't'"
+            ),
+            200.0,
+        ),
+        (
+            format!(
+                "{both} SELECT a.n FROM y AS a JOIN y AS b ON a.bed_id = b.bed_id JOIN y AS c ON c.bed_id = b.bed_id \
+                 WHERE a.kind = 't' AND b.kind = 't' AND c.kind = 't'"
+            ),
+            200.0,
+        ),
+    ] {
+        let (_, found) = check_near(&mut session, &sql, 20.0);
+        assert!((found - rows).abs() < 0.5, "{sql}: {found} rows");
+    }
+}

@@ -127,6 +127,7 @@ impl Builder<'_> {
         if computed.is_empty() {
             return Ok(input);
         }
+        self.estimator.computed(&computed);
         Ok(projected(input, computed, required))
     }
 

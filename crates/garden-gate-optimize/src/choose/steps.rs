@@ -145,6 +145,10 @@ impl Builder<'_> {
         }
         let total = Estimate(inputs.iter().map(|input| input.rows.0).sum());
         if op == SetOp::Union {
+            for (place, id) in output.iter().enumerate() {
+                let part = |(columns, input): (&Vec<ColumnId>, &Node)| (columns[place], input.rows);
+                self.estimator.union(*id, places.iter().zip(&inputs).map(part).collect());
+            }
             return Ok(make(Operator::UnionAll(places), inputs, output, total, Cost(0.0)));
         }
         let mut nodes = inputs.into_iter().zip(places);

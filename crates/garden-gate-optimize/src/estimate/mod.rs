@@ -8,6 +8,7 @@ mod ranges;
 mod sample;
 mod sampled_values;
 mod truth;
+mod unions;
 mod values;
 
 pub use equalities::Equality;
@@ -25,6 +26,7 @@ use narrow::{Restriction, asked, met};
 use std::cell::RefCell;
 use std::sync::Arc;
 use truth::Truth;
+use unions::MadeColumn;
 
 /// A column whose order the rows follow more closely than this lies together.
 const IN_ORDER: f64 = 0.95;
@@ -41,6 +43,8 @@ pub struct FilteredStatistics {
     seen: RefCell<HashMap<ColumnId, ArrayRef>>,
     /// Columns that are the same in the rows of joins.
     equal: RefCell<Vec<Equality>>,
+    /// Columns of unions, and constants.
+    made: RefCell<HashMap<ColumnId, MadeColumn>>,
     /// Columns that are being asked for.
     asked: RefCell<Vec<ColumnId>>,
     /// Columns of a use of a step, each with the column of the step that it is.
@@ -97,7 +101,10 @@ impl Estimator<'_> {
         // The last time a table was looked at counts.
         let found = match behind.tables.borrow().iter().rev().find(|table| table.columns.contains(&id)) {
             Some(table) => self.narrowed(id, &table.filter, (table.rows, table.all))?,
-            None => self.of_grouping(id, &behind.groupings.borrow())?.map(Arc::new),
+            None => match self.of_grouping(id, &behind.groupings.borrow())? {
+                Some(known) => Some(Arc::new(known)),
+                None => self.made(id)?,
+            },
         };
         let is_filled = behind.filled.borrow().contains_key(&id);
         let found = match found {

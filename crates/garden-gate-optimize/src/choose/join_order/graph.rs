@@ -8,7 +8,7 @@ use super::super::side_join::equality;
 use crate::diagnostic::Result;
 use crate::estimate::table_rows;
 use crate::logical::{ColumnId, Expr, ExprKind, LogicalPlan, Scan};
-use crate::physical::{JoinKey, JoinRange};
+use crate::physical::{JoinKey, JoinRange, Node, Operator};
 
 /// A set of tables, one bit a table.
 pub(in super::super) type Tables = u64;
@@ -191,6 +191,14 @@ pub(super) fn stored_rows(input: &LogicalPlan) -> Option<f64> {
         LogicalPlan::Scan(scan) => Some(table_rows(scan.source.rows()).0),
         LogicalPlan::Filter { input, .. } | LogicalPlan::Project { input, .. } => stored_rows(input),
         _ => None,
+    }
+}
+
+/// The rows of an input that is no table before its conditions.
+pub(super) fn unfiltered(node: &Node) -> f64 {
+    match (&node.operator, node.inputs.first()) {
+        (Operator::Filter(_) | Operator::Project(_), Some(input)) => unfiltered(input),
+        _ => node.rows.0,
     }
 }
 

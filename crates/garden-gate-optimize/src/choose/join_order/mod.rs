@@ -28,7 +28,7 @@ use crate::logical::{ColumnId, Expr, Guide, LogicalPlan, Scan};
 use crate::physical::{JoinKey, JoinMethod, Node};
 use crate::types::Estimate;
 use connections::Connections;
-use graph::{edges_of, index_ways, name, stored_rows};
+use graph::{edges_of, index_ways, name, stored_rows, unfiltered};
 use pairs::Pairs;
 
 /// Up to here every order is tried: 3^12 splits take some milliseconds.
@@ -122,7 +122,7 @@ pub(super) fn build(builder: &mut Builder<'_>, units: JoinInputs, required: &[Co
         rows: nodes.iter().map(|node| node.rows.0).collect(),
         joint: joint_shares(&edges, builder),
         sampled: Vec::new(),
-        sizes: nodes.iter().zip(stored).map(|(node, stored)| stored.unwrap_or(node.rows.0)).collect(),
+        sizes: nodes.iter().zip(stored).map(|(node, stored)| stored.unwrap_or(unfiltered(node))).collect(),
         costs: nodes.iter().map(|node| node.total.0).collect(),
         sides: sides::shapes(builder, sides, (&nodes, &scans), (&owned, &needed))?,
         edges,
