@@ -126,7 +126,7 @@ fn uses_of_a_step_over_a_union_do_not_multiply() {
             200.0,
         ),
     ] {
-        let (_, found) = check_near(&mut session, &sql, 20.0);
+        let (_, found) = check_near(&mut session, &sql, 3.0);
         assert!((found - rows).abs() < 0.5, "{sql}: {found} rows");
     }
 }

@@ -26,6 +26,20 @@ impl Builder<'_> {
         aggregates: Aggregates,
         required: &[ColumnId],
     ) -> Result<Node> {
+        let node = self.late_or_early(input, keys, aggregates, required)?;
+        if let Operator::Aggregate { keys, .. } = &node.operator {
+            self.estimator.grouped_by(keys, node.rows)?;
+        }
+        Ok(node)
+    }
+
+    fn late_or_early(
+        &mut self,
+        input: LogicalPlan,
+        keys: Keys,
+        aggregates: Aggregates,
+        required: &[ColumnId],
+    ) -> Result<Node> {
         let place = aggregates.first().and_then(|(first, _)| self.early.iter().position(|(known, _)| known == first));
         let Some(place) = place else { return self.aggregate_above(input, keys, aggregates, required) };
         let (_, early) = self.early.swap_remove(place);

@@ -69,6 +69,23 @@ impl Estimator<'_> {
         behind.groupings.borrow_mut().push(grouping);
     }
 
+    /// Takes note that columns which are grouped by keep their numbers above the grouping: there each of their values comes in few rows.
+    ///
+    /// # Errors
+    /// What reading the statistics of a column meets.
+    pub fn grouped_by(&self, keys: &[(ColumnId, Expr)], groups: Estimate) -> Result<()> {
+        let Some(behind) = self.behind else { return Ok(()) };
+        for (id, key) in keys {
+            if !matches!(key.kind(), ExprKind::Column(of) if of == id) {
+                continue;
+            }
+            if let Some(known) = self.statistics(*id)? {
+                behind.known.borrow_mut().insert(*id, Arc::new(once_each(&known, groups.0)));
+            }
+        }
+        Ok(())
+    }
+
     /// How many values a result of a grouping has, when nothing else is known of it: one a group.
     pub(super) fn one_each_group(&self, id: ColumnId) -> Option<f64> {
         let behind = self.behind?;
