@@ -117,8 +117,11 @@ fn groups_that_nothing_meets_are_not_computed() {
          ON x.bed = b.id AND x.kind = b.sun WHERE b.id < 4",
         "SELECT b.id, x.n FROM bed AS b LEFT JOIN (SELECT NULLIF(bed, 2) AS bed, COUNT(*) AS n FROM chore GROUP BY NULLIF(bed, 2)) AS x \
          ON x.bed = b.id WHERE b.id < 4",
+        // No outer join, and the other side is no table.
+        "SELECT b.id FROM bed AS b WHERE b.gardener IN (SELECT g.id FROM gardener AS g WHERE g.name LIKE '%e 3' AND g.town = 'Ford') \
+         AND b.width < (SELECT SUM(d.hours) FROM chore AS d WHERE d.bed = b.id)",
     ];
-    let counts = [171, 4, 4, 4, 10, 4, 3, 3];
+    let counts = [171, 4, 4, 4, 10, 4, 3, 3, 10];
     for (sql, count) in cases.into_iter().zip(counts) {
         let (rows, _) = with_and_without(&mut session, "semi-join reduction", sql);
         assert_eq!(rows.len(), count, "{sql}");

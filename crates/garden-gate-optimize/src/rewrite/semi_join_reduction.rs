@@ -57,13 +57,7 @@ fn side_join(mut join: BinaryJoin, context: &mut RuleContext<'_>) -> Result<Logi
     if !is_worth(&join.right, &pairs, rows, context)? {
         return Ok(join.into_plan());
     }
-    let reducer = if let Some(light) = light(&join.left) {
-        Reducer::copy(&LogicalPlan::Scan(light.clone()), context)
-    } else {
-        let (plan, reducer) = Reducer::shared(&join.left, context);
-        join.left = plan;
-        reducer
-    };
+    let reducer = Reducer::of(&mut join.left, context);
     join.right = reduced(join.right, &pairs, reducer, context);
     Ok(join.into_plan())
 }
@@ -75,20 +69,18 @@ fn inner_join(
     context: &mut RuleContext<'_>,
 ) -> Result<LogicalPlan> {
     for at in 0..inputs.len() {
-        let mut best: Option<(f64, Vec<Pair>, LogicalPlan)> = None;
+        let mut best: Option<(f64, Vec<Pair>, usize)> = None;
         for other in (0..inputs.len()).filter(|other| *other != at) {
-            let Some(scan) = light(&inputs[other]) else { continue };
             let own = inputs[other].output();
             let pairs = pairs(&inputs[at], &conjuncts, |id| own.contains(&id));
-            let rows = rows(&inputs[other], context)?;
-            if is_worth(&inputs[at], &pairs, rows, context)?
-                && best.as_ref().is_none_or(|(known, ..)| rows.is_some_and(|rows| rows < *known))
-            {
-                best = Some((rows.unwrap_or_default(), pairs, LogicalPlan::Scan(scan.clone())));
+            let Some(few) = rows(&inputs[other], context)?.filter(|_| !pairs.is_empty()) else { continue };
+            let is_least = best.as_ref().is_none_or(|(known, ..)| few < *known);
+            if is_least && is_worth(&inputs[at], &pairs, Some(few), context)? {
+                best = Some((few, pairs, other));
             }
         }
-        if let Some((_, pairs, scan)) = best {
-            let reducer = Reducer::copy(&scan, context);
+        if let Some((_, pairs, other)) = best {
+            let reducer = Reducer::of(&mut inputs[other], context);
             let groups = std::mem::replace(&mut inputs[at], LogicalPlan::OneRow);
             inputs[at] = reduced(groups, &pairs, reducer, context);
         }
@@ -186,6 +178,16 @@ struct Reducer {
 }
 
 impl Reducer {
+    /// By the rows of a plan: read once more where that is little work, or shared with it.
+    fn of(plan: &mut LogicalPlan, context: &mut RuleContext<'_>) -> Self {
+        if let Some(scan) = light(plan) {
+            return Self::copy(&LogicalPlan::Scan(scan.clone()), context);
+        }
+        let (use_of_it, reducer) = Self::shared(plan, context);
+        *plan = use_of_it;
+        reducer
+    }
+
     /// A plan that is computed once more.
     fn copy(plan: &LogicalPlan, context: &mut RuleContext<'_>) -> Self {
         let (plan, map) = plan.copy(context.columns);
