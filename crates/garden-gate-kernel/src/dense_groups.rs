@@ -37,7 +37,7 @@ impl DenseGroups {
             // As much again on the side that grows.
             let more = (self.groups.len().max(ROOM)) as i128;
             from = if from < known { from.min(known - more).max(i128::from(i64::MIN)) } else { known };
-            to = if to > end { to.max(end + more).min(i128::from(i64::MAX)) } else { end };
+            to = if to > end { to.max(end + more).min(i128::from(i64::MAX) + 1) } else { end };
         }
         let most = self.rows.saturating_mul(PLACES_OF_ROW).max(FEW_PLACES);
         let Ok(places) = usize::try_from(to - from) else { return Ok(false) };
@@ -121,5 +121,13 @@ mod tests {
                 && ends.make_room((i64::MAX - 9, i64::MAX), 2).unwrap()
         );
         assert_eq!(ends.group(i64::MAX, || 0), 0);
+        let mut last = DenseGroups::default();
+        assert!(last.make_room((i64::MAX - 900, i64::MAX - 800), 2).unwrap());
+        assert!(last.make_room((i64::MAX - 1, i64::MAX), 2).unwrap());
+        assert_eq!((last.group(i64::MAX, || 7), last.find(i64::MAX)), (7, Some(7)));
+        let mut first = DenseGroups::default();
+        assert!(first.make_room((i64::MIN + 900, i64::MIN + 901), 2).unwrap());
+        assert!(first.make_room((i64::MIN, i64::MIN + 1), 2).unwrap());
+        assert_eq!(first.group(i64::MIN, || 3), 3);
     }
 }
