@@ -22,6 +22,8 @@ use crate::types::approximate;
 use rows::matches_in;
 pub(super) use rows::{SampledRows, used_columns};
 
+/// Joins of a query that costs less, a third of a millisecond, are not tried: that may take longer (`cargo bench --bench planning`).
+const WORTHWHILE: f64 = 100_000.0;
 /// Rows of the table that is begun with: one for so much that the query costs, so that planning takes a small part of its time.
 const COST_OF_SEED: f64 = 1_500.0;
 const MOST_SEEDS: f64 = 192.0;
@@ -88,7 +90,7 @@ impl Trial<'_, '_> {
     pub(super) fn sampled(&self, search: &JoinSearch<'_>, cost: f64) -> Result<Vec<SampledJoin>> {
         #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a small number")]
         let wanted = (cost / COST_OF_SEED).clamp(0.0, MOST_SEEDS) as usize;
-        if wanted < FEWEST_SEEDS || self.builder.guide.expects() {
+        if cost < WORTHWHILE || wanted < FEWEST_SEEDS || self.builder.guide.expects() {
             return Ok(Vec::new());
         }
         let trial = SearchTrial { of: self, search };
