@@ -4,7 +4,8 @@ use super::scope::{Clause, Scope};
 use super::{Binder, problem::Problem};
 use crate::collections::HashSet;
 use crate::diagnostic::{Error, Result, Span};
-use crate::logical::{ColumnId, Expr, ExprKind, LogicalPlan};
+use crate::logical::dependencies::Dependencies;
+use crate::logical::{ColumnId, CteId, Expr, ExprKind, LogicalPlan};
 use crate::syntax::ast;
 use crate::types::SqlType;
 
@@ -47,7 +48,9 @@ impl Binder<'_> {
         }
         let input: HashSet<ColumnId> = plan.output().into_iter().collect();
         let grouped = keys.iter().map(|(id, _)| *id);
-        let dependents = if sets.is_none() { self.determined(plan, grouped) } else { HashSet::default() };
+        let steps = |id: CteId| self.steps.get(id.0).map(|step| &step.plan);
+        let determined = || Dependencies::of(plan, &steps).closure(grouped);
+        let dependents = if sets.is_none() { determined() } else { HashSet::default() };
         Ok(Some(Grouping { keys, sets, input, dependents, broken: self.problems.len() > problems }))
     }
 

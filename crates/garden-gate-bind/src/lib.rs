@@ -28,7 +28,6 @@ mod change_problem;
 mod changes;
 mod convert;
 mod definition;
-mod dependence;
 mod domain;
 mod expr;
 mod function;

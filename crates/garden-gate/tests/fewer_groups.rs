@@ -1,4 +1,4 @@
-//! Groupings that do less: by fewer columns, of fewer rows, from finer groups. Rows are worked out by hand, or those of the same query
+//! Groupings that do less: by fewer columns, of fewer rows, from finer groups. Rows are computed by hand, or those of the same query
 //! without the rule.
 
 use crate::support::run;
@@ -183,4 +183,22 @@ fn columns_that_follow_from_a_key_are_not_grouped_by() {
         run(&mut session, names).unwrap(),
         "1|a gardener of long name 1; 2|a gardener of long name 2; NULL|NULL"
     );
+    // Texts of other bytes may be equal: a CHAR does not say which VARCHAR it equals.
+    for sql in [
+        "CREATE TABLE label (code CHAR(4) PRIMARY KEY)",
+        "INSERT INTO label VALUES ('fern')",
+        "CREATE TABLE plant (id INTEGER PRIMARY KEY, name VARCHAR(9))",
+        "INSERT INTO plant VALUES (1, 'fern'), (2, 'fern '), (3, 'moss')",
+    ] {
+        session.execute(sql, ()).unwrap();
+    }
+    let joined = "SELECT COUNT(*) FROM label AS l JOIN plant AS p ON p.name = l.code";
+    let pairs: usize = run(&mut session, joined).unwrap().parse().unwrap();
+    let both =
+        "SELECT l.code, p.name, COUNT(*) FROM label AS l JOIN plant AS p ON p.name = l.code GROUP BY l.code, p.name";
+    assert_eq!(lines(&mut session, both).len(), pairs, "each name is a group");
+    // A value computed on a side that a full join fills up does not follow from what it is computed from.
+    let full = "SELECT x.town, x.known, COUNT(*) FROM (SELECT id, NULLIF(town, 'Weir') AS town, COALESCE(NULLIF(town, 'Weir'), '-') AS known \
+                FROM gardener) AS x FULL JOIN SERIES(39, 45) AS s (n) ON s.n = x.id GROUP BY x.town, x.known ORDER BY 3 DESC";
+    assert_eq!(run(&mut session, full).unwrap(), "Ford|Ford|30; NULL|-|10; NULL|NULL|5");
 }

@@ -17,7 +17,7 @@ pub(super) fn reduced(input: &LogicalPlan, keys: &Keys, aggregates: &Aggregates)
     if keys.len() < 2 {
         return None;
     }
-    let dependencies = Dependencies::of(input);
+    let dependencies = Dependencies::of(input, &|_| None);
     let column = |(_, key): &(ColumnId, Expr)| if let ExprKind::Column(id) = key.kind() { Some(*id) } else { None };
     let mut kept: Vec<usize> = (0..keys.len()).collect();
     // What is dear to compare goes first.

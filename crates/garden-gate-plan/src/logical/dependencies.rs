@@ -1,35 +1,39 @@
-//! Functional dependencies (Simmen, Shekita, Malkemus: SIGMOD 1996): which columns of a plan have one value where others have one.
+//! Functional dependencies (clause 4.22; Simmen, Shekita, Malkemus: SIGMOD 1996): columns that have one value where others have. They come from the
+//! keys of tables, from equalities and from what is computed, in all that a query reads: tables, derived tables, views and joins.
 
-use super::{ColumnId, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan};
+use super::{ColumnId, CompareOp, CteId, Expr, ExprKind, JoinKind, LogicalPlan, unique};
 use crate::collections::HashSet;
 
-/// Rows with the same values of `of`, NULL being the same as NULL, have the same values of `on`.
+/// `from` determines `to`, NULL being the same as NULL.
 #[derive(Debug)]
 struct Dependency {
-    of: Vec<ColumnId>,
-    on: Vec<ColumnId>,
+    from: Vec<ColumnId>,
+    to: Vec<ColumnId>,
 }
+
+/// The plan of a common table expression, where it is at hand.
+type Steps<'s, 'p> = &'s dyn Fn(CteId) -> Option<&'p LogicalPlan>;
 
 /// What the columns of a plan say of one another.
 #[derive(Debug, Default)]
 pub struct Dependencies(Vec<Dependency>);
 
 impl Dependencies {
-    /// By the keys of tables, the equalities of inner joins and the columns of groupings. O(nodes and their columns).
-    pub fn of(plan: &LogicalPlan) -> Self {
+    /// Those of a plan. O(nodes and their columns).
+    pub fn of<'p>(plan: &LogicalPlan, steps: &dyn Fn(CteId) -> Option<&'p LogicalPlan>) -> Self {
         let mut found = Self::default();
-        found.collect(plan, false);
+        found.collect(plan, steps);
         found
     }
 
-    /// The columns whose values follow from those of `columns`, these among them.
+    /// The columns that others determine, these among them. O(dependencies²) at worst.
     pub fn closure(&self, columns: impl IntoIterator<Item = ColumnId>) -> HashSet<ColumnId> {
         let mut known: HashSet<ColumnId> = columns.into_iter().collect();
         loop {
             let before = known.len();
             for dependency in &self.0 {
-                if dependency.of.iter().all(|id| known.contains(id)) {
-                    known.extend(dependency.on.iter().copied());
+                if dependency.from.iter().all(|id| known.contains(id)) {
+                    known.extend(&dependency.to);
                 }
             }
             if known.len() == before {
@@ -38,71 +42,98 @@ impl Dependencies {
         }
     }
 
-    fn add(&mut self, of: Vec<ColumnId>, on: Vec<ColumnId>) {
-        self.0.push(Dependency { of, on });
-    }
-
-    /// `is_filled`: an outer join may put NULLs in place of all columns of the plan, so that constants are none.
-    fn collect(&mut self, plan: &LogicalPlan, is_filled: bool) {
+    fn collect(&mut self, plan: &LogicalPlan, steps: Steps<'_, '_>) {
         match plan {
             LogicalPlan::Scan(scan) => {
                 let all: Vec<ColumnId> = scan.columns.iter().map(|(id, _)| *id).collect();
-                let column = |at: &usize| scan.columns.iter().find(|(_, place)| place == at).map(|(id, _)| *id);
                 for key in scan.source.keys() {
-                    if let Some(key) = key.iter().map(column).collect::<Option<Vec<_>>>() {
-                        self.add(key, all.clone());
+                    let of = |at: &usize| scan.columns.iter().find(|(_, place)| place == at).map(|(id, _)| *id);
+                    if let Some(from) = key.iter().map(of).collect::<Option<Vec<_>>>() {
+                        self.0.push(Dependency { from, to: all.clone() });
                     }
                 }
-                self.equalities(&scan.filter, is_filled);
+                self.equalities(&scan.filter);
             }
             LogicalPlan::Filter { input, conjuncts } => {
-                self.equalities(conjuncts, is_filled);
-                self.collect(input, is_filled);
+                self.equalities(conjuncts);
+                self.collect(input, steps);
+            }
+            LogicalPlan::Project { input, computed } => {
+                for (id, expr) in computed {
+                    self.0.push(Dependency { from: expr.columns().into_iter().collect(), to: vec![*id] });
+                }
+                self.collect(input, steps);
             }
             LogicalPlan::InnerJoin { inputs, conjuncts } => {
-                self.equalities(conjuncts, is_filled);
-                inputs.iter().for_each(|input| self.collect(input, is_filled));
+                self.equalities(conjuncts);
+                inputs.iter().for_each(|input| self.collect(input, steps));
             }
             LogicalPlan::Join(join) => {
-                let (left, right) = match join.kind {
-                    JoinKind::Inner | JoinKind::Semi | JoinKind::Anti | JoinKind::Mark => (is_filled, is_filled),
-                    JoinKind::Left | JoinKind::Single => (is_filled, true),
-                    JoinKind::Full => (true, true),
-                };
-                self.collect(&join.left, left);
-                self.collect(&join.right, right);
+                // Where there is no match a key is NULL, and so is all that it determines; what is computed may be anything else.
+                match join.kind {
+                    JoinKind::Inner => {
+                        self.equalities(&join.on);
+                        self.collect(&join.left, steps);
+                        self.collect(&join.right, steps);
+                    }
+                    JoinKind::Left | JoinKind::Single => {
+                        self.collect(&join.left, steps);
+                        self.keys_alone(&join.right);
+                    }
+                    JoinKind::Semi | JoinKind::Anti | JoinKind::Mark => self.collect(&join.left, steps),
+                    JoinKind::Full => {
+                        self.keys_alone(&join.left);
+                        self.keys_alone(&join.right);
+                    }
+                }
             }
-            LogicalPlan::Aggregate { keys, aggregates, .. } => {
-                let grouped = keys.iter().map(|(id, _)| *id).collect();
-                self.add(grouped, aggregates.iter().map(|(id, _)| *id).collect());
+            LogicalPlan::Aggregate { input, keys, aggregates } => {
+                let all = keys.iter().map(|(id, _)| *id).chain(aggregates.iter().map(|(id, _)| *id)).collect();
+                self.0.push(Dependency { from: keys.iter().map(|(id, _)| *id).collect(), to: all });
+                self.collect(input, steps);
             }
-            LogicalPlan::Project { input, .. }
-            | LogicalPlan::Sort { input, .. }
+            LogicalPlan::CteReference(step) => {
+                let Some(read) = steps(step.id) else { return };
+                let here = |there: &ColumnId| step.columns.iter().find(|(_, of)| of == there).map(|(here, _)| *here);
+                let all: Vec<ColumnId> = step.columns.iter().map(|(here, _)| *here).collect();
+                for key in unique::keys(read) {
+                    if let Some(from) = key.iter().map(here).collect::<Option<Vec<_>>>() {
+                        self.0.push(Dependency { from, to: all.clone() });
+                    }
+                }
+            }
+            LogicalPlan::Sort { input, .. }
             | LogicalPlan::Limit { input, .. }
-            | LogicalPlan::Window { input, .. }
             | LogicalPlan::Distinct { input, .. }
-            | LogicalPlan::Expand { input, .. } => self.collect(input, is_filled),
+            | LogicalPlan::Window { input, .. }
+            | LogicalPlan::Expand { input, .. } => self.collect(input, steps),
             LogicalPlan::OneRow
             | LogicalPlan::Empty(_)
             | LogicalPlan::Values { .. }
             | LogicalPlan::SetOperation { .. }
-            | LogicalPlan::CteReference(_)
             | LogicalPlan::Recursion(_)
             | LogicalPlan::RecursionInput(_) => {}
         }
     }
 
-    fn equalities(&mut self, conjuncts: &[Expr], is_filled: bool) {
+    fn keys_alone(&mut self, plan: &LogicalPlan) {
+        let output = plan.output();
+        for key in unique::keys(plan) {
+            self.0.push(Dependency { from: key, to: output.clone() });
+        }
+    }
+
+    /// Columns that conditions make equal to one another, or to a constant.
+    fn equalities(&mut self, conjuncts: &[Expr]) {
         for term in conjuncts {
             let ExprKind::Compare(CompareOp::Equal, sides) = term.kind() else { continue };
-            match (sides[0].kind(), sides[1].kind()) {
-                (ExprKind::Column(a), ExprKind::Column(b)) => {
-                    self.add(vec![*a], vec![*b]);
-                    self.add(vec![*b], vec![*a]);
+            for (side, other) in [(&sides[0], &sides[1]), (&sides[1], &sides[0])] {
+                // Texts of different bytes may be equal, as CHAR is to VARCHAR: only equal types make equal values.
+                if let ExprKind::Column(id) = side.kind()
+                    && side.sql_type() == other.sql_type()
+                {
+                    self.0.push(Dependency { from: other.columns().into_iter().collect(), to: vec![*id] });
                 }
-                (ExprKind::Column(a), _) if !is_filled && sides[1].is_constant() => self.add(Vec::new(), vec![*a]),
-                (_, ExprKind::Column(a)) if !is_filled && sides[0].is_constant() => self.add(Vec::new(), vec![*a]),
-                _ => {}
             }
         }
     }
