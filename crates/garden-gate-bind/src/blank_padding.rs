@@ -56,9 +56,10 @@ fn holds_fixed(sql_type: SqlType) -> bool {
 }
 
 fn field(row: &Expr, place: usize, sql_type: SqlType) -> Expr {
-    match row.kind() {
-        ExprKind::Row(parts) => parts[place].clone(),
-        _ => Expr::new(ExprKind::Field(Box::new(row.clone()), place), sql_type, row.span()),
+    if let ExprKind::Row(parts) = row.kind() {
+        parts[place].clone()
+    } else {
+        Expr::new(ExprKind::Field(Box::new(row.clone()), place), sql_type, row.span())
     }
 }
 

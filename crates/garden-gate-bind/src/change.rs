@@ -104,7 +104,11 @@ pub fn bind_change(change: &ast::Change, source: &SourceText, around: &BindConte
     let every_row = match &change.kind {
         ast::ChangeKind::Update { condition: None, .. } => Some("updated"),
         ast::ChangeKind::Delete { condition: None, .. } => Some("deleted"),
-        _ => None,
+        ast::ChangeKind::Insert(_)
+        | ast::ChangeKind::Update { .. }
+        | ast::ChangeKind::Delete { .. }
+        | ast::ChangeKind::Truncate { .. }
+        | ast::ChangeKind::Merge(_) => None,
     };
     if let Some(verb) = every_row {
         binder.note_every_row(verb, &target.table.name, change.span);
@@ -277,7 +281,9 @@ impl<'a> Binder<'a> {
                 let value = self.written_in(self.zone, text, &Scope::default()).map_err(|error| error.at(span))?;
                 Ok(self.convert(value, column.sql_type))
             }
-            _ => Ok(null(column.sql_type)),
+            Filled::Null | Filled::Identity(_) | Filled::Generated(_) | Filled::RowStart | Filled::RowEnd => {
+                Ok(null(column.sql_type))
+            }
         }
     }
 

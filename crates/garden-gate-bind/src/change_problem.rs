@@ -66,7 +66,7 @@ impl Facts for ChangeProblem {
             Self::FileColumns { wanted, .. } => {
                 format!("name the columns in the order of the file: INSERT INTO t ({}) FROM FILE …", wanted.join(", "))
             }
-            _ => return None,
+            Self::IsView { .. } | Self::ColumnTwice { .. } | Self::Subquery { .. } => return None,
         })
     }
 }

@@ -133,10 +133,7 @@ pub(super) fn convert(expr: Expr, target: SqlType) -> Expr {
         return expr;
     }
     let span = expr.span();
-    let parameter = match expr.kind() {
-        ExprKind::Parameter(name, _) => Some(name.clone()),
-        _ => None,
-    };
+    let parameter = if let ExprKind::Parameter(name, _) = expr.kind() { Some(name.clone()) } else { None };
     if let (ExprKind::Column(id), SqlType::Varchar(from), SqlType::Varchar(to)) = (expr.kind(), expr.sql_type(), target)
         && to.is_none_or(|to| from.is_some_and(|from| from <= to))
     {

@@ -196,7 +196,7 @@ impl Binder<'_> {
                 Kind::Whole => T::BigInt,
                 Kind::Number | Kind::Measure => T::Integer,
                 Kind::Float => T::Double,
-                _ => T::TEXT,
+                Kind::Text | Kind::Bytes | Kind::Array | Kind::Any => T::TEXT,
             };
             self.settle_parameter(arg, target)
         } else {
@@ -258,9 +258,10 @@ impl Binder<'_> {
                 (args, first)
             }
             F::Ceiling | F::Floor => {
-                let sql_type = match first {
-                    T::Numeric { precision, scale } => T::numeric((precision - scale).saturating_add(1), 0),
-                    other => other,
+                let sql_type = if let T::Numeric { precision, scale } = first {
+                    T::numeric((precision - scale).saturating_add(1), 0)
+                } else {
+                    first
                 };
                 (args, sql_type)
             }
@@ -269,10 +270,13 @@ impl Binder<'_> {
                 let sql_type = rounded(first, args.get(1));
                 (args, sql_type)
             }
-            F::Element => match first {
-                T::Array(element) => (args, *element),
-                _ => (args, T::Null),
-            },
+            F::Element => {
+                if let T::Array(element) = first {
+                    (args, *element)
+                } else {
+                    (args, T::Null)
+                }
+            }
             F::TruncateTo(unit) => {
                 if !has_start(unit, first) {
                     let problem =
@@ -406,8 +410,5 @@ fn extracted(field: ExtractField, from: T) -> Option<T> {
         _ => false,
     };
     // Seconds have their fraction; a day of an interval may have many digits.
-    has.then_some(match field {
-        X::Second => T::numeric(8, 6),
-        _ => T::Integer,
-    })
+    has.then_some(if field == X::Second { T::numeric(8, 6) } else { T::Integer })
 }

@@ -62,9 +62,12 @@ impl Binder<'_> {
         if let Some(known) = keys.iter().position(|(_, known)| known.same_as(&bound)) {
             return Ok(known);
         }
-        let id = match bound.kind() {
-            ExprKind::Column(id) if !self.is_outer(*id) => *id,
-            _ => self.new_column(self.text(bound.span()), bound.sql_type()),
+        let id = if let ExprKind::Column(id) = bound.kind()
+            && !self.is_outer(*id)
+        {
+            *id
+        } else {
+            self.new_column(self.text(bound.span()), bound.sql_type())
         };
         keys.push((id, bound));
         Ok(keys.len() - 1)
@@ -117,13 +120,12 @@ impl Binder<'_> {
     /// A call of an aggregate that is not a window function.
     fn is_aggregate(&self, expr: &ast::Expr) -> bool {
         use crate::logical::AggregateFunction as A;
-        match &expr.kind {
-            ast::ExprKind::Call(call) => {
-                call.over.is_none()
-                    && (self.aggregate_function(&call.name.text).is_some()
-                        || call.within_group && A::hypothetical(&call.name.text).is_some())
-            }
-            _ => false,
+        if let ast::ExprKind::Call(call) = &expr.kind {
+            call.over.is_none()
+                && (self.aggregate_function(&call.name.text).is_some()
+                    || call.within_group && A::hypothetical(&call.name.text).is_some())
+        } else {
+            false
         }
     }
 }

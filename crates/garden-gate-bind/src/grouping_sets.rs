@@ -163,10 +163,8 @@ impl Binder<'_> {
         for (at, (id, key)) in keys.iter().enumerate() {
             if set.contains(&at) {
                 let expr = moved(key.clone());
-                let column = match expr.kind() {
-                    crate::logical::ExprKind::Column(id) => *id,
-                    _ => self.columns.copy(*id),
-                };
+                let column =
+                    if let crate::logical::ExprKind::Column(id) = expr.kind() { *id } else { self.columns.copy(*id) };
                 own.push((column, expr));
                 columns.push(column);
             } else {

@@ -202,9 +202,10 @@ fn columns(catalog: &Catalog) -> Rows {
                     _ => Value::Null,
                 };
                 let nullable = if defined.is_some_and(|column| column.not_null) { "NO" } else { "YES" };
-                let length = match sql_type {
-                    SqlType::Char(length) | SqlType::Varchar(Some(length)) => whole(length.into()),
-                    _ => Value::Null,
+                let length = if let SqlType::Char(length) | SqlType::Varchar(Some(length)) = sql_type {
+                    whole(length.into())
+                } else {
+                    Value::Null
                 };
                 let (precision, scale) =
                     sql_type.digits().map_or((Value::Null, Value::Null), |(p, s)| (whole(p.into()), whole(s.into())));

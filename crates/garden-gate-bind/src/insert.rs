@@ -241,7 +241,9 @@ impl<'a> Binder<'a> {
             let id = self.new_column(&column.name, column.sql_type);
             let value = match &column.filled {
                 Filled::Generated(_) => Ok(null(column.sql_type)),
-                _ => self.default_of(column, Span::default()),
+                Filled::Null | Filled::Default(_) | Filled::Identity(_) | Filled::RowStart | Filled::RowEnd => {
+                    self.default_of(column, Span::default())
+                }
             };
             computed.push((id, value.unwrap_or_else(|_| null(column.sql_type))));
             ids.push(id);

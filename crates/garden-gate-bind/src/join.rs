@@ -179,7 +179,12 @@ impl Binder<'_> {
                 JoinKind::Full => None,
                 _ if join.mirrored && (same_type || join.kind == JoinKind::Left) => Some(b.id),
                 _ if same_type || join.kind == JoinKind::Left => Some(a.id),
-                _ => None,
+                JoinKind::Inner
+                | JoinKind::Left
+                | JoinKind::Semi
+                | JoinKind::Anti
+                | JoinKind::Mark
+                | JoinKind::Single => None,
             };
             let id = id.unwrap_or_else(|| {
                 let either = self.coalesce(vec![left_column, right_column], name.span);

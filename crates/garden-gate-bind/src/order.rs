@@ -86,12 +86,13 @@ impl Binder<'_> {
         if !self.problems.is_empty() {
             return Ok(None);
         }
-        match crate::kernel::evaluate_constant(&bound)? {
-            Value::Integer(count) if count >= 0 => Ok(u64::try_from(count).ok()),
-            _ => {
-                self.report(&Problem::BadCount { what, state }, span);
-                Ok(None)
-            }
+        if let Value::Integer(count) = crate::kernel::evaluate_constant(&bound)?
+            && count >= 0
+        {
+            Ok(u64::try_from(count).ok())
+        } else {
+            self.report(&Problem::BadCount { what, state }, span);
+            Ok(None)
         }
     }
 

@@ -211,14 +211,16 @@ impl Binder<'_> {
             let sql_type = value_type(&value);
             return Expr::new(ExprKind::Parameter(name.clone(), Some(value)), sql_type, span);
         }
-        let parsed = match target {
-            SqlType::TimestampTz if self.zone != Zone::UTC && parse_instant(text).is_none() => {
-                match crate::kernel::parse_value(text, SqlType::Timestamp) {
-                    Some(Value::Timestamp(local)) => self.zone.moment_of(local).map(Value::Instant),
-                    _ => None,
-                }
+        let parsed = if let SqlType::TimestampTz = target
+            && self.zone != Zone::UTC
+            && parse_instant(text).is_none()
+        {
+            match crate::kernel::parse_value(text, SqlType::Timestamp) {
+                Some(Value::Timestamp(local)) => self.zone.moment_of(local).map(Value::Instant),
+                _ => None,
             }
-            _ => crate::kernel::parse_value(text, target),
+        } else {
+            crate::kernel::parse_value(text, target)
         };
         match parsed {
             Some(value) => Expr::new(ExprKind::Parameter(name.clone(), Some(value)), target, span),

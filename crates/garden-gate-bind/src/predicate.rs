@@ -180,9 +180,12 @@ impl Binder<'_> {
         }
         let SqlType::Row(fields) = operand.sql_type() else { return Ok(is_test(operand, test, span).negated(negated)) };
         // A row is NULL when all its fields are, and NOT NULL when none is: neither is the contrary of the other (clause 8.8).
-        let field = |place: usize| match operand.kind() {
-            ExprKind::Row(parts) => parts[place].clone(),
-            _ => Expr::new(ExprKind::Field(Box::new(operand.clone()), place), fields[place].sql_type, span),
+        let field = |place: usize| {
+            if let ExprKind::Row(parts) = operand.kind() {
+                parts[place].clone()
+            } else {
+                Expr::new(ExprKind::Field(Box::new(operand.clone()), place), fields[place].sql_type, span)
+            }
         };
         let terms: Vec<Expr> =
             (0..fields.len()).map(|place| is_test(field(place), test, span).negated(negated)).collect();

@@ -28,7 +28,10 @@ impl Binder<'_> {
         }
         let (plan, output, keys) = match &query.body {
             ast::QueryBody::Select(select) => self.select(select, &query.order_by)?,
-            body => {
+            body @ (ast::QueryBody::Values(_)
+            | ast::QueryBody::Table(..)
+            | ast::QueryBody::SetOperation(_)
+            | ast::QueryBody::Nested(_)) => {
                 let (plan, output) = self.body(body)?;
                 let keys = self.order_of_output(&query.order_by, &output)?;
                 (plan, output, keys)
@@ -244,6 +247,11 @@ pub(super) fn at_most_one_row(plan: &LogicalPlan) -> bool {
             join.kind != K::Full && right && at_most_one_row(&join.left)
         }
         LogicalPlan::InnerJoin { inputs, .. } => inputs.iter().all(at_most_one_row),
-        _ => false,
+        LogicalPlan::Scan(_)
+        | LogicalPlan::SetOperation { .. }
+        | LogicalPlan::Expand { .. }
+        | LogicalPlan::CteReference(_)
+        | LogicalPlan::Recursion(_)
+        | LogicalPlan::RecursionInput(_) => false,
     }
 }

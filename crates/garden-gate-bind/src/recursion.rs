@@ -123,7 +123,11 @@ impl Binder<'_> {
                 distinct = !operation.all;
                 flatten(&query.body, operation.all, &mut operands);
             }
-            body => operands.push(body),
+            body @ (QueryBody::Select(_)
+            | QueryBody::Values(_)
+            | QueryBody::Table(..)
+            | QueryBody::SetOperation(_)
+            | QueryBody::Nested(_)) => operands.push(body),
         }
         let (branches, anchors): (Vec<_>, Vec<_>) = operands.into_iter().partition(|body| recursive(body));
         for branch in &branches {
@@ -260,7 +264,11 @@ fn flatten<'q>(body: &'q QueryBody, all: bool, operands: &mut Vec<&'q QueryBody>
         {
             flatten(&query.body, all, operands);
         }
-        other => operands.push(other),
+        other @ (QueryBody::Select(_)
+        | QueryBody::Values(_)
+        | QueryBody::Table(..)
+        | QueryBody::SetOperation(_)
+        | QueryBody::Nested(_)) => operands.push(other),
     }
 }
 
@@ -333,7 +341,12 @@ fn check_rules(plan: &LogicalPlan, id: usize) -> Result<(), &'static str> {
                     JoinKind::Full if left || right => Some("a FULL JOIN"),
                     JoinKind::Inner => None,
                     _ if right => Some("a query inside an expression, such as NOT IN or NOT EXISTS"),
-                    _ => None,
+                    JoinKind::Left
+                    | JoinKind::Full
+                    | JoinKind::Semi
+                    | JoinKind::Anti
+                    | JoinKind::Mark
+                    | JoinKind::Single => None,
                 }
             }
             LogicalPlan::SetOperation { op: SetOp::Except, operands, .. }

@@ -230,15 +230,14 @@ fn appended(parent: Option<ColumnId>, row: Expr, sql_type: SqlType, span: Span) 
 /// appends them to the columns that are selected).
 fn kept_by_distinct(plan: LogicalPlan, before: &[ColumnId]) -> LogicalPlan {
     let Ok(plan) = plan.map_inputs(&mut |input| Ok::<_, Infallible>(kept_by_distinct(input, before)));
-    match plan {
-        LogicalPlan::Distinct { input, mut columns } => {
-            let below = input.output();
-            let missing = before.iter().filter(|id| below.contains(id) && !columns.contains(id));
-            let missing: Vec<ColumnId> = missing.copied().collect();
-            columns.extend(missing);
-            LogicalPlan::Distinct { input, columns }
-        }
-        other => other,
+    if let LogicalPlan::Distinct { input, mut columns } = plan {
+        let below = input.output();
+        let missing = before.iter().filter(|id| below.contains(id) && !columns.contains(id));
+        let missing: Vec<ColumnId> = missing.copied().collect();
+        columns.extend(missing);
+        LogicalPlan::Distinct { input, columns }
+    } else {
+        plan
     }
 }
 

@@ -108,7 +108,11 @@ impl Binder<'_> {
                 let note = note.help(help);
                 if select.span == query.span { note.replaced_by(written) } else { note }
             }
-            _ => note.help("leave NULLs out of the query, or write NOT EXISTS"),
+            ast::QueryBody::Select(_)
+            | ast::QueryBody::Values(_)
+            | ast::QueryBody::Table(..)
+            | ast::QueryBody::SetOperation(_)
+            | ast::QueryBody::Nested(_) => note.help("leave NULLs out of the query, or write NOT EXISTS"),
         });
     }
 
@@ -183,7 +187,14 @@ fn has_cross_join(item: &ast::TableExpr) -> bool {
                 || has_cross_join(&join.left)
                 || has_cross_join(&join.right)
         }
-        _ => false,
+        ast::TableExpr::Named { .. }
+        | ast::TableExpr::File { .. }
+        | ast::TableExpr::Derived { .. }
+        | ast::TableExpr::Function { .. }
+        | ast::TableExpr::Call { .. }
+        | ast::TableExpr::Delta(_)
+        | ast::TableExpr::Changes(_)
+        | ast::TableExpr::Sampled(_) => false,
     }
 }
 

@@ -109,10 +109,8 @@ impl Binder<'_> {
         let [column] = output.as_slice() else {
             return Ok(self.report(&Problem::SubqueryWidth { expected: 1, found: output.len() }, query.span));
         };
-        let (plan, order) = match plan {
-            LogicalPlan::Sort { input, keys } => (*input, keys),
-            other => (other, Vec::new()),
-        };
+        let (plan, order) =
+            if let LogicalPlan::Sort { input, keys } = plan { (*input, keys) } else { (plan, Vec::new()) };
         let sql_type = SqlType::array_of(column.sql_type);
         let argument = Expr::column(column.id, column.sql_type, span);
         let aggregate =
@@ -155,11 +153,10 @@ impl Binder<'_> {
         query: &ast::Query,
         (at, span): ((&Scope, Clause), Span),
     ) -> Result<Expr> {
-        let operands = match &operand.kind {
-            ast::ExprKind::Row(fields) => {
-                fields.iter().map(|field| self.expr(field, at.0, at.1)).collect::<Result<Vec<_>>>()?
-            }
-            _ => vec![self.expr(operand, at.0, at.1)?],
+        let operands = if let ast::ExprKind::Row(fields) = &operand.kind {
+            fields.iter().map(|field| self.expr(field, at.0, at.1)).collect::<Result<Vec<_>>>()?
+        } else {
+            vec![self.expr(operand, at.0, at.1)?]
         };
         let rows = self.inner_query(query, at)?;
         self.note_outer_name(query, &rows, at.0);
@@ -180,13 +177,12 @@ impl Binder<'_> {
                 return Ok(super::stand_in(span));
             };
             left.push(operand);
-            match right.kind() {
-                ExprKind::Column(id) => columns.push(*id),
-                _ => {
-                    let id = self.new_column(&column.name, right.sql_type());
-                    columns.push(id);
-                    computed.push((id, right));
-                }
+            if let ExprKind::Column(id) = right.kind() {
+                columns.push(*id)
+            } else {
+                let id = self.new_column(&column.name, right.sql_type());
+                columns.push(id);
+                computed.push((id, right));
             }
         }
         plan = plan.project(computed);
@@ -263,9 +259,10 @@ impl Attach<'_, '_> {
                 .terms(terms.clone(), Test::Null, span, |terms| Expr::new(ExprKind::Coalesce(terms), sql_type, span)),
             _ => {
                 let Ok(expr) = expr.map_children(&mut |child| Ok::<_, std::convert::Infallible>(self.expr(child)));
-                match expr.kind() {
-                    ExprKind::Subquery(subquery) => self.take_up((**subquery).clone(), sql_type, span),
-                    _ => expr,
+                if let ExprKind::Subquery(subquery) = expr.kind() {
+                    self.take_up((**subquery).clone(), sql_type, span)
+                } else {
+                    expr
                 }
             }
         }

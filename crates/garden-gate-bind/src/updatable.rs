@@ -256,7 +256,10 @@ fn simple(view: &View, catalog: &Catalog) -> std::result::Result<(ast::Select, S
     }
     let select = match query.body {
         ast::QueryBody::Select(select) => *select,
-        _ => return Err("it is not a plain SELECT"),
+        ast::QueryBody::Values(_)
+        | ast::QueryBody::Table(..)
+        | ast::QueryBody::SetOperation(_)
+        | ast::QueryBody::Nested(_) => return Err("it is not a plain SELECT"),
     };
     if select.distinct.is_some() || select.group_by.is_some() || select.having.is_some() {
         return Err("its rows are no rows of a table: it has DISTINCT, GROUP BY or HAVING");
@@ -278,7 +281,7 @@ fn simple(view: &View, catalog: &Catalog) -> std::result::Result<(ast::Select, S
     };
     let exprs = select.items.iter().filter_map(|item| match item {
         ast::SelectItem::Expr { expr, .. } => Some(expr),
-        _ => None,
+        ast::SelectItem::All(_) | ast::SelectItem::AllOf(..) => None,
     });
     if exprs.into_iter().any(|expr| expr.any(&mut grouped)) {
         return Err("its SELECT list has aggregates, windows or queries");
@@ -289,8 +292,5 @@ fn simple(view: &View, catalog: &Catalog) -> std::result::Result<(ast::Select, S
 }
 
 fn as_column(expr: &Expr) -> Option<ColumnId> {
-    match expr.kind() {
-        ExprKind::Column(id) => Some(*id),
-        _ => None,
-    }
+    if let ExprKind::Column(id) = expr.kind() { Some(*id) } else { None }
 }

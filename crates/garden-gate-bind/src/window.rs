@@ -204,7 +204,13 @@ impl Binder<'_> {
             W::Lead | W::Lag => (1, 3, "one to three arguments"),
             W::FirstValue | W::LastValue | W::Ntile => (1, 1, "one argument"),
             W::NthValue => (2, 2, "two arguments"),
-            _ => (0, 0, "no argument"),
+            W::RowNumber
+            | W::Rank
+            | W::DenseRank
+            | W::PercentRank
+            | W::CumeDist
+            | W::Aggregate(_)
+            | W::NextValue(_) => (0, 0, "no argument"),
         };
         if !(least..=most).contains(&call.args.len()) || call.star {
             self.report(&Problem::ArgumentCount { name, expected, found: call.args.len() }, span);
@@ -226,7 +232,9 @@ impl Binder<'_> {
                 arguments = arguments.into_iter().map(|tiles| self.coerce(tiles, SqlType::BigInt)).collect();
                 SqlType::BigInt
             }
-            _ => return Ok(Some(self.navigation(function, arguments, span))),
+            W::Lead | W::Lag | W::FirstValue | W::LastValue | W::NthValue | W::Aggregate(_) | W::NextValue(_) => {
+                return Ok(Some(self.navigation(function, arguments, span)));
+            }
         };
         Ok(Some((function, arguments, sql_type)))
     }

@@ -60,10 +60,7 @@ impl Binder<'_> {
     }
 
     pub(super) fn make_visible(&mut self, name: &Ident, plan: LogicalPlan, output: Vec<OutputColumn>) {
-        let recursion = match &plan {
-            LogicalPlan::Recursion(recursion) => Some(recursion.id),
-            _ => None,
-        };
+        let recursion = if let LogicalPlan::Recursion(recursion) = &plan { Some(recursion.id) } else { None };
         let meaning = if plan.free().is_empty() {
             let columns = output.iter().map(|column| column.id).collect();
             self.steps.push(CteDefinition { name: name.text.clone(), plan, output: columns, uses: 0 });

@@ -152,11 +152,10 @@ impl Binder<'_> {
 /// `x AT TIME ZONE z` as what clocks of z show; any other expression as it is.
 pub(super) fn local_of_zone(expr: Expr) -> Expr {
     let local = if expr.sql_type() == T::TimestampTz { T::Timestamp } else { T::Time };
-    match expr.kind() {
-        ExprKind::Call(Function::AtZone, args) => {
-            Expr::new(ExprKind::Call(Function::LocalAtZone, args.clone()), local, expr.span())
-        }
-        _ => expr,
+    if let ExprKind::Call(Function::AtZone, args) = expr.kind() {
+        Expr::new(ExprKind::Call(Function::LocalAtZone, args.clone()), local, expr.span())
+    } else {
+        expr
     }
 }
 

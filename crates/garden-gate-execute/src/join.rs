@@ -369,14 +369,16 @@ impl Matching<'_> {
             JoinKind::Full => self.outer(build, batch, emit),
             JoinKind::Left | JoinKind::Single if !self.mirrored => self.outer(build, batch, emit),
             JoinKind::Semi | JoinKind::Anti if !self.mirrored => self.semi(build, batch, emit),
-            _ => self.candidates(build, batch, |pairs| {
-                let partners = self.matching_rows(build, batch, pairs)?;
-                self.note_matched(&partners);
-                if matches!(self.kind, JoinKind::Semi | JoinKind::Anti) {
-                    return Ok(Flow::More);
-                }
-                self.emit_pairs(build, batch, &partners, emit)
-            }),
+            JoinKind::Inner | JoinKind::Left | JoinKind::Semi | JoinKind::Anti | JoinKind::Mark | JoinKind::Single => {
+                self.candidates(build, batch, |pairs| {
+                    let partners = self.matching_rows(build, batch, pairs)?;
+                    self.note_matched(&partners);
+                    if matches!(self.kind, JoinKind::Semi | JoinKind::Anti) {
+                        return Ok(Flow::More);
+                    }
+                    self.emit_pairs(build, batch, &partners, emit)
+                })
+            }
         }
     }
 

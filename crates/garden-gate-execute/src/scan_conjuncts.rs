@@ -28,12 +28,13 @@ pub(super) fn conjuncts(scan: &Scan) -> Vec<ColumnConjunct> {
 
 /// The column that a conjunct is about, by its place in the table, and the constants it is compared with, any of which may do.
 fn compared<'e>(scan: &Scan, term: &'e Expr) -> Option<(usize, CompareOp, &'e [Expr])> {
-    let place = |expr: &Expr| match expr.kind() {
-        ExprKind::Column(id) => {
+    let place = |expr: &Expr| {
+        if let ExprKind::Column(id) = expr.kind() {
             let (_, place) = *scan.columns.iter().find(|(known, _)| known == id)?;
             (scan.source.columns().get(place)?.sql_type == expr.sql_type()).then_some(place)
+        } else {
+            None
         }
-        _ => None,
     };
     let constant = |expr: &Expr| expr.columns().is_empty() && !expr.has_subquery();
     match term.kind() {

@@ -97,9 +97,12 @@ impl Batch {
 
     /// Bytes that a copy of its rows takes: texts stay where they are.
     fn copied_bytes(&self) -> usize {
-        let bytes = |column: &ArrayRef| match column.data_type() {
-            DataType::Utf8View | DataType::BinaryView => column.len() * size_of::<u128>(),
-            _ => column.to_data().get_slice_memory_size().unwrap_or(0),
+        let bytes = |column: &ArrayRef| {
+            if let DataType::Utf8View | DataType::BinaryView = column.data_type() {
+                column.len() * size_of::<u128>()
+            } else {
+                column.to_data().get_slice_memory_size().unwrap_or(0)
+            }
         };
         self.columns.iter().map(bytes).sum()
     }

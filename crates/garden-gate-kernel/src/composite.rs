@@ -118,7 +118,7 @@ pub(super) fn compare(op: CompareOp, left: &ArrayRef, right: &ArrayRef, sql_type
                 CompareOp::Less => order.is_lt(),
                 CompareOp::LessOrEqual => order.is_le(),
                 CompareOp::Greater => order.is_gt(),
-                _ => order.is_ge(),
+                CompareOp::Equal | CompareOp::NotEqual | CompareOp::GreaterOrEqual => order.is_ge(),
             }))
         })
         .collect()

@@ -170,9 +170,10 @@ impl Facts for Problem {
     }
 
     fn constraint(&self) -> Option<BrokenConstraint> {
-        match self {
-            Self::OutsideDomain { domain, check } => Some(BrokenConstraint::of_domain(domain, check)),
-            _ => None,
+        if let Self::OutsideDomain { domain, check } = self {
+            Some(BrokenConstraint::of_domain(domain, check))
+        } else {
+            None
         }
     }
 }

@@ -282,9 +282,10 @@ impl Ordered {
                 approximate(before) / approximate(count)
             });
         }
-        Ok(match self.aggregate.sql_type {
-            SqlType::Double => Arc::new(Float64Array::from(shares)),
-            _ => Arc::new(Int64Array::from(whole)),
+        Ok(if self.aggregate.sql_type == SqlType::Double {
+            Arc::new(Float64Array::from(shares))
+        } else {
+            Arc::new(Int64Array::from(whole))
         })
     }
 }

@@ -10,9 +10,10 @@ use std::sync::Arc;
 const LIMIT: i128 = 10_i128.pow(38);
 
 fn scale_of(lane: &Lane) -> u8 {
-    match lane.array().data_type() {
-        DataType::Decimal64(_, scale) | DataType::Decimal128(_, scale) => scale.unsigned_abs(),
-        _ => 0,
+    if let DataType::Decimal64(_, scale) | DataType::Decimal128(_, scale) = lane.array().data_type() {
+        scale.unsigned_abs()
+    } else {
+        0
     }
 }
 

@@ -39,9 +39,10 @@ fn checked<T: ArrowPrimitiveType>(
 }
 
 pub(super) fn float(op: Op, left: &Lane, right: &Lane, result: SqlType) -> Result<ArrayRef, Problem> {
-    match result {
-        SqlType::Real => floating::<Float32Type>(op, side(left), side(right), result),
-        _ => floating::<Float64Type>(op, side(left), side(right), result),
+    if result == SqlType::Real {
+        floating::<Float32Type>(op, side(left), side(right), result)
+    } else {
+        floating::<Float64Type>(op, side(left), side(right), result)
     }
 }
 

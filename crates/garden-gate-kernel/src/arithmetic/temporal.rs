@@ -143,7 +143,7 @@ fn scale(op: Op, interval: &Lane, number: &Lane, result: T) -> Result<ArrayRef, 
                 let value = match op {
                     Op::Divide if by == 0.0 => return Err(Problem::DivisionByZero),
                     Op::Divide => value / by,
-                    _ => value * by,
+                    Op::Add | Op::Subtract | Op::Multiply => value * by,
                 };
                 whole_part(value).map(i128::from).ok_or(Problem::Overflow(result))
             })

@@ -79,9 +79,10 @@ fn trim(list: &ListArray, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem
     }
     let values = compute::take(list.values(), &UInt32Array::from(rows), None);
     let values = values.map_err(|_| Problem::Overflow(arguments.result))?;
-    let field = match list.data_type() {
-        arrow::datatypes::DataType::List(field) => Arc::clone(field),
-        _ => return Err(Problem::Internal("an array was expected")),
+    let field = if let arrow::datatypes::DataType::List(field) = list.data_type() {
+        Arc::clone(field)
+    } else {
+        return Err(Problem::Internal("an array was expected"));
     };
     Ok(Arc::new(ListArray::new(field, OffsetBuffer::from_lengths(lengths), values, Some(valid.into()))))
 }

@@ -34,10 +34,13 @@ pub(super) fn extract(field: X, arguments: &Arguments<'_>) -> Result<ArrayRef, P
     let is_date = field.is_of_date();
     let one = |value: i64| match arguments.types[0] {
         SqlType::Date => date(value),
-        SqlType::Time | SqlType::TimeTz => match field {
-            X::TimezoneHour | X::TimezoneMinute => 0,
-            _ => time(value),
-        },
+        SqlType::Time | SqlType::TimeTz => {
+            if let X::TimezoneHour | X::TimezoneMinute = field {
+                0
+            } else {
+                time(value)
+            }
+        }
         SqlType::Timestamp | SqlType::TimestampTz => match field {
             X::TimezoneHour | X::TimezoneMinute => 0,
             _ if is_date => date(value.div_euclid(MICROS_PER_DAY)),

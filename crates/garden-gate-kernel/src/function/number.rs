@@ -110,9 +110,10 @@ fn rounded(value: i128, scale: u8, places: i64, round: bool) -> i128 {
 }
 
 fn floats(array: &ArrayRef) -> Vec<Option<f64>> {
-    match array.data_type() {
-        DataType::Float32 => array.as_primitive::<Float32Type>().iter().map(|value| value.map(f64::from)).collect(),
-        _ => array.as_primitive::<Float64Type>().iter().collect(),
+    if array.data_type() == &DataType::Float32 {
+        array.as_primitive::<Float32Type>().iter().map(|value| value.map(f64::from)).collect()
+    } else {
+        array.as_primitive::<Float64Type>().iter().collect()
     }
 }
 

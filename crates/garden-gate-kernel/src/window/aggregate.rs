@@ -31,9 +31,13 @@ pub fn partition_aggregate(call: &WindowCall) -> Option<&Aggregate> {
         FrameBound::UnboundedPreceding | FrameBound::Preceding(_) | FrameBound::Following(_) => false,
     };
     let is_plain = matches!(exclude, FrameExclusion::NoOthers) && whole;
-    match &call.function {
-        WindowFunction::Aggregate(aggregate) if is_plain && !nested::is_nested(aggregate) => Some(aggregate),
-        _ => None,
+    if let WindowFunction::Aggregate(aggregate) = &call.function
+        && is_plain
+        && !nested::is_nested(aggregate)
+    {
+        Some(aggregate)
+    } else {
+        None
     }
 }
 

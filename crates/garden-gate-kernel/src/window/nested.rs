@@ -54,11 +54,10 @@ pub(super) fn is_nested(aggregate: &Aggregate) -> bool {
 }
 
 fn nested_call(expr: &Expr) -> Option<(Function, &[Expr])> {
-    match expr.kind() {
-        ExprKind::Call(function @ (Function::RowNumberAt(_) | Function::ValueAt { .. }), args) => {
-            Some((*function, args))
-        }
-        _ => None,
+    if let ExprKind::Call(function @ (Function::RowNumberAt(_) | Function::ValueAt { .. }), args) = expr.kind() {
+        Some((*function, args))
+    } else {
+        None
     }
 }
 

@@ -32,9 +32,10 @@ pub(super) fn rank(function: &W, layout: &PartitionBounds) -> ArrayRef {
             },
         )
     };
-    match function {
-        W::PercentRank | W::CumeDist => Arc::new((0..rows).map(|row| Some(share(row))).collect::<Float64Array>()),
-        _ => Arc::new((0..rows).map(|row| Some(place(row))).collect::<Int64Array>()),
+    if let W::PercentRank | W::CumeDist = function {
+        Arc::new((0..rows).map(|row| Some(share(row))).collect::<Float64Array>())
+    } else {
+        Arc::new((0..rows).map(|row| Some(place(row))).collect::<Int64Array>())
     }
 }
 

@@ -45,10 +45,7 @@ fn reads(node: &Node, table: &str) -> Option<Option<IndexUse>> {
 }
 
 pub(super) fn method(node: &Node) -> JoinMethod {
-    match &node.operator {
-        Operator::Join(spec) => spec.method,
-        _ => JoinMethod::IndexNestedLoop,
-    }
+    if let Operator::Join(spec) = &node.operator { spec.method } else { JoinMethod::IndexNestedLoop }
 }
 
 /// The tables of a plan in one list, so that those of each subtree are a run of it, and its joins from the root on.

@@ -56,10 +56,7 @@ impl Builder<'_> {
     fn by_parts(&self, scan: &Scan, (term, parts): (&Expr, &[Expr]), required: &[ColumnId]) -> Result<Option<Path>> {
         let mut chosen = Vec::new();
         for part in parts {
-            let filter = match part.kind() {
-                ExprKind::And(terms) => terms.clone(),
-                _ => vec![part.clone()],
-            };
+            let filter = if let ExprKind::And(terms) = part.kind() { terms.clone() } else { vec![part.clone()] };
             let found = self.bounded_by_each(&Scan { filter, ..scan.clone() })?;
             let Some(least) = found.into_iter().min_by(|a, b| a.rows.0.total_cmp(&b.rows.0)) else { return Ok(None) };
             chosen.push(least);

@@ -56,7 +56,11 @@ impl Tree<'_, '_, '_> {
         }
         let RangeKeys { ranges, rest: residual, recheck } = match way.method {
             JoinMethod::Range => ranges_between(&residual, (left, right), self.owned),
-            _ => RangeKeys { rest: residual, ..RangeKeys::default() },
+            JoinMethod::Hash
+            | JoinMethod::Merge
+            | JoinMethod::NestedLoop
+            | JoinMethod::IndexNestedLoop
+            | JoinMethod::Nearest => RangeKeys { rest: residual, ..RangeKeys::default() },
         };
         let output = probe
             .node()
@@ -133,7 +137,11 @@ impl Builder<'_> {
                 count: spec.ranges.len(),
                 is_number: spec.ranges.iter().all(|range| range.build.sql_type().is_whole()),
             },
-            _ => KeyShape::of(spec.keys.iter().map(|key: &JoinKey| &key.probe)),
+            JoinMethod::Hash
+            | JoinMethod::Merge
+            | JoinMethod::NestedLoop
+            | JoinMethod::IndexNestedLoop
+            | JoinMethod::Nearest => KeyShape::of(spec.keys.iter().map(|key: &JoinKey| &key.probe)),
         };
         let (probe, build, own) = if spec.method == JoinMethod::Merge {
             let own = self.factors.merge_alone(sides, rows);

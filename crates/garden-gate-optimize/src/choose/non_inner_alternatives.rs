@@ -222,7 +222,12 @@ impl NonInnerJoin {
             let share = match method {
                 JoinMethod::Hash | JoinMethod::Merge if !self.residual.is_empty() => self.keyed,
                 JoinMethod::Range if !self.ranges.rest.is_empty() => self.ranged,
-                _ => return 0.0,
+                JoinMethod::Hash
+                | JoinMethod::Merge
+                | JoinMethod::NestedLoop
+                | JoinMethod::IndexNestedLoop
+                | JoinMethod::Nearest
+                | JoinMethod::Range => return 0.0,
             };
             cost::tried(Estimate(left.rows * right.rows * share), rows).0
         };
@@ -292,7 +297,7 @@ impl NonInnerJoin {
             JoinKind::Left => "left ⋈",
             JoinKind::Semi => "semi ⋈",
             JoinKind::Anti => "anti ⋈",
-            _ => "⋈",
+            JoinKind::Inner | JoinKind::Full | JoinKind::Mark | JoinKind::Single => "⋈",
         }
     }
 

@@ -45,10 +45,7 @@ impl Estimator<'_> {
         (input, groups): (Estimate, Estimate),
     ) {
         let Some(behind) = self.behind else { return };
-        let column = |expr: &Expr| match expr.kind() {
-            ExprKind::Column(id) => Some(*id),
-            _ => None,
-        };
+        let column = |expr: &Expr| if let ExprKind::Column(id) = expr.kind() { Some(*id) } else { None };
         let key = |(id, expr): &(ColumnId, Expr)| column(expr).filter(|of| of != id).map(|of| (*id, of));
         let result = |(id, aggregate): &(ColumnId, Aggregate)| {
             let plain = !aggregate.distinct && aggregate.filter.is_none();

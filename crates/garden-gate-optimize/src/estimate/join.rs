@@ -50,10 +50,13 @@ impl Estimator<'_> {
         let known = |expr: &Expr| -> Result<Option<f64>> {
             match expr.kind() {
                 ExprKind::Column(id) => of_column(*id),
-                ExprKind::Cast(inner) => match inner.kind() {
-                    ExprKind::Column(id) => of_column(*id),
-                    _ => Ok(None),
-                },
+                ExprKind::Cast(inner) => {
+                    if let ExprKind::Column(id) = inner.kind() {
+                        of_column(*id)
+                    } else {
+                        Ok(None)
+                    }
+                }
                 _ => Ok(None),
             }
         };

@@ -269,10 +269,7 @@ impl Estimator<'_> {
 
     /// How many distinct values `expr` has among `rows` rows, at least one.
     pub fn distinct(&self, expr: &Expr, rows: Estimate) -> Result<f64> {
-        let known = match expr.kind() {
-            ExprKind::Column(id) => self.distinct_of(*id, rows)?,
-            _ => None,
-        };
+        let known = if let ExprKind::Column(id) = expr.kind() { self.distinct_of(*id, rows)? } else { None };
         // Of an expression nothing is known: as many values as its columns have together.
         let known = match known {
             Some(known) => known,

@@ -30,13 +30,13 @@ pub(super) fn asked(term: &Expr) -> Option<(ColumnId, Restriction<'_>)> {
             let values = list.iter().map(Expr::constant).collect::<Option<Vec<_>>>()?;
             Some((*id, Restriction::OneOf(values)))
         }
-        ExprKind::Not(operand) => match operand.kind() {
-            ExprKind::Is(column, Test::Null) => match column.kind() {
-                ExprKind::Column(id) => Some((*id, Restriction::Present)),
-                _ => None,
-            },
-            _ => None,
-        },
+        ExprKind::Not(operand) => {
+            if let ExprKind::Is(column, Test::Null) = operand.kind() {
+                if let ExprKind::Column(id) = column.kind() { Some((*id, Restriction::Present)) } else { None }
+            } else {
+                None
+            }
+        }
         _ => None,
     }
 }
@@ -79,7 +79,7 @@ impl Left<'_> {
                 Restriction::Compare(CompareOp::Less | CompareOp::LessOrEqual, value) => {
                     high = Some(high.filter(|known| below(known, value)).unwrap_or(value));
                 }
-                _ => {}
+                Restriction::Compare(..) | Restriction::OneOf(_) | Restriction::Present => {}
             }
         }
         (low, high)
@@ -90,7 +90,7 @@ impl Left<'_> {
         self.asks.iter().find_map(|ask| match ask {
             Restriction::Compare(CompareOp::Equal, value) => Some(vec![*value]),
             Restriction::OneOf(values) => Some(values.clone()),
-            _ => None,
+            Restriction::Compare(..) | Restriction::Present => None,
         })
     }
 }

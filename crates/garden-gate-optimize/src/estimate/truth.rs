@@ -145,7 +145,7 @@ fn compare(op: CompareOp, left: &Expr, right: &Expr, by: &Estimator<'_>) -> Resu
             // A parameter without a value: an average value.
             CompareOp::Equal => 1.0 / statistics.distinct.max(1.0),
             CompareOp::NotEqual => 1.0 - 1.0 / statistics.distinct.max(1.0),
-            _ => GUESS_RANGE,
+            CompareOp::Less | CompareOp::LessOrEqual | CompareOp::Greater | CompareOp::GreaterOrEqual => GUESS_RANGE,
         };
         return Ok(Truth::new((1.0 - unknown) * holds, unknown));
     };
@@ -167,7 +167,7 @@ fn compare_columns(op: CompareOp, a: ColumnId, b: ColumnId, by: &Estimator<'_>) 
     let holds = match op {
         CompareOp::Equal => equal,
         CompareOp::NotEqual => 1.0 - equal,
-        _ => GUESS_RANGE,
+        CompareOp::Less | CompareOp::LessOrEqual | CompareOp::Greater | CompareOp::GreaterOrEqual => GUESS_RANGE,
     };
     Ok(Truth::new((1.0 - unknown) * holds, unknown))
 }
@@ -207,7 +207,7 @@ fn guess(op: CompareOp) -> f64 {
     match op {
         CompareOp::Equal => GUESS_EQUAL,
         CompareOp::NotEqual => 1.0 - GUESS_EQUAL,
-        _ => GUESS_RANGE,
+        CompareOp::Less | CompareOp::LessOrEqual | CompareOp::Greater | CompareOp::GreaterOrEqual => GUESS_RANGE,
     }
 }
 

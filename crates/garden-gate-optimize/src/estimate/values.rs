@@ -33,7 +33,12 @@ pub(super) fn beyond(statistics: &ColumnStatistics, op: CompareOp, value: &Value
         CompareOp::Equal if under || over => since / NEW_VALUES,
         CompareOp::Less | CompareOp::LessOrEqual if under => since * GUESS_RANGE,
         CompareOp::Greater | CompareOp::GreaterOrEqual if over => since * GUESS_RANGE,
-        _ => 0.0,
+        CompareOp::Equal
+        | CompareOp::NotEqual
+        | CompareOp::Less
+        | CompareOp::LessOrEqual
+        | CompareOp::Greater
+        | CompareOp::GreaterOrEqual => 0.0,
     }
 }
 

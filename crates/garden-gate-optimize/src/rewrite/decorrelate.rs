@@ -112,7 +112,13 @@ pub(super) fn log(context: &mut RuleContext<'_>, change: &str) {
 fn finish(join: BinaryJoin) -> LogicalPlan {
     match join.kind {
         JoinKind::Inner if join.nearest.is_none() => join.left.join(join.right, join.on),
-        _ => join.into_plan(),
+        JoinKind::Inner
+        | JoinKind::Left
+        | JoinKind::Full
+        | JoinKind::Semi
+        | JoinKind::Anti
+        | JoinKind::Mark
+        | JoinKind::Single => join.into_plan(),
     }
 }
 
@@ -234,12 +240,11 @@ fn inner_keys(pulled: Vec<Expr>, outer: &HashSet<ColumnId>, context: &mut RuleCo
         } else {
             return None;
         };
-        let id = match inner.kind() {
-            ExprKind::Column(id) => context.columns.copy(*id),
-            _ => {
-                let info = ColumnInfo::computed("key", inner.sql_type());
-                context.columns.add(info)
-            }
+        let id = if let ExprKind::Column(id) = inner.kind() {
+            context.columns.copy(*id)
+        } else {
+            let info = ColumnInfo::computed("key", inner.sql_type());
+            context.columns.add(info)
         };
         let key = Expr::column(id, inner.sql_type(), inner.span());
         conditions.push(Expr::compare(CompareOp::Equal, outside, key, term.span()));

@@ -286,10 +286,8 @@ impl<'c, 'a> Domain<'c, 'a> {
 
     /// The first rows for each value of the domain, by their number in the order.
     fn limit(&mut self, input: LogicalPlan, offset: u64, fetch: Option<u64>) -> Carried {
-        let (input, order) = match input {
-            LogicalPlan::Sort { input, keys } => (*input, keys),
-            other => (other, Vec::new()),
-        };
+        let (input, order) =
+            if let LogicalPlan::Sort { input, keys } = input { (*input, keys) } else { (input, Vec::new()) };
         let (input, columns) = self.carry(input);
         let Ok(order) =
             SortKey::map_all(order, &mut |expr| Ok::<_, std::convert::Infallible>(self.over(expr, &columns)));

@@ -54,10 +54,7 @@ fn aggregated(inputs: &[LogicalPlan], aggregates: &[(ColumnId, Aggregate)]) -> O
     };
     let simple = aggregates.iter().all(|(_, aggregate)| is_simple(aggregate));
     // Rows alone may be counted in any of them: in the first with the most.
-    let rows = |input: &LogicalPlan| match input {
-        LogicalPlan::Scan(scan) => scan.source.rows(),
-        _ => 0,
-    };
+    let rows = |input: &LogicalPlan| if let LogicalPlan::Scan(scan) = input { scan.source.rows() } else { 0 };
     let fit = inputs.iter().enumerate().filter(|(_, input)| simple && !aggregates.is_empty() && owns(input));
     fit.max_by_key(|(at, input)| (rows(input), usize::MAX - at)).map(|(at, _)| at)
 }

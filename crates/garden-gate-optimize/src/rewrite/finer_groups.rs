@@ -144,10 +144,7 @@ fn partial(aggregate: &Aggregate) -> Vec<Aggregate> {
 /// The aggregate that puts results for parts of a group together.
 fn together(partial: &Aggregate, part: Expr) -> Aggregate {
     use AggregateFunction as A;
-    let function = match partial.function {
-        A::CountRows | A::Count => A::Sum,
-        other => other,
-    };
+    let function = if let A::CountRows | A::Count = partial.function { A::Sum } else { partial.function };
     Aggregate::plain(function, Some(part), partial.sql_type, partial.span)
 }
 

@@ -43,9 +43,10 @@ fn fold_conjuncts(conjuncts: Vec<Expr>, context: &mut RuleContext<'_>) -> Option
     for conjunct in conjuncts {
         // What is left of a term may be a conjunction itself: each part of it is a term of its own.
         for term in fold_logged(conjunct, context).into_conjuncts() {
-            match term.kind() {
-                ExprKind::Literal(Value::Boolean(false) | Value::Null) => return None,
-                _ => left.push(term),
+            if let ExprKind::Literal(Value::Boolean(false) | Value::Null) = term.kind() {
+                return None;
+            } else {
+                left.push(term)
             }
         }
     }

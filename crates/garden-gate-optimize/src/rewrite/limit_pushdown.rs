@@ -20,12 +20,11 @@ impl Rule for LimitPushdown {
     }
 
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
-        let plan = match plan {
-            LogicalPlan::Limit { input, offset, fetch: Some(fetch) } => {
-                let most = offset.saturating_add(fetch);
-                LogicalPlan::Limit { input: Box::new(below(*input, (&[], most), context)), offset, fetch: Some(fetch) }
-            }
-            other => other,
+        let plan = if let LogicalPlan::Limit { input, offset, fetch: Some(fetch) } = plan {
+            let most = offset.saturating_add(fetch);
+            LogicalPlan::Limit { input: Box::new(below(*input, (&[], most), context)), offset, fetch: Some(fetch) }
+        } else {
+            plan
         };
         plan.map_inputs(&mut |input| self.apply(input, context))
     }

@@ -23,32 +23,27 @@ impl Rule for MarkToSemiJoin {
     }
 
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
-        let plan = match plan {
-            LogicalPlan::Filter { mut input, conjuncts } => {
-                let mut left = Vec::new();
-                for (at, conjunct) in conjuncts.iter().enumerate() {
-                    let others = conjuncts.iter().enumerate().filter(|(other, _)| *other != at).map(|(_, expr)| expr);
-                    match mark_of(conjunct) {
-                        Some((mark, kind))
-                            if !is_used(mark, others, &input) && change(&mut input, mark, kind, context.columns) =>
-                        {
-                            let (change, why) = if kind == JoinKind::Semi {
-                                ("a query in a condition became a semi join", "only rows with a match are kept")
-                            } else {
-                                ("a query under NOT became an anti join", "only rows without a match are kept")
-                            };
-                            context.log.push(RewriteNote {
-                                rule: RewriteRule::MarkToSemiJoin,
-                                change: change.into(),
-                                why,
-                            });
-                        }
-                        _ => left.push(conjunct.clone()),
+        let plan = if let LogicalPlan::Filter { mut input, conjuncts } = plan {
+            let mut left = Vec::new();
+            for (at, conjunct) in conjuncts.iter().enumerate() {
+                let others = conjuncts.iter().enumerate().filter(|(other, _)| *other != at).map(|(_, expr)| expr);
+                match mark_of(conjunct) {
+                    Some((mark, kind))
+                        if !is_used(mark, others, &input) && change(&mut input, mark, kind, context.columns) =>
+                    {
+                        let (change, why) = if kind == JoinKind::Semi {
+                            ("a query in a condition became a semi join", "only rows with a match are kept")
+                        } else {
+                            ("a query under NOT became an anti join", "only rows without a match are kept")
+                        };
+                        context.log.push(RewriteNote { rule: RewriteRule::MarkToSemiJoin, change: change.into(), why });
                     }
+                    _ => left.push(conjunct.clone()),
                 }
-                input.filter(left)
             }
-            other => other,
+            input.filter(left)
+        } else {
+            plan
         };
         plan.map_inputs(&mut |input| self.apply(input, context))
     }

@@ -65,12 +65,15 @@ fn first_rows(mut plan: LogicalPlan) -> Option<FirstRows> {
                 above.insert(0, computed);
                 plan = *input;
             }
-            LogicalPlan::Limit { input, offset: 0, fetch: Some(fetch) } if fetch > 0 => match *input {
-                LogicalPlan::Sort { input, keys } if !keys.is_empty() => {
+            LogicalPlan::Limit { input, offset: 0, fetch: Some(fetch) } if fetch > 0 => {
+                if let LogicalPlan::Sort { input, keys } = *input
+                    && !keys.is_empty()
+                {
                     return Some(FirstRows { above, input: *input, order: keys, fetch });
+                } else {
+                    return None;
                 }
-                _ => return None,
-            },
+            }
             _ => return None,
         }
     }

@@ -46,12 +46,10 @@ pub(super) fn to_anti_join(
 
 /// The column of `column IS NULL`.
 fn null_test(term: &Expr) -> Option<ColumnId> {
-    match term.kind() {
-        ExprKind::Is(operand, Test::Null) => match operand.kind() {
-            ExprKind::Column(id) => Some(*id),
-            _ => None,
-        },
-        _ => None,
+    if let ExprKind::Is(operand, Test::Null) = term.kind() {
+        if let ExprKind::Column(id) = operand.kind() { Some(*id) } else { None }
+    } else {
+        None
     }
 }
 

@@ -189,7 +189,9 @@ fn past_side_join(mut join: BinaryJoin, mut conjuncts: Vec<Expr>, context: &mut 
         let join = less_full(join, &conjuncts, context);
         return match join.kind {
             JoinKind::Full => filter(join.into_plan(), conjuncts),
-            _ => past_side_join(join, conjuncts, context),
+            JoinKind::Inner | JoinKind::Left | JoinKind::Semi | JoinKind::Anti | JoinKind::Mark | JoinKind::Single => {
+                past_side_join(join, conjuncts, context)
+            }
         };
     }
     if !context.is_omitted(RewriteRule::OuterToAntiJoin) {

@@ -21,12 +21,13 @@ impl Rule for PushdownIntoRecursion {
     }
 
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
-        let plan = match plan {
-            LogicalPlan::Filter { input, conjuncts } => match *input {
+        let plan = if let LogicalPlan::Filter { input, conjuncts } = plan {
+            match *input {
                 LogicalPlan::Recursion(recursion) => into_anchors(*recursion, conjuncts, context),
                 other => LogicalPlan::Filter { input: Box::new(other), conjuncts },
-            },
-            other => other,
+            }
+        } else {
+            plan
         };
         plan.map_inputs(&mut |input| self.apply(input, context))
     }

@@ -147,9 +147,13 @@ fn is_worth(plan: &LogicalPlan, pairs: &[Pair], outer: Option<f64>, context: &Ru
 
 /// A table with conditions of its own.
 fn light(plan: &LogicalPlan) -> Option<&Scan> {
-    match plan {
-        LogicalPlan::Scan(scan) if !scan.filter.is_empty() && !scan.filter.iter().any(Expr::has_subquery) => Some(scan),
-        _ => None,
+    if let LogicalPlan::Scan(scan) = plan
+        && !scan.filter.is_empty()
+        && !scan.filter.iter().any(Expr::has_subquery)
+    {
+        Some(scan)
+    } else {
+        None
     }
 }
 

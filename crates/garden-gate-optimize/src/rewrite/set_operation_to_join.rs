@@ -26,17 +26,17 @@ impl Rule for SetOperationToJoin {
 
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
-        Ok(match plan {
-            LogicalPlan::SetOperation { op, all: false, operands, columns } => match (op, <[_; 2]>::try_from(operands))
-            {
+        Ok(if let LogicalPlan::SetOperation { op, all: false, operands, columns } = plan {
+            match (op, <[_; 2]>::try_from(operands)) {
                 (SetOp::Except, Ok(operands)) => joined(JoinKind::Anti, operands, &columns, context),
                 (SetOp::Intersect, Ok(operands)) => joined(JoinKind::Semi, operands, &columns, context),
                 (SetOp::Union, Ok(operands)) => {
                     LogicalPlan::SetOperation { op, all: false, operands: operands.into(), columns }
                 }
                 (op, Err(operands)) => LogicalPlan::SetOperation { op, all: false, operands, columns },
-            },
-            other => other,
+            }
+        } else {
+            plan
         })
     }
 }
@@ -51,7 +51,9 @@ fn joined(
         JoinKind::Semi => {
             ("INTERSECT became a semi join", "each row is one of the first query that is in the second, once")
         }
-        _ => ("EXCEPT became an anti join", "each row is one of the first query that is not in the second, once"),
+        JoinKind::Inner | JoinKind::Left | JoinKind::Full | JoinKind::Anti | JoinKind::Mark | JoinKind::Single => {
+            ("EXCEPT became an anti join", "each row is one of the first query that is not in the second, once")
+        }
     };
     context.log.push(RewriteNote { rule: RewriteRule::SetOperationToJoin, change: change.into(), why });
     let column = |id: ColumnId| Expr::column(id, context.columns.get(id).sql_type, Span::default());

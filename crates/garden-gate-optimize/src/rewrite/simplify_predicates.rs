@@ -218,12 +218,13 @@ fn or_to_in(term: Expr, context: &mut RuleContext<'_>) -> Expr {
     let mut values: Vec<Expr> = Vec::new();
     let mut seen = KnownExprs::default();
     for part in terms {
-        let (found, more) = match part.kind() {
-            ExprKind::In(operand, list) => ((**operand).clone(), list.clone()),
-            _ => match comparison(part) {
+        let (found, more) = if let ExprKind::In(operand, list) = part.kind() {
+            ((**operand).clone(), list.clone())
+        } else {
+            match comparison(part) {
                 Some((found, CompareOp::Equal, value)) => (found.clone(), vec![value.clone()]),
                 _ => return term,
-            },
+            }
         };
         let is_column = matches!(found.kind(), ExprKind::Column(_));
         let constants = more.iter().all(|value| matches!(value.kind(), ExprKind::Literal(_)));

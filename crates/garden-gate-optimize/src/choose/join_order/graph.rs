@@ -31,10 +31,7 @@ pub(in super::super) struct Edge {
 impl Edge {
     /// One side of a comparison.
     pub(super) fn compared(&self) -> &Expr {
-        match self.condition.kind() {
-            ExprKind::Compare(_, sides) => &sides[0],
-            _ => &self.condition,
-        }
+        if let ExprKind::Compare(_, sides) = self.condition.kind() { &sides[0] } else { &self.condition }
     }
 
     /// Whether it is an equality between these two sets.

@@ -40,12 +40,11 @@ pub(super) fn ordered(
 
 /// The columns of an equality of two columns.
 fn columns(condition: &Expr) -> Vec<&Expr> {
-    match condition.kind() {
-        ExprKind::Compare(CompareOp::Equal, sides) => {
-            let are_columns = sides.iter().all(|side| matches!(side.kind(), ExprKind::Column(_)));
-            if are_columns { sides.iter().collect() } else { Vec::new() }
-        }
-        _ => Vec::new(),
+    if let ExprKind::Compare(CompareOp::Equal, sides) = condition.kind() {
+        let are_columns = sides.iter().all(|side| matches!(side.kind(), ExprKind::Column(_)));
+        if are_columns { sides.iter().collect() } else { Vec::new() }
+    } else {
+        Vec::new()
     }
 }
 
