@@ -45,15 +45,17 @@ impl<'a> Binder<'a> {
                 // A query may give a row here.
                 self.bare_name = super::BareName::PerhapsText;
                 let row = self.expr(expr, scope, Clause::Set)?;
-                match row.sql_type() {
-                    SqlType::Row(fields) if fields.len() == columns.len() => {
-                        let field = |(at, field): (usize, &crate::types::RowField)| {
-                            Expr::new(ExprKind::Field(Box::new(row.clone()), at), field.sql_type, span)
-                        };
-                        Ok(fields.iter().enumerate().map(field).collect())
-                    }
-                    SqlType::Row(fields) => Err(fields.len()),
-                    _ => Err(1),
+                if let SqlType::Row(fields) = row.sql_type()
+                    && fields.len() == columns.len()
+                {
+                    let field = |(at, field): (usize, &crate::types::RowField)| {
+                        Expr::new(ExprKind::Field(Box::new(row.clone()), at), field.sql_type, span)
+                    };
+                    Ok(fields.iter().enumerate().map(field).collect())
+                } else if let SqlType::Row(fields) = row.sql_type() {
+                    Err(fields.len())
+                } else {
+                    Err(1)
                 }
             }
         };

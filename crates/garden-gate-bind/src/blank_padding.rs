@@ -48,10 +48,12 @@ fn align_rows((left, a): (Expr, &[RowField]), (right, b): (Expr, &[RowField])) -
 }
 
 fn holds_fixed(sql_type: SqlType) -> bool {
-    match sql_type {
-        SqlType::Char(_) => true,
-        SqlType::Row(fields) => fields.iter().any(|field| holds_fixed(field.sql_type)),
-        _ => false,
+    if let SqlType::Char(_) = sql_type {
+        true
+    } else if let SqlType::Row(fields) = sql_type {
+        fields.iter().any(|field| holds_fixed(field.sql_type))
+    } else {
+        false
     }
 }
 

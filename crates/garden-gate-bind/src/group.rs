@@ -79,23 +79,17 @@ impl Binder<'_> {
         if let Some((id, key)) = grouping.keys.iter().find(|(_, key)| key.same_as(&expr)) {
             return Ok(Expr::column(*id, key.sql_type(), expr.span()));
         }
-        match expr.kind() {
-            ExprKind::Column(id) => {
-                let id = *id;
-                if self.over_group_column(id, grouping, expr.span()) {
-                    Ok(expr)
-                } else {
-                    Ok(super::stand_in(expr.span()))
-                }
+        if let ExprKind::Column(id) = expr.kind() {
+            let id = *id;
+            if self.over_group_column(id, grouping, expr.span()) { Ok(expr) } else { Ok(super::stand_in(expr.span())) }
+        } else if let ExprKind::Subquery(subquery) = expr.kind() {
+            let span = expr.span();
+            for id in subquery.plan.free() {
+                self.over_group_column(id, grouping, span);
             }
-            ExprKind::Subquery(subquery) => {
-                let span = expr.span();
-                for id in subquery.plan.free() {
-                    self.over_group_column(id, grouping, span);
-                }
-                expr.map_children(&mut |child| self.over_groups(child, grouping))
-            }
-            _ => expr.map_children(&mut |child| self.over_groups(child, grouping)),
+            expr.map_children(&mut |child| self.over_groups(child, grouping))
+        } else {
+            expr.map_children(&mut |child| self.over_groups(child, grouping))
         }
     }
 

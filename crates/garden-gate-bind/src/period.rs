@@ -84,34 +84,34 @@ impl<'a> Binder<'a> {
     }
 
     fn side(&mut self, side: &ast::Expr, at: (&Scope, Clause)) -> Result<Side> {
-        match &side.kind {
-            ast::ExprKind::Period(ends) => {
-                let (start, end) = (self.expr(&ends.0, at.0, at.1)?, self.expr(&ends.1, at.0, at.1)?);
-                let Some((start, end)) = self.unify_pair(start, end, side.span) else {
-                    let nothing = || super::stand_in(side.span);
-                    return Ok(Side::Period(nothing(), nothing()));
-                };
-                if !start.sql_type().is_datetime() && start.sql_type() != crate::types::SqlType::Null {
-                    let (what, expected, found) = ("PERIOD".into(), "dates or timestamps", start.sql_type());
-                    self.report(&Problem::WrongType { what, expected, found }, side.span);
-                }
-                if let (Some(first), Some(last)) = (start.constant(), end.constant())
-                    && let (Some(from), Some(to)) = (first.ordinal(), last.ordinal())
-                    && from >= to
-                {
-                    let error = backwards("the period", first, last);
-                    self.problems.push(error.at(side.span));
-                }
-                Ok(Side::Period(start, end))
+        if let ast::ExprKind::Period(ends) = &side.kind {
+            let (start, end) = (self.expr(&ends.0, at.0, at.1)?, self.expr(&ends.1, at.0, at.1)?);
+            let Some((start, end)) = self.unify_pair(start, end, side.span) else {
+                let nothing = || super::stand_in(side.span);
+                return Ok(Side::Period(nothing(), nothing()));
+            };
+            if !start.sql_type().is_datetime() && start.sql_type() != crate::types::SqlType::Null {
+                let (what, expected, found) = ("PERIOD".into(), "dates or timestamps", start.sql_type());
+                self.report(&Problem::WrongType { what, expected, found }, side.span);
             }
-            ast::ExprKind::Name(name) => match self.find_period(name, at.0) {
+            if let (Some(first), Some(last)) = (start.constant(), end.constant())
+                && let (Some(from), Some(to)) = (first.ordinal(), last.ordinal())
+                && from >= to
+            {
+                let error = backwards("the period", first, last);
+                self.problems.push(error.at(side.span));
+            }
+            Ok(Side::Period(start, end))
+        } else if let ast::ExprKind::Name(name) = &side.kind {
+            match self.find_period(name, at.0) {
                 Some(period) => {
                     let (start, end) = (self.column(period.start, side.span), self.column(period.end, side.span));
                     Ok(Side::Period(start, end))
                 }
                 None => self.expr(side, at.0, at.1).map(Side::Point),
-            },
-            _ => self.expr(side, at.0, at.1).map(Side::Point),
+            }
+        } else {
+            self.expr(side, at.0, at.1).map(Side::Point)
         }
     }
 

@@ -226,20 +226,28 @@ fn holds_table(plan: &LogicalPlan) -> bool {
 
 /// The value that a column of a query is for every row.
 fn constant(plan: &LogicalPlan, id: ColumnId) -> Option<Expr> {
-    match plan {
-        LogicalPlan::Project { input, computed } => match computed.iter().find(|(known, _)| *known == id) {
+    if let LogicalPlan::Project { input, computed } = plan {
+        match computed.iter().find(|(known, _)| *known == id) {
             Some((_, expr)) if matches!(expr.kind(), ExprKind::Literal(value) if !value.is_null()) => {
                 Some(expr.clone())
             }
-            Some((_, expr)) => match expr.kind() {
-                ExprKind::Cast(inner) if inner.is_constant() => Some((**inner).clone()),
-                ExprKind::Column(inner) => constant(input, *inner),
-                _ => None,
-            },
+            Some((_, expr)) => {
+                if let ExprKind::Cast(inner) = expr.kind()
+                    && inner.is_constant()
+                {
+                    Some((**inner).clone())
+                } else if let ExprKind::Column(inner) = expr.kind() {
+                    constant(input, *inner)
+                } else {
+                    None
+                }
+            }
             None => constant(input, id),
-        },
-        LogicalPlan::Filter { input, .. } | LogicalPlan::Sort { input, .. } => constant(input, id),
-        _ => None,
+        }
+    } else if let LogicalPlan::Filter { input, .. } | LogicalPlan::Sort { input, .. } = plan {
+        constant(input, id)
+    } else {
+        None
     }
 }
 

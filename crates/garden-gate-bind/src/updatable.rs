@@ -270,14 +270,16 @@ fn simple(view: &View, catalog: &Catalog) -> std::result::Result<(ast::Select, S
     if alias.columns.is_some() {
         return Err("it gives the columns of its table other names in FROM");
     }
-    let mut grouped = |expr: &ast::Expr| match &expr.kind {
-        ast::ExprKind::Call(call) => {
+    let mut grouped = |expr: &ast::Expr| {
+        if let ast::ExprKind::Call(call) = &expr.kind {
             call.over.is_some()
                 || AggregateFunction::from_name(&call.name.text).is_some()
                 || catalog.program_aggregate(&call.name.text).is_some()
+        } else if let ast::ExprKind::Subquery(_) = &expr.kind {
+            true
+        } else {
+            false
         }
-        ast::ExprKind::Subquery(_) => true,
-        _ => false,
     };
     let exprs = select.items.iter().filter_map(|item| match item {
         ast::SelectItem::Expr { expr, .. } => Some(expr),

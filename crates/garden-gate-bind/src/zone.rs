@@ -68,10 +68,12 @@ impl Binder<'_> {
     /// What clocks show at a moment, for EXTRACT and for a CAST to a type without zone: those of z for `x AT TIME ZONE z`, else those of
     /// the session's zone.
     pub(super) fn local_time(&mut self, expr: Expr) -> Expr {
-        let target = match expr.sql_type() {
-            T::TimestampTz => T::Timestamp,
-            T::TimeTz => T::Time,
-            _ => return expr,
+        let target = if let T::TimestampTz = expr.sql_type() {
+            T::Timestamp
+        } else if let T::TimeTz = expr.sql_type() {
+            T::Time
+        } else {
+            return expr;
         };
         let expr = local_of_zone(expr);
         self.across_zones(expr, target)
@@ -79,10 +81,12 @@ impl Binder<'_> {
 
     /// The beginning of a unit in which a moment lies, as clocks of its zone count it.
     pub(super) fn truncated(&mut self, unit: ExtractField, operand: Expr, span: Span) -> Expr {
-        let zone = match operand.kind() {
-            ExprKind::Call(Function::AtZone, args) => args.get(1).cloned(),
-            _ if self.zone == Zone::UTC => None,
-            _ => Some(Expr::literal(Value::Text(self.zone.to_string()), T::TEXT, span)),
+        let zone = if let ExprKind::Call(Function::AtZone, args) = operand.kind() {
+            args.get(1).cloned()
+        } else if self.zone == Zone::UTC {
+            None
+        } else {
+            Some(Expr::literal(Value::Text(self.zone.to_string()), T::TEXT, span))
         };
         let (T::TimestampTz, Some(zone)) = (operand.sql_type(), zone) else {
             return self.function(Function::TruncateTo(unit), vec![operand], span);

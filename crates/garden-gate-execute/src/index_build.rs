@@ -13,12 +13,13 @@ use std::time::Instant;
 /// Sorts what is missing of every index of the plan. O(rows · log rows) for the parts of tables that lack it.
 pub(super) fn build_indexes(root: &Node, measures: &Measures) -> Result<()> {
     let mut used: Vec<(&Scan, &ScanIndex)> = Vec::new();
-    root.walk(&mut |node| match &node.operator {
-        Operator::Scan { scan, access: Some(access), .. } => {
+    root.walk(&mut |node| {
+        if let Operator::Scan { scan, access: Some(access), .. } = &node.operator {
             used.extend(access.every().map(|access| (scan.as_ref(), &access.index)));
+        } else if let Operator::IndexJoin(join) = &node.operator {
+            used.push((&join.scan, &join.index))
+        } else {
         }
-        Operator::IndexJoin(join) => used.push((&join.scan, &join.index)),
-        _ => {}
     });
     for (scan, index) in used {
         let source: Arc<dyn Any + Send + Sync> = Arc::clone(&scan.source) as _;

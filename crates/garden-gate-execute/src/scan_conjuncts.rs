@@ -37,14 +37,18 @@ fn compared<'e>(scan: &Scan, term: &'e Expr) -> Option<(usize, CompareOp, &'e [E
         }
     };
     let constant = |expr: &Expr| expr.columns().is_empty() && !expr.has_subquery();
-    match term.kind() {
-        ExprKind::Compare(op, sides) => match sides.as_ref() {
+    if let ExprKind::Compare(op, sides) = term.kind() {
+        match sides.as_ref() {
             [left, right] if constant(right) => Some((place(left)?, *op, std::slice::from_ref(right))),
             [left, right] if constant(left) => Some((place(right)?, op.flipped(), std::slice::from_ref(left))),
             _ => None,
-        },
-        ExprKind::In(operand, list) if list.iter().all(constant) => Some((place(operand)?, CompareOp::Equal, list)),
-        _ => None,
+        }
+    } else if let ExprKind::In(operand, list) = term.kind()
+        && list.iter().all(constant)
+    {
+        Some((place(operand)?, CompareOp::Equal, list))
+    } else {
+        None
     }
 }
 

@@ -109,10 +109,14 @@ impl Batch {
 
     /// Memory that its own rows take, in bytes: of a slice, only the slice.
     pub fn bytes(&self) -> usize {
-        let bytes = |column: &ArrayRef| match column.data_type() {
-            DataType::Utf8View => text_bytes(column.as_string_view()),
-            DataType::BinaryView => text_bytes(column.as_binary_view()),
-            _ => column.to_data().get_slice_memory_size().unwrap_or(0),
+        let bytes = |column: &ArrayRef| {
+            if let DataType::Utf8View = column.data_type() {
+                text_bytes(column.as_string_view())
+            } else if let DataType::BinaryView = column.data_type() {
+                text_bytes(column.as_binary_view())
+            } else {
+                column.to_data().get_slice_memory_size().unwrap_or(0)
+            }
         };
         self.columns.iter().map(bytes).sum()
     }
@@ -129,10 +133,12 @@ pub fn own_texts(column: &ArrayRef) -> ArrayRef {
         let own = texts.total_buffer_bytes_used();
         (held > own + own / 4).then(|| Arc::new(texts.gc()) as ArrayRef)
     }
-    let own = match column.data_type() {
-        DataType::Utf8View => own(column.as_string_view()),
-        DataType::BinaryView => own(column.as_binary_view()),
-        _ => None,
+    let own = if let DataType::Utf8View = column.data_type() {
+        own(column.as_string_view())
+    } else if let DataType::BinaryView = column.data_type() {
+        own(column.as_binary_view())
+    } else {
+        None
     };
     own.unwrap_or_else(|| Arc::clone(column))
 }

@@ -84,13 +84,13 @@ pub(super) fn cast_array(array: &ArrayRef, from: SqlType, to: SqlType) -> Result
 
 /// Between character strings: a CHAR keeps its blanks as VARCHAR (clause 6.13), and a text becomes CHAR by those it lacks.
 fn text_to_text(array: &ArrayRef, to: SqlType) -> Result<ArrayRef, Problem> {
-    match to {
-        SqlType::Char(length) => {
-            reserve((length as usize).saturating_mul(array.len()), array.len())?;
-            Ok(padded(&limit_length(array, Some(length), to)?, length))
-        }
-        SqlType::Varchar(length) => limit_length(array, length, to),
-        _ => Ok(Arc::clone(array)),
+    if let SqlType::Char(length) = to {
+        reserve((length as usize).saturating_mul(array.len()), array.len())?;
+        Ok(padded(&limit_length(array, Some(length), to)?, length))
+    } else if let SqlType::Varchar(length) = to {
+        limit_length(array, length, to)
+    } else {
+        Ok(Arc::clone(array))
     }
 }
 
@@ -117,10 +117,12 @@ pub(super) fn padded(array: &ArrayRef, length: u32) -> ArrayRef {
 
 /// Binary strings within a length; of a fixed length, filled up with zeros.
 pub(super) fn binary_length(array: &ArrayRef, to: SqlType) -> Result<ArrayRef, Problem> {
-    let (most, fixed) = match to {
-        SqlType::Binary(length) => (length as usize, true),
-        SqlType::Varbinary(Some(length)) => (length as usize, false),
-        _ => return Ok(Arc::clone(array)),
+    let (most, fixed) = if let SqlType::Binary(length) = to {
+        (length as usize, true)
+    } else if let SqlType::Varbinary(Some(length)) = to {
+        (length as usize, false)
+    } else {
+        return Ok(Arc::clone(array));
     };
     let mut builder = BinaryViewBuilder::with_capacity(array.len());
     for bytes in array.as_binary_view() {
@@ -236,13 +238,13 @@ fn float_to_decimal(array: &ArrayRef, from: SqlType, to: SqlType) -> Result<Arra
 
 /// Text that values were written as, as a text type: what is longer than it is an error.
 pub(super) fn held_to(texts: &ArrayRef, to: SqlType) -> Result<ArrayRef, Problem> {
-    match to {
-        SqlType::Char(length) => {
-            reserve((length as usize).saturating_mul(texts.len()), texts.len())?;
-            Ok(padded(&limit_length(texts, Some(length), to)?, length))
-        }
-        SqlType::Varchar(length) => limit_length(texts, length, to),
-        _ => Ok(Arc::clone(texts)),
+    if let SqlType::Char(length) = to {
+        reserve((length as usize).saturating_mul(texts.len()), texts.len())?;
+        Ok(padded(&limit_length(texts, Some(length), to)?, length))
+    } else if let SqlType::Varchar(length) = to {
+        limit_length(texts, length, to)
+    } else {
+        Ok(Arc::clone(texts))
     }
 }
 

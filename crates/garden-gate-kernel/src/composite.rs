@@ -132,21 +132,19 @@ type At<'a> = (&'a ArrayRef, usize);
 
 /// The pairs of parts that two composite values have in common, and how their numbers of parts compare.
 fn parts(a: At<'_>, b: At<'_>, sql_type: SqlType) -> (Vec<(ArrayRef, ArrayRef, SqlType)>, std::cmp::Ordering) {
-    match sql_type {
-        SqlType::Row(fields) => {
-            let (x, y) = (a.0.as_struct(), b.0.as_struct());
-            let part = |(at, field): (usize, &crate::types::RowField)| {
-                (x.column(at).slice(a.1, 1), y.column(at).slice(b.1, 1), field.sql_type)
-            };
-            (fields.iter().enumerate().map(part).collect(), std::cmp::Ordering::Equal)
-        }
-        SqlType::Array(element) => {
-            let (x, y) = (a.0.as_list::<i32>().value(a.1), b.0.as_list::<i32>().value(b.1));
-            let count = x.len().min(y.len());
-            let part = |at: usize| (x.slice(at, 1), y.slice(at, 1), *element);
-            ((0..count).map(part).collect(), x.len().cmp(&y.len()))
-        }
-        _ => (Vec::new(), std::cmp::Ordering::Equal),
+    if let SqlType::Row(fields) = sql_type {
+        let (x, y) = (a.0.as_struct(), b.0.as_struct());
+        let part = |(at, field): (usize, &crate::types::RowField)| {
+            (x.column(at).slice(a.1, 1), y.column(at).slice(b.1, 1), field.sql_type)
+        };
+        (fields.iter().enumerate().map(part).collect(), std::cmp::Ordering::Equal)
+    } else if let SqlType::Array(element) = sql_type {
+        let (x, y) = (a.0.as_list::<i32>().value(a.1), b.0.as_list::<i32>().value(b.1));
+        let count = x.len().min(y.len());
+        let part = |at: usize| (x.slice(at, 1), y.slice(at, 1), *element);
+        ((0..count).map(part).collect(), x.len().cmp(&y.len()))
+    } else {
+        (Vec::new(), std::cmp::Ordering::Equal)
     }
 }
 

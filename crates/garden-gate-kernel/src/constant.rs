@@ -80,15 +80,20 @@ fn raw_array_of(value: &Value, sql_type: SqlType) -> Result<ArrayRef> {
 /// # Errors
 /// As [`array_of`].
 pub fn array_of_all(values: &[Value], sql_type: SqlType) -> Result<ArrayRef> {
-    let whole = |value: &Value| match value {
-        Value::Integer(value)
+    let whole = |value: &Value| {
+        if let Value::Integer(value)
         | Value::Time(value)
         | Value::TimeTz(value)
         | Value::Timestamp(value)
         | Value::Instant(value)
-        | Value::Micros(value) => Some(*value),
-        Value::Date(value) | Value::Months(value) => Some((*value).into()),
-        _ => None,
+        | Value::Micros(value) = value
+        {
+            Some(*value)
+        } else if let Value::Date(value) | Value::Months(value) = value {
+            Some((*value).into())
+        } else {
+            None
+        }
     };
     let empty = arrow::array::new_empty_array(&sql_type.arrow());
     if !matches!(sql_type, SqlType::Numeric { .. })

@@ -88,13 +88,13 @@ fn same(parts: &[Expr; 2], batch: &Batch) -> Result<Lane> {
 /// `||` of texts, binary strings or arrays.
 fn concat(parts: &[Expr; 2], sql_type: SqlType, batch: &Batch) -> Result<Lane> {
     let (left, right) = (evaluate(&parts[0], batch)?, evaluate(&parts[1], batch)?);
-    match sql_type {
-        SqlType::Array(element) => {
-            let (left, right) = (left.into_array(batch.rows)?, right.into_array(batch.rows)?);
-            composite::concat_arrays(&left, &right, *element).map(Lane::Array)
-        }
-        _ if sql_type.is_binary() => text::concat_binary(&left, &right),
-        _ => text::concat(&left, &right),
+    if let SqlType::Array(element) = sql_type {
+        let (left, right) = (left.into_array(batch.rows)?, right.into_array(batch.rows)?);
+        composite::concat_arrays(&left, &right, *element).map(Lane::Array)
+    } else if sql_type.is_binary() {
+        text::concat_binary(&left, &right)
+    } else {
+        text::concat(&left, &right)
     }
 }
 

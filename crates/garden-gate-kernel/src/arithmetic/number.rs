@@ -11,10 +11,12 @@ use arrow::datatypes::{
 use std::sync::Arc;
 
 pub(super) fn integer(op: Op, left: &Lane, right: &Lane, result: SqlType) -> Result<ArrayRef, Problem> {
-    match result {
-        SqlType::SmallInt => checked::<Int16Type>(op, side(left), side(right), result),
-        SqlType::Integer => checked::<Int32Type>(op, side(left), side(right), result),
-        _ => checked::<Int64Type>(op, side(left), side(right), result),
+    if let SqlType::SmallInt = result {
+        checked::<Int16Type>(op, side(left), side(right), result)
+    } else if let SqlType::Integer = result {
+        checked::<Int32Type>(op, side(left), side(right), result)
+    } else {
+        checked::<Int64Type>(op, side(left), side(right), result)
     }
 }
 

@@ -59,42 +59,37 @@ fn shift_micros(left: &Lane, right: &Lane, sign: i64) -> Result<ArrayRef, Proble
     let moved = |from: Option<i64>, micros: i64| {
         within(sign.checked_mul(micros).zip(from).and_then(|(by, from)| from.checked_add(by)))
     };
-    match left.array().data_type() {
-        DataType::Date32 => {
-            let shift = |days: i32, micros: i64| {
-                if micros % MICROS_PER_DAY != 0 {
-                    return Err(Problem::PartOfDay);
-                }
-                let moved = moved(i64::from(days).checked_mul(MICROS_PER_DAY), micros)?;
-                i32::try_from(moved.div_euclid(MICROS_PER_DAY)).map_err(|_| Problem::OutsideCalendar)
-            };
-            done(try_zip::<Date32Type, Micros, Date32Type, _>(side(left), side(right), shift))
-        }
-        DataType::Time64(_) => {
-            let shift = |at: i64, micros: i64| {
-                Ok((at % MICROS_PER_DAY + sign * (micros % MICROS_PER_DAY)).rem_euclid(MICROS_PER_DAY))
-            };
-            done(try_zip::<Time, Micros, Time, _>(side(left), side(right), shift))
-        }
-        _ => {
-            let shift = |at: i64, micros: i64| moved(Some(at), micros);
-            done(try_zip::<Timestamp, Micros, Timestamp, _>(side(left), side(right), shift))
-        }
+    if let DataType::Date32 = left.array().data_type() {
+        let shift = |days: i32, micros: i64| {
+            if micros % MICROS_PER_DAY != 0 {
+                return Err(Problem::PartOfDay);
+            }
+            let moved = moved(i64::from(days).checked_mul(MICROS_PER_DAY), micros)?;
+            i32::try_from(moved.div_euclid(MICROS_PER_DAY)).map_err(|_| Problem::OutsideCalendar)
+        };
+        done(try_zip::<Date32Type, Micros, Date32Type, _>(side(left), side(right), shift))
+    } else if let DataType::Time64(_) = left.array().data_type() {
+        let shift = |at: i64, micros: i64| {
+            Ok((at % MICROS_PER_DAY + sign * (micros % MICROS_PER_DAY)).rem_euclid(MICROS_PER_DAY))
+        };
+        done(try_zip::<Time, Micros, Time, _>(side(left), side(right), shift))
+    } else {
+        let shift = |at: i64, micros: i64| moved(Some(at), micros);
+        done(try_zip::<Timestamp, Micros, Timestamp, _>(side(left), side(right), shift))
     }
 }
 
 /// The time between two dates, times or timestamps. Values that come from files may lie outside the calendar: checked.
 fn difference(left: &Lane, right: &Lane, result: T) -> Result<ArrayRef, Problem> {
     let gap = |a: i64, b: i64| a.checked_sub(b).ok_or(Problem::Overflow(result));
-    match left.array().data_type() {
-        DataType::Date32 => {
-            let gap = |a: i32, b: i32| {
-                (i64::from(a) - i64::from(b)).checked_mul(MICROS_PER_DAY).ok_or(Problem::Overflow(result))
-            };
-            done(try_zip::<Date32Type, Date32Type, Micros, _>(side(left), side(right), gap))
-        }
-        DataType::Time64(_) => done(try_zip::<Time, Time, Micros, _>(side(left), side(right), gap)),
-        _ => done(try_zip::<Timestamp, Timestamp, Micros, _>(side(left), side(right), gap)),
+    if let DataType::Date32 = left.array().data_type() {
+        let gap =
+            |a: i32, b: i32| (i64::from(a) - i64::from(b)).checked_mul(MICROS_PER_DAY).ok_or(Problem::Overflow(result));
+        done(try_zip::<Date32Type, Date32Type, Micros, _>(side(left), side(right), gap))
+    } else if let DataType::Time64(_) = left.array().data_type() {
+        done(try_zip::<Time, Time, Micros, _>(side(left), side(right), gap))
+    } else {
+        done(try_zip::<Timestamp, Timestamp, Micros, _>(side(left), side(right), gap))
     }
 }
 

@@ -26,10 +26,14 @@ pub(super) fn extract(field: X, arguments: &Arguments<'_>) -> Result<ArrayRef, P
             X::Day | X::Hour | X::Minute | X::Second | X::TimezoneHour | X::TimezoneMinute => small(day),
         })
     };
-    let time = |micros: i64| match field {
-        X::Hour => micros / (3600 * MICROS_PER_SECOND),
-        X::Minute => micros / (60 * MICROS_PER_SECOND) % 60,
-        _ => micros % (60 * MICROS_PER_SECOND),
+    let time = |micros: i64| {
+        if let X::Hour = field {
+            micros / (3600 * MICROS_PER_SECOND)
+        } else if let X::Minute = field {
+            micros / (60 * MICROS_PER_SECOND) % 60
+        } else {
+            micros % (60 * MICROS_PER_SECOND)
+        }
     };
     let is_date = field.is_of_date();
     let one = |value: i64| match arguments.types[0] {
@@ -41,11 +45,15 @@ pub(super) fn extract(field: X, arguments: &Arguments<'_>) -> Result<ArrayRef, P
                 time(value)
             }
         }
-        SqlType::Timestamp | SqlType::TimestampTz => match field {
-            X::TimezoneHour | X::TimezoneMinute => 0,
-            _ if is_date => date(value.div_euclid(MICROS_PER_DAY)),
-            _ => time(value.rem_euclid(MICROS_PER_DAY)),
-        },
+        SqlType::Timestamp | SqlType::TimestampTz => {
+            if let X::TimezoneHour | X::TimezoneMinute = field {
+                0
+            } else if is_date {
+                date(value.div_euclid(MICROS_PER_DAY))
+            } else {
+                time(value.rem_euclid(MICROS_PER_DAY))
+            }
+        }
         SqlType::YearMonth if field == X::Year => value / 12,
         SqlType::YearMonth => value % 12,
         _ => match field {

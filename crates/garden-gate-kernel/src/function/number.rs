@@ -50,10 +50,12 @@ fn from_digits(values: &[Option<i128>], result: SqlType) -> Result<ArrayRef, Pro
         let array = values.iter().copied().collect::<Decimal128Array>().with_precision_and_scale(precision, scale);
         return array.map(|array| Arc::new(array) as ArrayRef).map_err(|_| overflow());
     }
-    let (low, high) = match result {
-        SqlType::SmallInt => (i64::from(i16::MIN), i64::from(i16::MAX)),
-        SqlType::Integer | SqlType::YearMonth => (i64::from(i32::MIN), i64::from(i32::MAX)),
-        _ => (i64::MIN, i64::MAX),
+    let (low, high) = if let SqlType::SmallInt = result {
+        (i64::from(i16::MIN), i64::from(i16::MAX))
+    } else if let SqlType::Integer | SqlType::YearMonth = result {
+        (i64::from(i32::MIN), i64::from(i32::MAX))
+    } else {
+        (i64::MIN, i64::MAX)
     };
     let fits = |value: i128| i64::try_from(value).ok().filter(|value| (low..=high).contains(value));
     let lanes: Option<Vec<i64>> = values.iter().map(|value| value.map_or(Some(0), fits)).collect();

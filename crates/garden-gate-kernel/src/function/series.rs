@@ -45,10 +45,14 @@ impl Progression {
             }
             (from, to, step) => {
                 let scale = sql_type.digits().map_or(0, |(_, scale)| scale);
-                let digits = |value: &Value| match value {
-                    Value::Integer(value) => Some(i128::from(*value)),
-                    Value::Numeric(value) => rescale(value.unscaled, value.scale, scale),
-                    _ => None,
+                let digits = |value: &Value| {
+                    if let Value::Integer(value) = value {
+                        Some(i128::from(*value))
+                    } else if let Value::Numeric(value) = value {
+                        rescale(value.unscaled, value.scale, scale)
+                    } else {
+                        None
+                    }
                 };
                 match (digits(&from), digits(&to), digits(&step)) {
                     (Some(from), Some(to), Some(step)) => whole(from, to, step),
@@ -104,10 +108,12 @@ fn lanes(mut values: Vec<i64>, sql_type: SqlType) -> Result<ArrayRef> {
 }
 
 fn micros(value: &Value) -> i64 {
-    match value {
-        Value::Date(days) => i64::from(*days) * MICROS_PER_DAY,
-        Value::Timestamp(micros) | Value::Instant(micros) => *micros,
-        _ => 0,
+    if let Value::Date(days) = value {
+        i64::from(*days) * MICROS_PER_DAY
+    } else if let Value::Timestamp(micros) | Value::Instant(micros) = value {
+        *micros
+    } else {
+        0
     }
 }
 

@@ -16,19 +16,23 @@ pub(super) fn rank(function: &W, layout: &PartitionBounds) -> ArrayRef {
     let rows = layout.partition.len();
     let share = |row: usize| {
         let (partition, peers) = (layout.partition_of(row), layout.peers_of(row));
-        match function {
-            W::CumeDist => approximate(peers.end - partition.start) / approximate(partition.len()),
-            _ if partition.len() == 1 => 0.0,
-            _ => approximate(peers.start - partition.start) / approximate(partition.len() - 1),
+        if let W::CumeDist = function {
+            approximate(peers.end - partition.start) / approximate(partition.len())
+        } else if partition.len() == 1 {
+            0.0
+        } else {
+            approximate(peers.start - partition.start) / approximate(partition.len() - 1)
         }
     };
     let place = |row: usize| {
         let partition = layout.partition_of(row);
         count(
-            1 + match function {
-                W::RowNumber => row - partition.start,
-                W::DenseRank => (layout.group[row] - layout.group[partition.start]) as usize,
-                _ => layout.peers_of(row).start - partition.start,
+            1 + if let W::RowNumber = function {
+                row - partition.start
+            } else if let W::DenseRank = function {
+                (layout.group[row] - layout.group[partition.start]) as usize
+            } else {
+                layout.peers_of(row).start - partition.start
             },
         )
     };

@@ -231,22 +231,20 @@ impl Builder<'_> {
 
     /// The orders in which an index gives the rows of a table with those of each group beside one another, the groups being made by these keys.
     pub(super) fn orders_of_groups(&self, input: &LogicalPlan, keys: &[&Expr]) -> Vec<Vec<SortKey>> {
-        match input {
-            LogicalPlan::Scan(scan) => {
-                let order = |index: &ScanIndex| {
-                    let (access, _) = bounded(scan, index);
-                    let own = index.keys_over(&scan.columns);
-                    let own: Option<Vec<SortKey>> = own.into_iter().skip(access.equal.len()).take(keys.len()).collect();
-                    let own = own.filter(|own| own.len() == keys.len() && single(&access))?;
-                    keys.iter().all(|key| own.iter().any(|own| is_key(key, &own.expr))).then_some(own)
-                };
-                scan.indexes.iter().filter_map(order).collect()
-            }
-            LogicalPlan::Project { input, computed } => {
-                let made = |key: &&Expr| key.columns().iter().any(|id| computed.iter().any(|(made, _)| made == id));
-                if keys.iter().any(made) { Vec::new() } else { self.orders_of_groups(input, keys) }
-            }
-            _ => Vec::new(),
+        if let LogicalPlan::Scan(scan) = input {
+            let order = |index: &ScanIndex| {
+                let (access, _) = bounded(scan, index);
+                let own = index.keys_over(&scan.columns);
+                let own: Option<Vec<SortKey>> = own.into_iter().skip(access.equal.len()).take(keys.len()).collect();
+                let own = own.filter(|own| own.len() == keys.len() && single(&access))?;
+                keys.iter().all(|key| own.iter().any(|own| is_key(key, &own.expr))).then_some(own)
+            };
+            scan.indexes.iter().filter_map(order).collect()
+        } else if let LogicalPlan::Project { input, computed } = input {
+            let made = |key: &&Expr| key.columns().iter().any(|id| computed.iter().any(|(made, _)| made == id));
+            if keys.iter().any(made) { Vec::new() } else { self.orders_of_groups(input, keys) }
+        } else {
+            Vec::new()
         }
     }
 }

@@ -87,12 +87,12 @@ impl Builder<'_> {
         if JoinInputs::are_in(&plan, self.guide) {
             return join_order::build(self, JoinInputs::of(plan), required);
         }
-        match plan {
-            LogicalPlan::Join(join) => self.side_join(*join, required),
-            LogicalPlan::InnerJoin { inputs, conjuncts } => {
-                join_order::build(self, JoinInputs::inner(inputs, conjuncts), required)
-            }
-            other => self.build(other, required),
+        if let LogicalPlan::Join(join) = plan {
+            self.side_join(*join, required)
+        } else if let LogicalPlan::InnerJoin { inputs, conjuncts } = plan {
+            join_order::build(self, JoinInputs::inner(inputs, conjuncts), required)
+        } else {
+            self.build(plan, required)
         }
     }
 

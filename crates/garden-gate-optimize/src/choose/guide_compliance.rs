@@ -33,14 +33,16 @@ pub(super) fn violated(guide: &Guide, columns: &Columns, root: &Node) -> Vec<usi
 
 /// The index by which a node reads the table of this name; `None` when it reads another, or nothing.
 fn reads(node: &Node, table: &str) -> Option<Option<IndexUse>> {
-    match &node.operator {
-        Operator::Scan { scan, access, .. } if scan.alias.eq_ignore_ascii_case(table) => {
-            Some(access.as_ref().map(|access| access.index_use()))
-        }
-        Operator::IndexJoin(join) if join.scan.alias.eq_ignore_ascii_case(table) => {
-            Some(Some(IndexUse::One(join.index.name.clone())))
-        }
-        _ => None,
+    if let Operator::Scan { scan, access, .. } = &node.operator
+        && scan.alias.eq_ignore_ascii_case(table)
+    {
+        Some(access.as_ref().map(|access| access.index_use()))
+    } else if let Operator::IndexJoin(join) = &node.operator
+        && join.scan.alias.eq_ignore_ascii_case(table)
+    {
+        Some(Some(IndexUse::One(join.index.name.clone())))
+    } else {
+        None
     }
 }
 

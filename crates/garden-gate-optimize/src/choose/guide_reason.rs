@@ -29,14 +29,14 @@ fn join_reason(plan: &PhysicalPlan, columns: &Columns, tables: &[String; 2], by:
     let Some((node, outer, inner)) = joining((&plan.root, columns), tables) else {
         return apart(plan, columns, tables);
     };
-    let (kind, any, residual, mirrored, keys) = match &node.operator {
-        Operator::Join(spec) => {
-            let ranges = spec.ranges.iter().map(JoinRange::condition);
-            let residual = ranges.chain(spec.residual.iter().cloned()).collect();
-            (spec.kind, spec.any.as_ref(), residual, spec.mirrored, spec.keys.len())
-        }
-        Operator::IndexJoin(join) => (join.kind, None, join.residual.clone(), false, join.keys.len()),
-        _ => return "the plan has no such join".into(),
+    let (kind, any, residual, mirrored, keys) = if let Operator::Join(spec) = &node.operator {
+        let ranges = spec.ranges.iter().map(JoinRange::condition);
+        let residual = ranges.chain(spec.residual.iter().cloned()).collect();
+        (spec.kind, spec.any.as_ref(), residual, spec.mirrored, spec.keys.len())
+    } else if let Operator::IndexJoin(join) = &node.operator {
+        (join.kind, None, join.residual.clone(), false, join.keys.len())
+    } else {
+        return "the plan has no such join".into();
     };
     let leading = if mirrored { &inner } else { &outer };
     let met = Met {
@@ -142,14 +142,17 @@ fn apart(plan: &PhysicalPlan, columns: &Columns, tables: &[String; 2]) -> String
 /// The index is missing, or there is no usable predicate on the leading column.
 fn read_reason(plan: &PhysicalPlan, columns: &Columns, table: &str, kind: &DirectiveKind) -> String {
     let mut scan = None;
-    plan.root.walk(&mut |node| match &node.operator {
-        Operator::Scan { scan: own, access, .. } if own.alias.eq_ignore_ascii_case(table) => {
+    plan.root.walk(&mut |node| {
+        if let Operator::Scan { scan: own, access, .. } = &node.operator
+            && own.alias.eq_ignore_ascii_case(table)
+        {
             scan = Some((own.as_ref(), access.as_ref().map_or(&[][..], |access| &access.bounds)));
-        }
-        Operator::IndexJoin(join) if join.scan.alias.eq_ignore_ascii_case(table) => {
+        } else if let Operator::IndexJoin(join) = &node.operator
+            && join.scan.alias.eq_ignore_ascii_case(table)
+        {
             scan = Some((&join.scan, &join.residual));
+        } else {
         }
-        _ => {}
     });
     let (Some((scan, bounds)), DirectiveKind::Read { by: crate::logical::GuidedRead::Indexes(indexes), .. }) =
         (scan, kind)

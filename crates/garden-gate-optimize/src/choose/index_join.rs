@@ -113,12 +113,14 @@ pub(super) fn indexed_scan<'p>(input: &'p LogicalPlan, needed: &[ColumnId]) -> O
 
 /// The table that an input is, apart from computed columns that nobody needs.
 pub(super) fn stored_scan<'p>(input: &'p LogicalPlan, needed: &[ColumnId]) -> Option<&'p Scan> {
-    match input {
-        LogicalPlan::Scan(scan) => Some(scan),
-        LogicalPlan::Project { input, computed } if !computed.iter().any(|(id, _)| needed.contains(id)) => {
-            stored_scan(input, needed)
-        }
-        _ => None,
+    if let LogicalPlan::Scan(scan) = input {
+        Some(scan)
+    } else if let LogicalPlan::Project { input, computed } = input
+        && !computed.iter().any(|(id, _)| needed.contains(id))
+    {
+        stored_scan(input, needed)
+    } else {
+        None
     }
 }
 

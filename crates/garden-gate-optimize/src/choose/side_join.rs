@@ -137,10 +137,12 @@ pub(super) fn equality(
     in_first: impl Fn(&Expr) -> bool,
     in_second: impl Fn(&Expr) -> bool,
 ) -> Option<JoinKey> {
-    let (sides, null_same) = match condition.kind() {
-        ExprKind::Compare(CompareOp::Equal, sides) => (sides, false),
-        ExprKind::Same(sides) => (sides, true),
-        _ => return None,
+    let (sides, null_same) = if let ExprKind::Compare(CompareOp::Equal, sides) = condition.kind() {
+        (sides, false)
+    } else if let ExprKind::Same(sides) = condition.kind() {
+        (sides, true)
+    } else {
+        return None;
     };
     let [a, b] = sides.as_ref();
     // Arrays and rows are compared part by part, with UNKNOWN where a part is NULL: bytes do not tell.

@@ -48,16 +48,12 @@ impl Estimator<'_> {
             Ok(self.statistics(id)?.map(|known| known.distinct).or_else(|| self.one_each_group(id)))
         };
         let known = |expr: &Expr| -> Result<Option<f64>> {
-            match expr.kind() {
-                ExprKind::Column(id) => of_column(*id),
-                ExprKind::Cast(inner) => {
-                    if let ExprKind::Column(id) = inner.kind() {
-                        of_column(*id)
-                    } else {
-                        Ok(None)
-                    }
-                }
-                _ => Ok(None),
+            if let ExprKind::Column(id) = expr.kind() {
+                of_column(*id)
+            } else if let ExprKind::Cast(inner) = expr.kind() {
+                if let ExprKind::Column(id) = inner.kind() { of_column(*id) } else { Ok(None) }
+            } else {
+                Ok(None)
             }
         };
         let most = match (known(a)?, known(b)?) {

@@ -54,11 +54,15 @@ impl Truth {
             ExprKind::And(terms) => fold(terms, by, Self::new(1.0, 0.0), Self::and)?,
             ExprKind::Or(terms) => fold(terms, by, Self::new(0.0, 0.0), Self::or)?,
             ExprKind::Not(operand) => Self::of(operand, by)?.not(),
-            ExprKind::Literal(value) | ExprKind::Parameter(_, Some(value)) => match value {
-                Value::Boolean(true) => Self::new(1.0, 0.0),
-                Value::Null => Self::new(0.0, 1.0),
-                _ => Self::new(0.0, 0.0),
-            },
+            ExprKind::Literal(value) | ExprKind::Parameter(_, Some(value)) => {
+                if let Value::Boolean(true) = value {
+                    Self::new(1.0, 0.0)
+                } else if let Value::Null = value {
+                    Self::new(0.0, 1.0)
+                } else {
+                    Self::new(0.0, 0.0)
+                }
+            }
             ExprKind::Compare(op, sides) => compare(*op, &sides[0], &sides[1], by)?,
             ExprKind::Same(sides) => {
                 let truth = compare(CompareOp::Equal, &sides[0], &sides[1], by)?;

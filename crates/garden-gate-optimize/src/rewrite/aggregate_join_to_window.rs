@@ -30,22 +30,24 @@ impl Rule for AggregateJoinToWindow {
 
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
-        let window = match &plan {
-            LogicalPlan::InnerJoin { inputs, conjuncts } => match inputs.as_slice() {
+        let window = if let LogicalPlan::InnerJoin { inputs, conjuncts } = &plan {
+            match inputs.as_slice() {
                 [LogicalPlan::Scan(rows), groups] | [groups, LogicalPlan::Scan(rows)] => {
                     SelfJoin::of(rows, groups, conjuncts).and_then(|found| found.window(JoinKind::Inner, context))
                 }
                 _ => None,
-            },
-            LogicalPlan::Join(join) => match join.as_ref() {
+            }
+        } else if let LogicalPlan::Join(join) = &plan {
+            match join.as_ref() {
                 BinaryJoin {
                     kind: JoinKind::Left, left: LogicalPlan::Scan(rows), right, on, nearest: None, ..
                 } if join.guard.is_empty() && !join.dependent => {
                     SelfJoin::of(rows, right, on).and_then(|found| found.window(JoinKind::Left, context))
                 }
                 _ => None,
-            },
-            _ => None,
+            }
+        } else {
+            None
         };
         let Some(window) = window else { return Ok(plan) };
         context.log.push(RewriteNote {
@@ -171,10 +173,12 @@ fn reads_the_same(one: &Scan, other: &Scan) -> bool {
 
 /// The two columns of an equality, and whether it joins NULLs.
 fn pair(term: &Expr) -> Option<(ColumnId, ColumnId, bool)> {
-    let (sides, joins_nulls) = match term.kind() {
-        ExprKind::Compare(CompareOp::Equal, sides) => (sides, false),
-        ExprKind::Same(sides) => (sides, true),
-        _ => return None,
+    let (sides, joins_nulls) = if let ExprKind::Compare(CompareOp::Equal, sides) = term.kind() {
+        (sides, false)
+    } else if let ExprKind::Same(sides) = term.kind() {
+        (sides, true)
+    } else {
+        return None;
     };
     match (sides[0].kind(), sides[1].kind()) {
         (ExprKind::Column(a), ExprKind::Column(b)) => Some((*a, *b, joins_nulls)),

@@ -38,14 +38,14 @@ impl Rule for EliminateCommonSubexpressions {
 
 /// The expressions of a node that are computed for every row.
 fn always(plan: &LogicalPlan) -> Vec<&Expr> {
-    match plan {
-        LogicalPlan::Aggregate { keys, aggregates, .. } => {
-            let plain = |aggregate: &&Aggregate| aggregate.filter.is_none();
-            let arguments = aggregates.iter().map(|(_, aggregate)| aggregate).filter(plain);
-            keys.iter().map(|(_, key)| key).chain(arguments.flat_map(Aggregate::exprs)).collect()
-        }
-        LogicalPlan::Project { computed, .. } => computed.iter().map(|(_, expr)| expr).collect(),
-        _ => Vec::new(),
+    if let LogicalPlan::Aggregate { keys, aggregates, .. } = plan {
+        let plain = |aggregate: &&Aggregate| aggregate.filter.is_none();
+        let arguments = aggregates.iter().map(|(_, aggregate)| aggregate).filter(plain);
+        keys.iter().map(|(_, key)| key).chain(arguments.flat_map(Aggregate::exprs)).collect()
+    } else if let LogicalPlan::Project { computed, .. } = plan {
+        computed.iter().map(|(_, expr)| expr).collect()
+    } else {
+        Vec::new()
     }
 }
 
@@ -77,16 +77,13 @@ fn size_of(expr: &Expr) -> usize {
 
 /// Calls `found` for each part that is computed whenever the entire is.
 fn visit<'e>(expr: &'e Expr, found: &mut impl FnMut(&'e Expr)) {
-    match expr.kind() {
-        ExprKind::Arithmetic(_, sides) | ExprKind::Concat(sides) => {
-            found(expr);
-            sides.iter().for_each(|side| visit(side, found));
-        }
-        ExprKind::Negate(operand) | ExprKind::Cast(operand) => {
-            found(expr);
-            visit(operand, found);
-        }
-        _ => {}
+    if let ExprKind::Arithmetic(_, sides) | ExprKind::Concat(sides) = expr.kind() {
+        found(expr);
+        sides.iter().for_each(|side| visit(side, found));
+    } else if let ExprKind::Negate(operand) | ExprKind::Cast(operand) = expr.kind() {
+        found(expr);
+        visit(operand, found);
+    } else {
     }
 }
 

@@ -358,20 +358,24 @@ fn rows_for_both(
 /// The part of a plan that has the same distinct values of these columns: joins that keep every left row as it is need not be worked
 /// out again for the values below them.
 fn narrowest<'p>(plan: &'p mut LogicalPlan, needed: &[ColumnId]) -> &'p mut LogicalPlan {
-    let below = match plan {
-        LogicalPlan::Join(join) if matches!(join.kind, JoinKind::Left | JoinKind::Mark | JoinKind::Single) => {
-            &join.left
-        }
-        LogicalPlan::Project { input, .. } => input,
-        _ => return plan,
+    let below = if let LogicalPlan::Join(join) = plan
+        && matches!(join.kind, JoinKind::Left | JoinKind::Mark | JoinKind::Single)
+    {
+        &join.left
+    } else if let LogicalPlan::Project { input, .. } = plan {
+        input
+    } else {
+        return plan;
     };
     let output = below.output();
     if !needed.iter().all(|id| output.contains(id)) {
         return plan;
     }
-    match plan {
-        LogicalPlan::Join(join) => narrowest(&mut join.left, needed),
-        LogicalPlan::Project { input, .. } => narrowest(input, needed),
-        other => other,
+    if let LogicalPlan::Join(join) = plan {
+        narrowest(&mut join.left, needed)
+    } else if let LogicalPlan::Project { input, .. } = plan {
+        narrowest(input, needed)
+    } else {
+        plan
     }
 }

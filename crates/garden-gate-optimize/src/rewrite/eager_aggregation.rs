@@ -63,10 +63,12 @@ fn aggregated(inputs: &[LogicalPlan], aggregates: &[(ColumnId, Aggregate)]) -> O
 fn is_simple(aggregate: &Aggregate) -> bool {
     use AggregateFunction as A;
     let exact = aggregate.arguments.iter().all(|argument| argument.sql_type().is_exact());
-    let known = match aggregate.function {
-        A::CountRows | A::Count | A::Min | A::Max => true,
-        A::Sum => exact,
-        _ => false,
+    let known = if let A::CountRows | A::Count | A::Min | A::Max = aggregate.function {
+        true
+    } else if let A::Sum = aggregate.function {
+        exact
+    } else {
+        false
     };
     known && !aggregate.distinct && aggregate.order.is_empty() && !aggregate.exprs().any(Expr::can_raise)
 }
@@ -110,10 +112,12 @@ fn offered(
         let info = ColumnInfo::computed(name, aggregate.sql_type);
         let part = context.columns.add(info);
         parts.push((part, aggregate.clone()));
-        let function = match aggregate.function {
-            AggregateFunction::Min => AggregateFunction::Min,
-            AggregateFunction::Max => AggregateFunction::Max,
-            _ => AggregateFunction::Sum,
+        let function = if let AggregateFunction::Min = aggregate.function {
+            AggregateFunction::Min
+        } else if let AggregateFunction::Max = aggregate.function {
+            AggregateFunction::Max
+        } else {
+            AggregateFunction::Sum
         };
         let argument = Expr::column(part, aggregate.sql_type, aggregate.span);
         let whole = Aggregate::plain(function, Some(argument), aggregate.sql_type, aggregate.span);

@@ -65,22 +65,22 @@ fn note_used(plan: &LogicalPlan, used: &mut HashSet<ColumnId>) {
 
 /// `used` holds what is used above and beside joins; conditions of joins add to it on the way down.
 fn drop_in(plan: LogicalPlan, used: &HashSet<ColumnId>, context: &mut RuleContext<'_>) -> LogicalPlan {
-    let plan = match plan {
-        LogicalPlan::Join(join) => {
-            let right = join.right.output();
-            if join.kind == JoinKind::Left
-                && !join.dependent
-                && !right.iter().any(|id| used.contains(id))
-                && !join.right_can_raise()
-                && at_most_one(&join.right, &join.on)
-            {
-                log(context, &join.right, "its key is asked for once for each row, and none of its columns is used");
-                return drop_in(join.left, used, context);
-            }
-            LogicalPlan::Join(join)
+    let plan = if let LogicalPlan::Join(join) = plan {
+        let right = join.right.output();
+        if join.kind == JoinKind::Left
+            && !join.dependent
+            && !right.iter().any(|id| used.contains(id))
+            && !join.right_can_raise()
+            && at_most_one(&join.right, &join.on)
+        {
+            log(context, &join.right, "its key is asked for once for each row, and none of its columns is used");
+            return drop_in(join.left, used, context);
         }
-        LogicalPlan::InnerJoin { inputs, conjuncts } => drop_referred(inputs, conjuncts, used, context),
-        other => other,
+        LogicalPlan::Join(join)
+    } else if let LogicalPlan::InnerJoin { inputs, conjuncts } = plan {
+        drop_referred(inputs, conjuncts, used, context)
+    } else {
+        plan
     };
     let mut below = Cow::Borrowed(used);
     if matches!(plan, LogicalPlan::Join(_) | LogicalPlan::InnerJoin { .. }) {

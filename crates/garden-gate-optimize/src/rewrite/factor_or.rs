@@ -19,12 +19,12 @@ impl Rule for FactorOr {
 
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
-        Ok(match plan {
-            LogicalPlan::Filter { input, conjuncts } => input.filter(factor_all(conjuncts, context)),
-            LogicalPlan::InnerJoin { inputs, conjuncts } => {
-                LogicalPlan::InnerJoin { inputs, conjuncts: factor_all(conjuncts, context) }
-            }
-            other => other,
+        Ok(if let LogicalPlan::Filter { input, conjuncts } = plan {
+            input.filter(factor_all(conjuncts, context))
+        } else if let LogicalPlan::InnerJoin { inputs, conjuncts } = plan {
+            LogicalPlan::InnerJoin { inputs, conjuncts: factor_all(conjuncts, context) }
+        } else {
+            plan
         })
     }
 }

@@ -22,17 +22,19 @@ impl Rule for FoldConstants {
 
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
-        Ok(match plan {
-            LogicalPlan::Filter { input, conjuncts } => match fold_conjuncts(conjuncts, context) {
+        Ok(if let LogicalPlan::Filter { input, conjuncts } = plan {
+            match fold_conjuncts(conjuncts, context) {
                 Some(conjuncts) if conjuncts.is_empty() => *input,
                 Some(conjuncts) => LogicalPlan::Filter { input, conjuncts },
                 None => LogicalPlan::Empty(input.output()),
-            },
-            LogicalPlan::InnerJoin { inputs, conjuncts } => match fold_conjuncts(conjuncts, context) {
+            }
+        } else if let LogicalPlan::InnerJoin { inputs, conjuncts } = plan {
+            match fold_conjuncts(conjuncts, context) {
                 Some(conjuncts) => LogicalPlan::InnerJoin { inputs, conjuncts },
                 None => LogicalPlan::Empty(inputs.iter().flat_map(LogicalPlan::output).collect()),
-            },
-            other => other.map_exprs(&mut |expr| Ok::<_, crate::diagnostic::Error>(fold_logged(expr, context)))?,
+            }
+        } else {
+            plan.map_exprs(&mut |expr| Ok::<_, crate::diagnostic::Error>(fold_logged(expr, context)))?
         })
     }
 }

@@ -29,10 +29,12 @@ impl Rule for InferPredicates {
 
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         // From above, so that what reaches an input goes on inside it.
-        let plan = match plan {
-            LogicalPlan::InnerJoin { inputs, conjuncts } => through_join(inputs, conjuncts, context),
-            LogicalPlan::Join(join) => through_side_join(*join, context).into_plan(),
-            other => other,
+        let plan = if let LogicalPlan::InnerJoin { inputs, conjuncts } = plan {
+            through_join(inputs, conjuncts, context)
+        } else if let LogicalPlan::Join(join) = plan {
+            through_side_join(*join, context).into_plan()
+        } else {
+            plan
         };
         plan.map_inputs(&mut |input| self.apply(input, context))
     }

@@ -55,10 +55,12 @@ pub(super) fn inline(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Logica
 
 /// Only what each row needs for itself.
 fn is_light(plan: &LogicalPlan) -> bool {
-    match plan {
-        LogicalPlan::OneRow | LogicalPlan::Empty(_) | LogicalPlan::Scan(_) | LogicalPlan::Values { .. } => true,
-        LogicalPlan::Filter { input, .. } | LogicalPlan::Project { input, .. } => is_light(input),
-        _ => false,
+    if let LogicalPlan::OneRow | LogicalPlan::Empty(_) | LogicalPlan::Scan(_) | LogicalPlan::Values { .. } = plan {
+        true
+    } else if let LogicalPlan::Filter { input, .. } | LogicalPlan::Project { input, .. } = plan {
+        is_light(input)
+    } else {
+        false
     }
 }
 

@@ -155,9 +155,11 @@ fn is_found_by_index(larger: &LogicalPlan, smaller: &LogicalPlan, terms: &[Expr]
 }
 
 fn scan_of(plan: &LogicalPlan) -> Option<&Scan> {
-    match plan {
-        LogicalPlan::Scan(scan) => Some(scan),
-        LogicalPlan::Filter { input, .. } | LogicalPlan::Project { input, .. } => scan_of(input),
-        _ => None,
+    if let LogicalPlan::Scan(scan) = plan {
+        Some(scan)
+    } else if let LogicalPlan::Filter { input, .. } | LogicalPlan::Project { input, .. } = plan {
+        scan_of(input)
+    } else {
+        None
     }
 }

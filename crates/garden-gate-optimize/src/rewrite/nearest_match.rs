@@ -60,21 +60,21 @@ pub(super) fn of_dependent(
 fn first_rows(mut plan: LogicalPlan) -> Option<FirstRows> {
     let mut above = Vec::new();
     loop {
-        match plan {
-            LogicalPlan::Project { input, computed } => {
-                above.insert(0, computed);
-                plan = *input;
+        if let LogicalPlan::Project { input, computed } = plan {
+            above.insert(0, computed);
+            plan = *input;
+        } else if let LogicalPlan::Limit { input, offset: 0, fetch: Some(fetch) } = plan
+            && fetch > 0
+        {
+            if let LogicalPlan::Sort { input, keys } = *input
+                && !keys.is_empty()
+            {
+                return Some(FirstRows { above, input: *input, order: keys, fetch });
+            } else {
+                return None;
             }
-            LogicalPlan::Limit { input, offset: 0, fetch: Some(fetch) } if fetch > 0 => {
-                if let LogicalPlan::Sort { input, keys } = *input
-                    && !keys.is_empty()
-                {
-                    return Some(FirstRows { above, input: *input, order: keys, fetch });
-                } else {
-                    return None;
-                }
-            }
-            _ => return None,
+        } else {
+            return None;
         }
     }
 }

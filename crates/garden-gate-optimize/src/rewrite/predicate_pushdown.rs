@@ -114,40 +114,33 @@ pub(super) fn push(input: LogicalPlan, conjuncts: Vec<Expr>, context: &mut RuleC
 
 /// Below a window, terms over what it is partitioned by; into the queries of a set operator, all terms over its columns.
 fn into_parts(plan: LogicalPlan, conjuncts: Vec<Expr>, context: &mut RuleContext<'_>) -> LogicalPlan {
-    match plan {
-        LogicalPlan::Window { input, partition, order, calls } => {
-            let keys: Vec<ColumnId> = partition
-                .iter()
-                .filter_map(|key| if let ExprKind::Column(id) = key.kind() { Some(*id) } else { None })
-                .collect();
-            let (down, stay) = movable(conjuncts, |used| !used.is_empty() && used.iter().all(|id| keys.contains(id)));
-            for term in &down {
-                log(context, term, "moved below the window", "it tests columns that all rows of a partition share");
-            }
-            let input = if down.is_empty() { *input } else { push(*input, down, context) };
-            filter(LogicalPlan::Window { input: Box::new(input), partition, order, calls }, stay)
+    if let LogicalPlan::Window { input, partition, order, calls } = plan {
+        let keys: Vec<ColumnId> = partition
+            .iter()
+            .filter_map(|key| if let ExprKind::Column(id) = key.kind() { Some(*id) } else { None })
+            .collect();
+        let (down, stay) = movable(conjuncts, |used| !used.is_empty() && used.iter().all(|id| keys.contains(id)));
+        for term in &down {
+            log(context, term, "moved below the window", "it tests columns that all rows of a partition share");
         }
-        LogicalPlan::SetOperation { op, all, operands, columns } => {
-            let (down, stay) = movable(conjuncts, |used| !used.is_empty());
-            let operand = |operand: SetOperand| {
-                let place = |id: ColumnId| columns.iter().position(|known| *known == id);
-                let own = |id: ColumnId| place(id).and_then(|at| operand.columns.get(at).copied()).unwrap_or(id);
-                let terms: Vec<Expr> = down.iter().map(|term| term.clone().map_columns(&mut |id| own(id))).collect();
-                let plan = if terms.is_empty() { operand.plan } else { push(operand.plan, terms, context) };
-                SetOperand { plan, columns: operand.columns }
-            };
-            let operands = operands.into_iter().map(operand).collect();
-            for term in &down {
-                log(
-                    context,
-                    term,
-                    "moved into each query of the set operator",
-                    "it tests columns that all of them give",
-                );
-            }
-            filter(LogicalPlan::SetOperation { op, all, operands, columns }, stay)
+        let input = if down.is_empty() { *input } else { push(*input, down, context) };
+        filter(LogicalPlan::Window { input: Box::new(input), partition, order, calls }, stay)
+    } else if let LogicalPlan::SetOperation { op, all, operands, columns } = plan {
+        let (down, stay) = movable(conjuncts, |used| !used.is_empty());
+        let operand = |operand: SetOperand| {
+            let place = |id: ColumnId| columns.iter().position(|known| *known == id);
+            let own = |id: ColumnId| place(id).and_then(|at| operand.columns.get(at).copied()).unwrap_or(id);
+            let terms: Vec<Expr> = down.iter().map(|term| term.clone().map_columns(&mut |id| own(id))).collect();
+            let plan = if terms.is_empty() { operand.plan } else { push(operand.plan, terms, context) };
+            SetOperand { plan, columns: operand.columns }
+        };
+        let operands = operands.into_iter().map(operand).collect();
+        for term in &down {
+            log(context, term, "moved into each query of the set operator", "it tests columns that all of them give");
         }
-        other => filter(other, conjuncts),
+        filter(LogicalPlan::SetOperation { op, all, operands, columns }, stay)
+    } else {
+        filter(plan, conjuncts)
     }
 }
 

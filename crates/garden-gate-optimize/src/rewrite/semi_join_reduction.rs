@@ -96,10 +96,12 @@ struct Pair {
 
 /// The grouping that a plan is, but for what is computed from it.
 fn grouping(plan: &LogicalPlan) -> Option<(&[(ColumnId, Expr)], &LogicalPlan)> {
-    match plan {
-        LogicalPlan::Project { input, .. } => grouping(input),
-        LogicalPlan::Aggregate { input, keys, .. } => Some((keys, input)),
-        _ => None,
+    if let LogicalPlan::Project { input, .. } = plan {
+        grouping(input)
+    } else if let LogicalPlan::Aggregate { input, keys, .. } = plan {
+        Some((keys, input))
+    } else {
+        None
     }
 }
 
@@ -216,25 +218,23 @@ impl Reducer {
 
 /// The grouping over those of its rows that some row of the reducer equals.
 fn reduced(plan: LogicalPlan, pairs: &[Pair], reducer: Reducer, context: &mut RuleContext<'_>) -> LogicalPlan {
-    match plan {
-        LogicalPlan::Project { input, computed } => {
-            LogicalPlan::Project { input: Box::new(reduced(*input, pairs, reducer, context)), computed }
-        }
-        LogicalPlan::Aggregate { input, keys, aggregates } => {
-            let column = |id: ColumnId| Expr::column(id, context.columns.get(id).sql_type, Span::default());
-            let here = |id: ColumnId| reducer.columns.iter().find(|(known, _)| *known == id).map(|(_, here)| *here);
-            let same = |pair: &Pair| {
-                Some(Expr::compare(CompareOp::Equal, column(pair.grouped), column(here(pair.outer)?), Span::default()))
-            };
-            let on: Vec<Expr> = pairs.iter().filter_map(same).collect();
-            context.log.push(RewriteNote {
-                rule: RewriteRule::SemiJoinReduction,
-                change: "only rows whose group is joined are grouped".into(),
-                why: "a group that no row of the other side meets gives nothing",
-            });
-            let input = BinaryJoin::new(JoinKind::Semi, *input, reducer.plan, on).into_plan();
-            LogicalPlan::Aggregate { input: Box::new(input), keys, aggregates }
-        }
-        other => other,
+    if let LogicalPlan::Project { input, computed } = plan {
+        LogicalPlan::Project { input: Box::new(reduced(*input, pairs, reducer, context)), computed }
+    } else if let LogicalPlan::Aggregate { input, keys, aggregates } = plan {
+        let column = |id: ColumnId| Expr::column(id, context.columns.get(id).sql_type, Span::default());
+        let here = |id: ColumnId| reducer.columns.iter().find(|(known, _)| *known == id).map(|(_, here)| *here);
+        let same = |pair: &Pair| {
+            Some(Expr::compare(CompareOp::Equal, column(pair.grouped), column(here(pair.outer)?), Span::default()))
+        };
+        let on: Vec<Expr> = pairs.iter().filter_map(same).collect();
+        context.log.push(RewriteNote {
+            rule: RewriteRule::SemiJoinReduction,
+            change: "only rows whose group is joined are grouped".into(),
+            why: "a group that no row of the other side meets gives nothing",
+        });
+        let input = BinaryJoin::new(JoinKind::Semi, *input, reducer.plan, on).into_plan();
+        LogicalPlan::Aggregate { input: Box::new(input), keys, aggregates }
+    } else {
+        plan
     }
 }

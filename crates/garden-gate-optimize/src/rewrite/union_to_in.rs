@@ -149,16 +149,18 @@ fn may_be_equal(a: &Expr, b: &Expr) -> bool {
 
 /// The column that a condition is about, and the constants that it allows, of which two that differ in writing differ.
 fn allowed(term: &Expr) -> Option<(Expr, Vec<Expr>)> {
-    let (column, values) = match term.kind() {
-        ExprKind::Compare(CompareOp::Equal, sides) => match (sides[0].kind(), sides[1].kind()) {
+    let (column, values) = if let ExprKind::Compare(CompareOp::Equal, sides) = term.kind() {
+        match (sides[0].kind(), sides[1].kind()) {
             (ExprKind::Column(_), _) => (sides[0].clone(), vec![sides[1].clone()]),
             (_, ExprKind::Column(_)) => (sides[1].clone(), vec![sides[0].clone()]),
             _ => return None,
-        },
-        ExprKind::In(operand, list) if matches!(operand.kind(), ExprKind::Column(_)) => {
-            (operand.as_ref().clone(), list.clone())
         }
-        _ => return None,
+    } else if let ExprKind::In(operand, list) = term.kind()
+        && matches!(operand.kind(), ExprKind::Column(_))
+    {
+        (operand.as_ref().clone(), list.clone())
+    } else {
+        return None;
     };
     let is_plain = |value: &Expr| {
         let differs = matches!(

@@ -188,6 +188,9 @@ fn join(
     let mut joined = Vec::new();
     // The right side depends on the left one only when it is LATERAL; then there is no FULL or RIGHT.
     let plain = tables_of(b, tables, outer, left);
+    if rows.is_empty() && matches!(plain, Err(Fault::Fails)) {
+        return Err(Fault::Fails);
+    }
     let mut used = vec![false; plain.as_ref().map_or(0, Vec::len)];
     for row in &rows {
         let seen: Joined = left.iter().chain(row).cloned().collect();
@@ -242,6 +245,10 @@ fn empty(from: &From, tables: &Tables) -> Outcome<Joined> {
 fn select(select: &Select, tables: &Tables, outer: &[Joined]) -> Outcome<Rows> {
     let mut rows: Vec<Joined> = vec![Vec::new()];
     for table in &select.from {
+        // What FROM lists is computed whether or not what stands before it has rows, and may fail for that (clause 7.5).
+        if rows.is_empty() && matches!(tables_of(table, tables, outer, &Vec::new()), Err(Fault::Fails)) {
+            return Err(Fault::Fails);
+        }
         let mut next = Vec::new();
         for row in &rows {
             for other in tables_of(table, tables, outer, row)? {

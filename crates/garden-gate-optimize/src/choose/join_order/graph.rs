@@ -184,10 +184,12 @@ pub(super) fn index_ways(
 
 /// The rows of a table before its conditions.
 pub(super) fn stored_rows(input: &LogicalPlan) -> Option<f64> {
-    match input {
-        LogicalPlan::Scan(scan) => Some(table_rows(scan.source.rows()).0),
-        LogicalPlan::Filter { input, .. } | LogicalPlan::Project { input, .. } => stored_rows(input),
-        _ => None,
+    if let LogicalPlan::Scan(scan) = input {
+        Some(table_rows(scan.source.rows()).0)
+    } else if let LogicalPlan::Filter { input, .. } | LogicalPlan::Project { input, .. } = input {
+        stored_rows(input)
+    } else {
+        None
     }
 }
 
