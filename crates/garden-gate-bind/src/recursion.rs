@@ -359,7 +359,23 @@ fn check_rules(plan: &LogicalPlan, id: usize) -> Result<(), &'static str> {
             {
                 Some("INTERSECT")
             }
-            _ => None,
+            LogicalPlan::OneRow
+            | LogicalPlan::Empty(_)
+            | LogicalPlan::Scan(_)
+            | LogicalPlan::Values { .. }
+            | LogicalPlan::Filter { .. }
+            | LogicalPlan::Project { .. }
+            | LogicalPlan::InnerJoin { .. }
+            | LogicalPlan::Aggregate { .. }
+            | LogicalPlan::Window { .. }
+            | LogicalPlan::Distinct { .. }
+            | LogicalPlan::Sort { .. }
+            | LogicalPlan::Limit { .. }
+            | LogicalPlan::SetOperation { .. }
+            | LogicalPlan::Expand { .. }
+            | LogicalPlan::CteReference(_)
+            | LogicalPlan::Recursion(_)
+            | LogicalPlan::RecursionInput(_) => None,
         };
         node.for_each_expr(|expr| {
             expr.walk(&mut |expr| {

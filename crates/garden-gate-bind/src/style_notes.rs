@@ -213,7 +213,22 @@ fn joined(plan: &LogicalPlan) -> (Vec<&LogicalPlan>, Vec<&Expr>) {
             all.extend(join.exprs());
             (inputs, all)
         }
-        other => (vec![other], Vec::new()),
+        other @ (LogicalPlan::OneRow
+        | LogicalPlan::Empty(_)
+        | LogicalPlan::Scan(_)
+        | LogicalPlan::Values { .. }
+        | LogicalPlan::Project { .. }
+        | LogicalPlan::Join(_)
+        | LogicalPlan::Aggregate { .. }
+        | LogicalPlan::Window { .. }
+        | LogicalPlan::Distinct { .. }
+        | LogicalPlan::Sort { .. }
+        | LogicalPlan::Limit { .. }
+        | LogicalPlan::SetOperation { .. }
+        | LogicalPlan::Expand { .. }
+        | LogicalPlan::CteReference(_)
+        | LogicalPlan::Recursion(_)
+        | LogicalPlan::RecursionInput(_)) => (vec![other], Vec::new()),
     }
 }
 

@@ -245,7 +245,22 @@ fn streams_from(node: &Node, id: usize) -> Option<(usize, Vec<usize>)> {
             }
             streams_from(&node.inputs[0], id)
         }
-        _ => None,
+        Operator::OneRow
+        | Operator::Empty
+        | Operator::Scan { .. }
+        | Operator::Join(_)
+        | Operator::Values(_)
+        | Operator::Window { .. }
+        | Operator::UnionAll(_)
+        | Operator::Compare { .. }
+        | Operator::SharedStep { .. }
+        | Operator::Recursion(_)
+        | Operator::RecursionInput { .. }
+        | Operator::Aggregate { .. }
+        | Operator::Distinct(_)
+        | Operator::Sort(_)
+        | Operator::TopN { .. }
+        | Operator::Limit { .. } => None,
     }
 }
 

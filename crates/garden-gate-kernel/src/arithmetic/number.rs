@@ -97,6 +97,20 @@ pub(super) fn negate(operand: &ArrayRef, sql_type: SqlType) -> Result<ArrayRef, 
         SqlType::Numeric { .. } => run::<Decimal128Type>(operand, sql_type),
         SqlType::YearMonth => run::<IntervalYearMonthType>(operand, sql_type),
         SqlType::DayTime => run::<DurationMicrosecondType>(operand, sql_type),
-        _ => Err(Problem::Internal("a number was expected")),
+        SqlType::Null
+        | SqlType::Boolean
+        | SqlType::Char(_)
+        | SqlType::Varchar(_)
+        | SqlType::Binary(_)
+        | SqlType::Varbinary(_)
+        | SqlType::Uuid
+        | SqlType::IpAddress
+        | SqlType::Date
+        | SqlType::Time
+        | SqlType::TimeTz
+        | SqlType::Timestamp
+        | SqlType::TimestampTz
+        | SqlType::Array(_)
+        | SqlType::Row(_) => Err(Problem::Internal("a number was expected")),
     }
 }

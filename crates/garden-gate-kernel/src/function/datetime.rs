@@ -56,11 +56,36 @@ pub(super) fn extract(field: X, arguments: &Arguments<'_>) -> Result<ArrayRef, P
         }
         SqlType::YearMonth if field == X::Year => value / 12,
         SqlType::YearMonth => value % 12,
-        _ => match field {
+        SqlType::Null
+        | SqlType::Boolean
+        | SqlType::SmallInt
+        | SqlType::Integer
+        | SqlType::BigInt
+        | SqlType::Numeric { .. }
+        | SqlType::Real
+        | SqlType::Double
+        | SqlType::Char(_)
+        | SqlType::Varchar(_)
+        | SqlType::Binary(_)
+        | SqlType::Varbinary(_)
+        | SqlType::Uuid
+        | SqlType::IpAddress
+        | SqlType::DayTime
+        | SqlType::Array(_)
+        | SqlType::Row(_) => match field {
             X::Day => value / MICROS_PER_DAY,
             X::Hour => value % MICROS_PER_DAY / (3600 * MICROS_PER_SECOND),
             X::Minute => value % (3600 * MICROS_PER_SECOND) / (60 * MICROS_PER_SECOND),
-            _ => value % (60 * MICROS_PER_SECOND),
+            X::Year
+            | X::Month
+            | X::Second
+            | X::TimezoneHour
+            | X::TimezoneMinute
+            | X::Quarter
+            | X::Week
+            | X::WeekYear
+            | X::DayOfWeek
+            | X::DayOfYear => value % (60 * MICROS_PER_SECOND),
         },
     };
     let values: Vec<i64> =
@@ -80,7 +105,16 @@ pub(super) fn truncate_to(unit: X, arguments: &Arguments<'_>) -> Result<ArrayRef
         X::Hour => 3600 * MICROS_PER_SECOND,
         X::Minute => 60 * MICROS_PER_SECOND,
         X::Second => MICROS_PER_SECOND,
-        _ => micros.max(1),
+        X::Year
+        | X::Month
+        | X::Day
+        | X::TimezoneHour
+        | X::TimezoneMinute
+        | X::Quarter
+        | X::Week
+        | X::WeekYear
+        | X::DayOfWeek
+        | X::DayOfYear => micros.max(1),
     };
     let one = |value: i64| {
         if !unit.is_of_date() {
@@ -94,7 +128,15 @@ pub(super) fn truncate_to(unit: X, arguments: &Arguments<'_>) -> Result<ArrayRef
             X::Quarter => month_start(year, (month - 1) / 3 * 3 + 1)?,
             X::Month => month_start(year, month)?,
             X::Week => days - (calendar_parts(days)[3] - 1),
-            _ => days,
+            X::Day
+            | X::Hour
+            | X::Minute
+            | X::Second
+            | X::TimezoneHour
+            | X::TimezoneMinute
+            | X::WeekYear
+            | X::DayOfWeek
+            | X::DayOfYear => days,
         };
         let first = i64::from(first);
         Some(if is_date { first } else { first * MICROS_PER_DAY })

@@ -158,6 +158,24 @@ fn times(start: i64, end: i64, step: &Value) -> Result<Progression> {
             }
             Err(outside())
         }
-        _ => Err(Error::from_facts(&Problem::Internal("an interval was expected as the step of a series"))),
+        Value::Null
+        | Value::Boolean(_)
+        | Value::Integer(_)
+        | Value::Numeric(_)
+        | Value::Double(_)
+        | Value::Text(_)
+        | Value::Date(_)
+        | Value::Time(_)
+        | Value::TimeTz(_)
+        | Value::Timestamp(_)
+        | Value::Instant(_)
+        | Value::Binary(_)
+        | Value::Uuid(_)
+        | Value::IpAddress(_)
+        | Value::Array(_)
+        | Value::Row(_)
+        | Value::Untyped(_) => {
+            Err(Error::from_facts(&Problem::Internal("an interval was expected as the step of a series")))
+        }
     }
 }

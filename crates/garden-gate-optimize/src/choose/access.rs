@@ -225,7 +225,21 @@ impl Builder<'_> {
             LogicalPlan::Aggregate { input, keys: groups, aggregates } => {
                 self.groups_in_order((input, groups, aggregates), keys, required)
             }
-            _ => Ok(None),
+            LogicalPlan::OneRow
+            | LogicalPlan::Empty(_)
+            | LogicalPlan::Values { .. }
+            | LogicalPlan::Filter { .. }
+            | LogicalPlan::InnerJoin { .. }
+            | LogicalPlan::Join(_)
+            | LogicalPlan::Window { .. }
+            | LogicalPlan::Distinct { .. }
+            | LogicalPlan::Sort { .. }
+            | LogicalPlan::Limit { .. }
+            | LogicalPlan::SetOperation { .. }
+            | LogicalPlan::Expand { .. }
+            | LogicalPlan::CteReference(_)
+            | LogicalPlan::Recursion(_)
+            | LogicalPlan::RecursionInput(_) => Ok(None),
         }
     }
 

@@ -122,7 +122,21 @@ fn operations(expr: &Expr) -> f64 {
         | ExprKind::Case(..)
         | ExprKind::Concat(_) => CALL,
         ExprKind::Compare(_, sides) => COMPARE + if sides[0].sql_type().is_text() { EVALUATE } else { 0.0 },
-        _ => EVALUATE,
+        ExprKind::And(_)
+        | ExprKind::Or(_)
+        | ExprKind::Not(_)
+        | ExprKind::Same(_)
+        | ExprKind::Is(..)
+        | ExprKind::Arithmetic(..)
+        | ExprKind::Negate(_)
+        | ExprKind::In(..)
+        | ExprKind::Coalesce(_)
+        | ExprKind::Cast(_)
+        | ExprKind::Array(_)
+        | ExprKind::Row(_)
+        | ExprKind::Field(..)
+        | ExprKind::Only(_)
+        | ExprKind::Subquery(_) => EVALUATE,
     };
     expr.kind().for_each_child(|child| sum += operations(child));
     sum

@@ -247,6 +247,18 @@ fn order_of(node: &Node) -> Vec<Expr> {
             if keeps { order_of(&node.inputs[0]) } else { Vec::new() }
         }
         Operator::IndexJoin(_) => order_of(&node.inputs[0]),
-        _ => Vec::new(),
+        Operator::OneRow
+        | Operator::Empty
+        | Operator::Scan { .. }
+        | Operator::Values(_)
+        | Operator::Window { .. }
+        | Operator::UnionAll(_)
+        | Operator::Compare { .. }
+        | Operator::Expand { .. }
+        | Operator::SharedStep { .. }
+        | Operator::Recursion(_)
+        | Operator::RecursionInput { .. }
+        | Operator::Aggregate { .. }
+        | Operator::Distinct(_) => Vec::new(),
     }
 }

@@ -63,6 +63,21 @@ fn table_of(node: &Node) -> Option<&str> {
         Operator::Scan { scan, .. } => Some(&scan.alias),
         Operator::IndexJoin(join) => Some(&join.scan.alias),
         Operator::SharedStep { name, .. } | Operator::RecursionInput { name, .. } => Some(name),
-        _ => None,
+        Operator::OneRow
+        | Operator::Empty
+        | Operator::Filter(_)
+        | Operator::Project(_)
+        | Operator::Join(_)
+        | Operator::Values(_)
+        | Operator::Window { .. }
+        | Operator::UnionAll(_)
+        | Operator::Compare { .. }
+        | Operator::Expand { .. }
+        | Operator::Recursion(_)
+        | Operator::Aggregate { .. }
+        | Operator::Distinct(_)
+        | Operator::Sort(_)
+        | Operator::TopN { .. }
+        | Operator::Limit { .. } => None,
     }
 }

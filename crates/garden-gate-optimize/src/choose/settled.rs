@@ -64,7 +64,24 @@ fn reading(node: &Node) -> Option<Settled> {
             let choice = format!("{} by {}", JoinMethod::IndexNestedLoop.name(), join.index.name);
             (&join.scan.alias, choice, Some("its rows are looked up by the join, not read separately"))
         }
-        _ => return None,
+        Operator::OneRow
+        | Operator::Empty
+        | Operator::Filter(_)
+        | Operator::Project(_)
+        | Operator::Join(_)
+        | Operator::Values(_)
+        | Operator::Window { .. }
+        | Operator::UnionAll(_)
+        | Operator::Compare { .. }
+        | Operator::Expand { .. }
+        | Operator::SharedStep { .. }
+        | Operator::Recursion(_)
+        | Operator::RecursionInput { .. }
+        | Operator::Aggregate { .. }
+        | Operator::Distinct(_)
+        | Operator::Sort(_)
+        | Operator::TopN { .. }
+        | Operator::Limit { .. } => return None,
     };
     Some(Settled { alias: alias.clone(), choice, cost: node.own.0, reason })
 }

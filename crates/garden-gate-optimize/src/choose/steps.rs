@@ -43,7 +43,21 @@ impl Steps {
                             recursion.members.iter().flat_map(|member| member.anchors.iter().chain(&member.branches));
                         referenced.extend(operands.flat_map(|operand| &operand.columns));
                     }
-                    _ => {}
+                    LogicalPlan::OneRow
+                    | LogicalPlan::Empty(_)
+                    | LogicalPlan::Scan(_)
+                    | LogicalPlan::Values { .. }
+                    | LogicalPlan::Filter { .. }
+                    | LogicalPlan::Project { .. }
+                    | LogicalPlan::InnerJoin { .. }
+                    | LogicalPlan::Join(_)
+                    | LogicalPlan::Aggregate { .. }
+                    | LogicalPlan::Window { .. }
+                    | LogicalPlan::Sort { .. }
+                    | LogicalPlan::Limit { .. }
+                    | LogicalPlan::Expand { .. }
+                    | LogicalPlan::CteReference(_)
+                    | LogicalPlan::RecursionInput(_) => {}
                 }
             });
         }
@@ -252,7 +266,22 @@ fn expanded(expand: &Expand) -> f64 {
             Value::Date(days) => Some(f64::from(*days) * DAY),
             // A month is a twelfth of a year of 365.2425 days.
             Value::Months(months) => Some(f64::from(*months) * DAY * 365.2425 / 12.0),
-            value => value.ordinal(),
+            value @ (Value::Null
+            | Value::Boolean(_)
+            | Value::Integer(_)
+            | Value::Numeric(_)
+            | Value::Double(_)
+            | Value::Text(_)
+            | Value::Time(_)
+            | Value::TimeTz(_)
+            | Value::Timestamp(_)
+            | Value::Instant(_)
+            | Value::Binary(_)
+            | Value::Uuid(_)
+            | Value::IpAddress(_)
+            | Value::Array(_)
+            | Value::Row(_)
+            | Value::Untyped(_)) => value.ordinal(),
         },
         _ => None,
     };

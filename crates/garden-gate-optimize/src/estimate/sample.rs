@@ -73,7 +73,23 @@ fn is_plain(term: &Expr) -> bool {
         ExprKind::Is(operand, _) | ExprKind::Not(operand) => is_column(operand) || is_plain(operand),
         ExprKind::Or(terms) | ExprKind::And(terms) => terms.iter().all(is_plain),
         ExprKind::Column(_) | ExprKind::Literal(_) => true,
-        _ => false,
+        ExprKind::Slot(_)
+        | ExprKind::Parameter(..)
+        | ExprKind::Same(_)
+        | ExprKind::Arithmetic(..)
+        | ExprKind::Concat(_)
+        | ExprKind::Negate(_)
+        | ExprKind::Like(..)
+        | ExprKind::Case(..)
+        | ExprKind::Coalesce(_)
+        | ExprKind::Cast(_)
+        | ExprKind::Call(..)
+        | ExprKind::ProgramCall(..)
+        | ExprKind::Array(_)
+        | ExprKind::Row(_)
+        | ExprKind::Field(..)
+        | ExprKind::Only(_)
+        | ExprKind::Subquery(_) => false,
     }
 }
 

@@ -194,7 +194,17 @@ pub(super) fn pull_up(
             partition.extend(computed.iter().map(|(id, expr)| Expr::column(*id, expr.sql_type(), expr.span())));
             Some((LogicalPlan::Window { input: Box::new(input.project(computed)), partition, order, calls }, pulled))
         }
-        _ => None,
+        LogicalPlan::OneRow
+        | LogicalPlan::Empty(_)
+        | LogicalPlan::Scan(_)
+        | LogicalPlan::Values { .. }
+        | LogicalPlan::Aggregate { .. }
+        | LogicalPlan::Limit { .. }
+        | LogicalPlan::SetOperation { .. }
+        | LogicalPlan::Expand { .. }
+        | LogicalPlan::CteReference(_)
+        | LogicalPlan::Recursion(_)
+        | LogicalPlan::RecursionInput(_) => None,
     }
 }
 

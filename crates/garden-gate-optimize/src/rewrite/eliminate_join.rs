@@ -58,7 +58,20 @@ fn note_used(plan: &LogicalPlan, used: &mut HashSet<ColumnId>) {
                     recursion.members.iter().flat_map(|member| member.anchors.iter().chain(&member.branches));
                 used.extend(operands.flat_map(|operand| &operand.columns));
             }
-            _ => {}
+            LogicalPlan::OneRow
+            | LogicalPlan::Empty(_)
+            | LogicalPlan::Scan(_)
+            | LogicalPlan::Values { .. }
+            | LogicalPlan::Filter { .. }
+            | LogicalPlan::Project { .. }
+            | LogicalPlan::InnerJoin { .. }
+            | LogicalPlan::Join(_)
+            | LogicalPlan::Aggregate { .. }
+            | LogicalPlan::Window { .. }
+            | LogicalPlan::Sort { .. }
+            | LogicalPlan::Limit { .. }
+            | LogicalPlan::Expand { .. }
+            | LogicalPlan::RecursionInput(_) => {}
         }
     });
 }
@@ -158,7 +171,21 @@ fn scan_of(input: &LogicalPlan) -> Option<&Scan> {
         LogicalPlan::Scan(scan) => Some(scan),
         LogicalPlan::Filter { input, .. } | LogicalPlan::Project { input, .. } => scan_of(input),
         LogicalPlan::Join(join) if join.kind != JoinKind::Full => scan_of(&join.left),
-        _ => None,
+        LogicalPlan::OneRow
+        | LogicalPlan::Empty(_)
+        | LogicalPlan::Values { .. }
+        | LogicalPlan::InnerJoin { .. }
+        | LogicalPlan::Join(_)
+        | LogicalPlan::Aggregate { .. }
+        | LogicalPlan::Window { .. }
+        | LogicalPlan::Distinct { .. }
+        | LogicalPlan::Sort { .. }
+        | LogicalPlan::Limit { .. }
+        | LogicalPlan::SetOperation { .. }
+        | LogicalPlan::Expand { .. }
+        | LogicalPlan::CteReference(_)
+        | LogicalPlan::Recursion(_)
+        | LogicalPlan::RecursionInput(_) => None,
     }
 }
 

@@ -60,7 +60,19 @@ impl Rule for EliminateSort {
                 let operand = |operand: SetOperand| SetOperand { plan: unordered(operand.plan, context), ..operand };
                 LogicalPlan::SetOperation { op, all, operands: operands.into_iter().map(operand).collect(), columns }
             }
-            other => other,
+            other @ (LogicalPlan::OneRow
+            | LogicalPlan::Empty(_)
+            | LogicalPlan::Scan(_)
+            | LogicalPlan::Values { .. }
+            | LogicalPlan::Filter { .. }
+            | LogicalPlan::Project { .. }
+            | LogicalPlan::Join(_)
+            | LogicalPlan::Window { .. }
+            | LogicalPlan::Limit { .. }
+            | LogicalPlan::Expand { .. }
+            | LogicalPlan::CteReference(_)
+            | LogicalPlan::Recursion(_)
+            | LogicalPlan::RecursionInput(_)) => other,
         })
     }
 }
@@ -84,7 +96,21 @@ fn unordered(plan: LogicalPlan, context: &mut RuleContext<'_>) -> LogicalPlan {
         LogicalPlan::Filter { input, conjuncts } => {
             LogicalPlan::Filter { input: Box::new(unordered(*input, context)), conjuncts }
         }
-        other => other,
+        other @ (LogicalPlan::OneRow
+        | LogicalPlan::Empty(_)
+        | LogicalPlan::Scan(_)
+        | LogicalPlan::Values { .. }
+        | LogicalPlan::InnerJoin { .. }
+        | LogicalPlan::Join(_)
+        | LogicalPlan::Aggregate { .. }
+        | LogicalPlan::Window { .. }
+        | LogicalPlan::Distinct { .. }
+        | LogicalPlan::Limit { .. }
+        | LogicalPlan::SetOperation { .. }
+        | LogicalPlan::Expand { .. }
+        | LogicalPlan::CteReference(_)
+        | LogicalPlan::Recursion(_)
+        | LogicalPlan::RecursionInput(_)) => other,
     }
 }
 

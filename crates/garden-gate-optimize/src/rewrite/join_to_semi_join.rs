@@ -60,7 +60,21 @@ fn filtered(plan: LogicalPlan, mut used: Vec<ColumnId>, context: &mut RuleContex
             filtered(*input, used, context).project(computed)
         }
         LogicalPlan::InnerJoin { inputs, conjuncts } => of_join(inputs, conjuncts, &used, context),
-        other => other,
+        other @ (LogicalPlan::OneRow
+        | LogicalPlan::Empty(_)
+        | LogicalPlan::Scan(_)
+        | LogicalPlan::Values { .. }
+        | LogicalPlan::Join(_)
+        | LogicalPlan::Aggregate { .. }
+        | LogicalPlan::Window { .. }
+        | LogicalPlan::Distinct { .. }
+        | LogicalPlan::Sort { .. }
+        | LogicalPlan::Limit { .. }
+        | LogicalPlan::SetOperation { .. }
+        | LogicalPlan::Expand { .. }
+        | LogicalPlan::CteReference(_)
+        | LogicalPlan::Recursion(_)
+        | LogicalPlan::RecursionInput(_)) => other,
     }
 }
 

@@ -65,7 +65,24 @@ fn below(plan: LogicalPlan, (keys, most): (&[SortKey], u64), context: &mut RuleC
             }
             LogicalPlan::Join(join)
         }
-        other => other,
+        other @ (LogicalPlan::OneRow
+        | LogicalPlan::Empty(_)
+        | LogicalPlan::Scan(_)
+        | LogicalPlan::Values { .. }
+        | LogicalPlan::Filter { .. }
+        | LogicalPlan::Project { .. }
+        | LogicalPlan::InnerJoin { .. }
+        | LogicalPlan::Join(_)
+        | LogicalPlan::Aggregate { .. }
+        | LogicalPlan::Window { .. }
+        | LogicalPlan::Distinct { .. }
+        | LogicalPlan::Sort { .. }
+        | LogicalPlan::Limit { .. }
+        | LogicalPlan::SetOperation { .. }
+        | LogicalPlan::Expand { .. }
+        | LogicalPlan::CteReference(_)
+        | LogicalPlan::Recursion(_)
+        | LogicalPlan::RecursionInput(_)) => other,
     }
 }
 

@@ -84,7 +84,22 @@ fn change(plan: &mut LogicalPlan, mark: ColumnId, kind: JoinKind, columns: &Colu
         }
         LogicalPlan::Join(join) if join.kind != JoinKind::Full => change(&mut join.left, mark, kind, columns),
         LogicalPlan::Filter { input, .. } | LogicalPlan::Project { input, .. } => change(input, mark, kind, columns),
-        _ => false,
+        LogicalPlan::OneRow
+        | LogicalPlan::Empty(_)
+        | LogicalPlan::Scan(_)
+        | LogicalPlan::Values { .. }
+        | LogicalPlan::InnerJoin { .. }
+        | LogicalPlan::Join(_)
+        | LogicalPlan::Aggregate { .. }
+        | LogicalPlan::Window { .. }
+        | LogicalPlan::Distinct { .. }
+        | LogicalPlan::Sort { .. }
+        | LogicalPlan::Limit { .. }
+        | LogicalPlan::SetOperation { .. }
+        | LogicalPlan::Expand { .. }
+        | LogicalPlan::CteReference(_)
+        | LogicalPlan::Recursion(_)
+        | LogicalPlan::RecursionInput(_) => false,
     }
 }
 

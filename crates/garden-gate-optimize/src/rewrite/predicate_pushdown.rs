@@ -34,7 +34,21 @@ impl Rule for PredicatePushdown {
                 into_join(inputs, keep, down, "ON", context)
             }
             LogicalPlan::Join(join) => on_to_right(*join, context),
-            other => other,
+            other @ (LogicalPlan::OneRow
+            | LogicalPlan::Empty(_)
+            | LogicalPlan::Scan(_)
+            | LogicalPlan::Values { .. }
+            | LogicalPlan::Project { .. }
+            | LogicalPlan::Aggregate { .. }
+            | LogicalPlan::Window { .. }
+            | LogicalPlan::Distinct { .. }
+            | LogicalPlan::Sort { .. }
+            | LogicalPlan::Limit { .. }
+            | LogicalPlan::SetOperation { .. }
+            | LogicalPlan::Expand { .. }
+            | LogicalPlan::CteReference(_)
+            | LogicalPlan::Recursion(_)
+            | LogicalPlan::RecursionInput(_)) => other,
         };
         plan.map_inputs(&mut |input| self.apply(input, context))
     }
@@ -108,7 +122,14 @@ pub(super) fn push(input: LogicalPlan, conjuncts: Vec<Expr>, context: &mut RuleC
             let input = if down.is_empty() { *input } else { push(*input, down, context) };
             filter(LogicalPlan::Expand { input: Box::new(input), expand, columns, ordinality }, stay)
         }
-        other => filter(other, conjuncts),
+        other @ (LogicalPlan::OneRow
+        | LogicalPlan::Empty(_)
+        | LogicalPlan::Values { .. }
+        | LogicalPlan::Aggregate { .. }
+        | LogicalPlan::Limit { .. }
+        | LogicalPlan::CteReference(_)
+        | LogicalPlan::Recursion(_)
+        | LogicalPlan::RecursionInput(_)) => filter(other, conjuncts),
     }
 }
 

@@ -173,7 +173,21 @@ fn rows(plan: &LogicalPlan, context: &RuleContext<'_>) -> Result<Option<f64>> {
             (Some(left), LogicalPlan::Scan(scan)) => Some(left * estimator.scan(scan)?),
             _ => None,
         },
-        _ => None,
+        LogicalPlan::OneRow
+        | LogicalPlan::Empty(_)
+        | LogicalPlan::Values { .. }
+        | LogicalPlan::InnerJoin { .. }
+        | LogicalPlan::Join(_)
+        | LogicalPlan::Aggregate { .. }
+        | LogicalPlan::Window { .. }
+        | LogicalPlan::Distinct { .. }
+        | LogicalPlan::Sort { .. }
+        | LogicalPlan::Limit { .. }
+        | LogicalPlan::SetOperation { .. }
+        | LogicalPlan::Expand { .. }
+        | LogicalPlan::CteReference(_)
+        | LogicalPlan::Recursion(_)
+        | LogicalPlan::RecursionInput(_) => None,
     })
 }
 

@@ -48,7 +48,21 @@ impl Rule for SimplifyPredicates {
                     LogicalPlan::InnerJoin { inputs, conjuncts }
                 }
             }
-            other => other,
+            other @ (LogicalPlan::OneRow
+            | LogicalPlan::Empty(_)
+            | LogicalPlan::Values { .. }
+            | LogicalPlan::Project { .. }
+            | LogicalPlan::Join(_)
+            | LogicalPlan::Aggregate { .. }
+            | LogicalPlan::Window { .. }
+            | LogicalPlan::Distinct { .. }
+            | LogicalPlan::Sort { .. }
+            | LogicalPlan::Limit { .. }
+            | LogicalPlan::SetOperation { .. }
+            | LogicalPlan::Expand { .. }
+            | LogicalPlan::CteReference(_)
+            | LogicalPlan::Recursion(_)
+            | LogicalPlan::RecursionInput(_)) => other,
         })
     }
 }

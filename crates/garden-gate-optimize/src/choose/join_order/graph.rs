@@ -212,7 +212,15 @@ pub(super) fn name(input: &LogicalPlan) -> String {
         LogicalPlan::CteReference(step) => step.name.clone(),
         LogicalPlan::RecursionInput(input) => input.name.clone(),
         LogicalPlan::Join(join) => name(&join.left),
-        _ => "step".into(),
+        LogicalPlan::OneRow
+        | LogicalPlan::Empty(_)
+        | LogicalPlan::Values { .. }
+        | LogicalPlan::InnerJoin { .. }
+        | LogicalPlan::Window { .. }
+        | LogicalPlan::Sort { .. }
+        | LogicalPlan::SetOperation { .. }
+        | LogicalPlan::Expand { .. }
+        | LogicalPlan::Recursion(_) => "step".into(),
     }
 }
 
