@@ -349,15 +349,16 @@ fn prefix_range(term: &Expr, key: &Expr) -> Option<(Expr, Option<Expr>)> {
 
 /// The values that a condition asks a key to have.
 fn equality(term: &Expr, key: &Expr) -> Option<Probe> {
-    match term.kind() {
-        ExprKind::Compare(CompareOp::Equal, _) => comparison(term, key).map(|(_, value)| Probe::OneOf(vec![value])),
-        ExprKind::In(operand, list) if is_key(operand, key) => {
-            let fits = list.iter().all(|value| is_constant(value) && comparable(value.sql_type(), key.sql_type()));
-            fits.then(|| Probe::OneOf(list.clone()))
-        }
-        ExprKind::Is(operand, Test::Null) if is_key(operand, key) => Some(Probe::Null),
-        _ => None,
+    if let ExprKind::In(operand, list) = term.kind()
+        && is_key(operand, key)
+    {
+        let fits = list.iter().all(|value| is_constant(value) && comparable(value.sql_type(), key.sql_type()));
+        return fits.then(|| Probe::OneOf(list.clone()));
     }
+    if let ExprKind::Is(operand, Test::Null) = term.kind() {
+        return is_key(operand, key).then_some(Probe::Null);
+    }
+    comparison(term, key).and_then(|(op, value)| (op == CompareOp::Equal).then(|| Probe::OneOf(vec![value])))
 }
 
 /// `key op constant`, whichever side the key appears on.

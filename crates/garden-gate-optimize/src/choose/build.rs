@@ -96,20 +96,18 @@ impl Builder<'_> {
         }
     }
 
-    fn filter(&mut self, input: LogicalPlan, conjuncts: Vec<Expr>, required: &[ColumnId]) -> Result<Node> {
+    fn filter(&mut self, mut input: LogicalPlan, conjuncts: Vec<Expr>, required: &[ColumnId]) -> Result<Node> {
         // What is left above the join of two inputs can fail: in their join it is tested last, for the same pairs.
-        let input = match input {
-            LogicalPlan::InnerJoin { inputs, conjuncts: mut on }
-                if inputs.len() == 2 && !inputs.iter().any(|input| matches!(input, LogicalPlan::Join(_))) =>
-            {
-                on.extend(conjuncts);
-                return self.build(LogicalPlan::InnerJoin { inputs, conjuncts: on }, required);
-            }
-            LogicalPlan::Window { input, partition, order, calls } => {
-                return self.numbered((*input, partition, order, calls), conjuncts, required);
-            }
-            other => other,
-        };
+        if let LogicalPlan::InnerJoin { inputs, conjuncts: on } = &mut input
+            && inputs.len() == 2
+            && !inputs.iter().any(|input| matches!(input, LogicalPlan::Join(_)))
+        {
+            on.extend(conjuncts);
+            return self.build(input, required);
+        }
+        if let LogicalPlan::Window { input, partition, order, calls } = input {
+            return self.numbered((*input, partition, order, calls), conjuncts, required);
+        }
         let input = self.build(input, &with_columns(required, &conjuncts))?;
         self.filter_node(input, conjuncts, required)
     }

@@ -74,28 +74,27 @@ impl JoinInputs {
 
     /// Adds what a plan joins; `used` are the columns that conditions of inner joins above it use.
     fn take(&mut self, plan: LogicalPlan, used: &[ColumnId]) -> Tables {
-        match plan {
-            LogicalPlan::InnerJoin { inputs, conjuncts } => {
-                let used = with_used(used, &conjuncts);
-                self.conjuncts.extend(conjuncts);
-                inputs.into_iter().fold(0, |set, input| set | self.take(input, &used))
-            }
-            LogicalPlan::Join(join) if moves(&join, used) => {
-                let (side, left, right) = Side::of(*join);
-                let left = self.take(left, used);
-                let columns: Vec<ColumnId> = side.exprs().flat_map(Expr::columns).collect();
-                let uses = |input: &LogicalPlan| input.output().iter().any(|id| columns.contains(id));
-                let mut needs: Tables = 0;
-                for (at, input) in self.inputs.iter().enumerate() {
-                    if left & 1 << at != 0 && uses(input) {
-                        needs |= 1 << at | self.sides[at].as_ref().map_or(0, |(_, needs)| *needs);
-                    }
-                }
-                let own = self.unit(right, Some((side, if needs == 0 { left } else { needs })));
-                left | own
-            }
-            other => self.unit(other, None),
+        if let LogicalPlan::InnerJoin { inputs, conjuncts } = plan {
+            let used = with_used(used, &conjuncts);
+            self.conjuncts.extend(conjuncts);
+            return inputs.into_iter().fold(0, |set, input| set | self.take(input, &used));
         }
+        let join = match plan.into_join_if(|join| moves(join, used)) {
+            Ok(join) => join,
+            Err(plan) => return self.unit(plan, None),
+        };
+        let (side, left, right) = Side::of(*join);
+        let left = self.take(left, used);
+        let columns: Vec<ColumnId> = side.exprs().flat_map(Expr::columns).collect();
+        let uses = |input: &LogicalPlan| input.output().iter().any(|id| columns.contains(id));
+        let mut needs: Tables = 0;
+        for (at, input) in self.inputs.iter().enumerate() {
+            if left & 1 << at != 0 && uses(input) {
+                needs |= 1 << at | self.sides[at].as_ref().map_or(0, |(_, needs)| *needs);
+            }
+        }
+        let own = self.unit(right, Some((side, if needs == 0 { left } else { needs })));
+        left | own
     }
 
     fn unit(&mut self, input: LogicalPlan, side: Option<(Side, Tables)>) -> Tables {
@@ -107,16 +106,16 @@ impl JoinInputs {
 
 /// Counts what [`JoinInputs::take`] would add.
 fn count(plan: &LogicalPlan, used: &[ColumnId], (inner, sides): (&mut usize, &mut usize)) {
-    match plan {
-        LogicalPlan::InnerJoin { inputs, conjuncts } => {
-            let used = with_used(used, conjuncts);
-            inputs.iter().for_each(|input| count(input, &used, (&mut *inner, &mut *sides)));
-        }
-        LogicalPlan::Join(join) if moves(join, used) => {
-            *sides += 1;
-            count(&join.left, used, (inner, sides));
-        }
-        _ => *inner += 1,
+    if let LogicalPlan::InnerJoin { inputs, conjuncts } = plan {
+        let used = with_used(used, conjuncts);
+        inputs.iter().for_each(|input| count(input, &used, (&mut *inner, &mut *sides)));
+    } else if let LogicalPlan::Join(join) = plan
+        && moves(join, used)
+    {
+        *sides += 1;
+        count(&join.left, used, (inner, sides));
+    } else {
+        *inner += 1;
     }
 }
 

@@ -260,30 +260,27 @@ impl Builder<'_> {
 /// Rows that a table function gives for one input row.
 fn expanded(expand: &Expand) -> f64 {
     const DAY: f64 = 86_400e6;
-    let number = |expr: &Expr| match expr.kind() {
-        ExprKind::Literal(value) | ExprKind::Parameter(_, Some(value)) => match value {
-            Value::Micros(micros) => Some(approximate(*micros)),
-            Value::Date(days) => Some(f64::from(*days) * DAY),
-            // A month is a twelfth of a year of 365.2425 days.
-            Value::Months(months) => Some(f64::from(*months) * DAY * 365.2425 / 12.0),
-            value @ (Value::Null
-            | Value::Boolean(_)
-            | Value::Integer(_)
-            | Value::Numeric(_)
-            | Value::Double(_)
-            | Value::Text(_)
-            | Value::Time(_)
-            | Value::TimeTz(_)
-            | Value::Timestamp(_)
-            | Value::Instant(_)
-            | Value::Binary(_)
-            | Value::Uuid(_)
-            | Value::IpAddress(_)
-            | Value::Array(_)
-            | Value::Row(_)
-            | Value::Untyped(_)) => value.ordinal(),
-        },
-        _ => None,
+    let number = |expr: &Expr| match expr.constant()? {
+        Value::Micros(micros) => Some(approximate(*micros)),
+        Value::Date(days) => Some(f64::from(*days) * DAY),
+        // A month is a twelfth of a year of 365.2425 days.
+        Value::Months(months) => Some(f64::from(*months) * DAY * 365.2425 / 12.0),
+        value @ (Value::Null
+        | Value::Boolean(_)
+        | Value::Integer(_)
+        | Value::Numeric(_)
+        | Value::Double(_)
+        | Value::Text(_)
+        | Value::Time(_)
+        | Value::TimeTz(_)
+        | Value::Timestamp(_)
+        | Value::Instant(_)
+        | Value::Binary(_)
+        | Value::Uuid(_)
+        | Value::IpAddress(_)
+        | Value::Array(_)
+        | Value::Row(_)
+        | Value::Untyped(_)) => value.ordinal(),
     };
     match expand {
         Expand::Series(bounds) => match (number(&bounds[0]), number(&bounds[1]), number(&bounds[2])) {

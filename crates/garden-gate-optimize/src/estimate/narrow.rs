@@ -17,28 +17,24 @@ pub(super) enum Restriction<'e> {
 
 /// The column that a condition is about, and nothing else, with what it asks of it.
 pub(super) fn asked(term: &Expr) -> Option<(ColumnId, Restriction<'_>)> {
-    match term.kind() {
-        ExprKind::Compare(op, sides) => match (sides[0].kind(), sides[1].kind()) {
-            (ExprKind::Column(id), _) => sides[1].constant().map(|value| (*id, Restriction::Compare(*op, value))),
-            (_, ExprKind::Column(id)) => {
-                sides[0].constant().map(|value| (*id, Restriction::Compare(op.flipped(), value)))
-            }
-            _ => None,
-        },
-        ExprKind::In(operand, list) => {
-            let ExprKind::Column(id) = operand.kind() else { return None };
-            let values = list.iter().map(Expr::constant).collect::<Option<Vec<_>>>()?;
-            Some((*id, Restriction::OneOf(values)))
+    if let ExprKind::Compare(op, sides) = term.kind() {
+        if let ExprKind::Column(id) = sides[0].kind() {
+            return sides[1].constant().map(|value| (*id, Restriction::Compare(*op, value)));
         }
-        ExprKind::Not(operand) => {
-            if let ExprKind::Is(column, Test::Null) = operand.kind() {
-                if let ExprKind::Column(id) = column.kind() { Some((*id, Restriction::Present)) } else { None }
-            } else {
-                None
-            }
-        }
-        _ => None,
+        let id = column_of(&sides[1])?;
+        return sides[0].constant().map(|value| (id, Restriction::Compare(op.flipped(), value)));
     }
+    if let ExprKind::In(operand, list) = term.kind() {
+        let values = list.iter().map(Expr::constant).collect::<Option<Vec<_>>>()?;
+        return Some((column_of(operand)?, Restriction::OneOf(values)));
+    }
+    let ExprKind::Not(operand) = term.kind() else { return None };
+    let ExprKind::Is(column, Test::Null) = operand.kind() else { return None };
+    Some((column_of(column)?, Restriction::Present))
+}
+
+fn column_of(expr: &Expr) -> Option<ColumnId> {
+    if let ExprKind::Column(id) = expr.kind() { Some(*id) } else { None }
 }
 
 impl Restriction<'_> {

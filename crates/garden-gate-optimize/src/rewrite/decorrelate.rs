@@ -37,16 +37,16 @@ impl Rule for DecorrelateSubquery {
 /// From the inside out: what needs no more than conditions moved.
 fn pull_conditions(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
     let plan = plan.map_inputs(&mut |input| pull_conditions(input, context))?;
-    Ok(match plan {
-        LogicalPlan::Join(join) if join.dependent => without_domain(*join, context),
-        other => other,
+    Ok(match plan.into_join_if(|join| join.dependent) {
+        Ok(join) => without_domain(*join, context),
+        Err(plan) => plan,
     })
 }
 
 /// From the outside in, so that no query is left that depends on rows further out once those around it are known.
 fn join_domains(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
-    match plan {
-        LogicalPlan::Join(mut join) if join.dependent => {
+    match plan.into_join_if(|join| join.dependent) {
+        Ok(mut join) => {
             join.dependent = false;
             join.left = join_domains(join.left, context)?;
             if context.columns.count() > MOST_COLUMNS {
@@ -60,7 +60,7 @@ fn join_domains(plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<Logi
             join.right = join_domains(join.right, context)?;
             Ok(finish(join))
         }
-        other => other.map_inputs(&mut |input| join_domains(input, context)),
+        Err(plan) => plan.map_inputs(&mut |input| join_domains(input, context)),
     }
 }
 
@@ -273,13 +273,16 @@ fn scalar_aggregate(
     let mut computed = Vec::new();
     let mut plan = join.right.clone();
     let (input, aggregates) = loop {
-        match plan {
-            LogicalPlan::Project { input, computed: more } => {
-                computed.splice(0..0, more);
-                plan = *input;
+        if let LogicalPlan::Project { input, computed: more } = plan {
+            computed.splice(0..0, more);
+            plan = *input;
+        } else if let LogicalPlan::Aggregate { input, keys, aggregates } = plan {
+            if !keys.is_empty() {
+                return None;
             }
-            LogicalPlan::Aggregate { input, keys, aggregates } if keys.is_empty() => break (*input, aggregates),
-            _ => return None,
+            break (*input, aggregates);
+        } else {
+            return None;
         }
     };
     let exprs: Vec<Expr> = computed.iter().map(|(_, expr)| expr.clone()).collect();

@@ -22,19 +22,26 @@ impl Rule for EliminateDistinct {
         let is_unique = |input: &LogicalPlan, columns: &[ColumnId]| {
             distinct_sets(input).iter().any(|set| set.iter().all(|id| columns.contains(id)))
         };
-        let (what, input) = match plan {
-            LogicalPlan::Distinct { input, columns } if is_unique(&input, &columns) => ("DISTINCT", input),
-            LogicalPlan::Aggregate { input, keys, aggregates }
-                if aggregates.is_empty() && grouped_by(&keys).is_some_and(|columns| is_unique(&input, &columns)) =>
-            {
-                ("GROUP BY", input)
-            }
-            other => return Ok(other),
+        let what = if let LogicalPlan::Distinct { input, columns } = &plan
+            && is_unique(input, columns)
+        {
+            "DISTINCT"
+        } else if let LogicalPlan::Aggregate { input, keys, aggregates } = &plan
+            && aggregates.is_empty()
+            && grouped_by(keys).is_some_and(|columns| is_unique(input, &columns))
+        {
+            "GROUP BY"
+        } else {
+            return Ok(plan);
         };
         let change = format!("{what} was removed");
         let why = "no two rows have the same values: a key or a grouping ensures that";
         context.log.push(RewriteNote { rule: self.name(), change, why });
-        Ok(*input)
+        if let LogicalPlan::Distinct { input, .. } | LogicalPlan::Aggregate { input, .. } = plan {
+            Ok(*input)
+        } else {
+            Ok(plan)
+        }
     }
 }
 

@@ -67,11 +67,12 @@ fn is_light(plan: &LogicalPlan) -> bool {
 fn replace(plan: LogicalPlan, (keep, uses): (&[bool], &[usize]), context: &mut RuleContext<'_>) -> LogicalPlan {
     let plan = plan.map_inputs(&mut |input| Ok::<_, std::convert::Infallible>(replace(input, (keep, uses), context)));
     let Ok(plan) = plan;
-    match plan {
-        LogicalPlan::CteReference(step) if !keep.get(step.id.0).copied().unwrap_or(true) => {
-            instance(&step, uses[step.id.0] == 1, context)
-        }
-        other => other,
+    if let LogicalPlan::CteReference(step) = &plan
+        && !keep.get(step.id.0).copied().unwrap_or(true)
+    {
+        instance(step, uses[step.id.0] == 1, context)
+    } else {
+        plan
     }
 }
 

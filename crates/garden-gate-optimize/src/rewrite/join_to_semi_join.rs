@@ -15,6 +15,7 @@ use super::{Rule, RuleContext};
 use crate::diagnostic::Result;
 use crate::logical::unique::fixed;
 use crate::logical::{Aggregate, BinaryJoin, ColumnId, Expr, JoinKind, LogicalPlan, RewriteNote, RewriteRule, Scan};
+use std::convert::Infallible;
 
 /// A table so many times as large as the input that filters it is better found by an index.
 const MUCH_LARGER: u64 = 4;
@@ -27,18 +28,25 @@ impl Rule for JoinToSemiJoin {
     }
 
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
-        let plan = match plan {
-            LogicalPlan::Distinct { input, columns } => {
-                let input = Box::new(filtered(*input, columns.clone(), context));
-                LogicalPlan::Distinct { input, columns }
+        let used = if let LogicalPlan::Distinct { columns, .. } = &plan {
+            Some(columns.clone())
+        } else if let LogicalPlan::Aggregate { keys, aggregates, .. } = &plan
+            && !keys.is_empty()
+            && ignore_copies(aggregates)
+        {
+            let own = keys.iter().map(|(_, key)| key);
+            let used = own.chain(aggregates.iter().flat_map(|(_, aggregate)| aggregate.exprs()));
+            Some(used.flat_map(Expr::columns).collect())
+        } else {
+            None
+        };
+        let plan = match used {
+            Some(used) => {
+                let Ok(plan) =
+                    plan.map_inputs(&mut |input| Ok::<_, Infallible>(filtered(input, used.clone(), context)));
+                plan
             }
-            LogicalPlan::Aggregate { input, keys, aggregates } if !keys.is_empty() && ignore_copies(&aggregates) => {
-                let own = keys.iter().map(|(_, key)| key);
-                let used = own.chain(aggregates.iter().flat_map(|(_, aggregate)| aggregate.exprs()));
-                let used = used.flat_map(Expr::columns).collect();
-                LogicalPlan::Aggregate { input: Box::new(filtered(*input, used, context)), keys, aggregates }
-            }
-            other => other,
+            None => plan,
         };
         plan.map_inputs(&mut |input| self.apply(input, context))
     }

@@ -34,10 +34,8 @@ impl Rule for LimitPushdown {
 fn below(plan: LogicalPlan, (keys, most): (&[SortKey], u64), context: &mut RuleContext<'_>) -> LogicalPlan {
     match plan {
         LogicalPlan::Sort { input, keys: own } if keys.is_empty() => {
-            let input = match *input {
-                union @ LogicalPlan::SetOperation { .. } => below(union, (&own, most), context),
-                other => other,
-            };
+            let is_union = matches!(*input, LogicalPlan::SetOperation { .. });
+            let input = if is_union { below(*input, (&own, most), context) } else { *input };
             LogicalPlan::Sort { input: Box::new(input), keys: own }
         }
         LogicalPlan::Project { input, computed } if keys.is_empty() => {

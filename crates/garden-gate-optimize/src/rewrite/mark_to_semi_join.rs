@@ -51,16 +51,15 @@ impl Rule for MarkToSemiJoin {
 
 /// The mark that a term is, and what the join becomes by it.
 fn mark_of(conjunct: &Expr) -> Option<(ColumnId, JoinKind)> {
-    match conjunct.kind() {
-        ExprKind::Column(id) => Some((*id, JoinKind::Semi)),
-        ExprKind::Not(inner) => match inner.kind() {
-            ExprKind::Column(id) => Some((*id, JoinKind::Anti)),
-            // TRUE just when what is negated twice is.
-            ExprKind::Not(twice) => mark_of(twice),
-            _ => None,
-        },
-        _ => None,
+    if let ExprKind::Column(id) = conjunct.kind() {
+        return Some((*id, JoinKind::Semi));
     }
+    let ExprKind::Not(inner) = conjunct.kind() else { return None };
+    if let ExprKind::Column(id) = inner.kind() {
+        return Some((*id, JoinKind::Anti));
+    }
+    // TRUE just when what is negated twice is.
+    if let ExprKind::Not(twice) = inner.kind() { mark_of(twice) } else { None }
 }
 
 fn is_used<'e>(mark: ColumnId, mut others: impl Iterator<Item = &'e Expr>, input: &LogicalPlan) -> bool {

@@ -22,9 +22,10 @@ impl Rule for PushdownIntoRecursion {
 
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = if let LogicalPlan::Filter { input, conjuncts } = plan {
-            match *input {
-                LogicalPlan::Recursion(recursion) => into_anchors(*recursion, conjuncts, context),
-                other => LogicalPlan::Filter { input: Box::new(other), conjuncts },
+            if let LogicalPlan::Recursion(recursion) = *input {
+                into_anchors(*recursion, conjuncts, context)
+            } else {
+                LogicalPlan::Filter { input, conjuncts }
             }
         } else {
             plan

@@ -34,17 +34,18 @@ impl Rule for SemiJoinReduction {
 
     fn apply(&self, plan: LogicalPlan, context: &mut RuleContext<'_>) -> Result<LogicalPlan> {
         let plan = plan.map_inputs(&mut |input| self.apply(input, context))?;
-        match plan {
-            LogicalPlan::Join(join)
-                if matches!(join.kind, JoinKind::Left | JoinKind::Inner)
-                    && join.nearest.is_none()
-                    && join.guard.is_empty()
-                    && !join.dependent =>
-            {
-                side_join(*join, context)
-            }
-            LogicalPlan::InnerJoin { inputs, conjuncts } => inner_join(inputs, conjuncts, context),
-            other => Ok(other),
+        if let LogicalPlan::InnerJoin { inputs, conjuncts } = plan {
+            return inner_join(inputs, conjuncts, context);
+        }
+        let is_plain = |join: &BinaryJoin| {
+            matches!(join.kind, JoinKind::Left | JoinKind::Inner)
+                && join.nearest.is_none()
+                && join.guard.is_empty()
+                && !join.dependent
+        };
+        match plan.into_join_if(is_plain) {
+            Ok(join) => side_join(*join, context),
+            Err(plan) => Ok(plan),
         }
     }
 }

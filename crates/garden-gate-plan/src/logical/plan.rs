@@ -299,6 +299,15 @@ impl LogicalPlan {
         }
     }
 
+    /// The join that this is, when `wanted` holds for it, or the plan as it was.
+    pub fn into_join_if(self, wanted: impl FnOnce(&BinaryJoin) -> bool) -> Result<Box<BinaryJoin>, Self> {
+        if let Self::Join(join) = self {
+            if wanted(&join) { Ok(join) } else { Err(Self::Join(join)) }
+        } else {
+            Err(self)
+        }
+    }
+
     pub fn filter(self, conjuncts: Vec<Expr>) -> Self {
         if conjuncts.is_empty() { self } else { Self::Filter { input: Box::new(self), conjuncts } }
     }
