@@ -98,7 +98,7 @@ impl Binder<'_> {
         let argument_type = measured.map_or(SqlType::Null, Expr::sql_type);
         let second_fits = arguments
             .get(1)
-            .is_none_or(|y| !function.is_binary() || y.sql_type().is_number() || y.sql_type() == SqlType::Null);
+            .is_none_or(|y| !function.is_of_pairs() || y.sql_type().is_number() || y.sql_type() == SqlType::Null);
         let Some(sql_type) = function.result_type(argument_type).filter(|_| second_fits) else {
             let expected = expected_argument(function);
             self.report(&Problem::WrongType { what: name.into(), expected, found: argument_type }, span);
@@ -174,7 +174,7 @@ impl Binder<'_> {
                 }
                 arguments.into_iter().map(|share| self.coerce(share, SqlType::Double)).collect()
             }
-            _ if function.is_hypothetical() => {
+            A::Hypothetical(_) => {
                 let pairs = arguments.into_iter().zip(order);
                 pairs
                     .map(|(argument, key)| match self.unify_pair(argument, key.expr.clone(), span) {
@@ -190,7 +190,9 @@ impl Binder<'_> {
                 arguments.into_iter().map(|argument| self.settled(argument)).collect()
             }
             A::Every | A::Any => arguments.into_iter().map(|a| self.coerce(a, SqlType::Boolean)).collect(),
-            _ => arguments.into_iter().map(|argument| self.coerce(argument, SqlType::Double)).collect(),
+            A::Moment(_) => arguments.into_iter().map(|argument| self.coerce(argument, SqlType::Double)).collect(),
+            // The order is its argument, and a program's function has its own types.
+            A::CountRows | A::Mode | A::Program => arguments,
         }
     }
 
@@ -201,9 +203,24 @@ impl Binder<'_> {
         let (fits, expected) = match function {
             A::Mode => (found == 0, "no argument"),
             A::ListAgg => ((1..=2).contains(&found), "one or two arguments"),
-            _ if function.is_hypothetical() => (found == call.order.len(), "as many arguments as WITHIN GROUP has"),
-            _ if function.is_binary() => (found == 2, "two arguments"),
-            _ => (found == 1, "one argument"),
+            A::Hypothetical(_) => (found == call.order.len(), "as many arguments as WITHIN GROUP has"),
+            A::Moment(function) if function.is_of_pairs() => (found == 2, "two arguments"),
+            A::CountRows
+            | A::Count
+            | A::Sum
+            | A::Avg
+            | A::Min
+            | A::Max
+            | A::Every
+            | A::Any
+            | A::AnyValue
+            | A::Moment(_)
+            | A::BitAnd
+            | A::BitOr
+            | A::ArrayAgg
+            | A::PercentileCont
+            | A::PercentileDisc
+            | A::Program => (found == 1, "one argument"),
         };
         if !fits {
             self.report(&Problem::ArgumentCount { name, expected, found }, span);
@@ -252,6 +269,9 @@ fn expected_argument(function: AggregateFunction) -> &'static str {
         A::BitAnd | A::BitOr => "integers",
         A::ListAgg => "text",
         A::Min | A::Max => "values that have an order",
-        _ => "numbers or intervals",
+        A::AnyValue | A::ArrayAgg | A::CountRows | A::Count | A::Program => "values",
+        A::Sum | A::Avg | A::Moment(_) | A::PercentileCont | A::PercentileDisc | A::Mode | A::Hypothetical(_) => {
+            "numbers or intervals"
+        }
     }
 }

@@ -111,35 +111,14 @@ pub fn accumulator(aggregate: &Aggregate) -> Result<Box<dyn Accumulator>> {
         A::Min | A::Every | A::AnyValue => extreme::accumulator(argument, extreme::Extremum::Least),
         A::Max | A::Any => extreme::accumulator(argument, extreme::Extremum::Greatest),
         A::BitAnd | A::BitOr => Box::new(bits::Bits::new(aggregate)),
-        A::ListAgg
-        | A::ArrayAgg
-        | A::PercentileCont
-        | A::PercentileDisc
-        | A::Mode
-        | A::Rank
-        | A::DenseRank
-        | A::PercentRank
-        | A::CumeDist => return Ok(Box::new(ordered::Ordered::new(aggregate))),
+        A::ListAgg | A::ArrayAgg | A::PercentileCont | A::PercentileDisc | A::Mode | A::Hypothetical(_) => {
+            return Ok(Box::new(ordered::Ordered::new(aggregate)));
+        }
         A::Program => match &aggregate.program {
             Some(program) => Box::new(program::Program::new(program)),
             None => return Err(Error::new(SqlState::GENERAL, "internal error: an aggregate without its function")),
         },
-        A::StddevPop
-        | A::StddevSamp
-        | A::VarPop
-        | A::VarSamp
-        | A::CovarPop
-        | A::CovarSamp
-        | A::Corr
-        | A::RegrSlope
-        | A::RegrIntercept
-        | A::RegrCount
-        | A::RegrR2
-        | A::RegrAvgX
-        | A::RegrAvgY
-        | A::RegrSxx
-        | A::RegrSyy
-        | A::RegrSxy => Box::new(moments::Moments::new(aggregate)),
+        A::Moment(function) => Box::new(moments::Moments::new(function)),
     };
     if aggregate.distinct && !aggregate.function.ignores_duplicates() {
         let types = aggregate.arguments.iter().map(|argument| argument.sql_type().arrow()).collect();

@@ -3,7 +3,7 @@
 
 use super::{Accumulator, Groups, present, same};
 use crate::diagnostic::{Error, Result};
-use crate::logical::{Aggregate, AggregateFunction as A};
+use crate::logical::MomentFunction as M;
 use crate::problem::Problem;
 use crate::types::{SqlType, approximate};
 use arrow::array::{ArrayRef, AsArray, Float64Array, Int64Array};
@@ -104,7 +104,7 @@ impl CentralMoment {
         self.count += other.count;
     }
 
-    fn result(&self, function: A) -> Option<f64> {
+    fn result(&self, function: M) -> Option<f64> {
         let n = approximate(self.count);
         let sample = n - 1.0;
         if self.count == 0 {
@@ -113,24 +113,23 @@ impl CentralMoment {
         let (y, x) = (self.power_y.unwrap_or(0), self.power_x.unwrap_or(0));
         let slope = (self.sxx > 0.0).then(|| self.sxy / self.sxx);
         let (value, power) = match function {
-            A::VarPop => (Some(self.syy / n), 2 * y),
-            A::StddevPop => (Some((self.syy / n).sqrt()), y),
-            A::VarSamp => ((self.count > 1).then(|| self.syy / sample), 2 * y),
-            A::StddevSamp => ((self.count > 1).then(|| (self.syy / sample).sqrt()), y),
-            A::CovarPop => (Some(self.sxy / n), x + y),
-            A::CovarSamp => ((self.count > 1).then(|| self.sxy / sample), x + y),
-            A::Corr => ((self.sxx > 0.0 && self.syy > 0.0).then(|| self.sxy / (self.sxx * self.syy).sqrt()), 0),
-            A::RegrSlope => (slope, y - x),
-            A::RegrIntercept => (slope.map(|slope| self.mean_y - slope * self.mean_x), y),
-            A::RegrR2 if self.sxx > 0.0 => {
-                (Some(if self.syy > 0.0 { self.sxy * self.sxy / (self.sxx * self.syy) } else { 1.0 }), 0)
-            }
-            A::RegrAvgX => (Some(self.mean_x), x),
-            A::RegrAvgY => (Some(self.mean_y), y),
-            A::RegrSxx => (Some(self.sxx), 2 * x),
-            A::RegrSyy => (Some(self.syy), 2 * y),
-            A::RegrSxy => (Some(self.sxy), x + y),
-            _ => (None, 0),
+            M::VarPop => (Some(self.syy / n), 2 * y),
+            M::StddevPop => (Some((self.syy / n).sqrt()), y),
+            M::VarSamp => ((self.count > 1).then(|| self.syy / sample), 2 * y),
+            M::StddevSamp => ((self.count > 1).then(|| (self.syy / sample).sqrt()), y),
+            M::CovarPop => (Some(self.sxy / n), x + y),
+            M::CovarSamp => ((self.count > 1).then(|| self.sxy / sample), x + y),
+            M::Corr => ((self.sxx > 0.0 && self.syy > 0.0).then(|| self.sxy / (self.sxx * self.syy).sqrt()), 0),
+            M::RegrSlope => (slope, y - x),
+            M::RegrIntercept => (slope.map(|slope| self.mean_y - slope * self.mean_x), y),
+            M::RegrR2 if self.sxx <= 0.0 => (None, 0),
+            M::RegrR2 => (Some(if self.syy > 0.0 { self.sxy * self.sxy / (self.sxx * self.syy) } else { 1.0 }), 0),
+            M::RegrCount => (Some(n), 0),
+            M::RegrAvgX => (Some(self.mean_x), x),
+            M::RegrAvgY => (Some(self.mean_y), y),
+            M::RegrSxx => (Some(self.sxx), 2 * x),
+            M::RegrSyy => (Some(self.syy), 2 * y),
+            M::RegrSxy => (Some(self.sxy), x + y),
         };
         // A negative zero would be another number than zero.
         value.map(|value| times_power(value, power) + 0.0)
@@ -140,13 +139,13 @@ impl CentralMoment {
 /// The functions of one number take it as `y`.
 #[derive(Debug)]
 pub(super) struct Moments {
-    function: A,
+    function: M,
     groups: Vec<CentralMoment>,
 }
 
 impl Moments {
-    pub(super) fn new(aggregate: &Aggregate) -> Self {
-        Self { function: aggregate.function, groups: Vec::new() }
+    pub(super) fn new(function: M) -> Self {
+        Self { function, groups: Vec::new() }
     }
 
     fn resize(&mut self, groups: usize) {
@@ -181,7 +180,7 @@ impl Accumulator for Moments {
 
     fn finish(mut self: Box<Self>, groups: usize) -> Result<ArrayRef> {
         self.resize(groups);
-        if self.function == A::RegrCount {
+        if self.function == M::RegrCount {
             return Ok(Arc::new(self.groups.iter().map(|group| Some(group.count)).collect::<Int64Array>()));
         }
         let results: Float64Array = self.groups.iter().map(|group| group.result(self.function)).collect();

@@ -5,7 +5,7 @@ use super::{Accumulator, Groups, moved, same};
 use crate::composite::list_of;
 use crate::diagnostic::{Error, Result};
 use crate::keys::{from_integer_lanes, integer_lanes};
-use crate::logical::{Aggregate, AggregateFunction as A, Overflow};
+use crate::logical::{Aggregate, AggregateFunction as A, HypotheticalFunction as H, Overflow};
 use crate::types::{SqlType, approximate, index};
 use crate::{Batch, problem::Problem, sort_options};
 use arrow::array::{
@@ -272,9 +272,13 @@ impl Ordered {
                 .filter(|at| wanted(*at).is_lt() && (*at == range.start || keys.row(*at) != keys.row(at - 1)));
             let count = range.len();
             whole.push(
-                i64::from(index(if self.aggregate.function == A::DenseRank { different.count() } else { before })) + 1,
+                i64::from(index(if self.aggregate.function == A::Hypothetical(H::DenseRank) {
+                    different.count()
+                } else {
+                    before
+                })) + 1,
             );
-            shares.push(if self.aggregate.function == A::CumeDist {
+            shares.push(if self.aggregate.function == A::Hypothetical(H::CumeDist) {
                 approximate(up_to + 1) / approximate(count + 1)
             } else if count == 0 {
                 0.0
@@ -330,12 +334,14 @@ impl Accumulator for Ordered {
     fn finish(self: Box<Self>, groups: usize) -> Result<ArrayRef> {
         let function = self.aggregate.function;
         if self.batches.is_empty() {
-            return match function {
-                A::Rank | A::DenseRank => Ok(Arc::new(Int64Array::from(vec![1; groups]))),
-                A::PercentRank => Ok(Arc::new(Float64Array::from(vec![0.0; groups]))),
-                A::CumeDist => Ok(Arc::new(Float64Array::from(vec![1.0; groups]))),
-                _ => Ok(new_null_array(&self.aggregate.sql_type.arrow(), groups)),
+            let A::Hypothetical(function) = function else {
+                return Ok(new_null_array(&self.aggregate.sql_type.arrow(), groups));
             };
+            return Ok(match function {
+                H::Rank | H::DenseRank => Arc::new(Int64Array::from(vec![1; groups])),
+                H::PercentRank => Arc::new(Float64Array::from(vec![0.0; groups])),
+                H::CumeDist => Arc::new(Float64Array::from(vec![1.0; groups])),
+            });
         }
         let (inputs, ranges) = self.sorted(groups)?;
         match function {
@@ -348,7 +354,17 @@ impl Accumulator for Ordered {
                 let first = |range: &Range<usize>| Self::present(&inputs[0], range.clone()).first().copied();
                 Self::pick(&inputs[0], ranges.iter().map(first).collect())
             }
-            _ => self.hypothetical(&inputs, &ranges),
+            A::Hypothetical(_) => self.hypothetical(&inputs, &ranges),
+            A::CountRows
+            | A::Count
+            | A::Sum
+            | A::Avg
+            | A::Every
+            | A::Any
+            | A::Moment(_)
+            | A::BitAnd
+            | A::BitOr
+            | A::Program => Err(Error::from_facts(&Problem::Internal("an aggregate that needs an order was expected"))),
         }
     }
 

@@ -12,8 +12,8 @@ use super::{Rule, RuleContext, nearest_match};
 use crate::collections::HashSet;
 use crate::diagnostic::{Error, Result, Span, SqlState};
 use crate::logical::{
-    Aggregate, AggregateFunction, BinaryJoin, ColumnId, ColumnInfo, CompareOp, Expr, ExprKind, JoinKind, LogicalPlan,
-    RewriteNote, RewriteRule,
+    Aggregate, AggregateFunction, BinaryJoin, ColumnId, ColumnInfo, CompareOp, Expr, ExprKind, HypotheticalFunction,
+    JoinKind, LogicalPlan, MomentFunction, RewriteNote, RewriteRule,
 };
 use crate::types::{SqlType, Value};
 use std::ops::ControlFlow;
@@ -354,13 +354,28 @@ fn on_no_rows(aggregates: &[(ColumnId, Aggregate)], computed: &[(ColumnId, Expr)
 /// The value of an aggregate over no rows (clause 10.9): 0 for counts, the first place for hypothetical rows, else NULL.
 pub(super) fn empty_value(aggregate: &Aggregate) -> Expr {
     use AggregateFunction as A;
+    use HypotheticalFunction as H;
     let value = match aggregate.function {
-        A::Count | A::CountRows | A::RegrCount => Value::Integer(0),
-        A::Rank | A::DenseRank => Value::Integer(1),
-        A::PercentRank => Value::Double(0.0),
-        A::CumeDist => Value::Double(1.0),
+        A::Count | A::CountRows | A::Moment(MomentFunction::RegrCount) => Value::Integer(0),
+        A::Hypothetical(H::Rank | H::DenseRank) => Value::Integer(1),
+        A::Hypothetical(H::PercentRank) => Value::Double(0.0),
+        A::Hypothetical(H::CumeDist) => Value::Double(1.0),
         A::Program => aggregate.program.as_ref().map_or(Value::Null, |program| program.of_nothing.clone()),
-        _ => Value::Null,
+        A::Sum
+        | A::Avg
+        | A::Min
+        | A::Max
+        | A::Every
+        | A::Any
+        | A::AnyValue
+        | A::Moment(_)
+        | A::BitAnd
+        | A::BitOr
+        | A::ListAgg
+        | A::ArrayAgg
+        | A::PercentileCont
+        | A::PercentileDisc
+        | A::Mode => Value::Null,
     };
     Expr::literal(value, aggregate.sql_type, aggregate.span)
 }

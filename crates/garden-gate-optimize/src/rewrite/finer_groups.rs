@@ -122,7 +122,14 @@ fn can_be_put_together(aggregate: &Aggregate) -> bool {
         A::CountRows | A::Count | A::Min | A::Max | A::Every | A::Any | A::AnyValue | A::BitAnd | A::BitOr => true,
         A::Sum => argument.is_some_and(is_exact),
         A::Avg => argument.is_some_and(is_exact) && matches!(aggregate.sql_type, SqlType::Numeric { .. }),
-        _ => false,
+        A::Moment(_)
+        | A::ListAgg
+        | A::ArrayAgg
+        | A::PercentileCont
+        | A::PercentileDisc
+        | A::Mode
+        | A::Hypothetical(_)
+        | A::Program => false,
     };
     fits && !aggregate.distinct && aggregate.order.is_empty() && aggregate.program.is_none()
 }

@@ -5,6 +5,7 @@
 //! a comparison have one type; (3) a `Case` has at least one branch and all values of one type.
 
 mod aggregate;
+mod aggregate_function;
 mod columns;
 pub mod dependencies;
 mod expr;
@@ -24,7 +25,8 @@ pub mod unique;
 mod walk;
 mod window;
 
-pub use aggregate::{Aggregate, AggregateFunction, Overflow};
+pub use aggregate::{Aggregate, Overflow};
+pub use aggregate_function::{AggregateFunction, HypotheticalFunction, MomentFunction};
 pub use columns::{ColumnGroup, ColumnId, ColumnInfo, Columns, StoredNulls};
 pub use expr::{Expr, ExprKind};
 pub use function::{FUNCTIONS, Function};
