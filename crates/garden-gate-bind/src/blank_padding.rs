@@ -3,7 +3,7 @@
 //! Everywhere else a CHAR keeps the blanks it was filled up with: `CHAR_LENGTH`, `||`, LIKE, CAST and assignment see them.
 
 use super::convert::convert;
-use crate::logical::{Expr, ExprKind, Function};
+use crate::logical::{Expr, ExprKind, Function, TextFunction, TrimSide};
 use crate::types::{RowField, SqlType, Value};
 
 /// Brings text operands that are compared with each other to a form in which equal bytes are equal values.
@@ -88,5 +88,9 @@ fn without_blanks(expr: Expr) -> Expr {
     let span = expr.span();
     let blank = Expr::literal(Value::Text(" ".into()), SqlType::TEXT, span);
     let text = convert(expr, SqlType::TEXT);
-    super::convert::fold(Expr::new(ExprKind::Call(Function::TrimTrailing, vec![text, blank]), SqlType::TEXT, span))
+    super::convert::fold(Expr::new(
+        ExprKind::Call(Function::Text(TextFunction::Trim(TrimSide::Trailing)), vec![text, blank]),
+        SqlType::TEXT,
+        span,
+    ))
 }

@@ -5,7 +5,7 @@ use super::scope::{Relation, Scope, ScopeColumn};
 use super::{BindContext, Binder, fail_with_all};
 use crate::catalog::{ColumnDefinition, Domain, Filled, Index, IndexPart, TableDefinition};
 use crate::diagnostic::{Error, Result, Span, SqlState};
-use crate::logical::{ColumnId, Expr, ExprKind, Function, ScanIndex, SortKey};
+use crate::logical::{ArrayFunction, ColumnId, Expr, ExprKind, Function, ScanIndex, SortKey};
 use crate::types::{SqlType, TypeLimit, Value};
 
 /// The checks of a table over batches of all its columns, in order.
@@ -201,7 +201,7 @@ pub(super) fn limited(value: Expr, column: &ColumnDefinition) -> Expr {
     let (function, number) = match column.limit {
         None => return value,
         Some(TypeLimit::SecondDigits(digits)) => (Function::SecondDigits, i64::from(digits)),
-        Some(TypeLimit::Elements(most)) => (Function::ArrayLimit, i64::from(most)),
+        Some(TypeLimit::Elements(most)) => (Function::Array(ArrayFunction::ArrayLimit), i64::from(most)),
         Some(TypeLimit::Fields(fields)) if fields.unit() == 1 => return value,
         Some(TypeLimit::Fields(fields)) => (Function::IntervalFields, fields.unit()),
     };

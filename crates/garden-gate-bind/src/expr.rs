@@ -1,6 +1,6 @@
 use super::{BareName, Binder, problem::Problem, scope::Clause, scope::Scope};
 use crate::diagnostic::{Result, Span};
-use crate::logical::{Expr, ExprKind, Function};
+use crate::logical::{ArrayFunction, Expr, ExprKind, Function, RegexFunction, ZoneFunction};
 use crate::syntax::ast::{self, Ident, Now};
 use crate::types::{ExtractField, MICROS_PER_DAY, SqlType, Value};
 
@@ -120,20 +120,20 @@ impl Binder<'_> {
                 let mut args = vec![operands.0.clone(), operands.1.clone()];
                 args.extend(escape.as_deref().cloned());
                 let args = self.all(&args, at)?;
-                self.function(Function::Similar, args, span).negated(*negated)
+                self.function(Function::Regex(RegexFunction::Similar), args, span).negated(*negated)
             }
             K::LikeRegex { operands, flag, negated } => {
                 let mut args = vec![operands.0.clone(), operands.1.clone()];
                 args.extend(flag.as_deref().cloned());
                 let args = self.all(&args, at)?;
-                self.function(Function::LikeRegex, args, span).negated(*negated)
+                self.function(Function::Regex(RegexFunction::LikeRegex), args, span).negated(*negated)
             }
             K::Overlaps(parts) => self.overlaps(parts, at, span)?,
             K::PeriodTest(op, operands) => self.period_test(*op, operands, at, span)?,
             K::Period(_) => self.report(&Problem::PeriodAlone { ops: PERIOD_TESTS }, span),
             K::Element(operands) => {
                 let args = vec![self.expr(&operands.0, scope, clause)?, self.expr(&operands.1, scope, clause)?];
-                self.function(Function::Element, args, span)
+                self.function(Function::Array(ArrayFunction::Element), args, span)
             }
             K::Field(operand, name) => {
                 let operand = self.expr(operand, scope, clause)?;
@@ -157,9 +157,9 @@ impl Binder<'_> {
                 let mut args = vec![self.expr(operand, scope, clause)?];
                 let function = if let Some(zone) = zone {
                     args.push(self.expr(zone, scope, clause)?);
-                    Function::AtZone
+                    Function::Zone(ZoneFunction::AtZone)
                 } else {
-                    Function::AtLocal
+                    Function::Zone(ZoneFunction::AtLocal)
                 };
                 self.function(function, args, span)
             }

@@ -1,174 +1,17 @@
-//! The types of function calls: what each argument must be, and what comes out (clauses 6.30 to 6.34).
+//! The types of function calls: arguments are brought to what a function takes, and what comes out (clauses 6.30 to 6.34).
 
+use super::function_signature::{Kind, Signature, signature};
 use super::problem::Problem;
 use super::{Binder, convert::is_unsettled};
 use crate::diagnostic::{Error, Span, SqlState};
-use crate::logical::{Expr, ExprKind, Function};
+use crate::logical::{
+    ArrayFunction, Expr, ExprKind, Function, NumberFunction, RegexFunction, TextFunction, ZoneFunction,
+};
 use crate::types::{ExtractField, MICROS_PER_DAY, SqlType as T, Template, Value, date_parts};
-
-/// What an argument must be.
-#[derive(Clone, Copy, PartialEq)]
-enum Kind {
-    Text,
-    /// Text or a binary string.
-    Bytes,
-    Whole,
-    Number,
-    Float,
-    /// A number or an interval.
-    Measure,
-    Array,
-    Any,
-}
-
-/// How many arguments a function has, in words.
-pub fn arguments_of(function: Function) -> &'static str {
-    arguments(function).2
-}
-
-/// Kinds of the arguments, and how many of them must be there.
-fn arguments(function: Function) -> (&'static [Kind], usize, &'static str) {
-    use Function as F;
-    use Kind::{Any, Array, Bytes, Float, Measure, Number, Text, Whole};
-    match function {
-        F::Upper | F::Lower => (&[Text], 1, "one argument"),
-        F::CharacterLength | F::OctetLength => (&[Bytes], 1, "one argument"),
-        F::Substring => (&[Bytes, Whole, Whole], 2, "two or three arguments"),
-        F::SubstringSimilar => (&[Text, Text, Text], 3, "three arguments"),
-        F::Position | F::TrimLeading | F::TrimTrailing | F::TrimBoth => (&[Bytes, Bytes], 2, "two arguments"),
-        F::Overlay => (&[Bytes, Bytes, Whole, Whole], 3, "three or four arguments"),
-        F::LeftTrim | F::RightTrim | F::BothTrim => (&[Text, Text], 1, "one or two arguments"),
-        F::LeftPad | F::RightPad => (&[Text, Whole, Text], 2, "two or three arguments"),
-        F::Normalize | F::IsNormalized | F::Translate => (&[Text, Text], 2, "two arguments"),
-        F::Similar | F::LikeRegex => (&[Text, Text, Text], 2, "two or three arguments"),
-        F::OccurrencesRegex => (&[Text, Text, Text, Whole], 4, "four arguments"),
-        F::PositionRegex | F::PositionRegexAfter | F::SubstringRegex => {
-            (&[Text, Text, Text, Whole, Whole, Whole], 6, "six arguments")
-        }
-        F::TranslateRegex => (&[Text, Text, Text, Whole, Whole, Text], 6, "six arguments"),
-        F::Abs => (&[Measure], 1, "one argument"),
-        F::Ceiling | F::Floor => (&[Number], 1, "one argument"),
-        F::Mod => (&[Number, Number], 2, "two arguments"),
-        F::Round | F::Truncate => (&[Number, Whole], 1, "one or two arguments"),
-        F::Power | F::Log => (&[Float, Float], 2, "two arguments"),
-        F::WidthBucket => (&[Number, Number, Number, Whole], 4, "four arguments"),
-        F::Greatest | F::Least => (&[], 1, "one or more arguments"),
-        F::Extract(_) | F::TruncateTo(_) | F::AtLocal => (&[Any], 1, "one argument"),
-        F::RowNumberAt(_) => (&[], 0, "no argument"),
-        F::ValueAt { .. } => (&[Any, Any], 1, "a value and what stands for it"),
-        F::MonthsBetween
-        | F::AtZone
-        | F::LocalAtZone
-        | F::MomentOfLocal
-        | F::TextOfInstant
-        | F::InstantOfText
-        | F::Contains
-        | F::CastFormat
-        | F::SecondDigits
-        | F::IntervalFields
-        | F::FieldCount => (&[Any, Any], 2, "two arguments"),
-        F::Element | F::TrimArray | F::ArrayLimit => (&[Array, Whole], 2, "two arguments"),
-        F::WithElement => (&[Array, Whole, Any], 3, "three arguments"),
-        F::Cardinality => (&[Array], 1, "one argument"),
-        F::Sqrt
-        | F::Ln
-        | F::Log10
-        | F::Exp
-        | F::Sin
-        | F::Cos
-        | F::Tan
-        | F::Sinh
-        | F::Cosh
-        | F::Tanh
-        | F::Asin
-        | F::Acos
-        | F::Atan => (&[Float], 1, "one argument"),
-        // The binder makes these calls itself.
-        F::CompareExactly | F::Sampled { .. } | F::InDomain => (&[], 0, "no call of its own"),
-    }
-}
-
-/// The type of the result where it does not depend on the types of the arguments; `None` for all others.
-fn fixed_type(function: Function) -> Option<T> {
-    use Function as F;
-    Some(match function {
-        F::CharacterLength
-        | F::OctetLength
-        | F::Position
-        | F::Cardinality
-        | F::OccurrencesRegex
-        | F::PositionRegex
-        | F::PositionRegexAfter => T::Integer,
-        F::Similar | F::LikeRegex | F::IsNormalized | F::Contains => T::Boolean,
-        F::FieldCount => T::BigInt,
-        F::Power
-        | F::Log
-        | F::Sqrt
-        | F::Ln
-        | F::Log10
-        | F::Exp
-        | F::Sin
-        | F::Cos
-        | F::Tan
-        | F::Sinh
-        | F::Cosh
-        | F::Tanh
-        | F::Asin
-        | F::Acos
-        | F::Atan => T::Double,
-        F::Upper
-        | F::Lower
-        | F::Substring
-        | F::SubstringSimilar
-        | F::Overlay
-        | F::TrimLeading
-        | F::TrimTrailing
-        | F::TrimBoth
-        | F::LeftTrim
-        | F::RightTrim
-        | F::BothTrim
-        | F::LeftPad
-        | F::RightPad
-        | F::Normalize
-        | F::Translate
-        | F::SubstringRegex
-        | F::TranslateRegex => T::TEXT,
-        F::Abs
-        | F::Mod
-        | F::Ceiling
-        | F::Floor
-        | F::Round
-        | F::Truncate
-        | F::WidthBucket
-        | F::Greatest
-        | F::Least
-        | F::Extract(_)
-        | F::RowNumberAt(_)
-        | F::ValueAt { .. }
-        | F::TruncateTo(_)
-        | F::MonthsBetween
-        | F::AtZone
-        | F::CompareExactly
-        | F::LocalAtZone
-        | F::MomentOfLocal
-        | F::TextOfInstant
-        | F::InstantOfText
-        | F::AtLocal
-        | F::Element
-        | F::TrimArray
-        | F::WithElement
-        | F::Sampled { .. }
-        | F::CastFormat
-        | F::SecondDigits
-        | F::IntervalFields
-        | F::ArrayLimit
-        | F::InDomain => return None,
-    })
-}
 
 impl Binder<'_> {
     pub(super) fn function(&mut self, function: Function, args: Vec<Expr>, span: Span) -> Expr {
-        let (kinds, least, expected) = arguments(function);
+        let Signature { kinds, least, expected } = signature(function);
         let most = if matches!(function, Function::Greatest | Function::Least) { usize::MAX } else { kinds.len() };
         if args.len() < least || args.len() > most {
             return self.report(&Problem::ArgumentCount { name: function.name(), expected, found: args.len() }, span);
@@ -247,36 +90,18 @@ impl Binder<'_> {
     /// The result type; arguments that must agree are brought together.
     fn call_type(&mut self, function: Function, args: Vec<Expr>, span: Span) -> Option<(Vec<Expr>, T)> {
         use Function as F;
+        use ZoneFunction as Z;
         let first = args[0].sql_type();
         let second = args.get(1).map_or(T::Null, Expr::sql_type);
         Some(match function {
+            F::Text(function) => (args, text_type(function, first)),
+            F::Regex(function) => (args, regex_type(function)),
+            F::Number(function) => self.of_number(function, args, span)?,
+            F::Float(_) => (args, T::Double),
+            F::Array(function) => (args, array_type(function, first)),
             F::WidthBucket => (self.width_bucket(args, span), T::Integer),
-            F::Substring | F::Overlay | F::TrimLeading | F::TrimTrailing | F::TrimBoth if first.is_binary() => {
-                (args, T::Varbinary(None))
-            }
-            F::Abs | F::TrimArray | F::WithElement | F::SecondDigits | F::IntervalFields | F::ArrayLimit => {
-                (args, first)
-            }
-            F::Ceiling | F::Floor => {
-                let sql_type = if let T::Numeric { precision, scale } = first {
-                    T::numeric((precision - scale).saturating_add(1), 0)
-                } else {
-                    first
-                };
-                (args, sql_type)
-            }
-            F::Mod => self.modulus(args, span)?,
-            F::Round | F::Truncate => {
-                let sql_type = rounded(first, args.get(1));
-                (args, sql_type)
-            }
-            F::Element => {
-                if let T::Array(element) = first {
-                    (args, *element)
-                } else {
-                    (args, T::Null)
-                }
-            }
+            F::WithElement | F::SecondDigits | F::IntervalFields => (args, first),
+            F::FieldCount => (args, T::BigInt),
             F::TruncateTo(unit) => {
                 if !has_start(unit, first) {
                     let problem =
@@ -301,16 +126,41 @@ impl Binder<'_> {
                 }
                 _ => return None,
             },
-            F::AtZone | F::LocalAtZone | F::AtLocal => self.at_zone(function, args, (first, second), span)?,
-            _ => match fixed_type(function) {
-                Some(fixed) => (args, fixed),
-                None => {
-                    let message = format!("internal error: {} is bound elsewhere", function.name());
-                    self.problems.push(Error::new(SqlState::GENERAL, message).at(span));
-                    return None;
-                }
-            },
+            F::Zone(Z::AtZone | Z::LocalAtZone | Z::AtLocal) => self.at_zone(function, args, (first, second), span)?,
+            F::Zone(Z::MomentOfLocal)
+            | F::Greatest
+            | F::Least
+            | F::RowNumberAt(_)
+            | F::ValueAt { .. }
+            | F::CompareExactly
+            | F::TextOfInstant
+            | F::InstantOfText
+            | F::Sampled { .. }
+            | F::CastFormat
+            | F::InDomain => {
+                let message = format!("internal error: {} is bound elsewhere", function.name());
+                self.problems.push(Error::new(SqlState::GENERAL, message).at(span));
+                return None;
+            }
         })
+    }
+
+    fn of_number(&mut self, function: NumberFunction, args: Vec<Expr>, span: Span) -> Option<(Vec<Expr>, T)> {
+        use NumberFunction as N;
+        let first = args[0].sql_type();
+        let sql_type = match function {
+            N::Abs => first,
+            N::Ceiling | N::Floor => {
+                if let T::Numeric { precision, scale } = first {
+                    T::numeric((precision - scale).saturating_add(1), 0)
+                } else {
+                    first
+                }
+            }
+            N::Mod => return self.modulus(args, span),
+            N::Round | N::Truncate => rounded(first, args.get(1)),
+        };
+        Some((args, sql_type))
     }
 
     /// `MOD(a, b)` of exact numbers: their common type keeps all digits of the rest.
@@ -411,4 +261,48 @@ fn extracted(field: ExtractField, from: T) -> Option<T> {
     };
     // Seconds have their fraction; a day of an interval may have many digits.
     has.then_some(if field == X::Second { T::numeric(8, 6) } else { T::Integer })
+}
+
+fn text_type(function: TextFunction, first: T) -> T {
+    use TextFunction as C;
+    match function {
+        C::CharacterLength | C::OctetLength | C::Position => T::Integer,
+        C::IsNormalized => T::Boolean,
+        C::Substring | C::Overlay | C::Trim(_) if first.is_binary() => T::Varbinary(None),
+        C::Upper
+        | C::Lower
+        | C::Substring
+        | C::Overlay
+        | C::Trim(_)
+        | C::TrimSet(_)
+        | C::LeftPad
+        | C::RightPad
+        | C::Normalize
+        | C::Translate => T::TEXT,
+    }
+}
+
+fn regex_type(function: RegexFunction) -> T {
+    use RegexFunction as X;
+    match function {
+        X::OccurrencesRegex | X::PositionRegex | X::PositionRegexAfter => T::Integer,
+        X::Similar | X::LikeRegex => T::Boolean,
+        X::SubstringSimilar | X::SubstringRegex | X::TranslateRegex => T::TEXT,
+    }
+}
+
+fn array_type(function: ArrayFunction, array: T) -> T {
+    use ArrayFunction as A;
+    match function {
+        A::Cardinality => T::Integer,
+        A::Contains => T::Boolean,
+        A::TrimArray | A::ArrayLimit => array,
+        A::Element => {
+            if let T::Array(element) = array {
+                *element
+            } else {
+                T::Null
+            }
+        }
+    }
 }

@@ -31,6 +31,7 @@ mod definition;
 mod domain;
 mod expr;
 mod function;
+mod function_signature;
 mod group;
 mod grouping_sets;
 mod guide;
@@ -77,7 +78,7 @@ pub use definition::{
     stored_value,
 };
 pub use expr::castable;
-pub use function::arguments_of;
+pub use function_signature::arguments_of;
 pub use known_columns::columns_known_to;
 pub use merge::done;
 pub use parameter::Parameters;

@@ -3,7 +3,7 @@
 
 use super::{Binder, OutputColumn, problem::Problem};
 use crate::diagnostic::{Result, Span, nearest};
-use crate::logical::{ColumnId, CompareOp, Expr, ExprKind, Function, LogicalPlan, SetOperand, Test};
+use crate::logical::{ArrayFunction, ColumnId, CompareOp, Expr, ExprKind, Function, LogicalPlan, SetOperand, Test};
 use crate::syntax::ast::{Cycle, Ident, SearchClause, WithElement};
 use crate::types::{RowField, SqlType, Value};
 use std::convert::Infallible;
@@ -178,7 +178,11 @@ impl Binder<'_> {
         let path_value = appended(parents.map(|(_, path)| path), row.clone(), path.sql_type, span);
         let Some((mark_before, path_before)) = parents else { return Ok((off, path_value, None)) };
         let path_before = Expr::column(path_before, path.sql_type, span);
-        let met = Expr::new(ExprKind::Call(Function::Contains, vec![path_before, row]), SqlType::Boolean, span);
+        let met = Expr::new(
+            ExprKind::Call(Function::Array(ArrayFunction::Contains), vec![path_before, row]),
+            SqlType::Boolean,
+            span,
+        );
         let value = Expr::new(ExprKind::Case(vec![(met, on.clone())], Box::new(off)), mark.sql_type, span);
         let marked = Expr::compare(CompareOp::Equal, Expr::column(mark_before, mark.sql_type, span), on, span);
         let marked = Expr::new(ExprKind::Is(Box::new(marked), Test::True), SqlType::Boolean, span);

@@ -4,7 +4,7 @@ use super::Binder;
 use super::convert::{convert, settled};
 use super::problem::Problem;
 use crate::diagnostic::{Error, Span};
-use crate::logical::{Expr, ExprKind, Function};
+use crate::logical::{Expr, ExprKind, Function, ZoneFunction};
 use crate::syntax::ast::ArithmeticOp;
 use crate::types::{ExtractField, MICROS_PER_DAY, MICROS_PER_SECOND, SqlType as T, Value, Zone};
 
@@ -28,15 +28,15 @@ impl Binder<'_> {
         match (expr.sql_type(), target) {
             _ if self.zone == Zone::UTC => expr,
             (T::TimestampTz, T::Date | T::Time | T::Timestamp) => {
-                self.in_zone(Function::LocalAtZone, expr, T::Timestamp)
+                self.in_zone(Function::Zone(ZoneFunction::LocalAtZone), expr, T::Timestamp)
             }
             (T::TimestampTz, text) if text.is_text() => self.in_zone(Function::TextOfInstant, expr, text),
             (T::Date | T::Timestamp, T::TimestampTz | T::TimeTz) => {
                 let local = convert(expr, T::Timestamp);
-                self.in_zone(Function::MomentOfLocal, local, T::TimestampTz)
+                self.in_zone(Function::Zone(ZoneFunction::MomentOfLocal), local, T::TimestampTz)
             }
-            (T::TimeTz, T::Time) => self.in_zone(Function::LocalAtZone, expr, T::Time),
-            (T::Time, T::TimeTz) => self.in_zone(Function::MomentOfLocal, expr, T::TimeTz),
+            (T::TimeTz, T::Time) => self.in_zone(Function::Zone(ZoneFunction::LocalAtZone), expr, T::Time),
+            (T::Time, T::TimeTz) => self.in_zone(Function::Zone(ZoneFunction::MomentOfLocal), expr, T::TimeTz),
             (text, T::TimestampTz | T::TimeTz) if text.is_text() => {
                 let text = convert(expr, T::TEXT);
                 self.in_zone(Function::InstantOfText, text, target)
@@ -81,7 +81,7 @@ impl Binder<'_> {
 
     /// The beginning of a unit in which a moment lies, as clocks of its zone count it.
     pub(super) fn truncated(&mut self, unit: ExtractField, operand: Expr, span: Span) -> Expr {
-        let zone = if let ExprKind::Call(Function::AtZone, args) = operand.kind() {
+        let zone = if let ExprKind::Call(Function::Zone(ZoneFunction::AtZone), args) = operand.kind() {
             args.get(1).cloned()
         } else if self.zone == Zone::UTC {
             None
@@ -93,12 +93,13 @@ impl Binder<'_> {
         };
         let local = self.local_time(operand);
         let start = self.function(Function::TruncateTo(unit), vec![local], span);
-        Expr::new(ExprKind::Call(Function::MomentOfLocal, vec![start, zone]), T::TimestampTz, span)
+        Expr::new(ExprKind::Call(Function::Zone(ZoneFunction::MomentOfLocal), vec![start, zone]), T::TimestampTz, span)
     }
 
     /// Hours or minutes that clocks of a moment's zone are ahead of UTC.
     pub(super) fn zone_field(&mut self, field: ExtractField, operand: Expr, span: Span) -> Expr {
-        let zoned = self.zone != Zone::UTC || matches!(operand.kind(), ExprKind::Call(Function::AtZone, _));
+        let zoned =
+            self.zone != Zone::UTC || matches!(operand.kind(), ExprKind::Call(Function::Zone(ZoneFunction::AtZone), _));
         if operand.sql_type() != T::TimestampTz || !zoned {
             return self.function(Function::Extract(field), vec![operand], span);
         }
@@ -141,7 +142,7 @@ impl Binder<'_> {
                 return None;
             }
         };
-        if function == Function::AtZone && types.1 != T::DayTime && !types.1.is_text() {
+        if function == Function::Zone(ZoneFunction::AtZone) && types.1 != T::DayTime && !types.1.is_text() {
             let expected = "an offset, as in INTERVAL '2' HOUR or '+02:00'";
             self.report(&Problem::WrongType { what: "AT TIME ZONE".into(), expected, found: types.1 }, span);
             return None;
@@ -156,8 +157,8 @@ impl Binder<'_> {
 /// `x AT TIME ZONE z` as what clocks of z show; any other expression as it is.
 pub(super) fn local_of_zone(expr: Expr) -> Expr {
     let local = if expr.sql_type() == T::TimestampTz { T::Timestamp } else { T::Time };
-    if let ExprKind::Call(Function::AtZone, args) = expr.kind() {
-        Expr::new(ExprKind::Call(Function::LocalAtZone, args.clone()), local, expr.span())
+    if let ExprKind::Call(Function::Zone(ZoneFunction::AtZone), args) = expr.kind() {
+        Expr::new(ExprKind::Call(Function::Zone(ZoneFunction::LocalAtZone), args.clone()), local, expr.span())
     } else {
         expr
     }

@@ -2,7 +2,7 @@
 
 use super::{Arguments, Problem};
 use crate::composite;
-use crate::logical::Function as F;
+use crate::logical::ArrayFunction as F;
 use crate::types::index;
 use arrow::array::{Array, ArrayRef, AsArray, ListArray, UInt32Array, new_null_array};
 use arrow::buffer::OffsetBuffer;
@@ -46,7 +46,6 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
             }
         }
         F::TrimArray => trim(list, arguments),
-        _ => Err(Problem::Internal("a function of arrays was expected")),
     }
 }
 

@@ -15,7 +15,7 @@ mod zone;
 pub use series::Progression;
 
 use super::{Lane, problem::Problem};
-use crate::logical::Function as F;
+use crate::logical::{CompareOp, Function as F};
 use crate::types::SqlType;
 use arrow::array::{Array, ArrayRef, AsArray, BinaryViewArray, BooleanArray, StringViewArray, StringViewBuilder};
 use arrow::array::{BinaryViewBuilder, Int32Array};
@@ -152,32 +152,15 @@ impl Growth {
 /// The value of a call for every row.
 pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     match function {
-        F::Upper
-        | F::Lower
-        | F::CharacterLength
-        | F::OctetLength
-        | F::Substring
-        | F::Position
-        | F::Overlay
-        | F::TrimLeading
-        | F::TrimTrailing
-        | F::TrimBoth
-        | F::LeftTrim
-        | F::RightTrim
-        | F::BothTrim
-        | F::LeftPad
-        | F::RightPad
-        | F::Normalize
-        | F::IsNormalized
-        | F::Translate => text::call(function, arguments),
-        F::SubstringSimilar
-        | F::Similar
-        | F::LikeRegex
-        | F::OccurrencesRegex
-        | F::PositionRegex
-        | F::PositionRegexAfter
-        | F::SubstringRegex
-        | F::TranslateRegex => regex::call(function, arguments),
+        F::Text(function) => text::call(function, arguments),
+        F::Regex(function) => regex::call(function, arguments),
+        F::Number(function) => number::call(function, arguments),
+        F::Float(function) => number::floating(function, arguments),
+        F::Array(function) => array::call(function, arguments),
+        F::Zone(function) => zone::moved(function, arguments),
+        F::WidthBucket => number::width_bucket(arguments),
+        F::Greatest => number::extreme(CompareOp::Greater, arguments),
+        F::Least => number::extreme(CompareOp::Less, arguments),
         F::Extract(field) => datetime::extract(field, arguments),
         F::TruncateTo(unit) => datetime::truncate_to(unit, arguments),
         F::IntervalFields => datetime::interval_fields(arguments),
@@ -186,37 +169,11 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
         F::SecondDigits => datetime::second_digits(arguments),
         F::MonthsBetween => datetime::months_between(arguments),
         F::CompareExactly => number::compare_exactly(arguments),
-        F::AtZone | F::LocalAtZone | F::MomentOfLocal | F::AtLocal => zone::moved(function, arguments),
         F::TextOfInstant => zone::text_of_instant(arguments),
         F::InstantOfText => zone::instant_of_text(arguments),
         F::CastFormat => template::cast(arguments),
         F::InDomain => domain::held(arguments),
         F::Sampled { pages, .. } => sample::sampled(pages, arguments),
         F::WithElement => array_element::replaced(arguments),
-        F::Element | F::Cardinality | F::TrimArray | F::ArrayLimit | F::Contains => array::call(function, arguments),
-        F::Abs
-        | F::Mod
-        | F::Ceiling
-        | F::Floor
-        | F::Round
-        | F::Truncate
-        | F::Power
-        | F::Sqrt
-        | F::Ln
-        | F::Log
-        | F::Log10
-        | F::Exp
-        | F::Sin
-        | F::Cos
-        | F::Tan
-        | F::Sinh
-        | F::Cosh
-        | F::Tanh
-        | F::Asin
-        | F::Acos
-        | F::Atan
-        | F::WidthBucket
-        | F::Greatest
-        | F::Least => number::call(function, arguments),
     }
 }

@@ -1,7 +1,7 @@
 //! Numeric functions (clause 6.30). Exact numbers stay exact; the others are computed in 64-bit floating point.
 
 use super::{Arguments, Problem};
-use crate::logical::{CompareOp, Function as F};
+use crate::logical::{CompareOp, FloatFunction as R, NumberFunction as F};
 use crate::types::{SqlType, power_of_ten, rescale};
 use crate::{evaluate, keys::integer_lanes};
 use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, Decimal64Array, Decimal128Array, Float64Array, Int32Array};
@@ -9,19 +9,9 @@ use arrow::compute;
 use arrow::datatypes::{DataType, Decimal128Type, Float32Type, Float64Type};
 use std::sync::Arc;
 
+/// A function that keeps exact numbers exact.
 pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
-    match function {
-        F::Greatest | F::Least => extreme(function, arguments),
-        F::Abs | F::Ceiling | F::Floor | F::Round | F::Truncate | F::Mod => {
-            if arguments.types[0].is_approximate() {
-                approximate_part(function, arguments)
-            } else {
-                exact(function, arguments)
-            }
-        }
-        F::WidthBucket => width_bucket(arguments),
-        _ => floating(function, arguments),
-    }
+    if arguments.types[0].is_approximate() { approximate_part(function, arguments) } else { exact(function, arguments) }
 }
 
 /// The digits of an exact number or interval in each row, whatever its width.
@@ -79,7 +69,7 @@ fn exact(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
                 Some(0) => return Err(Problem::DivisionByZero),
                 Some(divisor) => value % divisor,
             },
-            _ => {
+            F::Round | F::Truncate => {
                 let places = match places {
                     None => 0,
                     Some(places) => match places.get(row) {
@@ -145,14 +135,15 @@ fn approximate_part(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, 
             F::Floor => Some(value.floor()),
             F::Round => cut(row, value, f64::round),
             F::Truncate => cut(row, value, f64::trunc),
-            _ => return Err(Problem::Internal("a function of parts of numbers was expected")),
+            F::Mod => return Err(Problem::Internal("MOD of exact numbers was expected")),
         })
     };
     let results = values.iter().enumerate().map(|(row, value)| value.map_or(Ok(None), |value| one(row, value)));
     from_floats(results.collect::<Result<_, _>>()?, arguments.result)
 }
 
-fn floating(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
+/// A function that is computed in floating point.
+pub(super) fn floating(function: R, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     let first = floats(&arguments.array(0)?);
     let second = if arguments.count() > 1 { floats(&arguments.array(1)?) } else { Vec::new() };
     let one = |row: usize, x: f64| -> Result<Option<f64>, Problem> {
@@ -166,43 +157,42 @@ fn floating(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem>
     from_floats(results.collect::<Result<_, _>>()?, arguments.result)
 }
 
-fn real(function: F, x: f64, y: f64) -> Result<f64, Problem> {
+fn real(function: R, x: f64, y: f64) -> Result<f64, Problem> {
     Ok(match function {
-        F::Power if x == 0.0 && y < 0.0 || x < 0.0 && y.fract() != 0.0 => {
+        R::Power if x == 0.0 && y < 0.0 || x < 0.0 && y.fract() != 0.0 => {
             return Err(Problem::NoPower { base: x.to_string(), exponent: y.to_string() });
         }
-        F::Power => x.powf(y),
-        F::Sqrt if x < 0.0 => return Err(Problem::NoPower { base: x.to_string(), exponent: "0.5".into() }),
-        F::Sqrt => x.sqrt(),
-        F::Ln | F::Log10 if x <= 0.0 => return Err(Problem::NoLogarithm { number: x.to_string() }),
-        F::Ln => x.ln(),
-        F::Log10 => x.log10(),
-        F::Log if x <= 0.0 || y <= 0.0 => {
+        R::Power => x.powf(y),
+        R::Sqrt if x < 0.0 => return Err(Problem::NoPower { base: x.to_string(), exponent: "0.5".into() }),
+        R::Sqrt => x.sqrt(),
+        R::Ln | R::Log10 if x <= 0.0 => return Err(Problem::NoLogarithm { number: x.to_string() }),
+        R::Ln => x.ln(),
+        R::Log10 => x.log10(),
+        R::Log if x <= 0.0 || y <= 0.0 => {
             return Err(Problem::NoLogarithm { number: if x <= 0.0 { x } else { y }.to_string() });
         }
-        F::Log if (x - 1.0).abs() < f64::EPSILON => return Err(Problem::NoLogarithm { number: "base 1".into() }),
-        F::Log if (x - 2.0).abs() < f64::EPSILON => y.log2(),
-        F::Log if (x - 10.0).abs() < f64::EPSILON => y.log10(),
-        F::Log => y.ln() / x.ln(),
-        F::Exp => x.exp(),
-        F::Sin => x.sin(),
-        F::Cos => x.cos(),
-        F::Tan => x.tan(),
-        F::Sinh => x.sinh(),
-        F::Cosh => x.cosh(),
-        F::Tanh => x.tanh(),
-        F::Asin | F::Acos if x.abs() > 1.0 => {
+        R::Log if (x - 1.0).abs() < f64::EPSILON => return Err(Problem::NoLogarithm { number: "base 1".into() }),
+        R::Log if (x - 2.0).abs() < f64::EPSILON => y.log2(),
+        R::Log if (x - 10.0).abs() < f64::EPSILON => y.log10(),
+        R::Log => y.ln() / x.ln(),
+        R::Exp => x.exp(),
+        R::Sin => x.sin(),
+        R::Cos => x.cos(),
+        R::Tan => x.tan(),
+        R::Sinh => x.sinh(),
+        R::Cosh => x.cosh(),
+        R::Tanh => x.tanh(),
+        R::Asin | R::Acos if x.abs() > 1.0 => {
             return Err(Problem::OutOfRange { value: x.to_string(), target: SqlType::Double });
         }
-        F::Asin => x.asin(),
-        F::Acos => x.acos(),
-        F::Atan => x.atan(),
-        _ => return Err(Problem::Internal("a function of floating-point numbers was expected")),
+        R::Asin => x.asin(),
+        R::Acos => x.acos(),
+        R::Atan => x.atan(),
     })
 }
 
 /// The number of the bucket among `count` equal ones between two bounds; 0 before the first, `count + 1` after the last.
-fn width_bucket(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
+pub(super) fn width_bucket(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     let counts = arguments.whole(3);
     let exact = arguments.types[0].is_exact();
     let arrays = [arguments.array(0)?, arguments.array(1)?, arguments.array(2)?];
@@ -244,9 +234,8 @@ fn width_bucket(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     arguments.wholes(bucket)
 }
 
-/// GREATEST and LEAST: NULL when any argument is.
-fn extreme(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
-    let op = if function == F::Greatest { CompareOp::Greater } else { CompareOp::Less };
+/// GREATEST and LEAST, of what is greater or less: NULL when any argument is.
+pub(super) fn extreme(op: CompareOp, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     let internal = |_| Problem::Overflow(arguments.result);
     let mut best = arguments.array(0)?;
     for at in 1..arguments.count() {

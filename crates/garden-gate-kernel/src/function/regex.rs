@@ -1,7 +1,7 @@
 //! SIMILAR TO (clause 8.6), `LIKE_REGEX` (clause 8.7) and the functions of regular expressions (clause 6.32).
 
 use super::{Arguments, Problem, Texts};
-use crate::logical::Function as F;
+use crate::logical::RegexFunction as F;
 use arrow::array::ArrayRef;
 use regex::{Regex, RegexBuilder};
 use std::cell::RefCell;
@@ -38,7 +38,6 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
         F::SubstringRegex => substring(arguments),
         F::TranslateRegex => translate(arguments),
         F::PositionRegex | F::PositionRegexAfter => position(function == F::PositionRegexAfter, arguments),
-        _ => Err(Problem::Internal("a function of regular expressions was expected")),
     }
 }
 

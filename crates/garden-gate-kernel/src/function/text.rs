@@ -1,7 +1,7 @@
 //! Character and binary string functions (clauses 6.31 and 6.32). Positions and lengths count characters, of binary strings bytes.
 
 use super::{Arguments, Problem};
-use crate::logical::Function as F;
+use crate::logical::{TextFunction as F, TrimSide};
 use arrow::array::ArrayRef;
 use unicode_normalization::UnicodeNormalization;
 
@@ -30,10 +30,9 @@ pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, P
         F::LeftPad | F::RightPad => pad(function == F::LeftPad, arguments),
         F::Normalize | F::IsNormalized => normalize(function == F::Normalize, arguments),
         F::Translate => translate(arguments),
-        F::TrimLeading | F::TrimTrailing | F::TrimBoth if arguments.is_binary(0) => trim_binary(function, arguments),
-        F::TrimLeading | F::TrimTrailing | F::TrimBoth => trim(function, arguments),
-        F::LeftTrim | F::RightTrim | F::BothTrim => trim_set(function, arguments),
-        _ => Err(Problem::Internal("a function of texts was expected")),
+        F::Trim(side) if arguments.is_binary(0) => trim_binary(side, arguments),
+        F::Trim(side) => trim(side, arguments),
+        F::TrimSet(side) => trim_set(side, arguments),
     }
 }
 
@@ -142,7 +141,7 @@ fn overlay(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
 }
 
 /// `TRIM(side character FROM text)`: exactly one character (clause 6.32).
-fn trim(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
+fn trim(side: TrimSide, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     let (text, character) = (arguments.text(0), arguments.text(1));
     arguments.texts(|row| {
         let (Some(text), Some(character)) = (text.get(row), character.get(row)) else { return Ok(None) };
@@ -151,28 +150,27 @@ fn trim(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
             return Err(Problem::TrimCharacter { text: character.into() });
         };
         Ok(Some(
-            match function {
-                F::TrimLeading => text.trim_start_matches(one),
-                F::TrimTrailing => text.trim_end_matches(one),
-                F::TrimBoth => text.trim_matches(one),
-                _ => return Err(Problem::Internal("TRIM was expected")),
+            match side {
+                TrimSide::Leading => text.trim_start_matches(one),
+                TrimSide::Trailing => text.trim_end_matches(one),
+                TrimSide::Both => text.trim_matches(one),
             }
             .to_owned(),
         ))
     })
 }
 
-fn trim_binary(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
+fn trim_binary(side: TrimSide, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     let (bytes, octet) = (arguments.binary(0), arguments.binary(1));
     arguments.binaries(|row| {
         let (Some(mut bytes), Some(octet)) = (bytes.get(row), octet.get(row)) else { return Ok(None) };
         let [one] = octet else { return Err(Problem::TrimCharacter { text: crate::types::format_hex(octet) }) };
-        if function != F::TrimTrailing {
+        if side != TrimSide::Trailing {
             while let Some(rest) = bytes.strip_prefix(&[*one]) {
                 bytes = rest;
             }
         }
-        if function != F::TrimLeading {
+        if side != TrimSide::Leading {
             while let Some(rest) = bytes.strip_suffix(&[*one]) {
                 bytes = rest;
             }
@@ -182,7 +180,7 @@ fn trim_binary(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Probl
 }
 
 /// LTRIM, RTRIM and BTRIM: any of a set of characters; without one, blanks.
-fn trim_set(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
+fn trim_set(side: TrimSide, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     let text = arguments.text(0);
     let set = (arguments.count() > 1).then(|| arguments.text(1));
     arguments.texts(|row| {
@@ -193,11 +191,10 @@ fn trim_set(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem>
         let (Some(text), Some(set)) = (text.get(row), set) else { return Ok(None) };
         let belongs = |character: char| set.contains(character);
         Ok(Some(
-            match function {
-                F::LeftTrim => text.trim_start_matches(belongs),
-                F::RightTrim => text.trim_end_matches(belongs),
-                F::BothTrim => text.trim_matches(belongs),
-                _ => return Err(Problem::Internal("a trim function was expected")),
+            match side {
+                TrimSide::Leading => text.trim_start_matches(belongs),
+                TrimSide::Trailing => text.trim_end_matches(belongs),
+                TrimSide::Both => text.trim_matches(belongs),
             }
             .to_owned(),
         ))

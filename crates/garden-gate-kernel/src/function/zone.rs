@@ -3,7 +3,7 @@
 use super::Arguments;
 use crate::cast::{held_to, read_timestamp};
 use crate::keys::{from_integer_lanes, integer_lanes};
-use crate::logical::Function as F;
+use crate::logical::ZoneFunction as F;
 use crate::problem::Problem;
 use crate::types::{MICROS_PER_DAY, SqlType, Zone, parse_instant, parse_time, parse_time_of_zone, zone_of_interval};
 use arrow::array::{Array, ArrayRef, AsArray, StringViewBuilder};
@@ -22,11 +22,11 @@ pub(super) fn moved(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, 
     for (row, value) in lanes.iter().enumerate() {
         let zone = if array.is_valid(row) { zones.at(arguments, row)? } else { None };
         valid.push(zone.is_some());
-        let there = match (function, zone) {
-            (F::LocalAtZone, Some(zone)) => value.checked_add(zone.ahead(*value)),
-            (F::MomentOfLocal, Some(zone)) => zone.moment_of(*value),
-            _ => Some(*value),
-        };
+        let there = zone.map_or(Some(*value), |zone| match function {
+            F::LocalAtZone => value.checked_add(zone.ahead(*value)),
+            F::MomentOfLocal => zone.moment_of(*value),
+            F::AtZone | F::AtLocal => Some(*value),
+        });
         let there = there.ok_or(Problem::OutsideCalendar)?;
         values.push(if of_day { there.rem_euclid(MICROS_PER_DAY) } else { there });
     }

@@ -1,4 +1,4 @@
-use super::{ArithmeticOp, ColumnId, CompareOp, Function, ParameterName, Subquery, SubqueryTest, Test};
+use super::{ArithmeticOp, ColumnId, CompareOp, Function, ParameterName, Subquery, SubqueryTest, Test, TextFunction};
 use crate::catalog::ProgramFunction;
 use crate::diagnostic::Span;
 use crate::types::{SqlType, Value};
@@ -68,11 +68,10 @@ impl Expr {
             ExprKind::Cast(operand) => !widens(operand.sql_type, sql_type),
             ExprKind::Call(function, _) => !matches!(
                 function,
-                Function::Upper
-                    | Function::Lower
-                    | Function::CharacterLength
-                    | Function::OctetLength
-                    | Function::Position
+                Function::Text(TextFunction::Upper | TextFunction::Lower)
+                    | Function::Text(
+                        TextFunction::CharacterLength | TextFunction::OctetLength | TextFunction::Position
+                    )
             ),
             ExprKind::ProgramCall(..) | ExprKind::Only(_) | ExprKind::Subquery(_) => true,
             _ => false,

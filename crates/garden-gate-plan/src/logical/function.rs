@@ -1,56 +1,15 @@
+use super::{ArrayFunction, FloatFunction, NumberFunction, RegexFunction, TextFunction, TrimSide, ZoneFunction};
 use crate::types::{ExtractField, RowMarker};
 
 /// A function of the values of one row (clauses 6.30 to 6.34, 6.36).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Function {
-    Upper,
-    Lower,
-    CharacterLength,
-    OctetLength,
-    Substring,
-    SubstringSimilar,
-    Position,
-    Overlay,
-    TrimLeading,
-    TrimTrailing,
-    TrimBoth,
-    /// Of all characters of a set.
-    LeftTrim,
-    RightTrim,
-    BothTrim,
-    LeftPad,
-    RightPad,
-    Normalize,
-    IsNormalized,
-    Translate,
-    Similar,
-    LikeRegex,
-    OccurrencesRegex,
-    PositionRegex,
-    PositionRegexAfter,
-    SubstringRegex,
-    TranslateRegex,
-    Abs,
-    Mod,
-    Ceiling,
-    Floor,
-    Round,
-    Truncate,
-    Power,
-    Sqrt,
-    Ln,
-    Log,
-    Log10,
-    Exp,
-    Sin,
-    Cos,
-    Tan,
-    Sinh,
-    Cosh,
-    Tanh,
-    Asin,
-    Acos,
-    Atan,
+    Text(TextFunction),
+    Regex(RegexFunction),
+    Number(NumberFunction),
+    Float(FloatFunction),
+    Array(ArrayFunction),
+    Zone(ZoneFunction),
     WidthBucket,
     Greatest,
     Least,
@@ -66,26 +25,14 @@ pub enum Function {
     TruncateTo(ExtractField),
     /// Whole months from the second date to the first.
     MonthsBetween,
-    AtZone,
     /// Of an exact and an approximate number -1, 0 or 1: which is the smaller one.
     CompareExactly,
-    /// What clocks of a zone show at a moment.
-    LocalAtZone,
-    /// The moment at which clocks of a zone show a time.
-    MomentOfLocal,
     /// An instant as text, as clocks of a zone show it.
     TextOfInstant,
     /// The instant that a text means, which is one of a zone when it has no offset.
     InstantOfText,
-    /// The instant's own time of day and date: `AT LOCAL`.
-    AtLocal,
-    Element,
-    Cardinality,
-    TrimArray,
     /// An array with another value at a place: `SET array[place] = value`.
     WithElement,
-    /// Whether an array has an element; not part of the language, used for CYCLE.
-    Contains,
     /// Whether the row at a place belongs to a sample: place, percent, seed. With `pages` whole pages of rows are taken or left.
     Sampled {
         pages: bool,
@@ -99,67 +46,65 @@ pub enum Function {
     IntervalFields,
     /// How many times so many months or microseconds are in an interval.
     FieldCount,
-    /// An array of at most so many elements: what CAST to an array with a maximum cardinality checks.
-    ArrayLimit,
     /// A value of a domain: the value, a condition, the names of the domain and of the condition.
     InDomain,
 }
 
 /// Every function that is called by a name and arguments, or whose syntax the parser turns into such a call.
 pub const FUNCTIONS: &[(&str, Function)] = &[
-    ("ABS", Function::Abs),
-    ("ACOS", Function::Acos),
-    ("ASIN", Function::Asin),
-    ("ATAN", Function::Atan),
-    ("BTRIM", Function::BothTrim),
-    ("CARDINALITY", Function::Cardinality),
-    ("CEIL", Function::Ceiling),
-    ("CEILING", Function::Ceiling),
-    ("CHARACTER_LENGTH", Function::CharacterLength),
-    ("CHAR_LENGTH", Function::CharacterLength),
-    ("COS", Function::Cos),
-    ("COSH", Function::Cosh),
+    ("ABS", Function::Number(NumberFunction::Abs)),
+    ("ACOS", Function::Float(FloatFunction::Acos)),
+    ("ASIN", Function::Float(FloatFunction::Asin)),
+    ("ATAN", Function::Float(FloatFunction::Atan)),
+    ("BTRIM", Function::Text(TextFunction::TrimSet(TrimSide::Both))),
+    ("CARDINALITY", Function::Array(ArrayFunction::Cardinality)),
+    ("CEIL", Function::Number(NumberFunction::Ceiling)),
+    ("CEILING", Function::Number(NumberFunction::Ceiling)),
+    ("CHARACTER_LENGTH", Function::Text(TextFunction::CharacterLength)),
+    ("CHAR_LENGTH", Function::Text(TextFunction::CharacterLength)),
+    ("COS", Function::Float(FloatFunction::Cos)),
+    ("COSH", Function::Float(FloatFunction::Cosh)),
     ("DIGITS OF SECONDS", Function::SecondDigits),
-    ("EXP", Function::Exp),
-    ("FLOOR", Function::Floor),
+    ("EXP", Function::Float(FloatFunction::Exp)),
+    ("FLOOR", Function::Number(NumberFunction::Floor)),
     ("GREATEST", Function::Greatest),
-    ("IS NORMALIZED", Function::IsNormalized),
+    ("IS NORMALIZED", Function::Text(TextFunction::IsNormalized)),
     ("LEAST", Function::Least),
-    ("LN", Function::Ln),
-    ("LOG", Function::Log),
-    ("LOG10", Function::Log10),
-    ("LOWER", Function::Lower),
-    ("LPAD", Function::LeftPad),
-    ("LTRIM", Function::LeftTrim),
-    ("MAXIMUM CARDINALITY", Function::ArrayLimit),
-    ("MOD", Function::Mod),
-    ("NORMALIZE", Function::Normalize),
-    ("OCCURRENCES_REGEX", Function::OccurrencesRegex),
-    ("OCTET_LENGTH", Function::OctetLength),
-    ("OVERLAY", Function::Overlay),
-    ("POSITION", Function::Position),
-    ("POSITION_REGEX", Function::PositionRegex),
-    ("POSITION_REGEX AFTER", Function::PositionRegexAfter),
-    ("POWER", Function::Power),
-    ("ROUND", Function::Round),
-    ("RPAD", Function::RightPad),
-    ("RTRIM", Function::RightTrim),
-    ("SIN", Function::Sin),
-    ("SINH", Function::Sinh),
-    ("SQRT", Function::Sqrt),
-    ("SUBSTRING", Function::Substring),
-    ("SUBSTRING SIMILAR", Function::SubstringSimilar),
-    ("SUBSTRING_REGEX", Function::SubstringRegex),
-    ("TAN", Function::Tan),
-    ("TANH", Function::Tanh),
-    ("TRANSLATE", Function::Translate),
-    ("TRANSLATE_REGEX", Function::TranslateRegex),
-    ("TRIM BOTH", Function::TrimBoth),
-    ("TRIM LEADING", Function::TrimLeading),
-    ("TRIM TRAILING", Function::TrimTrailing),
-    ("TRIM_ARRAY", Function::TrimArray),
-    ("TRUNCATE", Function::Truncate),
-    ("UPPER", Function::Upper),
+    ("LN", Function::Float(FloatFunction::Ln)),
+    ("LOG", Function::Float(FloatFunction::Log)),
+    ("LOG10", Function::Float(FloatFunction::Log10)),
+    ("LOWER", Function::Text(TextFunction::Lower)),
+    ("LPAD", Function::Text(TextFunction::LeftPad)),
+    ("LTRIM", Function::Text(TextFunction::TrimSet(TrimSide::Leading))),
+    ("MAXIMUM CARDINALITY", Function::Array(ArrayFunction::ArrayLimit)),
+    ("MOD", Function::Number(NumberFunction::Mod)),
+    ("NORMALIZE", Function::Text(TextFunction::Normalize)),
+    ("OCCURRENCES_REGEX", Function::Regex(RegexFunction::OccurrencesRegex)),
+    ("OCTET_LENGTH", Function::Text(TextFunction::OctetLength)),
+    ("OVERLAY", Function::Text(TextFunction::Overlay)),
+    ("POSITION", Function::Text(TextFunction::Position)),
+    ("POSITION_REGEX", Function::Regex(RegexFunction::PositionRegex)),
+    ("POSITION_REGEX AFTER", Function::Regex(RegexFunction::PositionRegexAfter)),
+    ("POWER", Function::Float(FloatFunction::Power)),
+    ("ROUND", Function::Number(NumberFunction::Round)),
+    ("RPAD", Function::Text(TextFunction::RightPad)),
+    ("RTRIM", Function::Text(TextFunction::TrimSet(TrimSide::Trailing))),
+    ("SIN", Function::Float(FloatFunction::Sin)),
+    ("SINH", Function::Float(FloatFunction::Sinh)),
+    ("SQRT", Function::Float(FloatFunction::Sqrt)),
+    ("SUBSTRING", Function::Text(TextFunction::Substring)),
+    ("SUBSTRING SIMILAR", Function::Regex(RegexFunction::SubstringSimilar)),
+    ("SUBSTRING_REGEX", Function::Regex(RegexFunction::SubstringRegex)),
+    ("TAN", Function::Float(FloatFunction::Tan)),
+    ("TANH", Function::Float(FloatFunction::Tanh)),
+    ("TRANSLATE", Function::Text(TextFunction::Translate)),
+    ("TRANSLATE_REGEX", Function::Regex(RegexFunction::TranslateRegex)),
+    ("TRIM BOTH", Function::Text(TextFunction::Trim(TrimSide::Both))),
+    ("TRIM LEADING", Function::Text(TextFunction::Trim(TrimSide::Leading))),
+    ("TRIM TRAILING", Function::Text(TextFunction::Trim(TrimSide::Trailing))),
+    ("TRIM_ARRAY", Function::Array(ArrayFunction::TrimArray)),
+    ("TRUNCATE", Function::Number(NumberFunction::Truncate)),
+    ("UPPER", Function::Text(TextFunction::Upper)),
     ("WIDTH_BUCKET", Function::WidthBucket),
 ];
 
@@ -171,9 +116,14 @@ impl Function {
     /// The name it is called by.
     pub fn name(self) -> &'static str {
         let named = FUNCTIONS.iter().rev().find(|(_, function)| *function == self).map(|(name, _)| *name);
-        named.unwrap_or(match self {
-            Self::Similar => "SIMILAR TO",
-            Self::LikeRegex => "LIKE_REGEX",
+        named.unwrap_or_else(|| self.described())
+    }
+
+    /// What it is in words where it has no name of its own.
+    fn described(self) -> &'static str {
+        match self {
+            Self::Regex(RegexFunction::Similar) => "SIMILAR TO",
+            Self::Regex(RegexFunction::LikeRegex) => "LIKE_REGEX",
             Self::Extract(_) => "EXTRACT",
             Self::TruncateTo(_) => "TRUNCATE",
             Self::RowNumberAt(_) => "ROW_NUMBER",
@@ -182,15 +132,26 @@ impl Function {
             Self::FieldCount => "the count of a field",
             Self::MonthsBetween => "a difference in months",
             Self::CompareExactly => "SIGN",
-            Self::AtZone | Self::LocalAtZone => "AT TIME ZONE",
-            Self::MomentOfLocal | Self::TextOfInstant | Self::InstantOfText => "CAST in a time zone",
-            Self::AtLocal => "AT LOCAL",
-            Self::Element => "an element",
+            Self::Zone(ZoneFunction::AtZone | ZoneFunction::LocalAtZone) => "AT TIME ZONE",
+            Self::Zone(ZoneFunction::MomentOfLocal) | Self::TextOfInstant | Self::InstantOfText => {
+                "CAST in a time zone"
+            }
+            Self::Zone(ZoneFunction::AtLocal) => "AT LOCAL",
+            Self::Array(ArrayFunction::Element) => "an element",
+            Self::Array(ArrayFunction::Contains) => "a test for a cycle",
             Self::WithElement => "SET of an element",
             Self::CastFormat => "CAST … FORMAT",
             Self::InDomain => "CAST to a domain",
             Self::Sampled { .. } => "TABLESAMPLE",
-            _ => "a test for a cycle",
-        })
+            Self::Text(_)
+            | Self::Regex(_)
+            | Self::Number(_)
+            | Self::Float(_)
+            | Self::Array(_)
+            | Self::WidthBucket
+            | Self::Greatest
+            | Self::Least
+            | Self::SecondDigits => "a function",
+        }
     }
 }

@@ -10,6 +10,7 @@ mod columns;
 pub mod dependencies;
 mod expr;
 mod function;
+mod function_families;
 mod index;
 mod join_kind;
 mod known_exprs;
@@ -30,6 +31,9 @@ pub use aggregate_function::{AggregateFunction, HypotheticalFunction, MomentFunc
 pub use columns::{ColumnGroup, ColumnId, ColumnInfo, Columns, StoredNulls};
 pub use expr::{Expr, ExprKind};
 pub use function::{FUNCTIONS, Function};
+pub use function_families::{
+    ArrayFunction, FloatFunction, NumberFunction, RegexFunction, TextFunction, TrimSide, ZoneFunction,
+};
 pub use garden_gate_base::guide::{Directive, DirectiveKind, Guide, GuidedJoin, GuidedRead};
 pub use index::ScanIndex;
 pub use join_kind::JoinKindName;

@@ -1,6 +1,6 @@
 use super::{
-    Aggregate, ColumnId, Columns, Direction, Expr, ExprKind, Frame, Function, Nulls, SortKey, SubqueryTest, Test,
-    WindowCall,
+    Aggregate, ArrayFunction, ColumnId, Columns, Direction, Expr, ExprKind, Frame, Function, Nulls, RegexFunction,
+    SortKey, SubqueryTest, Test, WindowCall,
 };
 use crate::collections::HashMap;
 use crate::types::{FrameBound, FrameExclusion, FrameUnit, SqlType, Value};
@@ -332,7 +332,11 @@ fn level(kind: &ExprKind) -> Level {
         | ExprKind::Only(_)
         | ExprKind::Subquery(_)
         | ExprKind::Cast(_) => Level::Primary,
-        ExprKind::Call(Function::Similar | Function::LikeRegex | Function::Contains, _) => Level::Predicate,
+        ExprKind::Call(
+            Function::Regex(RegexFunction::Similar | RegexFunction::LikeRegex)
+            | Function::Array(ArrayFunction::Contains),
+            _,
+        ) => Level::Predicate,
         ExprKind::Call(..) => Level::Primary,
     }
 }

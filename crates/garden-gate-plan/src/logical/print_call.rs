@@ -1,7 +1,7 @@
 //! Calls as they are written: functions with words of their own, then the others.
 
 use super::print::Printer;
-use super::{Expr, ExprKind, Function};
+use super::{ArrayFunction, Expr, ExprKind, Function, RegexFunction, TextFunction, TrimSide, ZoneFunction};
 use crate::types::{Field, Interval, SqlType, Value};
 
 impl Printer<'_> {
@@ -18,7 +18,7 @@ impl Printer<'_> {
                 let default = if terms.len() > 1 { format!(", {}", text(1)) } else { String::new() };
                 format!("VALUE_OF({} AT {}{offset}{default})", text(0), marker.name())
             }
-            Function::MomentOfLocal | Function::InstantOfText => {
+            Function::Zone(ZoneFunction::MomentOfLocal) | Function::InstantOfText => {
                 let with_zone = if terms.first().is_some_and(|term| term.sql_type() == SqlType::Time) {
                     "TIME"
                 } else {
@@ -35,27 +35,33 @@ impl Printer<'_> {
     pub(super) fn write_call(&self, function: Function, terms: &[Expr], out: &mut String) {
         let text = |at: usize| terms.get(at).map_or_else(String::new, |term| self.expr(term));
         let written = match function {
-            Function::Similar => format!("{} SIMILAR TO {}", text(0), text(1)),
-            Function::LikeRegex => format!("{} LIKE_REGEX {}", text(0), text(1)),
+            Function::Regex(RegexFunction::Similar) => format!("{} SIMILAR TO {}", text(0), text(1)),
+            Function::Regex(RegexFunction::LikeRegex) => format!("{} LIKE_REGEX {}", text(0), text(1)),
             Function::Extract(field) => format!("EXTRACT({} FROM {})", field.name(), text(0)),
             Function::TruncateTo(unit) => format!("TRUNCATE({} TO {})", text(0), unit.name()),
-            Function::AtZone | Function::LocalAtZone => format!("({} AT TIME ZONE {})", text(0), text(1)),
-            Function::AtLocal => format!("({} AT LOCAL)", text(0)),
+            Function::Zone(ZoneFunction::AtZone | ZoneFunction::LocalAtZone) => {
+                format!("({} AT TIME ZONE {})", text(0), text(1))
+            }
+            Function::Zone(ZoneFunction::AtLocal) => format!("({} AT LOCAL)", text(0)),
             Function::RowNumberAt(_)
             | Function::ValueAt { .. }
-            | Function::MomentOfLocal
+            | Function::Zone(ZoneFunction::MomentOfLocal)
             | Function::InstantOfText
             | Function::TextOfInstant => self.moved_call(function, terms),
-            Function::Element => format!("{}[{}]", text(0), text(1)),
+            Function::Array(ArrayFunction::Element) => format!("{}[{}]", text(0), text(1)),
             Function::MonthsBetween => format!("({} - {}) MONTH", text(0), text(1)),
-            Function::Position => format!("POSITION({} IN {})", text(0), text(1)),
-            Function::TrimLeading => format!("TRIM(LEADING {} FROM {})", text(1), text(0)),
-            Function::TrimTrailing => format!("TRIM(TRAILING {} FROM {})", text(1), text(0)),
-            Function::TrimBoth => format!("TRIM(BOTH {} FROM {})", text(1), text(0)),
-            Function::Overlay if terms.len() == 3 => {
+            Function::Text(TextFunction::Position) => format!("POSITION({} IN {})", text(0), text(1)),
+            Function::Text(TextFunction::Trim(TrimSide::Leading)) => {
+                format!("TRIM(LEADING {} FROM {})", text(1), text(0))
+            }
+            Function::Text(TextFunction::Trim(TrimSide::Trailing)) => {
+                format!("TRIM(TRAILING {} FROM {})", text(1), text(0))
+            }
+            Function::Text(TextFunction::Trim(TrimSide::Both)) => format!("TRIM(BOTH {} FROM {})", text(1), text(0)),
+            Function::Text(TextFunction::Overlay) if terms.len() == 3 => {
                 format!("OVERLAY({} PLACING {} FROM {})", text(0), text(1), text(2))
             }
-            Function::Overlay => {
+            Function::Text(TextFunction::Overlay) => {
                 format!("OVERLAY({} PLACING {} FROM {} FOR {})", text(0), text(1), text(2), text(3))
             }
             Function::Sampled { pages, repeatable } => {
@@ -89,7 +95,7 @@ impl Printer<'_> {
                 None => format!("{}({})", function.name(), self.exprs(terms)),
             },
             Function::WithElement => format!("{} with [{}] = {}", text(0), text(1), text(2)),
-            Function::ArrayLimit => match terms.first().map(Expr::sql_type) {
+            Function::Array(ArrayFunction::ArrayLimit) => match terms.first().map(Expr::sql_type) {
                 Some(SqlType::Array(element)) => format!("CAST({} AS {element} ARRAY[{}])", text(0), text(1)),
                 _ => format!("{}({})", function.name(), self.exprs(terms)),
             },
@@ -99,7 +105,7 @@ impl Printer<'_> {
                 (_, Some(Value::Text(domain))) => format!("CAST({} AS {domain})", text(0)),
                 _ => text(0),
             },
-            Function::Contains => format!("{} IS ON THE PATH {}", text(1), text(0)),
+            Function::Array(ArrayFunction::Contains) => format!("{} IS ON THE PATH {}", text(1), text(0)),
             _ => format!("{}({})", function.name(), self.exprs(terms)),
         };
         out.push_str(&written);
