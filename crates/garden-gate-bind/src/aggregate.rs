@@ -1,7 +1,7 @@
 //! Aggregate calls (clause 10.9): which query they belong to, their types, and the column that holds their result.
 
 use super::problem::Problem;
-use super::scope::{Clause, Scope};
+use super::scope::{At, Clause, Scope};
 use super::{Binder, convert::is_unsettled};
 use crate::diagnostic::{Result, Span};
 use crate::logical::{Aggregate, AggregateFunction, Expr, Overflow, SortKey};
@@ -15,15 +15,16 @@ impl Binder<'_> {
         &mut self,
         function: AggregateFunction,
         call: &Call,
-        at: (&Scope, Clause),
+        at: At<'_>,
         span: Span,
     ) -> Result<Expr> {
-        let (scope, clause) = at;
+        let At { scope, clause } = at;
         if clause == Clause::Argument {
             let problem = Problem::NestedAggregate { inner: self.text(span).to_owned(), outer: "function".into() };
             return Ok(self.report(&problem, span));
         }
-        let Some(aggregate) = self.aggregate_parts(function, call, (scope, Clause::Argument), span)? else {
+        let Some(aggregate) = self.aggregate_parts(function, call, At { scope, clause: Clause::Argument }, span)?
+        else {
             return Ok(super::stand_in(span));
         };
         if let Some(outside) = self.owner(&aggregate, scope) {
@@ -61,7 +62,7 @@ impl Binder<'_> {
         &mut self,
         function: AggregateFunction,
         call: &Call,
-        at: (&Scope, Clause),
+        at: At<'_>,
         span: Span,
     ) -> Result<Option<Aggregate>> {
         if function == AggregateFunction::Program {
@@ -88,7 +89,7 @@ impl Binder<'_> {
             .collect();
         let mut order = Vec::new();
         for item in &call.order {
-            let expr = self.expr(&item.expr, at.0, at.1)?;
+            let expr = self.expr(&item.expr, at)?;
             order.push(SortKey { expr: self.settled(expr), direction: item.direction, nulls: item.nulls });
         }
         if !self.check_form(function, call, arguments.len(), span) {
@@ -124,7 +125,7 @@ impl Binder<'_> {
     }
 
     /// A call of a program's aggregate function; `None` after a problem.
-    fn program_aggregate(&mut self, call: &Call, at: (&Scope, Clause), span: Span) -> Result<Option<Aggregate>> {
+    fn program_aggregate(&mut self, call: &Call, at: At<'_>, span: Span) -> Result<Option<Aggregate>> {
         let Some(program) = self.around.catalog.program_aggregate(&call.name.text).map(Arc::clone) else {
             return Ok(None);
         };
@@ -143,9 +144,9 @@ impl Binder<'_> {
         Ok(Some(Aggregate { arguments, distinct: call.distinct, filter, program: Some(program), ..plain }))
     }
 
-    fn filter(&mut self, call: &Call, at: (&Scope, Clause)) -> Result<Option<Expr>> {
+    fn filter(&mut self, call: &Call, at: At<'_>) -> Result<Option<Expr>> {
         let Some(filter) = &call.filter else { return Ok(None) };
-        let bound = self.expr(filter, at.0, at.1)?;
+        let bound = self.expr(filter, at)?;
         Ok(Some(self.condition(bound, "FILTER")))
     }
 

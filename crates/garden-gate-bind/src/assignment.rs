@@ -2,7 +2,7 @@
 
 use super::change::Target;
 use super::change_problem::ChangeProblem;
-use super::scope::{Clause, Scope, ScopeColumn};
+use super::scope::{At, Clause, Scope, ScopeColumn};
 use super::{Binder, problem::Problem};
 use crate::catalog::{ColumnDefinition, Filled};
 use crate::diagnostic::{Result, Span};
@@ -31,20 +31,20 @@ impl<'a> Binder<'a> {
                 for (given, column) in given.iter().zip(&columns) {
                     values.push(match given {
                         ast::AssignedValue::Default(span) => self.default_of(column, *span)?,
-                        ast::AssignedValue::Value(expr) => self.expr(expr, scope, Clause::Set)?,
+                        ast::AssignedValue::Value(expr) => self.expr(expr, At { scope, clause: Clause::Set })?,
                     });
                 }
                 (given.len() == columns.len()).then_some(values).ok_or(given.len())
             }
             ast::Assigned::Element { place, value } => {
-                let place = self.expr(place, scope, Clause::Set)?;
-                let value = self.expr(value, scope, Clause::Set)?;
+                let place = self.expr(place, At { scope, clause: Clause::Set })?;
+                let value = self.expr(value, At { scope, clause: Clause::Set })?;
                 Ok(vec![self.with_element(&own[places[0]], (place, value), span)])
             }
             ast::Assigned::Row(expr) => {
                 // A query may give a row here.
                 self.bare_name = super::BareName::PerhapsText;
-                let row = self.expr(expr, scope, Clause::Set)?;
+                let row = self.expr(expr, At { scope, clause: Clause::Set })?;
                 if let SqlType::Row(fields) = row.sql_type()
                     && fields.len() == columns.len()
                 {

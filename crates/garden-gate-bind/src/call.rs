@@ -1,7 +1,11 @@
 //! Calls: which kind of function a name means.
 
 use super::convert::is_unsettled;
-use super::{Binder, problem::Problem, scope::Clause, scope::Scope};
+use super::{
+    Binder,
+    problem::Problem,
+    scope::{At, Clause},
+};
 use crate::catalog::ProgramFunction;
 use crate::diagnostic::{Error, Result, Span, nearest};
 use crate::logical::{AggregateFunction, Expr, ExprKind, FUNCTIONS, Function, WindowFunction};
@@ -48,7 +52,7 @@ pub fn is_known_function(name: &str) -> bool {
 }
 
 impl Binder<'_> {
-    pub(super) fn call(&mut self, call: &Call, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+    pub(super) fn call(&mut self, call: &Call, at: At<'_>, span: Span) -> Result<Expr> {
         let name = &call.name.text;
         if let Some(over) = &call.over {
             return self.window(call, over, at, span);
@@ -81,17 +85,17 @@ impl Binder<'_> {
         Ok(self.function(function, args, span))
     }
 
-    fn own_call(&mut self, own: &'static str, call: &Call, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+    fn own_call(&mut self, own: &'static str, call: &Call, at: At<'_>, span: Span) -> Result<Expr> {
         if let Some(what) = unexpected(call) {
             return Ok(self.report(&Problem::ArgumentForm { name: own.into(), what }, span));
         }
-        let clause = if own == "GROUPING" { Clause::Argument } else { at.1 };
-        let mut bound = self.all(&call.args, (at.0, clause))?;
+        let clause = if own == "GROUPING" { Clause::Argument } else { at.clause };
+        let mut bound = self.all(&call.args, At { clause, ..at })?;
         match (own, bound.len()) {
             ("COALESCE", 1..) => Ok(self.coalesce(bound, span)),
-            ("GROUPING", 1..) if at.1.allows_aggregates() => Ok(self.grouping_call(bound, span)),
+            ("GROUPING", 1..) if at.clause.allows_aggregates() => Ok(self.grouping_call(bound, span)),
             ("GROUPING", 1..) => {
-                let problem = Problem::AggregateMisplaced { name: self.text(span).to_owned(), clause: at.1 };
+                let problem = Problem::AggregateMisplaced { name: self.text(span).to_owned(), clause: at.clause };
                 Ok(self.report(&problem, span))
             }
             ("NULLIF", 2) => {
@@ -109,13 +113,7 @@ impl Binder<'_> {
     }
 
     /// A call of a program's function: arguments take its types where a common type allows that.
-    fn program_call(
-        &mut self,
-        function: &Arc<ProgramFunction>,
-        call: &Call,
-        at: (&Scope, Clause),
-        span: Span,
-    ) -> Result<Expr> {
+    fn program_call(&mut self, function: &Arc<ProgramFunction>, call: &Call, at: At<'_>, span: Span) -> Result<Expr> {
         if let Some(what) = unexpected(call) {
             return Ok(self.report(&Problem::ArgumentForm { name: function.name.clone(), what }, span));
         }

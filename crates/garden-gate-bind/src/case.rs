@@ -1,6 +1,6 @@
 //! CASE and its short forms (clause 6.12).
 
-use super::{Binder, scope::Clause, scope::Scope};
+use super::{Binder, scope::At};
 use crate::diagnostic::{Result, Span};
 use crate::logical::{Expr, ExprKind};
 use crate::syntax::ast::{self, CompareOp};
@@ -8,24 +8,24 @@ use crate::types::{SqlType, Value};
 
 impl Binder<'_> {
     /// A simple CASE is a searched one that compares its operand with each WHEN.
-    pub(super) fn case(&mut self, case: &ast::Case, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+    pub(super) fn case(&mut self, case: &ast::Case, at: At<'_>, span: Span) -> Result<Expr> {
         let ast::Case { operand, branches, otherwise } = case;
         if let Some(operand) = operand {
-            let bound = self.expr(operand, at.0, at.1)?;
+            let bound = self.expr(operand, at)?;
             self.case_operands.push(bound);
         }
         let mut conditions = Vec::with_capacity(branches.len());
         let mut values = Vec::with_capacity(branches.len() + 1);
         for (when, then) in branches {
-            let bound = self.expr(when, at.0, at.1)?;
+            let bound = self.expr(when, at)?;
             conditions.push(self.condition(bound, "WHEN"));
-            values.push(self.expr(then, at.0, at.1)?);
+            values.push(self.expr(then, at)?);
         }
         if operand.is_some() {
             self.case_operands.pop();
         }
         values.push(match otherwise {
-            Some(otherwise) => self.expr(otherwise, at.0, at.1)?,
+            Some(otherwise) => self.expr(otherwise, at)?,
             None => Expr::literal(Value::Null, SqlType::Null, span),
         });
         let (mut values, common) = self.unify_all(values, "CASE");

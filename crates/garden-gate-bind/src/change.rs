@@ -5,7 +5,7 @@ use super::change_problem::ChangeProblem;
 use super::convert::{convert, is_unsettled};
 use super::definition::limited;
 use super::period::Portion;
-use super::scope::{Clause, Relation, Scope, ScopeColumn};
+use super::scope::{At, Clause, Relation, Scope, ScopeColumn};
 use super::updatable::{Levels, ViewChecks, view_checks, view_columns};
 use super::{BindContext, Binder, Bound, OutputColumn, fail_with_all, problem::Problem};
 use crate::catalog::{ColumnDefinition, Filled, Table, TableDefinition, TableSource, Written};
@@ -296,7 +296,7 @@ impl<'a> Binder<'a> {
         let expr = expression_of(text)?;
         let zone = std::mem::replace(&mut self.zone, zone);
         let source = std::mem::replace(&mut self.source, text);
-        let bound = self.expr(&expr, scope, Clause::Definition);
+        let bound = self.expr(&expr, At { scope, clause: Clause::Definition });
         self.source = source;
         self.zone = zone;
         bound
@@ -351,7 +351,7 @@ impl<'a> Binder<'a> {
             scope = Scope::of(Relation::new(name, columns));
         }
         if let Some(condition) = condition {
-            let bound = self.expr(condition, &scope, Clause::Where)?;
+            let bound = self.expr(condition, At { scope: &scope, clause: Clause::Where })?;
             let condition = self.condition(bound, "WHERE");
             plan = self.filter_attached(plan, condition);
         }

@@ -1,4 +1,5 @@
-use super::{BareName, Binder, problem::Problem, scope::Clause, scope::Scope};
+use super::scope::{At, Clause, Scope};
+use super::{BareName, Binder, problem::Problem};
 use crate::diagnostic::{Result, Span};
 use crate::logical::{ArrayFunction, Expr, ExprKind, Function, RegexFunction, ZoneFunction};
 use crate::syntax::ast::{self, Ident, Now};
@@ -8,169 +9,190 @@ use crate::types::{ExtractField, MICROS_PER_DAY, SqlType, Value};
 const PERIOD_TESTS: &str = "OVERLAPS, EQUALS, CONTAINS, PRECEDES and SUCCEEDS";
 
 impl Binder<'_> {
-    /// Binds an expression that appears in `clause` and sees `scope`.
-    pub(super) fn expr(&mut self, expr: &ast::Expr, scope: &Scope, clause: Clause) -> Result<Expr> {
+    /// Binds an expression.
+    pub(super) fn expr(&mut self, expr: &ast::Expr, at: At<'_>) -> Result<Expr> {
         use ast::ExprKind as K;
         let span = expr.span;
         let bare_name = std::mem::take(&mut self.bare_name);
         Ok(match &expr.kind {
-            K::Name(name) => self.name(name, bare_name, (scope, clause), span),
+            K::Name(name) => self.name(name, bare_name, at, span),
             K::Literal(value, sql_type) => Expr::literal(value.clone(), *sql_type, span),
             K::Parameter(name) => self.parameter(name, span),
             K::Now(now) => self.now(*now, span),
-            K::And(terms) => {
-                self.note_contradiction(terms);
-                Expr::and(self.conditions(terms, scope, clause)?, span)
-            }
-            K::Or(terms) => {
-                self.note_mixed_and_or(terms, span);
-                Expr::or(self.conditions(terms, scope, clause)?, span)
-            }
-            K::Not(operand) => {
-                let operand = self.expr(operand, scope, clause)?;
-                self.condition(operand, "NOT").negated(true)
-            }
-            K::Compare(op, operands) => self.comparison(*op, operands, (scope, clause), span)?,
+            K::And(terms) => self.conjunction(terms, at, span)?,
+            K::Or(terms) => self.disjunction(terms, at, span)?,
+            K::Not(operand) => self.negation(operand, at)?,
+            K::Compare(op, operands) => self.comparison(*op, operands, at, span)?,
             K::Between { operands, negated, symmetric } => {
-                self.between(operands, *symmetric, (scope, clause), span)?.negated(*negated)
+                self.between(operands, *symmetric, at, span)?.negated(*negated)
             }
             K::In { operand, list, negated } => {
                 if *negated {
                     self.note_null_in_list(operand, list, span);
                 }
-                self.in_list(operand, list, (scope, clause), span)?.negated(*negated)
+                self.in_list(operand, list, at, span)?.negated(*negated)
             }
             K::Like { operands, escape, negated } => {
-                self.like(operands, escape.as_deref(), (scope, clause), span)?.negated(*negated)
+                self.like(operands, escape.as_deref(), at, span)?.negated(*negated)
             }
-            K::Is { operand, test, negated } => self.is(operand, (*test, *negated), (scope, clause), span)?,
-            K::Distinct { operands, negated } => {
-                self.distinct_from(operands, (scope, clause), span)?.negated(!*negated)
-            }
-            K::Arithmetic(op, operands) => {
-                let left = self.expr(&operands.0, scope, clause)?;
-                let right = self.expr(&operands.1, scope, clause)?;
-                if !self.check_days(operands, (&left, &right), (scope, span)) {
-                    return Ok(super::stand_in(span));
-                }
-                self.arithmetic(*op, left, right, span)
-            }
-            K::Concat(operands) => {
-                let left = self.expr(&operands.0, scope, clause)?;
-                let right = self.expr(&operands.1, scope, clause)?;
-                self.concat(left, right, span)
-            }
-            K::Negate(operand) => {
-                let operand = self.expr(operand, scope, clause)?;
-                self.negate(operand, span)
-            }
-            K::Case(case) => self.case(case, (scope, clause), span)?,
-            K::Cast(operand, target, format) => {
-                let written = operand;
-                let operand = self.expr(operand, scope, clause)?;
-                match format {
-                    None if operand.sql_type().is_interval() && target.is_exact() => {
-                        self.number_of_interval((written, operand), *target, (scope, span))
-                    }
-                    Some(format) => self.cast_by_format(operand, *target, format, span),
-                    None => self.cast(operand, *target, span),
-                }
-            }
-            K::CastToDomain(operand, domain) => {
-                let operand = self.expr(operand, scope, clause)?;
-                self.cast_to_domain(operand, domain, span)?
-            }
-            K::CastToFields(operand, fields) => self.cast_to_fields(operand, *fields, (scope, clause), span)?,
-            K::NextValue(name) => self.next_value(name, clause, span),
-            K::Call(call) => self.call(call, (scope, clause), span)?,
-            K::Subquery(query) => {
-                let is_operand = bare_name == BareName::PerhapsText;
-                self.scalar_subquery((query, is_operand), (scope, clause), span)?
-            }
-            _ => self.further_expr(expr, (scope, clause), span)?,
-        })
-    }
-
-    /// The forms that stand for queries, parts of composite values, and functions with words of their own.
-    fn further_expr(&mut self, expr: &ast::Expr, at: (&Scope, Clause), span: Span) -> Result<Expr> {
-        use ast::ExprKind as K;
-        let (scope, clause) = at;
-        Ok(match &expr.kind {
-            K::CaseOperand => self.case_operands.last().cloned().unwrap_or_else(|| super::stand_in(span)),
-            K::Exists(query) => self.exists(query, at, span)?,
-            K::Unique(query, nulls_equal) => self.unique(query, *nulls_equal, at, span)?,
-            K::ArrayQuery(query) => self.array_subquery(query, at, span)?,
-            K::InQuery { operand, query, negated } => {
-                self.in_query(operand, (query, *negated), at, span)?.negated(*negated)
-            }
-            K::Quantified { op, operand, all, query } => self.quantified((*op, *all), operand, query, (at, span))?,
-            K::Row(fields) => {
-                let fields = self.all(fields, at)?;
-                let sql_type = SqlType::row_of_types(fields.iter().map(Expr::sql_type));
-                Expr::new(ExprKind::Row(fields), sql_type, span)
-            }
-            K::Array(elements) => {
-                let elements = self.all(elements, at)?;
-                let (elements, element) = self.unify_all(elements, "ARRAY");
-                let element = if element == SqlType::Null { SqlType::TEXT } else { element };
-                let elements = elements.into_iter().map(|part| self.coerce(part, element)).collect();
-                Expr::new(ExprKind::Array(elements), SqlType::array_of(element), span)
-            }
+            K::Is { operand, test, negated } => self.is(operand, (*test, *negated), at, span)?,
+            K::Distinct { operands, negated } => self.distinct_from(operands, at, span)?.negated(!*negated),
             K::Similar { operands, escape, negated } => {
-                let mut args = vec![operands.0.clone(), operands.1.clone()];
-                args.extend(escape.as_deref().cloned());
-                let args = self.all(&args, at)?;
-                self.function(Function::Regex(RegexFunction::Similar), args, span).negated(*negated)
+                let operands = [Some(&operands.0), Some(&operands.1), escape.as_deref()];
+                self.pattern(RegexFunction::Similar, operands, at, span)?.negated(*negated)
             }
             K::LikeRegex { operands, flag, negated } => {
-                let mut args = vec![operands.0.clone(), operands.1.clone()];
-                args.extend(flag.as_deref().cloned());
-                let args = self.all(&args, at)?;
-                self.function(Function::Regex(RegexFunction::LikeRegex), args, span).negated(*negated)
+                let operands = [Some(&operands.0), Some(&operands.1), flag.as_deref()];
+                self.pattern(RegexFunction::LikeRegex, operands, at, span)?.negated(*negated)
             }
             K::Overlaps(parts) => self.overlaps(parts, at, span)?,
             K::PeriodTest(op, operands) => self.period_test(*op, operands, at, span)?,
             K::Period(_) => self.report(&Problem::PeriodAlone { ops: PERIOD_TESTS }, span),
-            K::Element(operands) => {
-                let args = vec![self.expr(&operands.0, scope, clause)?, self.expr(&operands.1, scope, clause)?];
-                self.function(Function::Array(ArrayFunction::Element), args, span)
+            K::Exists(query) => self.exists(query, at, span)?,
+            K::Unique(query, nulls_equal) => self.unique(query, *nulls_equal, at, span)?,
+            K::InQuery { operand, query, negated } => {
+                self.in_query(operand, (query, *negated), at, span)?.negated(*negated)
             }
-            K::Field(operand, name) => {
-                let operand = self.expr(operand, scope, clause)?;
-                self.field(operand, name, span)
+            K::Quantified { op, operand, all, query } => self.quantified((*op, *all), operand, query, (at, span))?,
+            K::Subquery(query) => {
+                let is_operand = bare_name == BareName::PerhapsText;
+                self.scalar_subquery((query, is_operand), at, span)?
             }
-            K::Extract(field, operand) => {
-                let operand = self.expr(operand, scope, clause)?;
-                let of_zone = matches!(field, ExtractField::TimezoneHour | ExtractField::TimezoneMinute);
-                if of_zone {
-                    return Ok(self.zone_field(*field, operand, span));
-                }
-                let operand = self.local_time(operand);
-                self.function(Function::Extract(*field), vec![operand], span)
+            K::ArrayQuery(query) => self.array_subquery(query, at, span)?,
+            K::Arithmetic(op, operands) => self.arithmetic_of(*op, operands, at, span)?,
+            K::Concat(operands) => self.concatenation(operands, at, span)?,
+            K::Negate(operand) => {
+                let operand = self.expr(operand, at)?;
+                self.negate(operand, span)
             }
+            K::Case(case) => self.case(case, at, span)?,
+            K::CaseOperand => self.case_operands.last().cloned().unwrap_or_else(|| super::stand_in(span)),
+            K::Cast(operand, target, None) => self.cast_of(operand, *target, at, span)?,
+            K::Cast(operand, target, Some(format)) => {
+                let operand = self.expr(operand, at)?;
+                self.cast_by_format(operand, *target, format, span)
+            }
+            K::CastToDomain(operand, domain) => {
+                let operand = self.expr(operand, at)?;
+                self.cast_to_domain(operand, domain, span)?
+            }
+            K::CastToFields(operand, fields) => self.cast_to_fields(operand, *fields, at, span)?,
+            K::Difference(operand, target) => self.difference(operand, *target, at, span)?,
+            K::Extract(field, operand) => self.extract(*field, operand, at, span)?,
             K::TruncateTo(unit, operand) => {
-                let operand = self.expr(operand, scope, clause)?;
+                let operand = self.expr(operand, at)?;
                 self.truncated(*unit, operand, span)
             }
-            K::Nested(nested) => self.nested_function(nested, at, span)?,
-            K::AtZone(operand, zone) => {
-                let mut args = vec![self.expr(operand, scope, clause)?];
-                let function = if let Some(zone) = zone {
-                    args.push(self.expr(zone, scope, clause)?);
-                    Function::Zone(ZoneFunction::AtZone)
-                } else {
-                    Function::Zone(ZoneFunction::AtLocal)
-                };
-                self.function(function, args, span)
+            K::AtZone(operand, zone) => self.zoned(operand, zone.as_deref(), at, span)?,
+            K::Row(fields) => self.row(fields, at, span)?,
+            K::Field(operand, name) => {
+                let operand = self.expr(operand, at)?;
+                self.field(operand, name, span)
             }
-            K::Difference(operand, target) => self.difference(operand, *target, at, span)?,
-            _ => super::stand_in(span),
+            K::Array(elements) => self.array(elements, at, span)?,
+            K::Element(operands) => {
+                let args = vec![self.expr(&operands.0, at)?, self.expr(&operands.1, at)?];
+                self.function(Function::Array(ArrayFunction::Element), args, span)
+            }
+            K::NextValue(name) => self.next_value(name, at.clause, span),
+            K::Call(call) => self.call(call, at, span)?,
+            K::Nested(nested) => self.nested_function(nested, at, span)?,
         })
     }
 
+    fn conjunction(&mut self, terms: &[ast::Expr], at: At<'_>, span: Span) -> Result<Expr> {
+        self.note_contradiction(terms);
+        Ok(Expr::and(self.conditions(terms, at)?, span))
+    }
+
+    fn disjunction(&mut self, terms: &[ast::Expr], at: At<'_>, span: Span) -> Result<Expr> {
+        self.note_mixed_and_or(terms, span);
+        Ok(Expr::or(self.conditions(terms, at)?, span))
+    }
+
+    fn negation(&mut self, operand: &ast::Expr, at: At<'_>) -> Result<Expr> {
+        let operand = self.expr(operand, at)?;
+        Ok(self.condition(operand, "NOT").negated(true))
+    }
+
+    fn concatenation(&mut self, operands: &(ast::Expr, ast::Expr), at: At<'_>, span: Span) -> Result<Expr> {
+        let (left, right) = (self.expr(&operands.0, at)?, self.expr(&operands.1, at)?);
+        Ok(self.concat(left, right, span))
+    }
+
+    fn arithmetic_of(
+        &mut self,
+        op: ast::ArithmeticOp,
+        operands: &(ast::Expr, ast::Expr),
+        at: At<'_>,
+        span: Span,
+    ) -> Result<Expr> {
+        let (left, right) = (self.expr(&operands.0, at)?, self.expr(&operands.1, at)?);
+        if !self.check_days(operands, (&left, &right), (at.scope, span)) {
+            return Ok(super::stand_in(span));
+        }
+        Ok(self.arithmetic(op, left, right, span))
+    }
+
+    /// SIMILAR and `LIKE_REGEX`, with the escape character or the flags where they are written.
+    fn pattern(
+        &mut self,
+        function: RegexFunction,
+        operands: [Option<&ast::Expr>; 3],
+        at: At<'_>,
+        span: Span,
+    ) -> Result<Expr> {
+        let args = operands.into_iter().flatten().map(|operand| self.expr(operand, at)).collect::<Result<_>>()?;
+        Ok(self.function(Function::Regex(function), args, span))
+    }
+
+    fn cast_of(&mut self, written: &ast::Expr, target: SqlType, at: At<'_>, span: Span) -> Result<Expr> {
+        let operand = self.expr(written, at)?;
+        Ok(if operand.sql_type().is_interval() && target.is_exact() {
+            self.number_of_interval((written, operand), target, (at.scope, span))
+        } else {
+            self.cast(operand, target, span)
+        })
+    }
+
+    fn row(&mut self, fields: &[ast::Expr], at: At<'_>, span: Span) -> Result<Expr> {
+        let fields = self.all(fields, at)?;
+        let sql_type = SqlType::row_of_types(fields.iter().map(Expr::sql_type));
+        Ok(Expr::new(ExprKind::Row(fields), sql_type, span))
+    }
+
+    fn array(&mut self, elements: &[ast::Expr], at: At<'_>, span: Span) -> Result<Expr> {
+        let elements = self.all(elements, at)?;
+        let (elements, element) = self.unify_all(elements, "ARRAY");
+        let element = if element == SqlType::Null { SqlType::TEXT } else { element };
+        let elements = elements.into_iter().map(|part| self.coerce(part, element)).collect();
+        Ok(Expr::new(ExprKind::Array(elements), SqlType::array_of(element), span))
+    }
+
+    fn extract(&mut self, field: ExtractField, operand: &ast::Expr, at: At<'_>, span: Span) -> Result<Expr> {
+        let operand = self.expr(operand, at)?;
+        if matches!(field, ExtractField::TimezoneHour | ExtractField::TimezoneMinute) {
+            return Ok(self.zone_field(field, operand, span));
+        }
+        let operand = self.local_time(operand);
+        Ok(self.function(Function::Extract(field), vec![operand], span))
+    }
+
+    /// AT TIME ZONE, or AT LOCAL without one.
+    fn zoned(&mut self, operand: &ast::Expr, zone: Option<&ast::Expr>, at: At<'_>, span: Span) -> Result<Expr> {
+        let mut args = vec![self.expr(operand, at)?];
+        let function = if let Some(zone) = zone {
+            args.push(self.expr(zone, at)?);
+            ZoneFunction::AtZone
+        } else {
+            ZoneFunction::AtLocal
+        };
+        Ok(self.function(Function::Zone(function), args, span))
+    }
+
     /// Binds several expressions of one clause.
-    pub(super) fn all(&mut self, exprs: &[ast::Expr], at: (&Scope, Clause)) -> Result<Vec<Expr>> {
-        exprs.iter().map(|expr| self.expr(expr, at.0, at.1)).collect()
+    pub(super) fn all(&mut self, exprs: &[ast::Expr], at: At<'_>) -> Result<Vec<Expr>> {
+        exprs.iter().map(|expr| self.expr(expr, at)).collect()
     }
 
     /// A bare NULL or parameter whose place asks for no type is text.
@@ -195,11 +217,11 @@ impl Binder<'_> {
     }
 
     /// `(a, b) OVERLAPS (c, d)`: an end that is an interval counts from its start; the earlier of the two is the start (clause 8.14).
-    fn overlaps(&mut self, parts: &[ast::Expr; 4], at: (&Scope, Clause), span: Span) -> Result<Expr> {
+    fn overlaps(&mut self, parts: &[ast::Expr; 4], at: At<'_>, span: Span) -> Result<Expr> {
         use ast::CompareOp::{Equal, Greater, GreaterOrEqual};
         let mut periods = Vec::new();
         for pair in parts.chunks(2) {
-            let (start, mut end) = (self.expr(&pair[0], at.0, at.1)?, self.expr(&pair[1], at.0, at.1)?);
+            let (start, mut end) = (self.expr(&pair[0], at)?, self.expr(&pair[1], at)?);
             if end.sql_type().is_interval() {
                 end = self.arithmetic(ast::ArithmeticOp::Add, start.clone(), end, span);
             }
@@ -237,18 +259,18 @@ impl Binder<'_> {
         Ok(Expr::or([first, second, third], span))
     }
 
-    fn conditions(&mut self, terms: &[ast::Expr], scope: &Scope, clause: Clause) -> Result<Vec<Expr>> {
+    fn conditions(&mut self, terms: &[ast::Expr], at: At<'_>) -> Result<Vec<Expr>> {
         terms
             .iter()
             .map(|term| {
-                let bound = self.expr(term, scope, clause)?;
+                let bound = self.expr(term, at)?;
                 Ok(self.condition(bound, "AND, OR and NOT"))
             })
             .collect()
     }
 
-    fn name(&mut self, name: &[Ident], bare_name: BareName, at: (&Scope, Clause), span: Span) -> Expr {
-        let (scope, clause) = at;
+    fn name(&mut self, name: &[Ident], bare_name: BareName, at: At<'_>, span: Span) -> Expr {
+        let At { scope, clause } = at;
         if matches!(clause, Clause::Fetch | Clause::Value | Clause::SystemTime) {
             let text = name.last().map_or("", |ident| ident.text.as_str());
             let expects = self.report(&Problem::ColumnInConstant { clause }, span);

@@ -205,13 +205,7 @@ impl Binder<'_> {
         // Short years are read beside the current one.
         let days = i32::try_from(self.local_now().div_euclid(MICROS_PER_DAY)).unwrap_or(0);
         let year = Expr::literal(Value::Integer(date_parts(days).0.into()), T::BigInt, span);
-        let middle = match target {
-            _ if writes => T::TEXT,
-            // The template has no place for an offset.
-            T::TimestampTz => T::Timestamp,
-            T::TimeTz => T::Time,
-            other => other,
-        };
+        let middle = if writes { T::TEXT } else { without_zone(target) };
         let call = Expr::new(ExprKind::Call(Function::CastFormat, vec![operand, template, year]), middle, span);
         self.convert(call, target)
     }
@@ -230,6 +224,17 @@ fn rounded(first: T, places: Option<&Expr>) -> T {
     let whole = (precision - scale).saturating_add(1);
     let kept = places.and_then(|places| u8::try_from(places).ok()).unwrap_or(scale);
     T::numeric(whole.saturating_add(kept), kept)
+}
+
+/// The type that a template writes: it has no place for an offset.
+fn without_zone(target: T) -> T {
+    if target == T::TimestampTz {
+        T::Timestamp
+    } else if target == T::TimeTz {
+        T::Time
+    } else {
+        target
+    }
 }
 
 /// Whether values of a type lie in units of this size.
@@ -257,7 +262,22 @@ fn extracted(field: ExtractField, from: T) -> Option<T> {
         T::TimestampTz => true,
         T::YearMonth => matches!(field, X::Year | X::Month),
         T::DayTime => matches!(field, X::Day | X::Hour | X::Minute | X::Second),
-        _ => false,
+        T::Null
+        | T::Boolean
+        | T::SmallInt
+        | T::Integer
+        | T::BigInt
+        | T::Numeric { .. }
+        | T::Real
+        | T::Double
+        | T::Char(_)
+        | T::Varchar(_)
+        | T::Binary(_)
+        | T::Varbinary(_)
+        | T::Uuid
+        | T::IpAddress
+        | T::Array(_)
+        | T::Row(_) => false,
     };
     // Seconds have their fraction; a day of an interval may have many digits.
     has.then_some(if field == X::Second { T::numeric(8, 6) } else { T::Integer })

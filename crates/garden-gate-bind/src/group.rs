@@ -1,6 +1,6 @@
 //! GROUP BY: what may stand in the SELECT list, HAVING and ORDER BY of a grouped query (clauses 7.13 and 7.16).
 
-use super::scope::{Clause, Scope};
+use super::scope::{At, Clause, Scope};
 use super::{Binder, problem::Problem};
 use crate::collections::HashSet;
 use crate::diagnostic::{Error, Result, Span};
@@ -57,7 +57,7 @@ impl Binder<'_> {
     /// The number of a grouping expression among the keys. A plain column stays itself, another expression gets a new column.
     pub(super) fn key(&mut self, key: &ast::Expr, scope: &Scope, keys: &mut Vec<(ColumnId, Expr)>) -> Result<usize> {
         self.note_constant_grouping(key);
-        let bound = self.expr(key, scope, Clause::GroupBy)?;
+        let bound = self.expr(key, At { scope, clause: Clause::GroupBy })?;
         let bound = if bound.sql_type() == SqlType::Null { self.coerce(bound, SqlType::TEXT) } else { bound };
         if let Some(known) = keys.iter().position(|(_, known)| known.same_as(&bound)) {
             return Ok(known);

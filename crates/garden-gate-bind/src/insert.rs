@@ -2,7 +2,7 @@
 
 use super::change::{Meaning, Target, null};
 use super::change_problem::ChangeProblem;
-use super::scope::{Clause, Scope, ScopeColumn};
+use super::scope::{At, Clause, Scope, ScopeColumn};
 use super::{Binder, OutputColumn};
 use crate::catalog::{ColumnDefinition, Filled, Table};
 use crate::diagnostic::{Error, Result, Span};
@@ -111,7 +111,7 @@ impl<'a> Binder<'a> {
                     ast::AssignedValue::Default(span) => self.default_of(column, *span)?,
                     ast::AssignedValue::Value(expr) => {
                         self.refuse_own_value(column, insert, expr.span);
-                        let value = self.expr(expr, &Scope::default(), Clause::Values)?;
+                        let value = self.expr(expr, At { scope: &Scope::default(), clause: Clause::Values })?;
                         self.assign(value, column)
                     }
                 });

@@ -3,7 +3,7 @@
 
 use super::Binder;
 use super::problem::Problem;
-use super::scope::{Clause, Scope};
+use super::scope::{At, Scope};
 use crate::diagnostic::{Result, Span};
 use crate::logical::{ColumnId, Expr, ExprKind, Function};
 use crate::syntax::ast;
@@ -20,10 +20,10 @@ impl Binder<'_> {
         &mut self,
         operand: &ast::Expr,
         fields: Fields,
-        at: (&Scope, Clause),
+        at: At<'_>,
         span: Span,
     ) -> Result<Expr> {
-        let operand = self.expr(operand, at.0, at.1)?;
+        let operand = self.expr(operand, at)?;
         let from = operand.sql_type();
         let read = match operand.constant() {
             Some(Value::Text(text)) => parse_interval(text.trim(), fields.first(), fields.last()),
@@ -71,15 +71,9 @@ impl Binder<'_> {
     }
 
     /// A difference `(end - start)` in these fields.
-    pub(super) fn difference(
-        &mut self,
-        operand: &ast::Expr,
-        fields: Fields,
-        at: (&Scope, Clause),
-        span: Span,
-    ) -> Result<Expr> {
+    pub(super) fn difference(&mut self, operand: &ast::Expr, fields: Fields, at: At<'_>, span: Span) -> Result<Expr> {
         let ast::ExprKind::Arithmetic(_, pair) = &operand.kind else { return Ok(super::stand_in(span)) };
-        let (left, right) = (self.expr(&pair.0, at.0, at.1)?, self.expr(&pair.1, at.0, at.1)?);
+        let (left, right) = (self.expr(&pair.0, at)?, self.expr(&pair.1, at)?);
         let target = fields.sql_type();
         if target == SqlType::YearMonth && left.sql_type().is_datetime() {
             let months = self.function(Function::MonthsBetween, vec![left, right], span);
@@ -118,41 +112,47 @@ impl Binder<'_> {
     /// What the values of an expression are held to besides their type, where it says so or a column of it does.
     pub(super) fn limit_of(&self, expr: &ast::Expr, scope: &Scope) -> Option<TypeLimit> {
         use ast::ExprKind as K;
-        match &expr.kind {
-            K::Name(name) => self.columns.get(scope.resolve(name).ok()?).limit,
-            K::Call(call) if call.name.text == SECOND_DIGITS => match call.args.as_slice() {
-                [_, ast::Expr { kind: K::Literal(Value::Integer(digits), _), .. }] => {
-                    u8::try_from(*digits).ok().map(TypeLimit::SecondDigits)
-                }
-                _ => None,
-            },
-            _ if may_be_part(expr) => None,
-            _ => self.fields_of(expr, scope).map(TypeLimit::Fields),
+        if let K::Name(name) = &expr.kind {
+            return self.columns.get(scope.resolve(name).ok()?).limit;
         }
+        if let K::Call(call) = &expr.kind
+            && call.name.text == SECOND_DIGITS
+        {
+            let [_, ast::Expr { kind: K::Literal(Value::Integer(digits), _), .. }] = call.args.as_slice() else {
+                return None;
+            };
+            return u8::try_from(*digits).ok().map(TypeLimit::SecondDigits);
+        }
+        if may_be_part(expr) { None } else { self.fields_of(expr, scope).map(TypeLimit::Fields) }
     }
 
     /// The fields of an interval, where the expression writes them or its columns have them.
     fn fields_of(&self, expr: &ast::Expr, scope: &Scope) -> Option<Fields> {
         use ast::ArithmeticOp as Op;
         use ast::ExprKind as K;
-        match &expr.kind {
-            K::CastToFields(_, fields) | K::Difference(_, fields) => Some(*fields),
-            K::Name(_) => match self.limit_of(expr, scope) {
-                Some(TypeLimit::Fields(fields)) => Some(fields),
-                Some(TypeLimit::SecondDigits(_) | TypeLimit::Elements(_)) | None => None,
-            },
-            K::Negate(operand) => self.fields_of(operand, scope),
-            K::Arithmetic(Op::Add | Op::Subtract, pair) => {
-                self.fields_of(&pair.0, scope)?.with(self.fields_of(&pair.1, scope)?)
+        if let K::CastToFields(_, fields) | K::Difference(_, fields) = &expr.kind {
+            Some(*fields)
+        } else if let K::Name(_) = &expr.kind {
+            match self.limit_of(expr, scope)? {
+                TypeLimit::Fields(fields) => Some(fields),
+                TypeLimit::SecondDigits(_) | TypeLimit::Elements(_) => None,
             }
-            K::Arithmetic(Op::Multiply, pair) => {
-                self.fields_of(&pair.0, scope).or_else(|| self.fields_of(&pair.1, scope))
+        } else if let K::Negate(operand) = &expr.kind {
+            self.fields_of(operand, scope)
+        } else if let K::Arithmetic(op, pair) = &expr.kind {
+            let first = self.fields_of(&pair.0, scope);
+            let second = || self.fields_of(&pair.1, scope);
+            match op {
+                Op::Add | Op::Subtract => first?.with(second()?),
+                Op::Multiply => first.or_else(second),
+                Op::Divide => first,
             }
-            K::Arithmetic(Op::Divide, pair) => self.fields_of(&pair.0, scope),
-            K::Call(call) if KEEPS_FIELDS.iter().any(|name| call.name.text.eq_ignore_ascii_case(name)) => {
-                call.args.iter().map(|arg| self.fields_of(arg, scope)).reduce(|a, b| a?.with(b?)).flatten()
-            }
-            _ => None,
+        } else if let K::Call(call) = &expr.kind
+            && KEEPS_FIELDS.iter().any(|name| call.name.text.eq_ignore_ascii_case(name))
+        {
+            call.args.iter().map(|arg| self.fields_of(arg, scope)).reduce(|a, b| a?.with(b?)).flatten()
+        } else {
+            None
         }
     }
 
@@ -187,11 +187,14 @@ fn held_to(interval: Expr, fields: Fields, span: Span) -> Expr {
 
 /// Whether an interval may have a part of its last field: a product or quotient of one.
 fn may_be_part(expr: &ast::Expr) -> bool {
-    match &expr.kind {
-        ast::ExprKind::Negate(operand) => may_be_part(operand),
-        ast::ExprKind::Arithmetic(ast::ArithmeticOp::Multiply | ast::ArithmeticOp::Divide, _) => true,
-        ast::ExprKind::Arithmetic(_, pair) => may_be_part(&pair.0) || may_be_part(&pair.1),
-        ast::ExprKind::Call(call) => call.args.iter().any(may_be_part),
-        _ => false,
+    use ast::ArithmeticOp as Op;
+    if let ast::ExprKind::Negate(operand) = &expr.kind {
+        may_be_part(operand)
+    } else if let ast::ExprKind::Arithmetic(op, pair) = &expr.kind {
+        matches!(op, Op::Multiply | Op::Divide) || may_be_part(&pair.0) || may_be_part(&pair.1)
+    } else if let ast::ExprKind::Call(call) = &expr.kind {
+        call.args.iter().any(may_be_part)
+    } else {
+        false
     }
 }

@@ -1,6 +1,6 @@
 //! Joins (clause 7.10): ON, USING, NATURAL; inner and outer; LATERAL.
 
-use super::scope::{Clause, Merged, Scope, ScopeColumn};
+use super::scope::{At, Clause, Merged, Scope, ScopeColumn};
 use super::{Binder, problem::Problem};
 use crate::collections::HashMap;
 use crate::diagnostic::{Error, Result, Span};
@@ -35,7 +35,7 @@ impl Binder<'_> {
             }
             JoinCondition::On(condition) => {
                 let scope = self.side_by_side(left_scope, right_scope, &[]);
-                let bound = self.expr(condition, &scope, Clause::On)?;
+                let bound = self.expr(condition, At { scope: &scope, clause: Clause::On })?;
                 let condition = self.condition(bound, "ON");
                 Ok((self.joined(join, (left, right), condition), scope))
             }

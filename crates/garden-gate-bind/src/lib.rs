@@ -9,6 +9,7 @@
     missing_docs,
     reason = "internal: what programs see is documented, and the rest where its name does not say it"
 )]
+#![warn(clippy::wildcard_enum_match_arm)]
 #![expect(clippy::missing_errors_doc, reason = "internal: errors are those of the statement")]
 
 use garden_gate_base::{catalog, collections, control, diagnostic, types};
@@ -265,7 +266,7 @@ pub fn bind_query(query: &ast::Query, source: &SourceText, around: &BindContext<
 /// Binds and evaluates an expression without columns, as in `LET` and `SET`.
 pub fn bind_value(expr: &ast::Expr, source: &SourceText, around: &BindContext<'_>) -> Result<(Value, Vec<Note>)> {
     let mut binder = Binder::new(source, around);
-    let bound = binder.expr(expr, &scope::Scope::default(), Clause::Value)?;
+    let bound = binder.expr(expr, scope::At { scope: &scope::Scope::default(), clause: Clause::Value })?;
     if bound.has_subquery() {
         binder.problems.push(Error::not_supported("a query in SET or LET").at(expr.span));
     }
@@ -314,11 +315,11 @@ impl<'a> Binder<'a> {
     }
 
     /// Binds a query that appears inside another, in `clause`, and sees its `scope`.
-    fn inner<T>(&mut self, at: (&scope::Scope, Clause), bind: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
+    fn inner<T>(&mut self, at: scope::At<'_>, bind: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
         let level = std::mem::take(&mut self.level);
         let operands = std::mem::take(&mut self.case_operands);
         let rows = std::mem::take(&mut self.rows);
-        self.outer.push(Outer { scope: at.0.clone(), clause: at.1, level });
+        self.outer.push(Outer { scope: at.scope.clone(), clause: at.clause, level });
         let result = bind(self);
         self.level = self.outer.pop().map(|outer| outer.level).unwrap_or_default();
         self.case_operands = operands;

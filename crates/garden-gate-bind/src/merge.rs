@@ -5,7 +5,7 @@ use super::OutputColumn;
 use super::assignment::numbered_anew;
 use super::change::{Affected, Meaning, Target, null};
 use super::change_problem::ChangeProblem;
-use super::scope::{Clause, Scope, ScopeColumn};
+use super::scope::{At, Clause, Scope, ScopeColumn};
 use crate::catalog::{Filled, TableDefinition};
 use crate::diagnostic::{Result, Span};
 use crate::logical::{BinaryJoin, ColumnId, Expr, ExprKind, JoinKind, LogicalPlan};
@@ -36,7 +36,7 @@ impl<'a> Binder<'a> {
         let (source, source_scope) = self.table_expr(&merge.source, &Scope::default())?;
         let Affected { plan: rows, scope: rows_scope, place, own } = self.affected(change, None, target)?;
         let scope = source_scope.clone().beside(rows_scope, &[]);
-        let on = self.expr(&merge.on, &scope, Clause::On)?;
+        let on = self.expr(&merge.on, At { scope: &scope, clause: Clause::On })?;
         let on = self.condition(on, "ON");
         let mut plan = if on.has_subquery() {
             self.outer_with_subquery(JoinKind::Left, (source, rows), on)
@@ -50,7 +50,7 @@ impl<'a> Binder<'a> {
             let missing = Expr::new(ExprKind::Is(Box::new(place), Test::Null), SqlType::Boolean, branch.span);
             let mut terms = vec![missing.negated(branch.matched)];
             if let Some(condition) = &branch.condition {
-                let bound = self.expr(condition, seen, Clause::On)?;
+                let bound = self.expr(condition, At { scope: seen, clause: Clause::On })?;
                 terms.push(self.condition(bound, "WHEN MATCHED"));
             }
             let (done, values) = self.merge_action(&branch.action, (seen, &own), (target, branch.span))?;
@@ -131,7 +131,7 @@ impl<'a> Binder<'a> {
             let value = match wanted.iter().position(|known| *known == at).map(|number| &given[number]) {
                 Some(ast::AssignedValue::Value(expr)) => {
                     self.refuse_own_value(column, &insert, expr.span);
-                    let value = self.expr(expr, scope, Clause::Values)?;
+                    let value = self.expr(expr, At { scope, clause: Clause::Values })?;
                     self.assign(value, column)
                 }
                 _ => self.default_of(column, span)?,

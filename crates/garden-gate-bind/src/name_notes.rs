@@ -2,7 +2,7 @@
 
 use super::Binder;
 use super::query::Rows;
-use super::scope::{Clause, Scope};
+use super::scope::{At, Clause, Scope};
 use super::style_notes::only_column;
 use crate::diagnostic::{Note, Span};
 use crate::logical::{ColumnId, Expr, ExprKind, LogicalPlan};
@@ -47,7 +47,7 @@ impl Binder<'_> {
         &mut self,
         operands: &(ast::Expr, ast::Expr),
         (left, right): (&Expr, &Expr),
-        (scope, clause): (&Scope, Clause),
+        At { scope, clause }: At<'_>,
     ) {
         let bare = [&operands.0, &operands.1].into_iter().find(|operand| is_bare(operand));
         let Some(name) = bare.filter(|_| clause == Clause::Where && !scope.relations.is_empty()) else { return };

@@ -1,6 +1,6 @@
 //! ORDER BY, OFFSET and FETCH FIRST (clause 7.17).
 
-use super::scope::{Clause, Relation, Scope, ScopeColumn};
+use super::scope::{At, Clause, Relation, Scope, ScopeColumn};
 use super::{Binder, OutputColumn, group::Grouping, problem::Problem};
 use crate::diagnostic::{Result, SqlState};
 use crate::logical::{ColumnId, Expr, ExprKind, SortKey};
@@ -61,7 +61,7 @@ impl Binder<'_> {
             }
             return Ok(Expr::column(column.id, column.sql_type, span));
         }
-        let mut bound = self.expr(expr, &with_results(context), Clause::OrderBy)?;
+        let mut bound = self.expr(expr, At { scope: &with_results(context), clause: Clause::OrderBy })?;
         if let Some(grouping) = context.grouping {
             bound = self.over_groups(bound, grouping)?;
         }
@@ -77,7 +77,7 @@ impl Binder<'_> {
 
     /// The count of OFFSET or FETCH FIRST; a parameter without a value counts as not limited.
     pub(super) fn row_count(&mut self, expr: &ast::Expr, what: &'static str, state: SqlState) -> Result<Option<u64>> {
-        let bound = self.expr(expr, &Scope::default(), Clause::Fetch)?;
+        let bound = self.expr(expr, At { scope: &Scope::default(), clause: Clause::Fetch })?;
         let bound = self.coerce_count(bound);
         let span = bound.span();
         if let ExprKind::Parameter(_, None) = bound.kind() {

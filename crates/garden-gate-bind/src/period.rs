@@ -3,7 +3,7 @@
 use super::change::Target;
 use super::change_problem::ChangeProblem;
 use super::problem::Problem;
-use super::scope::{Clause, Scope, ScopeColumn, ScopePeriod};
+use super::scope::{At, Clause, Scope, ScopeColumn, ScopePeriod};
 use super::{Binder, convert};
 use crate::catalog::{SYSTEM_TIME, TableDefinition};
 use crate::diagnostic::{Error, Result, Span, SqlState};
@@ -45,7 +45,7 @@ impl<'a> Binder<'a> {
         &mut self,
         op: PeriodOp,
         operands: &(ast::Expr, ast::Expr),
-        at: (&Scope, Clause),
+        at: At<'_>,
         span: Span,
     ) -> Result<Expr> {
         let (left, right) = (self.side(&operands.0, at)?, self.side(&operands.1, at)?);
@@ -83,9 +83,9 @@ impl<'a> Binder<'a> {
         })
     }
 
-    fn side(&mut self, side: &ast::Expr, at: (&Scope, Clause)) -> Result<Side> {
+    fn side(&mut self, side: &ast::Expr, at: At<'_>) -> Result<Side> {
         if let ast::ExprKind::Period(ends) = &side.kind {
-            let (start, end) = (self.expr(&ends.0, at.0, at.1)?, self.expr(&ends.1, at.0, at.1)?);
+            let (start, end) = (self.expr(&ends.0, at)?, self.expr(&ends.1, at)?);
             let Some((start, end)) = self.unify_pair(start, end, side.span) else {
                 let nothing = || super::stand_in(side.span);
                 return Ok(Side::Period(nothing(), nothing()));
@@ -103,15 +103,15 @@ impl<'a> Binder<'a> {
             }
             Ok(Side::Period(start, end))
         } else if let ast::ExprKind::Name(name) = &side.kind {
-            match self.find_period(name, at.0) {
+            match self.find_period(name, at.scope) {
                 Some(period) => {
                     let (start, end) = (self.column(period.start, side.span), self.column(period.end, side.span));
                     Ok(Side::Period(start, end))
                 }
-                None => self.expr(side, at.0, at.1).map(Side::Point),
+                None => self.expr(side, at).map(Side::Point),
             }
         } else {
-            self.expr(side, at.0, at.1).map(Side::Point)
+            self.expr(side, at).map(Side::Point)
         }
     }
 
@@ -183,7 +183,7 @@ impl<'a> Binder<'a> {
 
     fn end_of(&mut self, end: &ast::Expr, (target, column): (&Target<'a>, usize)) -> Result<Value> {
         let column = &target.definition.columns[column];
-        let bound = self.expr(end, &Scope::default(), Clause::SystemTime)?;
+        let bound = self.expr(end, At { scope: &Scope::default(), clause: Clause::SystemTime })?;
         let bound = if convert::is_unsettled(&bound) { self.settle_parameter(bound, column.sql_type) } else { bound };
         let bound = self.assign(bound, column);
         let span = bound.span();

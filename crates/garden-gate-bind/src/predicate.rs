@@ -2,7 +2,7 @@
 
 use super::blank_padding::align_blanks;
 use super::convert::convert;
-use super::{BareName, Binder, problem::Problem, scope::Clause, scope::Scope};
+use super::{BareName, Binder, problem::Problem, scope::At};
 use crate::diagnostic::{Error, Result, Span};
 use crate::logical::{Expr, ExprKind, Function};
 use crate::syntax::ast::{self, CompareOp, Test};
@@ -27,16 +27,16 @@ fn compare_exactly(op: CompareOp, left: Expr, right: Expr, span: Span) -> Expr {
 
 impl Binder<'_> {
     /// Binds an operand of a comparison, where a name that is not a column may have been meant as text.
-    fn operand(&mut self, expr: &ast::Expr, at: (&Scope, Clause)) -> Result<Expr> {
+    fn operand(&mut self, expr: &ast::Expr, at: At<'_>) -> Result<Expr> {
         self.bare_name = BareName::PerhapsText;
-        self.expr(expr, at.0, at.1)
+        self.expr(expr, at)
     }
 
     pub(super) fn comparison(
         &mut self,
         op: CompareOp,
         operands: &(ast::Expr, ast::Expr),
-        at: (&Scope, Clause),
+        at: At<'_>,
         span: Span,
     ) -> Result<Expr> {
         let left = self.operand(&operands.0, at)?;
@@ -71,7 +71,7 @@ impl Binder<'_> {
         &mut self,
         operands: &[ast::Expr; 3],
         symmetric: bool,
-        at: (&Scope, Clause),
+        at: At<'_>,
         span: Span,
     ) -> Result<Expr> {
         let operand = self.operand(&operands[0], at)?;
@@ -95,13 +95,7 @@ impl Binder<'_> {
         Expr::and([from, to], span)
     }
 
-    pub(super) fn in_list(
-        &mut self,
-        operand: &ast::Expr,
-        list: &[ast::Expr],
-        at: (&Scope, Clause),
-        span: Span,
-    ) -> Result<Expr> {
+    pub(super) fn in_list(&mut self, operand: &ast::Expr, list: &[ast::Expr], at: At<'_>, span: Span) -> Result<Expr> {
         let first = self.operand(operand, at)?;
         let mut all = vec![first];
         for item in list {
@@ -131,16 +125,16 @@ impl Binder<'_> {
         &mut self,
         operands: &(ast::Expr, ast::Expr),
         escape: Option<&ast::Expr>,
-        at: (&Scope, Clause),
+        at: At<'_>,
         span: Span,
     ) -> Result<Expr> {
-        let operand = self.expr(&operands.0, at.0, at.1)?;
+        let operand = self.expr(&operands.0, at)?;
         let pattern = self.operand(&operands.1, at)?;
         let operand = self.text_operand(operand, "LIKE");
         let pattern = self.text_operand(pattern, "the pattern of LIKE");
         let escape = match escape {
             Some(escape) => {
-                let bound = self.expr(escape, at.0, at.1)?;
+                let bound = self.expr(escape, at)?;
                 Some(Box::new(self.text_operand(bound, "ESCAPE")))
             }
             None => None,
@@ -167,10 +161,10 @@ impl Binder<'_> {
         &mut self,
         operand: &ast::Expr,
         (test, negated): (Test, bool),
-        at: (&Scope, Clause),
+        at: At<'_>,
         span: Span,
     ) -> Result<Expr> {
-        let mut operand = self.expr(operand, at.0, at.1)?;
+        let mut operand = self.expr(operand, at)?;
         if test == Test::Null {
             if super::convert::is_unsettled(&operand) {
                 operand = self.settle_parameter(operand, SqlType::TEXT);
@@ -193,12 +187,7 @@ impl Binder<'_> {
     }
 
     /// `IS NOT DISTINCT FROM`; the caller negates.
-    pub(super) fn distinct_from(
-        &mut self,
-        operands: &(ast::Expr, ast::Expr),
-        at: (&Scope, Clause),
-        span: Span,
-    ) -> Result<Expr> {
+    pub(super) fn distinct_from(&mut self, operands: &(ast::Expr, ast::Expr), at: At<'_>, span: Span) -> Result<Expr> {
         let left = self.operand(&operands.0, at)?;
         let right = self.operand(&operands.1, at)?;
         let Some((left, right)) = self.unify_compared(left, right, span) else { return Ok(super::stand_in(span)) };

@@ -212,6 +212,7 @@ fn did_you_mean(near: Option<&str>) -> Option<String> {
 }
 
 impl Facts for Problem {
+    #[expect(clippy::wildcard_enum_match_arm, reason = "every other fact breaks a rule of the language")]
     fn state(&self) -> SqlState {
         match self {
             Self::NoSuchTable { .. } | Self::NoSuchCorrelation { .. } => SqlState::TABLE_NOT_FOUND,
@@ -229,6 +230,7 @@ impl Facts for Problem {
         }
     }
 
+    #[expect(clippy::wildcard_enum_match_arm, reason = "few facts have one")]
     fn replacement(&self) -> Option<String> {
         match self {
             Self::NoSuchTable { near, elsewhere, .. } if elsewhere.is_empty() => near.as_deref().map(written_name),
@@ -241,6 +243,7 @@ impl Facts for Problem {
         }
     }
 
+    #[expect(clippy::wildcard_enum_match_arm, reason = "what has none here is asked for further help")]
     fn help(&self) -> Option<String> {
         match self {
             Self::NoSuchTable { near, elsewhere, known: names, .. } => {
@@ -310,6 +313,7 @@ impl Facts for Problem {
 
 impl Problem {
     /// Help for the rules of grouping, windows, queries inside queries, and recursion.
+    #[expect(clippy::wildcard_enum_match_arm, reason = "a message that says all needs no help")]
     fn further_help(&self) -> Option<String> {
         match self {
             Self::NeedsWithinGroup { name } => Some(format!("write {name}(…) WITHIN GROUP (ORDER BY column)")),

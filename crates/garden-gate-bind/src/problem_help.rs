@@ -22,11 +22,14 @@ pub(super) fn group_help(text: &str, grouped: &[String]) -> String {
 pub(super) fn start_help(found: SqlType, text: &str) -> String {
     let operand = text.split_once('(').map_or(text, |(_, rest)| rest);
     let operand = operand.to_uppercase().rfind(" TO ").map_or(operand, |at| &operand[..at]);
-    match found {
-        SqlType::Date => "a day has YEAR, QUARTER, MONTH, WEEK and DAY".into(),
-        SqlType::Time | SqlType::TimeTz => "a time of day has HOUR, MINUTE and SECOND".into(),
-        other if other.is_text() => format!("CAST({operand} AS DATE) makes a day of the text"),
-        _ => "days and timestamps are cut to YEAR, QUARTER, MONTH, WEEK, DAY, HOUR, MINUTE or SECOND".into(),
+    if found == SqlType::Date {
+        "a day has YEAR, QUARTER, MONTH, WEEK and DAY".into()
+    } else if matches!(found, SqlType::Time | SqlType::TimeTz) {
+        "a time of day has HOUR, MINUTE and SECOND".into()
+    } else if found.is_text() {
+        format!("CAST({operand} AS DATE) makes a day of the text")
+    } else {
+        "days and timestamps are cut to YEAR, QUARTER, MONTH, WEEK, DAY, HOUR, MINUTE or SECOND".into()
     }
 }
 
@@ -112,13 +115,16 @@ pub(super) fn compare_help(left: (SqlType, &str), right: (SqlType, &str)) -> Opt
     let or = |shown: &str| {
         constant.filter(|text| text.starts_with(|c: char| c.is_ascii_digit())).unwrap_or(shown).to_owned()
     };
-    Some(match other.0 {
-        SqlType::Date => format!("write the day as DATE '{}'", or("2000-01-31")),
-        SqlType::TimeTz => format!("write the time as TIME '{}'", or("12:30:00+00:00")),
-        SqlType::Time => format!("write the time as TIME '{}'", or("12:30:00")),
-        SqlType::Timestamp => format!("write it as TIMESTAMP '{}'", or("2000-01-31 12:30:00")),
-        number if number.is_number() => number_help((text.1, constant), (number, other.1)),
-        sql_type => format!("CAST one side, as in CAST({} AS {sql_type})", text.1),
+    let literal = [
+        (SqlType::Date, "the day as DATE", "2000-01-31"),
+        (SqlType::TimeTz, "the time as TIME", "12:30:00+00:00"),
+        (SqlType::Time, "the time as TIME", "12:30:00"),
+        (SqlType::Timestamp, "it as TIMESTAMP", "2000-01-31 12:30:00"),
+    ];
+    Some(match literal.into_iter().find(|(sql_type, ..)| *sql_type == other.0) {
+        Some((_, what, shown)) => format!("write {what} '{}'", or(shown)),
+        None if other.0.is_number() => number_help((text.1, constant), other),
+        None => format!("CAST one side, as in CAST({} AS {})", text.1, other.0),
     })
 }
 

@@ -1,7 +1,7 @@
 //! Query expressions (clause 7.17): WITH, a body, ORDER BY, OFFSET and FETCH FIRST.
 
 use super::order::SortContext;
-use super::scope::{Clause, Relation, Scope, ScopeColumn};
+use super::scope::{At, Clause, Relation, Scope, ScopeColumn};
 use super::{Binder, OutputColumn, problem::Problem};
 use crate::diagnostic::{Result, Span, SqlState};
 use crate::logical::{
@@ -87,7 +87,7 @@ impl Binder<'_> {
                 continue;
             }
             for (column, expr) in columns.iter_mut().zip(row) {
-                let bound = self.expr(expr, &Scope::default(), Clause::Values)?;
+                let bound = self.expr(expr, At { scope: &Scope::default(), clause: Clause::Values })?;
                 if self.has_next_values() && !std::mem::take(&mut self.level.windows).is_empty() {
                     self.report(&Problem::NextValueMisplaced { clause: Clause::Values, inside: false }, expr.span);
                 }
@@ -199,7 +199,7 @@ impl Binder<'_> {
         let behind_offset = self.compare(CompareOp::Greater, self.column(number.0, span), whole(offset), span);
         let before = self.arithmetic(ArithmeticOp::Subtract, place, whole(offset), span);
         let inside = if fetch.percent {
-            let percent = self.expr(&fetch.count, &Scope::default(), Clause::Fetch)?;
+            let percent = self.expr(&fetch.count, At { scope: &Scope::default(), clause: Clause::Fetch })?;
             let percent = self.coerce(percent, SqlType::numeric(9, 4));
             if matches!(percent.constant(), Some(Value::Numeric(share)) if share.unscaled < 0) {
                 self.report(&Problem::BadCount { what: "FETCH FIRST", state: SqlState::INVALID_FETCH_COUNT }, span);

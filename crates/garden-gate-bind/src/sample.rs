@@ -3,7 +3,7 @@
 use super::change_problem::ChangeProblem;
 use super::convert::convert;
 use super::problem::Problem;
-use super::scope::{Clause, Scope};
+use super::scope::{At, Clause, Scope};
 use super::{Binder, stand_in};
 use crate::diagnostic::Result;
 use crate::logical::{ColumnId, Expr, ExprKind, Frame, Function, LogicalPlan, WindowCall, WindowFunction};
@@ -16,12 +16,12 @@ impl Binder<'_> {
     /// The rows of `plan` that belong to the sample. Without REPEATABLE each statement takes other rows.
     pub(super) fn sample(&mut self, plan: LogicalPlan, sample: &ast::Sample) -> Result<LogicalPlan> {
         let nothing = Scope::default();
-        let percent = self.expr(&sample.percent, &nothing, Clause::From)?;
+        let percent = self.expr(&sample.percent, At { scope: &nothing, clause: Clause::From })?;
         let percent = self.sample_number(percent, SqlType::Double);
         let repeatable = sample.repeatable.is_some();
         let seed = match &sample.repeatable {
             Some(seed) => {
-                let seed = self.expr(seed, &nothing, Clause::From)?;
+                let seed = self.expr(seed, At { scope: &nothing, clause: Clause::From })?;
                 self.sample_number(seed, SqlType::BigInt)
             }
             None => {

@@ -61,6 +61,13 @@ impl fmt::Display for Clause {
     }
 }
 
+/// Where an expression appears: what its names can mean, and the clause.
+#[derive(Clone, Copy)]
+pub(super) struct At<'s> {
+    pub(super) scope: &'s Scope,
+    pub(super) clause: Clause,
+}
+
 /// A column as a scope shows it.
 #[derive(Clone, Debug)]
 pub(super) struct ScopeColumn {

@@ -1,6 +1,7 @@
 //! SEARCH and CYCLE (clause 7.18): further columns of a recursive query that say in what order rows were found, and whether one was
 //! met before on the way to itself.
 
+use super::scope::{At, Clause, Scope};
 use super::{Binder, OutputColumn, problem::Problem};
 use crate::diagnostic::{Result, Span, nearest};
 use crate::logical::{ArrayFunction, ColumnId, CompareOp, Expr, ExprKind, Function, LogicalPlan, SetOperand, Test};
@@ -41,7 +42,7 @@ impl Binder<'_> {
             None => SqlType::Boolean,
             Some((on, off)) => {
                 let constant = |this: &mut Self, expr| {
-                    this.expr(expr, &super::scope::Scope::default(), super::scope::Clause::Value)
+                    this.expr(expr, At { scope: &Scope::default(), clause: Clause::Value })
                         .map_or(SqlType::TEXT, |expr| expr.sql_type())
                 };
                 let (a, b) = (constant(self, on), constant(self, off));
@@ -169,9 +170,9 @@ impl Binder<'_> {
         let (on, off) = match &cycle.values {
             None => (Expr::truth(true, span), Expr::truth(false, span)),
             Some((on, off)) => {
-                let nothing = super::scope::Scope::default();
-                let on = self.expr(on, &nothing, super::scope::Clause::Value)?;
-                let off = self.expr(off, &nothing, super::scope::Clause::Value)?;
+                let nothing = Scope::default();
+                let on = self.expr(on, At { scope: &nothing, clause: Clause::Value })?;
+                let off = self.expr(off, At { scope: &nothing, clause: Clause::Value })?;
                 (self.coerce(on, mark.sql_type), self.coerce(off, mark.sql_type))
             }
         };

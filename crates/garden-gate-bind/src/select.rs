@@ -2,7 +2,7 @@
 
 use super::group::Grouping;
 use super::order::SortContext;
-use super::scope::{Clause, Scope};
+use super::scope::{At, Clause, Scope};
 use super::{Binder, OutputColumn, problem::Problem};
 use crate::diagnostic::{Result, Span};
 use crate::logical::{ColumnId, Expr, ExprKind, LogicalPlan, SortKey};
@@ -39,7 +39,7 @@ impl Binder<'_> {
         let (mut plan, scope) = self.from(&select.from)?;
         self.remember_aliases(select, &scope);
         if let Some(condition) = &select.where_ {
-            let bound = self.expr(condition, &scope, Clause::Where)?;
+            let bound = self.expr(condition, At { scope: &scope, clause: Clause::Where })?;
             let condition = self.condition(bound, "WHERE");
             plan = self.filter_attached(plan, condition);
         }
@@ -47,7 +47,7 @@ impl Binder<'_> {
         let items = self.items(select, &scope)?;
         let having = match &select.having {
             Some(having) => {
-                let bound = self.expr(having, &scope, Clause::Having)?;
+                let bound = self.expr(having, At { scope: &scope, clause: Clause::Having })?;
                 Some(self.condition(bound, "HAVING"))
             }
             None => None,
@@ -154,7 +154,7 @@ impl Binder<'_> {
                     }
                 },
                 ast::SelectItem::Expr { expr, alias } => {
-                    let bound = self.expr(expr, scope, Clause::Select)?;
+                    let bound = self.expr(expr, At { scope, clause: Clause::Select })?;
                     let name = self.item_name(expr, alias.as_ref(), &bound, scope);
                     let limit = self.limit_of(expr, scope);
                     items.push(Item { name, expr: bound, limit });
@@ -196,23 +196,22 @@ impl Binder<'_> {
             let untyped = expr.sql_type() == SqlType::Null;
             let expr = self.settled(expr);
             let sql_type = expr.sql_type();
-            let id = match expr.kind() {
-                ExprKind::Column(id) if !self.is_outer(*id) => {
-                    // An aggregate has become a column by now.
-                    if self.columns.get(*id).limit.is_none() {
-                        self.columns.set_limit(*id, limit);
-                    }
-                    *id
+            let id = if let ExprKind::Column(id) = expr.kind()
+                && !self.is_outer(*id)
+            {
+                // An aggregate has become a column by now.
+                if self.columns.get(*id).limit.is_none() {
+                    self.columns.set_limit(*id, limit);
                 }
-                _ => {
-                    let id = self.new_column(&name, expr.sql_type());
-                    self.columns.set_limit(id, limit);
-                    computed.push((id, expr));
-                    if untyped {
-                        self.untyped.insert(id);
-                    }
-                    id
+                *id
+            } else {
+                let id = self.new_column(&name, expr.sql_type());
+                self.columns.set_limit(id, limit);
+                computed.push((id, expr));
+                if untyped {
+                    self.untyped.insert(id);
                 }
+                id
             };
             output.push(OutputColumn { name, id, sql_type });
         }

@@ -1,7 +1,7 @@
 //! Queries inside expressions (clauses 7.19, 8.4, 8.8 to 8.11): bound where they stand, then taken up by the plan around them.
 
 use super::problem::Problem;
-use super::scope::{Clause, Scope};
+use super::scope::{At, Clause};
 use super::style_notes::only_column;
 use super::{Binder, OutputColumn};
 use crate::diagnostic::{Error, Result, Span};
@@ -31,9 +31,9 @@ impl Binder<'_> {
         Expr::new(ExprKind::Subquery(Box::new(Subquery { number, test, plan })), sql_type, span)
     }
 
-    fn inner_query(&mut self, query: &ast::Query, at: (&Scope, Clause)) -> Result<super::query::Rows> {
-        if matches!(at.1, Clause::Fetch | Clause::Value) {
-            return Err(Error::not_supported(&format!("a query in {}", at.1)).at(query.span));
+    fn inner_query(&mut self, query: &ast::Query, at: At<'_>) -> Result<super::query::Rows> {
+        if matches!(at.clause, Clause::Fetch | Clause::Value) {
+            return Err(Error::not_supported(&format!("a query in {}", at.clause)).at(query.span));
         }
         self.inner(at, |binder| binder.query(query))
     }
@@ -42,7 +42,7 @@ impl Binder<'_> {
     pub(super) fn scalar_subquery(
         &mut self,
         (query, is_operand): (&ast::Query, bool),
-        at: (&Scope, Clause),
+        at: At<'_>,
         span: Span,
     ) -> Result<Expr> {
         let (plan, output) = self.inner_query(query, at)?;
@@ -69,22 +69,16 @@ impl Binder<'_> {
         (plan, OutputColumn { name: "row".into(), id, sql_type })
     }
 
-    pub(super) fn exists(&mut self, query: &ast::Query, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+    pub(super) fn exists(&mut self, query: &ast::Query, at: At<'_>, span: Span) -> Result<Expr> {
         let (plan, _) = self.inner_query(query, at)?;
-        if at.1 == Clause::Where && plan.free().is_empty() {
+        if at.clause == Clause::Where && plan.free().is_empty() {
             self.note_independent_exists(query, span);
         }
         Ok(self.subquery(SubqueryTest::Exists, plan, SqlType::Boolean, span))
     }
 
     /// `UNIQUE (query)`: no two rows are equal; rows with a NULL equal none, unless NULLS NOT DISTINCT says otherwise.
-    pub(super) fn unique(
-        &mut self,
-        query: &ast::Query,
-        nulls_equal: bool,
-        at: (&Scope, Clause),
-        span: Span,
-    ) -> Result<Expr> {
+    pub(super) fn unique(&mut self, query: &ast::Query, nulls_equal: bool, at: At<'_>, span: Span) -> Result<Expr> {
         let (mut plan, output) = self.inner_query(query, at)?;
         if !nulls_equal {
             let present = |column: &OutputColumn| {
@@ -104,7 +98,7 @@ impl Binder<'_> {
     }
 
     /// `ARRAY(query)`: the values of its one column, in its order.
-    pub(super) fn array_subquery(&mut self, query: &ast::Query, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+    pub(super) fn array_subquery(&mut self, query: &ast::Query, at: At<'_>, span: Span) -> Result<Expr> {
         let (plan, output) = self.inner_query(query, at)?;
         let [column] = output.as_slice() else {
             return Ok(self.report(&Problem::SubqueryWidth { expected: 1, found: output.len() }, query.span));
@@ -128,7 +122,7 @@ impl Binder<'_> {
         &mut self,
         operand: &ast::Expr,
         (query, negated): (&ast::Query, bool),
-        at: (&Scope, Clause),
+        at: At<'_>,
         span: Span,
     ) -> Result<Expr> {
         self.any((CompareOp::Equal, negated), operand, query, (at, span))
@@ -140,7 +134,7 @@ impl Binder<'_> {
         (op, all): (CompareOp, bool),
         operand: &ast::Expr,
         query: &ast::Query,
-        at: ((&Scope, Clause), Span),
+        at: (At<'_>, Span),
     ) -> Result<Expr> {
         let op = if all { op.inverse() } else { op };
         Ok(self.any((op, all && op == CompareOp::Equal), operand, query, at)?.negated(all))
@@ -151,15 +145,15 @@ impl Binder<'_> {
         (op, not_in): (CompareOp, bool),
         operand: &ast::Expr,
         query: &ast::Query,
-        (at, span): ((&Scope, Clause), Span),
+        (at, span): (At<'_>, Span),
     ) -> Result<Expr> {
         let operands = if let ast::ExprKind::Row(fields) = &operand.kind {
-            fields.iter().map(|field| self.expr(field, at.0, at.1)).collect::<Result<Vec<_>>>()?
+            fields.iter().map(|field| self.expr(field, at)).collect::<Result<Vec<_>>>()?
         } else {
-            vec![self.expr(operand, at.0, at.1)?]
+            vec![self.expr(operand, at)?]
         };
         let rows = self.inner_query(query, at)?;
-        self.note_outer_name(query, &rows, at.0);
+        self.note_outer_name(query, &rows, at.scope);
         if not_in {
             self.note_not_in_nulls(query, only_column(&rows));
         }
@@ -248,23 +242,24 @@ impl Attach<'_, '_> {
             return expr;
         }
         let (sql_type, span) = (expr.sql_type(), expr.span());
-        match expr.kind() {
-            ExprKind::Case(branches, otherwise) => {
-                let (branches, otherwise) = (branches.clone(), (**otherwise).clone());
-                self.case(branches, otherwise, (sql_type, span))
-            }
-            ExprKind::And(terms) => self.terms(terms.clone(), Test::False, span, |terms| Expr::and(terms, span)),
-            ExprKind::Or(terms) => self.terms(terms.clone(), Test::True, span, |terms| Expr::or(terms, span)),
-            ExprKind::Coalesce(terms) => self
-                .terms(terms.clone(), Test::Null, span, |terms| Expr::new(ExprKind::Coalesce(terms), sql_type, span)),
-            _ => {
-                let Ok(expr) = expr.map_children(&mut |child| Ok::<_, std::convert::Infallible>(self.expr(child)));
-                if let ExprKind::Subquery(subquery) = expr.kind() {
-                    self.take_up((**subquery).clone(), sql_type, span)
-                } else {
-                    expr
-                }
-            }
+        if let ExprKind::Case(branches, otherwise) = expr.kind() {
+            return self.case(branches.clone(), (**otherwise).clone(), (sql_type, span));
+        }
+        if let ExprKind::And(terms) = expr.kind() {
+            return self.terms(terms.clone(), Test::False, span, |terms| Expr::and(terms, span));
+        }
+        if let ExprKind::Or(terms) = expr.kind() {
+            return self.terms(terms.clone(), Test::True, span, |terms| Expr::or(terms, span));
+        }
+        if let ExprKind::Coalesce(terms) = expr.kind() {
+            let coalesce = |terms| Expr::new(ExprKind::Coalesce(terms), sql_type, span);
+            return self.terms(terms.clone(), Test::Null, span, coalesce);
+        }
+        let Ok(expr) = expr.map_children(&mut |child| Ok::<_, std::convert::Infallible>(self.expr(child)));
+        if let ExprKind::Subquery(subquery) = expr.kind() {
+            self.take_up((**subquery).clone(), sql_type, span)
+        } else {
+            expr
         }
     }
 

@@ -3,7 +3,7 @@
 //! A version is there from its start on, and no longer at its end: AS OF t sees those with start <= t < end.
 
 use super::problem::Problem;
-use super::scope::{Clause, Scope};
+use super::scope::{At, Clause, Scope};
 use super::{BindContext, Binder, convert};
 use crate::catalog::{FOREVER, Table, TableDefinition};
 use crate::diagnostic::{Error, Note, Result, SourceText, Span, SqlState};
@@ -126,7 +126,7 @@ impl<'a> Binder<'a> {
 
     /// A moment in microseconds since 1970; `None` when a parameter of it has no value yet.
     pub(super) fn moment(&mut self, moment: &SystemTimePoint) -> Result<Option<i64>> {
-        let bound = self.expr(moment.expr(), &Scope::default(), Clause::SystemTime)?;
+        let bound = self.expr(moment.expr(), At { scope: &Scope::default(), clause: Clause::SystemTime })?;
         let span = bound.span();
         let target = match moment {
             SystemTimePoint::Commit(_) => SqlType::BigInt,

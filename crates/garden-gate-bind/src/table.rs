@@ -2,7 +2,7 @@
 
 use super::definition::scan_indexes;
 use super::query::Rows;
-use super::scope::{Clause, Relation, Scope, ScopeColumn};
+use super::scope::{At, Clause, Relation, Scope, ScopeColumn};
 use super::{Binder, OutputColumn, problem::Problem};
 use crate::catalog::{ForeignKey, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableKind, Timing};
 use crate::collections::HashSet;
@@ -61,7 +61,7 @@ impl<'a> Binder<'a> {
             TableExpr::Derived { query, lateral, alias, .. } => {
                 self.note_needless_order(query);
                 let (plan, output) = if *lateral {
-                    self.inner((left, Clause::From), |binder| binder.query(query))?
+                    self.inner(At { scope: left, clause: Clause::From }, |binder| binder.query(query))?
                 } else {
                     self.query(query)?
                 };
@@ -72,13 +72,14 @@ impl<'a> Binder<'a> {
             }
             TableExpr::Call { name, args, alias, span } => {
                 let left = left.clone();
-                let (plan, scope) =
-                    self.inner((&left, Clause::From), |binder| binder.call_of_own((name, args), alias, *span))?;
+                let (plan, scope) = self.inner(At { scope: &left, clause: Clause::From }, |binder| {
+                    binder.call_of_own((name, args), alias, *span)
+                })?;
                 Ok((plan, self.renamed(scope, alias)))
             }
             TableExpr::Function { call, alias } => {
                 let left = left.clone();
-                self.inner((&left, Clause::From), |binder| binder.table_function(call, alias))
+                self.inner(At { scope: &left, clause: Clause::From }, |binder| binder.table_function(call, alias))
             }
             TableExpr::Delta(delta) => {
                 let Some((_, table)) = self.around.delta.filter(|(span, _)| *span == delta.span) else {
@@ -328,7 +329,7 @@ impl<'a> Binder<'a> {
     /// A table function; its arguments have been given the scope to its left as an outer one.
     fn table_function(&mut self, call: &TableCall, alias: &TableAlias) -> Result<(LogicalPlan, Scope)> {
         let nothing = Scope::default();
-        let at = (&nothing, Clause::From);
+        let at = At { scope: &nothing, clause: Clause::From };
         let (name, expand, types, ordinality) = match call {
             TableCall::Series(args) => {
                 let args = self.all(args, at)?;
@@ -340,14 +341,15 @@ impl<'a> Binder<'a> {
                 let arrays = self.all(arrays, at)?;
                 let mut types = Vec::new();
                 for array in &arrays {
-                    types.push(match array.sql_type() {
-                        SqlType::Array(element) => ("element".to_owned(), *element),
-                        found => {
-                            let problem = Problem::WrongType { what: "UNNEST".into(), expected: "an array", found };
-                            self.report(&problem, array.span());
-                            ("element".to_owned(), SqlType::TEXT)
-                        }
-                    });
+                    let found = array.sql_type();
+                    let element = if let SqlType::Array(element) = found {
+                        *element
+                    } else {
+                        let problem = Problem::WrongType { what: "UNNEST".into(), expected: "an array", found };
+                        self.report(&problem, array.span());
+                        SqlType::TEXT
+                    };
+                    types.push(("element".to_owned(), element));
                 }
                 ("unnest", Expand::Unnest(arrays), types, *ordinality)
             }

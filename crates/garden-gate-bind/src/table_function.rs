@@ -1,7 +1,7 @@
 //! Calls of table functions: the function's query appears instead of the call, its parameters replaced by the arguments.
 
 use super::problem::Problem;
-use super::scope::{Clause, Relation, Scope, ScopeColumn};
+use super::scope::{At, Clause, Relation, Scope, ScopeColumn};
 use super::view::MOST_VIEWS;
 use super::{BindContext, Binder, Level, Outer, OutputColumn};
 use crate::catalog::TableFunction;
@@ -57,7 +57,7 @@ impl<'a> Binder<'a> {
     ) -> Result<(LogicalPlan, Scope)> {
         let function = self.table_function_of(name).map_err(|problem| Error::from_facts(&problem).at(span))?;
         let nothing = Scope::default();
-        let args = self.all(args, (&nothing, Clause::From))?;
+        let args = self.all(args, At { scope: &nothing, clause: Clause::From })?;
         if args.len() != function.parameters.len() {
             let wanted = function.parameters.iter().map(|(name, sql_type)| format!("{name} {sql_type}")).collect();
             let problem = Problem::FunctionArguments { name: function.name.clone(), wanted, found: args.len() };

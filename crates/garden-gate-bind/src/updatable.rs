@@ -4,7 +4,7 @@
 use super::change::Target;
 use super::change_problem::ChangeProblem;
 use super::definition::in_slots;
-use super::scope::{Clause, Relation, Scope, ScopeColumn};
+use super::scope::{At, Clause, Relation, Scope, ScopeColumn};
 use super::{BindContext, Binder, Bound, OutputColumn, fail_with_all, view::MOST_VIEWS};
 use crate::catalog::{Catalog, TableDefinition, TableSource, View, ViewCheck};
 use crate::collections::HashMap;
@@ -104,7 +104,7 @@ impl<'a> Binder<'a> {
         let scope = Scope::of(Relation::new(name, columns));
         let condition = match &level.select.where_ {
             Some(condition) => {
-                let bound = self.expr(condition, &scope, Clause::Where)?;
+                let bound = self.expr(condition, At { scope: &scope, clause: Clause::Where })?;
                 let bound = self.condition(bound, "WHERE");
                 Some(bound.replace_columns(&|id| seen.computed.get(&id).cloned()))
             }
@@ -117,7 +117,7 @@ impl<'a> Binder<'a> {
                 shown.extend(seen.columns.iter().cloned());
                 continue;
             };
-            let bound = self.expr(expr, &scope, Clause::Select)?;
+            let bound = self.expr(expr, At { scope: &scope, clause: Clause::Select })?;
             let bound = bound.replace_columns(&|id| seen.computed.get(&id).cloned());
             let known = as_column(&bound).and_then(|id| seen.columns.iter().find(|column| column.id == id));
             shown.push(match known {
@@ -275,10 +275,8 @@ fn simple(view: &View, catalog: &Catalog) -> std::result::Result<(ast::Select, S
             call.over.is_some()
                 || AggregateFunction::from_name(&call.name.text).is_some()
                 || catalog.program_aggregate(&call.name.text).is_some()
-        } else if let ast::ExprKind::Subquery(_) = &expr.kind {
-            true
         } else {
-            false
+            matches!(expr.kind, ast::ExprKind::Subquery(_))
         }
     };
     let exprs = select.items.iter().filter_map(|item| match item {

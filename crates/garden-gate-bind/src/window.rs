@@ -1,7 +1,7 @@
 //! Window functions (clauses 6.11 and 7.15): windows by name and in place, refinement, frames.
 
 use super::problem::{Computed, Problem};
-use super::scope::{Clause, Scope};
+use super::scope::{At, Clause, Scope};
 use super::{Binder, Rows};
 use crate::catalog::Sequence;
 use crate::diagnostic::{Result, Span};
@@ -59,8 +59,8 @@ impl BoundWindow {
 
 impl Binder<'_> {
     /// A call with OVER.
-    pub(super) fn window(&mut self, call: &Call, over: &Over, at: (&Scope, Clause), span: Span) -> Result<Expr> {
-        let (scope, clause) = at;
+    pub(super) fn window(&mut self, call: &Call, over: &Over, at: At<'_>, span: Span) -> Result<Expr> {
+        let At { scope, clause } = at;
         if clause == Clause::Window || clause == Clause::Argument {
             let problem = Problem::NestedWindow { text: self.text(span).to_owned() };
             return Ok(self.report(&problem, span));
@@ -71,12 +71,12 @@ impl Binder<'_> {
             return Ok(self.report(&problem, span));
         }
         let Some(spec) = self.window_spec(over)? else { return Ok(super::stand_in(span)) };
-        let inside = (scope, Clause::Window);
+        let inside = At { scope, clause: Clause::Window };
         let partition = self.all(&spec.partition, inside)?;
         let partition = partition.into_iter().map(|expr| self.settled(expr)).collect();
         let mut order = Vec::new();
         for item in &spec.order {
-            let expr = self.expr(&item.expr, scope, Clause::Window)?;
+            let expr = self.expr(&item.expr, At { scope, clause: Clause::Window })?;
             order.push(SortKey { expr: self.settled(expr), direction: item.direction, nulls: item.nulls });
         }
         let Some((function, arguments, sql_type)) = self.window_function(call, inside, span)? else {
@@ -125,14 +125,14 @@ impl Binder<'_> {
     pub(super) fn check_unused_windows(&mut self, scope: &Scope) -> Result<()> {
         let unused = self.level.definitions.iter().filter(|window| !window.used).map(|window| window.spec.clone());
         for spec in unused.collect::<Vec<_>>() {
-            self.all(&spec.partition, (scope, Clause::Window))?;
+            self.all(&spec.partition, At { scope, clause: Clause::Window })?;
             let mut order = Vec::new();
             for item in &spec.order {
-                let expr = self.expr(&item.expr, scope, Clause::Window)?;
+                let expr = self.expr(&item.expr, At { scope, clause: Clause::Window })?;
                 order.push(SortKey { expr: self.settled(expr), direction: item.direction, nulls: item.nulls });
             }
             let function = WindowFunction::FirstValue;
-            self.frame(spec.frame.as_ref(), &function, (&order, (scope, Clause::Window)), spec.span)?;
+            self.frame(spec.frame.as_ref(), &function, (&order, At { scope, clause: Clause::Window }), spec.span)?;
         }
         Ok(())
     }
@@ -183,7 +183,7 @@ impl Binder<'_> {
     fn window_function(
         &mut self,
         call: &Call,
-        at: (&Scope, Clause),
+        at: At<'_>,
         span: Span,
     ) -> Result<Option<(WindowFunction, Vec<Expr>, SqlType)>> {
         let Some(function) = WindowFunction::from_name(&call.name.text) else {
@@ -240,12 +240,7 @@ impl Binder<'_> {
     }
 
     /// A function of rows beside the one that is aggregated.
-    pub(super) fn nested_function(
-        &mut self,
-        nested: &ast::NestedFunction,
-        at: (&Scope, Clause),
-        span: Span,
-    ) -> Result<Expr> {
+    pub(super) fn nested_function(&mut self, nested: &ast::NestedFunction, at: At<'_>, span: Span) -> Result<Expr> {
         if std::mem::take(&mut self.rows) == Rows::OfClause {
             return Ok(self.report(&Problem::NestedMisplaced { text: self.text(span).to_owned() }, span));
         }
@@ -254,17 +249,17 @@ impl Binder<'_> {
         bound
     }
 
-    fn nested_parts(&mut self, nested: &ast::NestedFunction, at: (&Scope, Clause), span: Span) -> Result<Expr> {
+    fn nested_parts(&mut self, nested: &ast::NestedFunction, at: At<'_>, span: Span) -> Result<Expr> {
         let marker = nested.marker;
         let Some(ast::ValueAt { value, offset, default }) = &nested.value else {
             return Ok(Expr::new(ExprKind::Call(Function::RowNumberAt(marker), Vec::new()), SqlType::BigInt, span));
         };
-        let value = self.expr(value, at.0, at.1)?;
+        let value = self.expr(value, at)?;
         let value = self.settled(value);
         let args = match default {
             None => vec![value],
             Some(default) => {
-                let default = self.expr(default, at.0, at.1)?;
+                let default = self.expr(default, at)?;
                 match self.unify_pair(value, default, span) {
                     Some((value, default)) => vec![value, default],
                     None => return Ok(super::stand_in(span)),
@@ -304,7 +299,7 @@ impl Binder<'_> {
         &mut self,
         spec: Option<&ast::FrameSpec>,
         function: &WindowFunction,
-        (order, at): (&[SortKey], (&Scope, Clause)),
+        (order, at): (&[SortKey], At<'_>),
         span: Span,
     ) -> Result<Frame> {
         let Some(spec) = spec else {
@@ -345,10 +340,10 @@ impl Binder<'_> {
         bound: &FrameBound<Box<ast::Expr>>,
         unit: FrameUnit,
         key: SqlType,
-        at: (&Scope, Clause),
+        at: At<'_>,
     ) -> Result<FrameBound<Expr>> {
         let mut distance = |expr: &ast::Expr| -> Result<Expr> {
-            let bound = self.expr(expr, at.0, at.1)?;
+            let bound = self.expr(expr, at)?;
             let target = match (unit, key) {
                 (FrameUnit::Rows | FrameUnit::Groups, _) => SqlType::BigInt,
                 (FrameUnit::Range, key) if key.is_number() => key,

@@ -133,14 +133,15 @@ impl Binder<'_> {
         types: (T, T),
         span: Span,
     ) -> Option<(Vec<Expr>, T)> {
-        let sql_type = match types.0 {
-            T::Timestamp | T::TimestampTz => T::TimestampTz,
-            T::Time | T::TimeTz => T::TimeTz,
-            found => {
-                let what = function.name().into();
-                self.report(&Problem::WrongType { what, expected: "a time or timestamp", found }, span);
-                return None;
-            }
+        let found = types.0;
+        let sql_type = if matches!(found, T::Timestamp | T::TimestampTz) {
+            T::TimestampTz
+        } else if matches!(found, T::Time | T::TimeTz) {
+            T::TimeTz
+        } else {
+            let what = function.name().into();
+            self.report(&Problem::WrongType { what, expected: "a time or timestamp", found }, span);
+            return None;
         };
         if function == Function::Zone(ZoneFunction::AtZone) && types.1 != T::DayTime && !types.1.is_text() {
             let expected = "an offset, as in INTERVAL '2' HOUR or '+02:00'";

@@ -18,7 +18,6 @@ pub(super) fn build_indexes(root: &Node, measures: &Measures) -> Result<()> {
             used.extend(access.every().map(|access| (scan.as_ref(), &access.index)));
         } else if let Operator::IndexJoin(join) = &node.operator {
             used.push((&join.scan, &join.index))
-        } else {
         }
     });
     for (scan, index) in used {

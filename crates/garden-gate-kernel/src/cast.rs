@@ -282,10 +282,12 @@ fn to_text(array: &ArrayRef, from: SqlType) -> ArrayRef {
             continue;
         }
         scratch.clear();
+        let value = value_at(array, from, row);
         // Writing into a String cannot fail.
-        let _ = match value_at(array, from, row) {
-            Value::Timestamp(micros) => write!(scratch, "{}", format_timestamp(micros)),
-            value => write!(scratch, "{value}"),
+        let _ = if let Value::Timestamp(micros) = value {
+            write!(scratch, "{}", format_timestamp(micros))
+        } else {
+            write!(scratch, "{value}")
         };
         builder.append_value(&scratch);
     }

@@ -11,6 +11,7 @@ use std::borrow::Cow;
 /// The values of an array of an integer-like type as 64-bit integers, equal exactly when the values are equal.
 ///
 /// `None` for types that do not fit. Lanes under a NULL hold anything.
+#[expect(clippy::wildcard_enum_match_arm, reason = "the types of arrays are not ours, and most have no such lanes")]
 pub fn integer_lanes(array: &ArrayRef) -> Option<Cow<'_, [i64]>> {
     fn wide<T: ArrowPrimitiveType<Native = i64>>(array: &ArrayRef) -> Cow<'_, [i64]> {
         Cow::Borrowed(array.as_primitive::<T>().values())
@@ -36,6 +37,10 @@ pub fn integer_lanes(array: &ArrayRef) -> Option<Cow<'_, [i64]>> {
 }
 
 /// The array of `data_type` whose lanes these are; the inverse of [`integer_lanes`].
+#[expect(
+    clippy::wildcard_enum_match_arm,
+    reason = "the types of arrays are not ours; what has lanes and no narrower ones has 64 bits"
+)]
 pub fn from_integer_lanes(values: Vec<i64>, nulls: Option<NullBuffer>, data_type: &DataType) -> ArrayRef {
     fn narrow<T: ArrowPrimitiveType>(values: &[i64], nulls: Option<NullBuffer>) -> ArrayRef
     where

@@ -125,7 +125,9 @@ mod tests {
                         CompareOp::Less => value.is_some_and(|value| value < *known),
                         CompareOp::LessOrEqual => value.is_some_and(|value| value <= *known),
                         CompareOp::Greater => value.is_some_and(|value| value > *known),
-                        _ => value.is_some_and(|value| value >= *known),
+                        CompareOp::Equal | CompareOp::NotEqual | CompareOp::GreaterOrEqual => {
+                            value.is_some_and(|value| value >= *known)
+                        }
                     };
                     let mut wanted: Vec<i32> = build.iter().flatten().copied().filter(fits).collect();
                     wanted.sort_by_key(|known| if descending { -known } else { *known });

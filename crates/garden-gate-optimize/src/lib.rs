@@ -6,6 +6,7 @@
     missing_docs,
     reason = "internal: what programs see is documented, and the rest where its name does not say it"
 )]
+#![warn(clippy::wildcard_enum_match_arm)]
 #![expect(clippy::missing_errors_doc, reason = "internal: errors are those of the statement")]
 
 use garden_gate_base::{catalog, collections, control, diagnostic, types};

@@ -25,11 +25,14 @@ pub(super) fn accumulator(argument: SqlType, keep: Extremum) -> Box<dyn Accumula
     if integer_lanes(&arrow::array::new_empty_array(&data_type)).is_some() {
         return Box::new(Extreme::<i64> { best: Vec::new(), keep, data_type });
     }
-    match argument {
-        SqlType::Boolean => Box::new(Extreme::<bool> { best: Vec::new(), keep, data_type }),
-        SqlType::Numeric { .. } => Box::new(Extreme::<i128> { best: Vec::new(), keep, data_type }),
-        SqlType::Real | SqlType::Double => Box::new(Extreme::<f64> { best: Vec::new(), keep, data_type }),
-        _ => Box::new(Extreme::<Box<str>> { best: Vec::new(), keep, data_type }),
+    if argument == SqlType::Boolean {
+        Box::new(Extreme::<bool> { best: Vec::new(), keep, data_type })
+    } else if matches!(argument, SqlType::Numeric { .. }) {
+        Box::new(Extreme::<i128> { best: Vec::new(), keep, data_type })
+    } else if argument.is_approximate() {
+        Box::new(Extreme::<f64> { best: Vec::new(), keep, data_type })
+    } else {
+        Box::new(Extreme::<Box<str>> { best: Vec::new(), keep, data_type })
     }
 }
 

@@ -212,26 +212,26 @@ fn narrow_lanes(values: &[i128]) -> Option<Vec<i64>> {
 
 fn exact_array(values: &[Option<i128>], result: Finish) -> Result<ArrayRef> {
     let narrow = |value: &Option<i128>| value.map(i64::try_from).transpose().map_err(|_| result.overflow());
-    Ok(match result.sql_type {
-        SqlType::Numeric { precision, scale } => {
-            // As many digits as there are: past 38 nothing is held.
-            let limit = power_of_ten(precision).unwrap_or(i128::MAX);
-            let fits = |unscaled: i128| -limit < unscaled && unscaled < limit;
-            if !values.iter().flatten().all(|value| fits(*value)) {
-                return Err(result.overflow());
-            }
-            Arc::new(Decimal128Array::from(values.to_vec()).with_precision_and_scale(precision, scale.cast_signed())?)
+    if let SqlType::Numeric { precision, scale } = result.sql_type {
+        // As many digits as there are: past 38 nothing is held.
+        let limit = power_of_ten(precision).unwrap_or(i128::MAX);
+        let fits = |unscaled: i128| -limit < unscaled && unscaled < limit;
+        if !values.iter().flatten().all(|value| fits(*value)) {
+            return Err(result.overflow());
         }
-        SqlType::DayTime => Arc::new(
-            values.iter().map(narrow).collect::<Result<Vec<_>>>()?.into_iter().collect::<DurationMicrosecondArray>(),
-        ),
-        SqlType::YearMonth => {
-            let months = |value: &Option<i128>| value.map(i32::try_from).transpose().map_err(|_| result.overflow());
-            Arc::new(
-                values.iter().map(months).collect::<Result<Vec<_>>>()?.into_iter().collect::<IntervalYearMonthArray>(),
-            )
-        }
-        _ => Arc::new(values.iter().map(narrow).collect::<Result<Vec<_>>>()?.into_iter().collect::<Int64Array>()),
+        let sums = Decimal128Array::from(values.to_vec()).with_precision_and_scale(precision, scale.cast_signed())?;
+        return Ok(Arc::new(sums));
+    }
+    if result.sql_type == SqlType::YearMonth {
+        let months = |value: &Option<i128>| value.map(i32::try_from).transpose().map_err(|_| result.overflow());
+        let sums = values.iter().map(months).collect::<Result<Vec<_>>>()?;
+        return Ok(Arc::new(sums.into_iter().collect::<IntervalYearMonthArray>()));
+    }
+    let sums = values.iter().map(narrow).collect::<Result<Vec<_>>>()?.into_iter();
+    Ok(if result.sql_type == SqlType::DayTime {
+        Arc::new(sums.collect::<DurationMicrosecondArray>())
+    } else {
+        Arc::new(sums.collect::<Int64Array>())
     })
 }
 

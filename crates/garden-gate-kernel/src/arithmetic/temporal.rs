@@ -114,6 +114,10 @@ fn shift_timestamp(micros: i64, months: i32, sign: i64) -> Result<i64, Problem> 
 }
 
 /// An interval times or divided by a number; a fraction of a month or a microsecond is dropped.
+#[expect(
+    clippy::wildcard_enum_match_arm,
+    reason = "the types of arrays are not ours; every other number is an integer"
+)]
 fn scale(op: Op, interval: &Lane, number: &Lane, result: T) -> Result<ArrayRef, Problem> {
     let as_type = |to: DataType| -> Result<Lane, Problem> {
         let array = compute::cast(number.array(), &to).map_err(|_| Problem::Overflow(result))?;

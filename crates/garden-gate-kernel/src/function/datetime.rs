@@ -7,93 +7,100 @@ use crate::types::{
 };
 use arrow::array::{Array, ArrayRef};
 
+const HOUR: i64 = 3600 * MICROS_PER_SECOND;
+const MINUTE: i64 = 60 * MICROS_PER_SECOND;
+
 /// A field of every row, by the type of the source; seconds in millionths.
 pub(super) fn extract(field: X, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     let array = arguments.array(0)?;
     let lanes = integer_lanes(&array).unwrap_or_default();
-    let date = |days: i64| {
-        let days = i32::try_from(days).unwrap_or(0);
-        let (year, month, day) = date_parts(days);
-        let small = |number: u32| i32::try_from(number).unwrap_or(0);
-        i64::from(match field {
-            X::Year => year,
-            X::Month => small(month),
-            X::Quarter => calendar_parts(days)[0],
-            X::Week => calendar_parts(days)[1],
-            X::WeekYear => calendar_parts(days)[2],
-            X::DayOfWeek => calendar_parts(days)[3],
-            X::DayOfYear => calendar_parts(days)[4],
-            X::Day | X::Hour | X::Minute | X::Second | X::TimezoneHour | X::TimezoneMinute => small(day),
-        })
+    let of = |value: fn(i64) -> i64| -> Vec<i64> {
+        lanes.iter().enumerate().map(|(row, at)| if array.is_valid(row) { value(*at) } else { 0 }).collect()
     };
-    let time = |micros: i64| {
-        if let X::Hour = field {
-            micros / (3600 * MICROS_PER_SECOND)
-        } else if let X::Minute = field {
-            micros / (60 * MICROS_PER_SECOND) % 60
-        } else {
-            micros % (60 * MICROS_PER_SECOND)
+    let from = arguments.types[0];
+    let values = match (of_day(field), of_micros(field)) {
+        (Some(part), _) if from == SqlType::Date => of(part),
+        (Some(part), _) if matches!(from, SqlType::Timestamp | SqlType::TimestampTz) => {
+            let days = lanes.iter().enumerate();
+            days.map(|(row, at)| if array.is_valid(row) { part(at.div_euclid(MICROS_PER_DAY)) } else { 0 }).collect()
         }
+        (_, Some(part)) if matches!(from, SqlType::Timestamp | SqlType::TimestampTz) => {
+            let times = lanes.iter().enumerate();
+            times.map(|(row, at)| if array.is_valid(row) { part(at.rem_euclid(MICROS_PER_DAY)) } else { 0 }).collect()
+        }
+        (_, Some(part)) if matches!(from, SqlType::Time | SqlType::TimeTz | SqlType::DayTime) => of(part),
+        _ if from == SqlType::YearMonth && field == X::Year => of(|months| months / 12),
+        _ if from == SqlType::YearMonth => of(|months| months % 12),
+        _ => return Err(Problem::Internal("a value with such a field was expected")),
     };
-    let is_date = field.is_of_date();
-    let one = |value: i64| match arguments.types[0] {
-        SqlType::Date => date(value),
-        SqlType::Time | SqlType::TimeTz => {
-            if let X::TimezoneHour | X::TimezoneMinute = field {
-                0
-            } else {
-                time(value)
-            }
-        }
-        SqlType::Timestamp | SqlType::TimestampTz => {
-            if let X::TimezoneHour | X::TimezoneMinute = field {
-                0
-            } else if is_date {
-                date(value.div_euclid(MICROS_PER_DAY))
-            } else {
-                time(value.rem_euclid(MICROS_PER_DAY))
-            }
-        }
-        SqlType::YearMonth if field == X::Year => value / 12,
-        SqlType::YearMonth => value % 12,
-        SqlType::Null
-        | SqlType::Boolean
-        | SqlType::SmallInt
-        | SqlType::Integer
-        | SqlType::BigInt
-        | SqlType::Numeric { .. }
-        | SqlType::Real
-        | SqlType::Double
-        | SqlType::Char(_)
-        | SqlType::Varchar(_)
-        | SqlType::Binary(_)
-        | SqlType::Varbinary(_)
-        | SqlType::Uuid
-        | SqlType::IpAddress
-        | SqlType::DayTime
-        | SqlType::Array(_)
-        | SqlType::Row(_) => match field {
-            X::Day => value / MICROS_PER_DAY,
-            X::Hour => value % MICROS_PER_DAY / (3600 * MICROS_PER_SECOND),
-            X::Minute => value % (3600 * MICROS_PER_SECOND) / (60 * MICROS_PER_SECOND),
-            X::Year
-            | X::Month
-            | X::Second
-            | X::TimezoneHour
-            | X::TimezoneMinute
-            | X::Quarter
-            | X::Week
-            | X::WeekYear
-            | X::DayOfWeek
-            | X::DayOfYear => value % (60 * MICROS_PER_SECOND),
-        },
-    };
-    let values: Vec<i64> =
-        lanes.iter().enumerate().map(|(row, value)| if array.is_valid(row) { one(*value) } else { 0 }).collect();
     if values.iter().any(|value| i32::try_from(*value).is_err()) {
         return Err(Problem::Overflow(arguments.result));
     }
     Ok(from_integer_lanes(values, array.nulls().cloned(), &arguments.result.arrow()))
+}
+
+/// A field of the calendar, of a number of days since 1970.
+fn of_day(field: X) -> Option<fn(i64) -> i64> {
+    fn day(days: i64) -> i32 {
+        i32::try_from(days).unwrap_or(0)
+    }
+    fn calendar<const PART: usize>(days: i64) -> i64 {
+        i64::from(calendar_parts(day(days))[PART])
+    }
+    Some(match field {
+        X::Year => |days| i64::from(date_parts(day(days)).0),
+        X::Month => |days| i64::from(date_parts(day(days)).1),
+        X::Day => |days| i64::from(date_parts(day(days)).2),
+        X::Quarter => calendar::<0>,
+        X::Week => calendar::<1>,
+        X::WeekYear => calendar::<2>,
+        X::DayOfWeek => calendar::<3>,
+        X::DayOfYear => calendar::<4>,
+        X::Hour | X::Minute | X::Second | X::TimezoneHour | X::TimezoneMinute => return None,
+    })
+}
+
+/// A field of a time of day or of an interval in microseconds; moments are kept in UTC, whose offset is none.
+fn of_micros(field: X) -> Option<fn(i64) -> i64> {
+    Some(match field {
+        X::Day => |micros| micros / MICROS_PER_DAY,
+        X::Hour => |micros| micros % MICROS_PER_DAY / HOUR,
+        X::Minute => |micros| micros % HOUR / MINUTE,
+        X::Second => |micros| micros % MINUTE,
+        X::TimezoneHour | X::TimezoneMinute => |_| 0,
+        X::Year | X::Month | X::Quarter | X::Week | X::WeekYear | X::DayOfWeek | X::DayOfYear => return None,
+    })
+}
+
+/// The microseconds of a unit of the day.
+fn length_of(unit: X) -> Option<i64> {
+    match unit {
+        X::Hour => Some(HOUR),
+        X::Minute => Some(MINUTE),
+        X::Second => Some(MICROS_PER_SECOND),
+        X::TimezoneHour | X::TimezoneMinute => Some(MICROS_PER_DAY),
+        X::Year | X::Quarter | X::Month | X::Week | X::Day | X::WeekYear | X::DayOfWeek | X::DayOfYear => None,
+    }
+}
+
+/// The first day of the unit of the calendar that a day lies in.
+fn first_day(unit: X, days: i32) -> Option<i32> {
+    let (year, month, _) = date_parts(days);
+    match unit {
+        X::Year => month_start(year, 1),
+        X::Quarter => month_start(year, (month - 1) / 3 * 3 + 1),
+        X::Month => month_start(year, month),
+        X::Week => Some(days - (calendar_parts(days)[3] - 1)),
+        X::Day
+        | X::WeekYear
+        | X::DayOfWeek
+        | X::DayOfYear
+        | X::Hour
+        | X::Minute
+        | X::Second
+        | X::TimezoneHour
+        | X::TimezoneMinute => Some(days),
+    }
 }
 
 /// Days, timestamps and times of day at the beginning of the unit that they lie in; a week begins on Monday (ISO 8601).
@@ -101,44 +108,12 @@ pub(super) fn truncate_to(unit: X, arguments: &Arguments<'_>) -> Result<ArrayRef
     let array = arguments.array(0)?;
     let lanes = integer_lanes(&array).unwrap_or_default();
     let is_date = arguments.types[0] == SqlType::Date;
-    let within = |micros: i64| match unit {
-        X::Hour => 3600 * MICROS_PER_SECOND,
-        X::Minute => 60 * MICROS_PER_SECOND,
-        X::Second => MICROS_PER_SECOND,
-        X::Year
-        | X::Month
-        | X::Day
-        | X::TimezoneHour
-        | X::TimezoneMinute
-        | X::Quarter
-        | X::Week
-        | X::WeekYear
-        | X::DayOfWeek
-        | X::DayOfYear => micros.max(1),
-    };
     let one = |value: i64| {
-        if !unit.is_of_date() {
-            let unit = within(MICROS_PER_DAY);
+        if let Some(unit) = length_of(unit) {
             return Some(value - value.rem_euclid(unit));
         }
         let days = i32::try_from(if is_date { value } else { value.div_euclid(MICROS_PER_DAY) }).ok()?;
-        let (year, month, _) = date_parts(days);
-        let first = match unit {
-            X::Year => month_start(year, 1)?,
-            X::Quarter => month_start(year, (month - 1) / 3 * 3 + 1)?,
-            X::Month => month_start(year, month)?,
-            X::Week => days - (calendar_parts(days)[3] - 1),
-            X::Day
-            | X::Hour
-            | X::Minute
-            | X::Second
-            | X::TimezoneHour
-            | X::TimezoneMinute
-            | X::WeekYear
-            | X::DayOfWeek
-            | X::DayOfYear => days,
-        };
-        let first = i64::from(first);
+        let first = i64::from(first_day(unit, days)?);
         Some(if is_date { first } else { first * MICROS_PER_DAY })
     };
     let rows = lanes.iter().enumerate();

@@ -2,12 +2,9 @@ use super::PartitionBounds;
 use crate::diagnostic::{Error, Result};
 use crate::logical::{ArithmeticOp, Direction, Expr, ExprKind, SortKey, WindowCall};
 use crate::types::{FrameBound, FrameExclusion, FrameUnit, SqlType};
-use crate::{Batch, evaluate, problem::Problem, sort_options};
+use crate::{Batch, evaluate, integer_lanes, problem::Problem, sort_options};
 use arrow::array::{Array, ArrayRef, AsArray, make_comparator};
-use arrow::datatypes::{
-    Decimal64Type, Decimal128Type, DurationMicrosecondType, Float32Type, Float64Type, Int16Type, Int32Type, Int64Type,
-    IntervalYearMonthType,
-};
+use arrow::datatypes::{Decimal128Type, Float32Type, Float64Type, Int64Type};
 use std::ops::Range;
 
 /// The rows that a row looks at: at most three runs, in order; without exclusion just the first.
@@ -112,18 +109,14 @@ fn bounds(
 
 /// No distance may be NULL or negative.
 fn check(distances: &ArrayRef) -> Result<()> {
-    use SqlType as T;
-    let negative = |row: usize| match distances.data_type() {
-        t if *t == T::SmallInt.arrow() => distances.as_primitive::<Int16Type>().value(row) < 0,
-        t if *t == T::Integer.arrow() => distances.as_primitive::<Int32Type>().value(row) < 0,
-        t if *t == T::BigInt.arrow() => distances.as_primitive::<Int64Type>().value(row) < 0,
-        t if *t == T::Real.arrow() => distances.as_primitive::<Float32Type>().value(row) < 0.0,
-        t if *t == T::Double.arrow() => distances.as_primitive::<Float64Type>().value(row) < 0.0,
-        t if *t == T::DayTime.arrow() => distances.as_primitive::<DurationMicrosecondType>().value(row) < 0,
-        t if *t == T::YearMonth.arrow() => distances.as_primitive::<IntervalYearMonthType>().value(row) < 0,
-        arrow::datatypes::DataType::Decimal64(..) => distances.as_primitive::<Decimal64Type>().value(row) < 0,
-        arrow::datatypes::DataType::Decimal128(..) => distances.as_primitive::<Decimal128Type>().value(row) < 0,
-        _ => false,
+    let lanes = integer_lanes(distances);
+    let wide = distances.as_primitive_opt::<Decimal128Type>();
+    let (real, double) = (distances.as_primitive_opt::<Float32Type>(), distances.as_primitive_opt::<Float64Type>());
+    let negative = |row: usize| {
+        lanes.as_ref().is_some_and(|lanes| lanes[row] < 0)
+            || wide.is_some_and(|wide| wide.value(row) < 0)
+            || real.is_some_and(|real| real.value(row) < 0.0)
+            || double.is_some_and(|double| double.value(row) < 0.0)
     };
     let bad = (0..distances.len()).any(|row| distances.is_null(row) || negative(row));
     if bad { Err(Error::from_facts(&Problem::BadDistance)) } else { Ok(()) }

@@ -151,7 +151,6 @@ fn read_reason(plan: &PhysicalPlan, columns: &Columns, table: &str, kind: &Direc
             && join.scan.alias.eq_ignore_ascii_case(table)
         {
             scan = Some((&join.scan, &join.residual));
-        } else {
         }
     });
     let (Some((scan, bounds)), DirectiveKind::Read { by: crate::logical::GuidedRead::Indexes(indexes), .. }) =

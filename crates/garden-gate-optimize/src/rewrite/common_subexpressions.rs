@@ -83,7 +83,6 @@ fn visit<'e>(expr: &'e Expr, found: &mut impl FnMut(&'e Expr)) {
     } else if let ExprKind::Negate(operand) | ExprKind::Cast(operand) = expr.kind() {
         found(expr);
         visit(operand, found);
-    } else {
     }
 }
 

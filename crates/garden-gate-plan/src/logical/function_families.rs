@@ -21,7 +21,7 @@ pub enum TextFunction {
     Translate,
 }
 
-/// SIMILAR and the functions of regular expressions of XQuery (clauses 6.30, 8.6 and 8.7).
+/// SIMILAR and the functions of regular expressions of `XQuery` (clauses 6.30, 8.6 and 8.7).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum RegexFunction {
     Similar,

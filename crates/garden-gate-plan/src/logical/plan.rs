@@ -300,6 +300,7 @@ impl LogicalPlan {
     }
 
     /// The join that this is, when `wanted` holds for it, or the plan as it was.
+    #[expect(clippy::result_large_err, reason = "the other outcome is the plan as it was, and no error")]
     pub fn into_join_if(self, wanted: impl FnOnce(&BinaryJoin) -> bool) -> Result<Box<BinaryJoin>, Self> {
         if let Self::Join(join) = self {
             if wanted(&join) { Ok(join) } else { Err(Self::Join(join)) }
