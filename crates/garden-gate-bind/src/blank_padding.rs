@@ -3,8 +3,8 @@
 //! Everywhere else a CHAR keeps the blanks it was filled up with: `CHAR_LENGTH`, `||`, LIKE, CAST and assignment see them.
 
 use super::convert::convert;
-use crate::logical::{Expr, ExprKind, Function, TextFunction, TrimSide};
-use crate::types::{RowField, SqlType, Value};
+use crate::logical::{Expr, ExprKind, Function, TextFunction};
+use crate::types::{RowField, SqlType, TrimSide, Value};
 
 /// Brings text operands that are compared with each other to a form in which equal bytes are equal values.
 ///

@@ -1,7 +1,7 @@
 use super::scope::{At, Clause, Scope};
 use super::{BareName, Binder, problem::Problem};
 use crate::diagnostic::{Result, Span};
-use crate::logical::{ArrayFunction, Expr, ExprKind, Function, RegexFunction, ZoneFunction};
+use crate::logical::{ArrayFunction, Expr, ExprKind, Function, RegexFunction, TextFunction, ZoneFunction};
 use crate::syntax::ast::{self, Ident, Now};
 use crate::types::{ExtractField, MICROS_PER_DAY, SqlType, Value};
 
@@ -21,7 +21,7 @@ impl Binder<'_> {
             K::Now(now) => self.now(*now, span),
             K::And(terms) => self.conjunction(terms, at, span)?,
             K::Or(terms) => self.disjunction(terms, at, span)?,
-            K::Not(operand) => self.negation(operand, at)?,
+            K::Not(operand) => self.of(operand, at, |this, operand| this.condition(operand, "NOT").negated(true))?,
             K::Compare(op, operands) => self.comparison(*op, operands, at, span)?,
             K::Between { operands, negated, symmetric } => {
                 self.between(operands, *symmetric, at, span)?.negated(*negated)
@@ -61,16 +61,12 @@ impl Binder<'_> {
             K::ArrayQuery(query) => self.array_subquery(query, at, span)?,
             K::Arithmetic(op, operands) => self.arithmetic_of(*op, operands, at, span)?,
             K::Concat(operands) => self.concatenation(operands, at, span)?,
-            K::Negate(operand) => {
-                let operand = self.expr(operand, at)?;
-                self.negate(operand, span)
-            }
+            K::Negate(operand) => self.of(operand, at, |this, operand| this.negate(operand, span))?,
             K::Case(case) => self.case(case, at, span)?,
             K::CaseOperand => self.case_operands.last().cloned().unwrap_or_else(|| super::stand_in(span)),
             K::Cast(operand, target, None) => self.cast_of(operand, *target, at, span)?,
             K::Cast(operand, target, Some(format)) => {
-                let operand = self.expr(operand, at)?;
-                self.cast_by_format(operand, *target, format, span)
+                self.of(operand, at, |this, operand| this.cast_by_format(operand, *target, format, span))?
             }
             K::CastToDomain(operand, domain) => {
                 let operand = self.expr(operand, at)?;
@@ -80,15 +76,11 @@ impl Binder<'_> {
             K::Difference(operand, target) => self.difference(operand, *target, at, span)?,
             K::Extract(field, operand) => self.extract(*field, operand, at, span)?,
             K::TruncateTo(unit, operand) => {
-                let operand = self.expr(operand, at)?;
-                self.truncated(*unit, operand, span)
+                self.of(operand, at, |this, operand| this.truncated(*unit, operand, span))?
             }
             K::AtZone(operand, zone) => self.zoned(operand, zone.as_deref(), at, span)?,
             K::Row(fields) => self.row(fields, at, span)?,
-            K::Field(operand, name) => {
-                let operand = self.expr(operand, at)?;
-                self.field(operand, name, span)
-            }
+            K::Field(operand, name) => self.of(operand, at, |this, operand| this.field(operand, name, span))?,
             K::Array(elements) => self.array(elements, at, span)?,
             K::Element(operands) => {
                 let args = vec![self.expr(&operands.0, at)?, self.expr(&operands.1, at)?];
@@ -96,6 +88,7 @@ impl Binder<'_> {
             }
             K::NextValue(name) => self.next_value(name, at.clause, span),
             K::Call(call) => self.call(call, at, span)?,
+            K::Form(form, args) => self.form(*form, args, at, span)?,
             K::Nested(nested) => self.nested_function(nested, at, span)?,
         })
     }
@@ -110,9 +103,10 @@ impl Binder<'_> {
         Ok(Expr::or(self.conditions(terms, at)?, span))
     }
 
-    fn negation(&mut self, operand: &ast::Expr, at: At<'_>) -> Result<Expr> {
+    /// What `make` makes of a bound operand.
+    fn of(&mut self, operand: &ast::Expr, at: At<'_>, make: impl FnOnce(&mut Self, Expr) -> Expr) -> Result<Expr> {
         let operand = self.expr(operand, at)?;
-        Ok(self.condition(operand, "NOT").negated(true))
+        Ok(make(self, operand))
     }
 
     fn concatenation(&mut self, operands: &(ast::Expr, ast::Expr), at: At<'_>, span: Span) -> Result<Expr> {
@@ -132,6 +126,11 @@ impl Binder<'_> {
             return Ok(super::stand_in(span));
         }
         Ok(self.arithmetic(op, left, right, span))
+    }
+
+    fn form(&mut self, form: ast::Form, args: &[ast::Expr], at: At<'_>, span: Span) -> Result<Expr> {
+        let args = self.all(args, at)?;
+        Ok(self.function(function_of(form), args, span))
     }
 
     /// SIMILAR and `LIKE_REGEX`, with the escape character or the flags where they are written.
@@ -409,5 +408,29 @@ pub fn castable(from: SqlType, to: SqlType) -> bool {
         (T::Timestamp | T::TimestampTz, T::Date | T::Time | T::TimeTz | T::Timestamp | T::TimestampTz) => true,
         (T::Time | T::TimeTz, T::Time | T::TimeTz) => true,
         _ => false,
+    }
+}
+
+/// The function that a form is.
+fn function_of(form: ast::Form) -> Function {
+    use ast::Form as F;
+    match form {
+        F::Substring => Function::Text(TextFunction::Substring),
+        F::Position => Function::Text(TextFunction::Position),
+        F::Overlay => Function::Text(TextFunction::Overlay),
+        F::Trim(side) => Function::Text(TextFunction::Trim(side)),
+        F::Translate => Function::Text(TextFunction::Translate),
+        F::Normalize => Function::Text(TextFunction::Normalize),
+        F::IsNormalized => Function::Text(TextFunction::IsNormalized),
+        F::SubstringSimilar => Function::Regex(RegexFunction::SubstringSimilar),
+        F::OccurrencesRegex => Function::Regex(RegexFunction::OccurrencesRegex),
+        F::PositionRegex => Function::Regex(RegexFunction::PositionRegex),
+        F::PositionRegexAfter => Function::Regex(RegexFunction::PositionRegexAfter),
+        F::SubstringRegex => Function::Regex(RegexFunction::SubstringRegex),
+        F::TranslateRegex => Function::Regex(RegexFunction::TranslateRegex),
+        F::Greatest => Function::Greatest,
+        F::Least => Function::Least,
+        F::SecondDigits => Function::SecondDigits,
+        F::ArrayLimit => Function::Array(ArrayFunction::ArrayLimit),
     }
 }

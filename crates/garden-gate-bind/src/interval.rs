@@ -10,9 +10,8 @@ use crate::syntax::ast;
 use crate::types::{Field, Fields, Interval, SqlType, TypeLimit, Value, parse_interval};
 
 /// The call that a cast to fewer digits of seconds is read as.
-const SECOND_DIGITS: &str = "DIGITS OF SECONDS";
 /// The functions whose result has the fields of their arguments.
-const KEEPS_FIELDS: [&str; 6] = ["MIN", "MAX", "ABS", "COALESCE", "GREATEST", "LEAST"];
+const KEEPS_FIELDS: [&str; 4] = ["MIN", "MAX", "ABS", "COALESCE"];
 
 impl Binder<'_> {
     /// `CAST(operand AS INTERVAL fields)`: what is smaller than the last field is dropped; a number counts the only field.
@@ -115,10 +114,8 @@ impl Binder<'_> {
         if let K::Name(name) = &expr.kind {
             return self.columns.get(scope.resolve(name).ok()?).limit;
         }
-        if let K::Call(call) = &expr.kind
-            && call.name.text == SECOND_DIGITS
-        {
-            let [_, ast::Expr { kind: K::Literal(Value::Integer(digits), _), .. }] = call.args.as_slice() else {
+        if let K::Form(ast::Form::SecondDigits, args) = &expr.kind {
+            let [_, ast::Expr { kind: K::Literal(Value::Integer(digits), _), .. }] = args.as_slice() else {
                 return None;
             };
             return u8::try_from(*digits).ok().map(TypeLimit::SecondDigits);
@@ -150,10 +147,16 @@ impl Binder<'_> {
         } else if let K::Call(call) = &expr.kind
             && KEEPS_FIELDS.iter().any(|name| call.name.text.eq_ignore_ascii_case(name))
         {
-            call.args.iter().map(|arg| self.fields_of(arg, scope)).reduce(|a, b| a?.with(b?)).flatten()
+            self.common_fields(&call.args, scope)
+        } else if let K::Form(ast::Form::Greatest | ast::Form::Least, args) = &expr.kind {
+            self.common_fields(args, scope)
         } else {
             None
         }
+    }
+
+    fn common_fields(&self, exprs: &[ast::Expr], scope: &Scope) -> Option<Fields> {
+        exprs.iter().map(|expr| self.fields_of(expr, scope)).reduce(|a, b| a?.with(b?)).flatten()
     }
 
     /// What the values of all these columns are held to.
@@ -194,6 +197,8 @@ fn may_be_part(expr: &ast::Expr) -> bool {
         matches!(op, Op::Multiply | Op::Divide) || may_be_part(&pair.0) || may_be_part(&pair.1)
     } else if let ast::ExprKind::Call(call) = &expr.kind {
         call.args.iter().any(may_be_part)
+    } else if let ast::ExprKind::Form(_, args) = &expr.kind {
+        args.iter().any(may_be_part)
     } else {
         false
     }

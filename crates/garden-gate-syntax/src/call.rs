@@ -1,24 +1,22 @@
 //! Calls: the functions whose argument lists have words of their own, aggregates and windows.
 
 use super::ast::{
-    Call, Expr, ExprKind, ExtractField, FirstOrLast, FrameBound, FrameExclusion, FrameSpec, FrameUnit, Ident,
+    Call, Expr, ExprKind, ExtractField, FirstOrLast, Form, FrameBound, FrameExclusion, FrameSpec, FrameUnit, Ident,
     NestedFunction, NullTreatment, Over, Overflow, ValueAt, WindowSpec,
 };
+use super::keyword::Keyword as K;
 use super::lexer::{Symbol, TokenKind};
 use super::parser::Parser;
 use crate::diagnostic::{Result, Span};
-use crate::types::{RowMarker, SqlType, Value};
+use crate::types::{RowMarker, SqlType, TrimSide, Value};
 
-/// A function's name and its arguments.
-type Named = (&'static str, Vec<Expr>);
+/// The normalisation forms of Unicode (Unicode Standard Annex 15).
+pub(super) const NORMAL_FORMS: [K; 4] = [K::Nfc, K::Nfd, K::Nfkc, K::Nfkd];
+
+/// A form and its arguments.
+type Formed = (Form, Vec<Expr>);
 
 impl Parser<'_> {
-    /// A call without anything after its parentheses, made by the parser itself.
-    pub(super) fn plain_call(&self, name: &str, args: Vec<Expr>, span: Span) -> Result<Expr> {
-        let name = Ident { text: name.into(), quoted: false, span };
-        self.node(ExprKind::Call(Box::new(Call { args, ..empty(name) })), span)
-    }
-
     pub(super) fn text_node(&self, text: &str, span: Span) -> Result<Expr> {
         self.node(ExprKind::Literal(Value::Text(text.into()), SqlType::TEXT), span)
     }
@@ -30,52 +28,64 @@ impl Parser<'_> {
     /// A function with a syntax of its own (clauses 6.30 to 6.32), when one appears here; its name and `(` are ahead.
     pub(super) fn special_call(&mut self) -> Result<Option<Expr>> {
         let start = self.span();
-        let word = self.raw(self.current()).to_uppercase();
-        let read: fn(&mut Self) -> Result<Named> = match word.as_str() {
-            "EXTRACT" => return self.extract(start).map(Some),
-            "TRUNCATE" if self.has_unit() => return self.truncate_to(start).map(Some),
-            "VALUE_OF" => return self.value_of(start).map(Some),
-            "ROW_NUMBER" if RowMarker::from_word(self.raw(self.ahead(2))).is_some() => {
+        let Some(word) = self.current().keyword else { return Ok(None) };
+        let read: fn(&mut Self) -> Result<Formed> = match word {
+            K::Extract => return self.extract(start).map(Some),
+            K::Truncate if self.has_unit() => return self.truncate_to(start).map(Some),
+            K::ValueOf => return self.value_of(start).map(Some),
+            K::RowNumber if RowMarker::from_word(self.raw(self.ahead(2))).is_some() => {
                 return self.row_number_at(start).map(Some);
             }
-            "SUBSTRING" => Self::substring,
-            "POSITION" => |parser| {
+            K::Substring => Self::substring,
+            K::Position => |parser| {
                 let wanted = parser.additive()?;
-                parser.expect_word("IN")?;
-                Ok(("POSITION", vec![wanted, parser.additive()?]))
+                parser.expect_word(K::In)?;
+                Ok((Form::Position, vec![wanted, parser.additive()?]))
             },
-            "OVERLAY" => |parser| {
+            K::Overlay => |parser| {
                 let mut args = vec![parser.expression()?];
-                for (word, needed) in [("PLACING", true), ("FROM", true), ("FOR", false)] {
+                for (word, needed) in [(K::Placing, true), (K::From, true), (K::For, false)] {
                     if needed || parser.at_word(word) {
                         parser.expect_word(word)?;
                         args.push(parser.additive()?);
                     }
                 }
-                Ok(("OVERLAY", args))
+                Ok((Form::Overlay, args))
             },
-            "TRIM" => Self::trim,
-            "TRANSLATE" => |parser| {
+            K::Trim => Self::trim,
+            K::Translate => |parser| {
                 let operand = parser.expression()?;
-                parser.expect_word("USING")?;
+                parser.expect_word(K::Using)?;
                 let at = parser.span();
                 let name = parser.name("the name of a transliteration")?;
-                Ok(("TRANSLATE", vec![operand, parser.text_node(&name.text.to_uppercase(), at)?]))
+                Ok((Form::Translate, vec![operand, parser.text_node(&name.text.to_uppercase(), at)?]))
             },
-            "NORMALIZE" => Self::normalize,
-            "OCCURRENCES_REGEX" | "POSITION_REGEX" | "SUBSTRING_REGEX" | "TRANSLATE_REGEX" => {
-                return self.regex(&word, start).map(Some);
-            }
+            K::Normalize => Self::normalize,
+            K::Greatest => |parser| Ok((Form::Greatest, parser.operands()?)),
+            K::Least => |parser| Ok((Form::Least, parser.operands()?)),
+            K::OccurrencesRegex => return self.regex(Form::OccurrencesRegex, start).map(Some),
+            K::PositionRegex => return self.regex(Form::PositionRegex, start).map(Some),
+            K::SubstringRegex => return self.regex(Form::SubstringRegex, start).map(Some),
+            K::TranslateRegex => return self.regex(Form::TranslateRegex, start).map(Some),
             _ => return Ok(None),
         };
         self.advance();
         let open = self.advance().span;
-        let (name, args) = self.nested(read)?;
-        if self.accept_word("USING") {
-            self.expect_either("CHARACTERS", "CHARACTERS")?;
+        let (form, args) = self.nested(read)?;
+        if self.accept_word(K::Using) {
+            self.expect_word(K::Characters)?;
         }
         self.close(open)?;
-        self.plain_call(name, args, start.to(self.last_span())).map(Some)
+        self.node(ExprKind::Form(form, args), start.to(self.last_span())).map(Some)
+    }
+
+    /// Operands up to the closing parenthesis.
+    fn operands(&mut self) -> Result<Vec<Expr>> {
+        let mut operands = Vec::new();
+        while operands.is_empty() && !self.at_symbol(Symbol::RightParen) || self.accept_symbol(Symbol::Comma) {
+            operands.push(self.expression()?);
+        }
+        Ok(operands)
     }
 
     /// `ROW_NUMBER(marker)`
@@ -93,7 +103,7 @@ impl Parser<'_> {
         self.advance();
         let open = self.advance().span;
         let value = self.expression()?;
-        self.expect_word("AT")?;
+        self.expect_word(K::At)?;
         let marker = self.row_marker()?;
         let back = self.accept_symbol(Symbol::Minus);
         let offset = if back || self.accept_symbol(Symbol::Plus) { self.whole_number()? } else { 0 };
@@ -116,7 +126,7 @@ impl Parser<'_> {
         self.advance();
         let open = self.advance().span;
         let field = self.field_word()?;
-        self.expect_word("FROM")?;
+        self.expect_word(K::From)?;
         let source = self.expression()?;
         self.close(open)?;
         self.node(ExprKind::Extract(field, Box::new(source)), start.to(self.last_span()))
@@ -125,9 +135,9 @@ impl Parser<'_> {
     /// A field, its words joined by blanks or underscores.
     fn field_word(&mut self) -> Result<ExtractField> {
         let longer = [
-            (["DAY", "OF", "WEEK"].as_slice(), ExtractField::DayOfWeek),
-            (&["DAY", "OF", "YEAR"], ExtractField::DayOfYear),
-            (&["WEEK", "YEAR"], ExtractField::WeekYear),
+            ([K::Day, K::Of, K::Week].as_slice(), ExtractField::DayOfWeek),
+            (&[K::Day, K::Of, K::Year], ExtractField::DayOfYear),
+            (&[K::Week, K::Year], ExtractField::WeekYear),
         ];
         for (words, field) in longer {
             if self.accept_words(words) {
@@ -153,7 +163,7 @@ impl Parser<'_> {
                 TokenKind::Symbol(Symbol::LeftParen) => open += 1,
                 TokenKind::Symbol(Symbol::RightParen) if open <= 1 => return false,
                 TokenKind::Symbol(Symbol::RightParen) => open -= 1,
-                TokenKind::Word if open == 1 && self.is_word_at(distance, "TO") => return true,
+                TokenKind::Word if open == 1 && self.is_word_at(distance, K::To) => return true,
                 TokenKind::End => return false,
                 _ => {}
             }
@@ -166,135 +176,136 @@ impl Parser<'_> {
         self.advance();
         let open = self.advance().span;
         let operand = self.expression()?;
-        self.expect_word("TO")?;
+        self.expect_word(K::To)?;
         let unit = self.field_word()?;
         self.close(open)?;
         self.node(ExprKind::TruncateTo(unit, Box::new(operand)), start.to(self.last_span()))
     }
 
-    fn substring(&mut self) -> Result<Named> {
+    fn substring(&mut self) -> Result<Formed> {
         let mut args = vec![self.expression()?];
-        if self.accept_word("SIMILAR") {
+        if self.accept_word(K::Similar) {
             args.push(self.additive()?);
-            self.expect_word("ESCAPE")?;
+            self.expect_word(K::Escape)?;
             args.push(self.additive()?);
-            return Ok(("SUBSTRING SIMILAR", args));
+            return Ok((Form::SubstringSimilar, args));
         }
         if self.accept_symbol(Symbol::Comma) {
             args.push(self.expression()?);
             if self.accept_symbol(Symbol::Comma) {
                 args.push(self.expression()?);
             }
-            return Ok(("SUBSTRING", args));
+            return Ok((Form::Substring, args));
         }
-        self.expect_either("FROM", "FROM, SIMILAR or a comma")?;
+        self.expect_either(K::From, "FROM, SIMILAR or a comma")?;
         args.push(self.additive()?);
-        if self.accept_word("FOR") {
+        if self.accept_word(K::For) {
             args.push(self.additive()?);
         }
-        Ok(("SUBSTRING", args))
+        Ok((Form::Substring, args))
     }
 
     /// `TRIM([LEADING | TRAILING | BOTH] [character] FROM text)` or `TRIM(text)`.
-    fn trim(&mut self) -> Result<Named> {
-        let sides = [("LEADING", "TRIM LEADING"), ("TRAILING", "TRIM TRAILING"), ("BOTH", "TRIM BOTH")];
-        let side = sides.into_iter().find(|(word, _)| self.accept_word(word)).map(|(_, name)| name);
+    fn trim(&mut self) -> Result<Formed> {
+        let sides = [(K::Leading, TrimSide::Leading), (K::Trailing, TrimSide::Trailing), (K::Both, TrimSide::Both)];
+        let side = sides.into_iter().find(|(word, _)| self.accept_word(*word)).map(|(_, side)| side);
+        let form = Form::Trim(side.unwrap_or(TrimSide::Both));
         let at = self.span();
         let blank = self.text_node(" ", at)?;
-        if self.accept_word("FROM") {
-            return Ok((side.unwrap_or("TRIM BOTH"), vec![self.expression()?, blank]));
+        if self.accept_word(K::From) {
+            return Ok((form, vec![self.expression()?, blank]));
         }
         let first = self.expression()?;
-        if self.accept_word("FROM") {
-            return Ok((side.unwrap_or("TRIM BOTH"), vec![self.expression()?, first]));
+        if self.accept_word(K::From) {
+            return Ok((form, vec![self.expression()?, first]));
         }
         if side.is_some() {
             return Err(self.expected("FROM"));
         }
-        Ok(("TRIM BOTH", vec![first, blank]))
+        Ok((form, vec![first, blank]))
     }
 
     /// `NORMALIZE(text [, form])`
-    fn normalize(&mut self) -> Result<Named> {
+    fn normalize(&mut self) -> Result<Formed> {
         let operand = self.expression()?;
         let at = self.span();
-        let mut form = "NFC";
+        let mut form = K::Nfc;
         if self.accept_symbol(Symbol::Comma) {
-            let known = ["NFC", "NFD", "NFKC", "NFKD"].into_iter().find(|word| self.accept_word(word));
+            let known = NORMAL_FORMS.into_iter().find(|word| self.accept_word(*word));
             form = known.ok_or_else(|| self.expected("NFC, NFD, NFKC or NFKD"))?;
         }
-        Ok(("NORMALIZE", vec![operand, self.text_node(form, at)?]))
+        Ok((Form::Normalize, vec![operand, self.text_node(form.text(), at)?]))
     }
 
     /// The functions of regular expressions: arguments come as pattern, text, flag, start, occurrence, group or replacement.
-    fn regex(&mut self, word: &str, start: Span) -> Result<Expr> {
+    fn regex(&mut self, form: Form, start: Span) -> Result<Expr> {
         self.advance();
         let open = self.advance().span;
-        let behind = word == "POSITION_REGEX" && self.accept_word("AFTER");
-        if word == "POSITION_REGEX" && !behind {
-            self.accept_word("START");
+        let behind = form == Form::PositionRegex && self.accept_word(K::After);
+        if form == Form::PositionRegex && !behind {
+            self.accept_word(K::Start);
         }
         let pattern = self.additive()?;
         let at = self.span();
-        let flag = if self.accept_word("FLAG") { self.additive()? } else { self.text_node("", at)? };
-        self.expect_word("IN")?;
+        let flag = if self.accept_word(K::Flag) { self.additive()? } else { self.text_node("", at)? };
+        self.expect_word(K::In)?;
         let text = self.additive()?;
-        let replacement = if word == "TRANSLATE_REGEX" {
-            Some(if self.accept_word("WITH") { self.additive()? } else { self.text_node("", at)? })
+        let replacement = if form == Form::TranslateRegex {
+            Some(if self.accept_word(K::With) { self.additive()? } else { self.text_node("", at)? })
         } else {
             None
         };
-        let from = if self.accept_word("FROM") { self.additive()? } else { self.number_node(1, at)? };
-        self.accept_words(&["USING", "CHARACTERS"]);
+        let from = if self.accept_word(K::From) { self.additive()? } else { self.number_node(1, at)? };
+        self.accept_words(&[K::Using, K::Characters]);
         let mut args = vec![pattern, text, flag, from];
-        if word != "OCCURRENCES_REGEX" {
+        if form != Form::OccurrencesRegex {
             let all = i64::from(replacement.is_none());
-            args.push(if !self.accept_word("OCCURRENCE") || self.accept_word("ALL") {
+            args.push(if !self.accept_word(K::Occurrence) || self.accept_word(K::All) {
                 self.number_node(all, at)?
             } else {
                 self.additive()?
             });
             match replacement {
                 Some(replacement) => args.push(replacement),
-                None if self.accept_word("GROUP") => args.push(self.additive()?),
+                None if self.accept_word(K::Group) => args.push(self.additive()?),
                 None => args.push(self.number_node(0, at)?),
             }
         }
         self.close(open)?;
-        let name = if behind { "POSITION_REGEX AFTER" } else { word };
-        self.plain_call(name, args, start.to(self.last_span()))
+        let form = if behind { Form::PositionRegexAfter } else { form };
+        self.node(ExprKind::Form(form, args), start.to(self.last_span()))
     }
 
     /// A call whose name has been read, with everything that may stand after it.
     pub(super) fn call(&mut self, name: Ident, start: Span) -> Result<Expr> {
         let mut call = empty(name);
         self.arguments(&mut call)?;
-        if self.accept_words(&["WITHIN", "GROUP"]) {
+        if self.accept_words(&[K::Within, K::Group]) {
             let open = self.span();
             self.expect_symbol(Symbol::LeftParen, "(")?;
-            self.expect_word("ORDER")?;
+            self.expect_word(K::Order)?;
             call.order = self.order_by()?;
             call.within_group = true;
             self.close(open)?;
         }
-        if self.at_word("FILTER") && self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen) {
+        if self.at_word(K::Filter) && self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen) {
             self.advance();
             let open = self.advance().span;
-            self.expect_word("WHERE")?;
+            self.expect_word(K::Where)?;
             call.filter = Some(self.expression()?);
             self.close(open)?;
         }
-        if self.accept_words(&["FROM", "LAST"]) {
+        if self.accept_words(&[K::From, K::Last]) {
             call.from = FirstOrLast::Last;
         } else {
-            self.accept_words(&["FROM", "FIRST"]);
+            self.accept_words(&[K::From, K::First]);
         }
-        if self.accept_words(&["IGNORE", "NULLS"]) {
+        if self.accept_words(&[K::Ignore, K::Nulls]) {
             call.nulls = Some(NullTreatment::Ignore);
-        } else if self.accept_words(&["RESPECT", "NULLS"]) {
+        } else if self.accept_words(&[K::Respect, K::Nulls]) {
             call.nulls = Some(NullTreatment::Respect);
         }
-        if self.at_word("OVER") && (self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen) || self.name_ahead(1)) {
+        if self.at_word(K::Over) && (self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen) || self.name_ahead(1)) {
             self.advance();
             call.over = Some(if self.at_symbol(Symbol::LeftParen) {
                 Over::Spec(self.window_spec()?)
@@ -311,32 +322,32 @@ impl Parser<'_> {
             call.star = true;
             return self.close(open);
         }
-        call.distinct = self.accept_word("DISTINCT");
+        call.distinct = self.accept_word(K::Distinct);
         if !call.distinct {
-            self.accept_word("ALL");
+            self.accept_word(K::All);
         }
         if !self.at_symbol(Symbol::RightParen) {
             call.args = self.list(Self::expression)?;
         }
-        if self.accept_word("ORDER") {
+        if self.accept_word(K::Order) {
             call.order = self.order_by()?;
         }
-        if self.accept_words(&["ON", "OVERFLOW"]) {
+        if self.accept_words(&[K::On, K::Overflow]) {
             call.overflow = Some(self.overflow()?);
         }
         self.close(open)
     }
 
     fn overflow(&mut self) -> Result<Overflow> {
-        if self.accept_word("ERROR") {
+        if self.accept_word(K::Error) {
             return Ok(Overflow::Error);
         }
-        self.expect_either("TRUNCATE", "ERROR or TRUNCATE")?;
+        self.expect_either(K::Truncate, "ERROR or TRUNCATE")?;
         let filler =
             if self.current().kind == TokenKind::Text { Some(self.text_literal("a filler in quotes")?) } else { None };
-        let with_count = !self.accept_words(&["WITHOUT", "COUNT"]);
+        let with_count = !self.accept_words(&[K::Without, K::Count]);
         if with_count {
-            self.accept_words(&["WITH", "COUNT"]);
+            self.accept_words(&[K::With, K::Count]);
         }
         Ok(Overflow::Truncate { filler, with_count })
     }
@@ -344,23 +355,23 @@ impl Parser<'_> {
     /// `name AS (…)` of the WINDOW clause.
     pub(super) fn named_window(&mut self) -> Result<(Ident, WindowSpec)> {
         let name = self.name("a name for the window")?;
-        self.expect_word("AS")?;
+        self.expect_word(K::As)?;
         Ok((name, self.window_spec()?))
     }
 
     fn window_spec(&mut self) -> Result<WindowSpec> {
         let open = self.span();
         self.expect_symbol(Symbol::LeftParen, "(")?;
-        let clause = ["PARTITION", "ROWS", "RANGE", "GROUPS"].iter().any(|word| self.at_word(word));
+        let clause = [K::Partition, K::Rows, K::Range, K::Groups].iter().any(|word| self.at_word(*word));
         let base = if self.at_name() && !clause { Some(self.name("the name of a window")?) } else { None };
-        let partition = if self.accept_word("PARTITION") {
-            self.expect_word("BY")?;
+        let partition = if self.accept_word(K::Partition) {
+            self.expect_word(K::By)?;
             self.list(Self::expression)?
         } else {
             Vec::new()
         };
-        let order = if self.accept_word("ORDER") { self.order_by()? } else { Vec::new() };
-        let frame = if self.at_any(&["ROWS", "RANGE", "GROUPS"]) { Some(self.frame()?) } else { None };
+        let order = if self.accept_word(K::Order) { self.order_by()? } else { Vec::new() };
+        let frame = if self.at_any(&[K::Rows, K::Range, K::Groups]) { Some(self.frame()?) } else { None };
         self.close(open)?;
         Ok(WindowSpec { base, partition, order, frame, span: open.to(self.last_span()) })
     }
@@ -373,22 +384,22 @@ impl Parser<'_> {
             "RANGE" => FrameUnit::Range,
             _ => FrameUnit::Groups,
         };
-        let (start, end) = if self.accept_word("BETWEEN") {
+        let (start, end) = if self.accept_word(K::Between) {
             let start = self.frame_bound()?;
-            self.expect_word("AND")?;
+            self.expect_word(K::And)?;
             (start, self.frame_bound()?)
         } else {
             (self.frame_bound()?, FrameBound::CurrentRow)
         };
         let mut exclude = FrameExclusion::NoOthers;
-        if self.accept_word("EXCLUDE") {
-            exclude = if self.accept_words(&["CURRENT", "ROW"]) {
+        if self.accept_word(K::Exclude) {
+            exclude = if self.accept_words(&[K::Current, K::Row]) {
                 FrameExclusion::CurrentRow
-            } else if self.accept_word("GROUP") {
+            } else if self.accept_word(K::Group) {
                 FrameExclusion::Group
-            } else if self.accept_word("TIES") {
+            } else if self.accept_word(K::Ties) {
                 FrameExclusion::Ties
-            } else if self.accept_words(&["NO", "OTHERS"]) {
+            } else if self.accept_words(&[K::No, K::Others]) {
                 FrameExclusion::NoOthers
             } else {
                 return Err(self.expected("CURRENT ROW, GROUP, TIES or NO OTHERS"));
@@ -398,20 +409,20 @@ impl Parser<'_> {
     }
 
     fn frame_bound(&mut self) -> Result<FrameBound<Box<Expr>>> {
-        if self.accept_words(&["UNBOUNDED", "PRECEDING"]) {
+        if self.accept_words(&[K::Unbounded, K::Preceding]) {
             return Ok(FrameBound::UnboundedPreceding);
         }
-        if self.accept_words(&["UNBOUNDED", "FOLLOWING"]) {
+        if self.accept_words(&[K::Unbounded, K::Following]) {
             return Ok(FrameBound::UnboundedFollowing);
         }
-        if self.accept_words(&["CURRENT", "ROW"]) {
+        if self.accept_words(&[K::Current, K::Row]) {
             return Ok(FrameBound::CurrentRow);
         }
         let distance = Box::new(self.additive()?);
-        if self.accept_word("PRECEDING") {
+        if self.accept_word(K::Preceding) {
             return Ok(FrameBound::Preceding(distance));
         }
-        self.expect_either("FOLLOWING", "PRECEDING or FOLLOWING")?;
+        self.expect_either(K::Following, "PRECEDING or FOLLOWING")?;
         Ok(FrameBound::Following(distance))
     }
 

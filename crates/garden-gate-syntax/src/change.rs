@@ -5,6 +5,7 @@ use super::ast::{
     InsertRows, Merge, MergeAction, MergeBranch, Name, Overriding, StatementKind, Transaction, With,
 };
 use super::ast::{ExprKind, Join, JoinCondition, JoinKind, TableExpr};
+use super::keyword::Keyword as K;
 use super::lexer::{Symbol, TokenKind};
 use super::parser::Parser;
 use crate::diagnostic::Result;
@@ -17,26 +18,26 @@ impl Parser<'_> {
     }
 
     pub(super) fn change_of_rows(&mut self, with: Option<With>) -> Result<Change> {
-        let mut change = if self.accept_word("INSERT") {
+        let mut change = if self.accept_word(K::Insert) {
             self.insert()?
-        } else if self.accept_word("UPDATE") {
+        } else if self.accept_word(K::Update) {
             self.update()?
-        } else if self.accept_word("DELETE") {
+        } else if self.accept_word(K::Delete) {
             self.delete()?
-        } else if self.accept_word("MERGE") {
+        } else if self.accept_word(K::Merge) {
             self.merge()?
         } else {
-            self.expect_word("TRUNCATE")?;
-            self.expect_word("TABLE")?;
+            self.expect_word(K::Truncate)?;
+            self.expect_word(K::Table)?;
             let (table, span) = self.table_name()?;
-            let restart = self.accept_words(&["RESTART", "IDENTITY"]);
+            let restart = self.accept_words(&[K::Restart, K::Identity]);
             if !restart {
-                self.accept_words(&["CONTINUE", "IDENTITY"]);
+                self.accept_words(&[K::Continue, K::Identity]);
             }
             Change { with: None, table, alias: None, kind: ChangeKind::Truncate { restart }, returning: None, span }
         };
         change.with = with;
-        if self.accept_word("RETURNING") {
+        if self.accept_word(K::Returning) {
             change.returning = Some(self.list(Self::select_item)?);
         }
         Ok(change)
@@ -44,7 +45,7 @@ impl Parser<'_> {
 
     /// `INSERT INTO FILE 'path' (…) query`
     pub(super) fn export(&mut self) -> Result<StatementKind> {
-        for word in ["INSERT", "INTO", "FILE"] {
+        for word in [K::Insert, K::Into, K::File] {
             self.expect_word(word)?;
         }
         let span = self.span();
@@ -62,9 +63,9 @@ impl Parser<'_> {
     }
 
     fn insert(&mut self) -> Result<Change> {
-        if !self.accept_word("INTO") {
+        if !self.accept_word(K::Into) {
             let error = self.expected("INTO");
-            let skips = self.at_any(&["IGNORE", "SKIP", "OR"]);
+            let skips = self.at_any(&[K::Ignore, K::Skip, K::Or]);
             return Err(if skips {
                 error.with_help("SKIP DUPLICATES belongs at the end of the INSERT")
             } else {
@@ -79,9 +80,9 @@ impl Parser<'_> {
         };
         let overriding = self.overriding();
         let rows = self.insert_rows()?;
-        let duplicates = if self.accept_words(&["SKIP", "DUPLICATES"]) {
+        let duplicates = if self.accept_words(&[K::Skip, K::Duplicates]) {
             Duplicates::Skip
-        } else if self.accept_words(&["REPLACE", "DUPLICATES"]) {
+        } else if self.accept_words(&[K::Replace, K::Duplicates]) {
             Duplicates::Replace
         } else {
             Duplicates::Refuse
@@ -91,20 +92,20 @@ impl Parser<'_> {
     }
 
     fn insert_rows(&mut self) -> Result<InsertRows> {
-        if self.accept_words(&["DEFAULT", "VALUES"]) {
+        if self.accept_words(&[K::Default, K::Values]) {
             return Ok(InsertRows::Defaults);
         }
-        if self.accept_words(&["FROM", "FILE"]) {
+        if self.accept_words(&[K::From, K::File]) {
             let start = self.span();
             let path = self.text_literal("the path of a file")?;
             let options = Box::new(self.load_options()?);
             return Ok(InsertRows::File { path, options, span: start.to(self.last_span()) });
         }
-        if self.at_word("VALUES") && self.values_to_the_end() {
+        if self.at_word(K::Values) && self.values_to_the_end() {
             self.advance();
             return Ok(InsertRows::Values(self.list(Self::given_row)?));
         }
-        if self.at_any(&["SELECT", "WITH", "VALUES", "TABLE"]) || self.at_symbol(Symbol::LeftParen) {
+        if self.at_any(&[K::Select, K::With, K::Values, K::Table]) || self.at_symbol(Symbol::LeftParen) {
             return Ok(InsertRows::Query(Box::new(self.query()?)));
         }
         Err(self.expected("VALUES, a query, DEFAULT VALUES or FROM FILE"))
@@ -120,8 +121,8 @@ impl Parser<'_> {
                 TokenKind::Symbol(Symbol::RightParen) => open -= 1,
                 TokenKind::End => return true,
                 TokenKind::Word if open == 0 => {
-                    let ends = ["RETURNING", "SKIP", "REPLACE"];
-                    return ends.iter().any(|word| self.is_word_at(distance, word));
+                    let ends = [K::Returning, K::Skip, K::Replace];
+                    return ends.iter().any(|word| self.is_word_at(distance, *word));
                 }
                 _ => {}
             }
@@ -141,7 +142,7 @@ impl Parser<'_> {
 
     fn given(&mut self) -> Result<AssignedValue> {
         let span = self.span();
-        if self.accept_word("DEFAULT") {
+        if self.accept_word(K::Default) {
             Ok(AssignedValue::Default(span))
         } else {
             Ok(AssignedValue::Value(self.expression()?))
@@ -151,17 +152,17 @@ impl Parser<'_> {
     fn update(&mut self) -> Result<Change> {
         let (table, span) = self.table_name()?;
         let portion = self.portion()?;
-        let alias = self.target_alias("SET")?;
-        self.expect_word("SET")?;
+        let alias = self.target_alias(K::Set)?;
+        self.expect_word(K::Set)?;
         let set = self.list(Self::assignment)?;
-        if self.accept_word("FROM") {
+        if self.accept_word(K::From) {
             if portion.is_some() {
                 return Err(self.not_supported("FROM beside FOR PORTION OF"));
             }
             let kind = self.update_from(set)?;
             return Ok(Change { with: None, table, alias, kind, returning: None, span });
         }
-        let condition = if self.accept_word("WHERE") { Some(self.expression()?) } else { None };
+        let condition = if self.accept_word(K::Where) { Some(self.expression()?) } else { None };
         Ok(Change {
             with: None,
             table,
@@ -173,15 +174,15 @@ impl Parser<'_> {
     }
 
     fn delete(&mut self) -> Result<Change> {
-        if !self.accept_word("FROM") {
+        if !self.accept_word(K::From) {
             let help = format!("write DELETE FROM {}", self.found());
             let error = self.expected("FROM");
             return Err(if self.at_name() { error.with_help(help) } else { error });
         }
         let (table, span) = self.table_name()?;
         let portion = self.portion()?;
-        let alias = self.target_alias("WHERE")?;
-        let condition = if self.accept_word("WHERE") { Some(self.expression()?) } else { None };
+        let alias = self.target_alias(K::Where)?;
+        let condition = if self.accept_word(K::Where) { Some(self.expression()?) } else { None };
         Ok(Change { with: None, table, alias, kind: ChangeKind::Delete { portion, condition }, returning: None, span })
     }
 
@@ -202,7 +203,7 @@ impl Parser<'_> {
                 span,
             }));
         }
-        let on = if self.accept_word("WHERE") {
+        let on = if self.accept_word(K::Where) {
             self.expression()?
         } else {
             self.node(ExprKind::Literal(Value::Boolean(true), SqlType::Boolean), start)?
@@ -213,15 +214,15 @@ impl Parser<'_> {
     }
 
     fn merge(&mut self) -> Result<Change> {
-        self.expect_word("INTO")?;
+        self.expect_word(K::Into)?;
         let (table, span) = self.table_name()?;
-        let alias = self.target_alias("USING")?;
-        self.expect_word("USING")?;
+        let alias = self.target_alias(K::Using)?;
+        self.expect_word(K::Using)?;
         let source = self.table_expression()?;
-        self.expect_word("ON")?;
+        self.expect_word(K::On)?;
         let on = self.expression()?;
         let mut branches = Vec::new();
-        while self.at_word("WHEN") {
+        while self.at_word(K::When) {
             branches.push(self.merge_branch()?);
         }
         if branches.is_empty() {
@@ -233,37 +234,37 @@ impl Parser<'_> {
 
     fn merge_branch(&mut self) -> Result<MergeBranch> {
         let start = self.span();
-        self.expect_word("WHEN")?;
-        let matched = !self.accept_word("NOT");
-        self.expect_word("MATCHED")?;
-        let condition = if self.accept_word("AND") { Some(self.expression()?) } else { None };
-        self.expect_word("THEN")?;
+        self.expect_word(K::When)?;
+        let matched = !self.accept_word(K::Not);
+        self.expect_word(K::Matched)?;
+        let condition = if self.accept_word(K::And) { Some(self.expression()?) } else { None };
+        self.expect_word(K::Then)?;
         let action = if !matched {
-            self.expect_word("INSERT")?;
+            self.expect_word(K::Insert)?;
             let columns =
                 if self.at_symbol(Symbol::LeftParen) { Some(self.names_in_parentheses("a column")?) } else { None };
             let overriding = self.overriding();
-            self.expect_word("VALUES")?;
+            self.expect_word(K::Values)?;
             MergeAction::Insert { columns, overriding, values: self.given_row()? }
-        } else if self.accept_word("DELETE") {
+        } else if self.accept_word(K::Delete) {
             MergeAction::Delete
         } else {
-            self.expect_either("UPDATE", "UPDATE or DELETE")?;
-            self.expect_word("SET")?;
+            self.expect_either(K::Update, "UPDATE or DELETE")?;
+            self.expect_word(K::Set)?;
             MergeAction::Update(self.list(Self::assignment)?)
         };
         Ok(MergeBranch { matched, condition, action, span: start.to(self.last_span()) })
     }
 
     fn overriding(&mut self) -> Option<Overriding> {
-        if self.accept_words(&["OVERRIDING", "SYSTEM", "VALUE"]) {
+        if self.accept_words(&[K::Overriding, K::System, K::Value]) {
             return Some(Overriding::System);
         }
-        self.accept_words(&["OVERRIDING", "USER", "VALUE"]).then_some(Overriding::User)
+        self.accept_words(&[K::Overriding, K::User, K::Value]).then_some(Overriding::User)
     }
 
-    fn target_alias(&mut self, next: &str) -> Result<Option<Ident>> {
-        if self.accept_word("AS") || self.at_name() && !self.at_any(&[next, "RETURNING"]) {
+    fn target_alias(&mut self, next: K) -> Result<Option<Ident>> {
+        if self.accept_word(K::As) || self.at_name() && !self.at_any(&[next, K::Returning]) {
             return self.name("another name for the table").map(Some);
         }
         Ok(None)
@@ -297,29 +298,29 @@ impl Parser<'_> {
 
     /// START TRANSACTION, COMMIT, ROLLBACK, SAVEPOINT and RELEASE SAVEPOINT.
     pub(super) fn transaction(&mut self) -> Result<Transaction> {
-        if self.accept_word("START") {
-            self.expect_word("TRANSACTION")?;
+        if self.accept_word(K::Start) {
+            self.expect_word(K::Transaction)?;
             return self.transaction_modes();
         }
-        if self.accept_word("SAVEPOINT") {
+        if self.accept_word(K::Savepoint) {
             return self.name("the name of a savepoint").map(Transaction::Savepoint);
         }
-        if self.accept_word("RELEASE") {
-            self.expect_word("SAVEPOINT")?;
+        if self.accept_word(K::Release) {
+            self.expect_word(K::Savepoint)?;
             return self.name("the name of a savepoint").map(Transaction::Release);
         }
-        let commit = self.accept_word("COMMIT");
+        let commit = self.accept_word(K::Commit);
         if !commit {
-            self.expect_word("ROLLBACK")?;
+            self.expect_word(K::Rollback)?;
         }
-        self.accept_word("WORK");
+        self.accept_word(K::Work);
         let chain =
-            if self.accept_words(&["AND", "NO", "CHAIN"]) { false } else { self.accept_words(&["AND", "CHAIN"]) };
+            if self.accept_words(&[K::And, K::No, K::Chain]) { false } else { self.accept_words(&[K::And, K::Chain]) };
         if commit {
             return Ok(Transaction::Commit { chain });
         }
-        let to = if self.accept_word("TO") {
-            self.accept_word("SAVEPOINT");
+        let to = if self.accept_word(K::To) {
+            self.accept_word(K::Savepoint);
             Some(self.name("the name of a savepoint")?)
         } else {
             None
@@ -329,15 +330,15 @@ impl Parser<'_> {
 
     /// `SET CONSTRAINTS { ALL | name, … } { DEFERRED | IMMEDIATE }`
     pub(super) fn set_constraints(&mut self) -> Result<Transaction> {
-        self.accept_words(&["SET", "CONSTRAINTS"]);
-        let names = if self.accept_word("ALL") {
+        self.accept_words(&[K::Set, K::Constraints]);
+        let names = if self.accept_word(K::All) {
             None
         } else {
             Some(self.list(|parser| parser.qualified_name("the name of a constraint"))?)
         };
-        let deferred = self.accept_word("DEFERRED");
+        let deferred = self.accept_word(K::Deferred);
         if !deferred {
-            self.expect_either("IMMEDIATE", "DEFERRED or IMMEDIATE")?;
+            self.expect_either(K::Immediate, "DEFERRED or IMMEDIATE")?;
         }
         Ok(Transaction::Constraints { names, deferred })
     }
@@ -345,7 +346,7 @@ impl Parser<'_> {
     /// `SET TRANSACTION modes`: of the next transaction (clause 17.3).
     pub(super) fn set_transaction(&mut self) -> Result<Transaction> {
         self.advance();
-        self.accept_word("LOCAL");
+        self.accept_word(K::Local);
         self.advance();
         match self.transaction_modes()? {
             Transaction::Start { read_only } => Ok(Transaction::Next { read_only }),
@@ -357,16 +358,16 @@ impl Parser<'_> {
     fn transaction_modes(&mut self) -> Result<Transaction> {
         let mut read_only = false;
         loop {
-            if self.accept_words(&["READ", "ONLY"]) {
+            if self.accept_words(&[K::Read, K::Only]) {
                 read_only = true;
-            } else if self.accept_words(&["READ", "WRITE"]) {
+            } else if self.accept_words(&[K::Read, K::Write]) {
                 read_only = false;
-            } else if self.accept_words(&["ISOLATION", "LEVEL"]) {
+            } else if self.accept_words(&[K::Isolation, K::Level]) {
                 let levels = [
-                    &["SERIALIZABLE"] as &[&str],
-                    &["REPEATABLE", "READ"],
-                    &["READ", "COMMITTED"],
-                    &["READ", "UNCOMMITTED"],
+                    &[K::Serializable] as &[K],
+                    &[K::Repeatable, K::Read],
+                    &[K::Read, K::Committed],
+                    &[K::Read, K::Uncommitted],
                 ];
                 if !levels.iter().any(|level| self.accept_words(level)) {
                     return Err(self.expected("SERIALIZABLE, REPEATABLE READ, READ COMMITTED or READ UNCOMMITTED"));
@@ -374,7 +375,7 @@ impl Parser<'_> {
             } else if self.current().kind != TokenKind::End {
                 return Err(self.expected("READ ONLY, READ WRITE or ISOLATION LEVEL"));
             }
-            if !self.accept_symbol(Symbol::Comma) && !self.at_any(&["READ", "ISOLATION"]) {
+            if !self.accept_symbol(Symbol::Comma) && !self.at_any(&[K::Read, K::Isolation]) {
                 return Ok(Transaction::Start { read_only });
             }
         }

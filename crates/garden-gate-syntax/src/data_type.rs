@@ -1,5 +1,6 @@
 //! Types as they are written (clause 6.1).
 
+use super::keyword::Keyword as K;
 use super::lexer::Symbol;
 use super::parser::Parser;
 use super::problem::Problem;
@@ -18,10 +19,10 @@ impl Parser<'_> {
 
     /// What CAST and a column may name: a type, with the digits of its seconds, or with the maximum cardinality of its arrays.
     pub(super) fn declared_type(&mut self) -> Result<DeclaredType> {
-        if self.at_word("INTERVAL") {
+        if self.at_word(K::Interval) {
             return self.declared_interval();
         }
-        let at_time = self.at_any(&["TIME", "TIMESTAMP"]);
+        let at_time = self.at_any(&[K::Time, K::Timestamp]);
         let (element, digits) = if at_time { self.precise_time_type()? } else { (self.plain_type()?, 6) };
         let (sql_type, most) = self.arrays_of(element)?;
         if digits != 6 && sql_type != element {
@@ -45,7 +46,7 @@ impl Parser<'_> {
     /// `ARRAY` after a type as often as it appears there, and how many elements the array may have.
     fn arrays_of(&mut self, mut found: SqlType) -> Result<(SqlType, Option<i32>)> {
         let mut most = None;
-        while self.accept_word("ARRAY") {
+        while self.accept_word(K::Array) {
             if most.is_some() {
                 return Err(self.not_supported("a maximum cardinality of the arrays in an array"));
             }
@@ -69,33 +70,33 @@ impl Parser<'_> {
 
     fn plain_type(&mut self) -> Result<SqlType> {
         let simple = [
-            ("BOOLEAN", SqlType::Boolean),
-            ("SMALLINT", SqlType::SmallInt),
-            ("INTEGER", SqlType::Integer),
-            ("INT", SqlType::Integer),
-            ("BIGINT", SqlType::BigInt),
-            ("REAL", SqlType::Real),
-            ("DATE", SqlType::Date),
-            ("UUID", SqlType::Uuid),
-            ("IPADDRESS", SqlType::IpAddress),
+            (K::Boolean, SqlType::Boolean),
+            (K::Smallint, SqlType::SmallInt),
+            (K::Integer, SqlType::Integer),
+            (K::Int, SqlType::Integer),
+            (K::Bigint, SqlType::BigInt),
+            (K::Real, SqlType::Real),
+            (K::Date, SqlType::Date),
+            (K::Uuid, SqlType::Uuid),
+            (K::Ipaddress, SqlType::IpAddress),
         ];
-        if let Some((_, found)) = simple.into_iter().find(|(word, _)| self.at_word(word)) {
+        if let Some((_, found)) = simple.into_iter().find(|(word, _)| self.at_word(*word)) {
             self.advance();
             return Ok(found);
         }
-        if self.accept_words(&["DOUBLE", "PRECISION"]) {
+        if self.accept_words(&[K::Double, K::Precision]) {
             return Ok(SqlType::Double);
         }
-        if self.accept_word("NUMERIC") || self.accept_word("DECIMAL") || self.accept_word("DEC") {
+        if self.accept_word(K::Numeric) || self.accept_word(K::Decimal) || self.accept_word(K::Dec) {
             return self.numeric_type();
         }
-        if self.accept_word("VARCHAR") || self.accept_words(&["CHARACTER", "VARYING"]) {
+        if self.accept_word(K::Varchar) || self.accept_words(&[K::Character, K::Varying]) {
             return Ok(SqlType::Varchar(self.optional_length()?));
         }
-        if self.at_any(&["TIME", "TIMESTAMP"]) {
+        if self.at_any(&[K::Time, K::Timestamp]) {
             return self.time_type();
         }
-        if self.at_word("INTERVAL") {
+        if self.at_word(K::Interval) {
             let fields = self.interval_type()?;
             if !fields.are_all() {
                 return Err(self.not_supported("an interval of fewer fields in an array or row"));
@@ -105,7 +106,7 @@ impl Parser<'_> {
         if let Some(found) = self.string_type()? {
             return Ok(found);
         }
-        if self.accept_word("ROW") {
+        if self.accept_word(K::Row) {
             return self.row_type();
         }
         Err(self.expected("a data type"))
@@ -113,29 +114,29 @@ impl Parser<'_> {
 
     /// The types of character and binary strings with a length.
     fn string_type(&mut self) -> Result<Option<SqlType>> {
-        if self.accept_words(&["CHARACTER", "LARGE", "OBJECT"])
-            || self.accept_words(&["CHAR", "LARGE", "OBJECT"])
-            || self.accept_word("CLOB")
+        if self.accept_words(&[K::Character, K::Large, K::Object])
+            || self.accept_words(&[K::Char, K::Large, K::Object])
+            || self.accept_word(K::Clob)
         {
             return Ok(Some(SqlType::Varchar(self.optional_length()?)));
         }
-        if self.accept_words(&["CHAR", "VARYING"]) {
+        if self.accept_words(&[K::Char, K::Varying]) {
             return Ok(Some(SqlType::Varchar(self.optional_length()?)));
         }
-        if self.accept_word("CHAR") || self.accept_word("CHARACTER") {
+        if self.accept_word(K::Char) || self.accept_word(K::Character) {
             return Ok(Some(SqlType::Char(self.optional_length()?.unwrap_or(1))));
         }
-        if self.accept_words(&["BINARY", "LARGE", "OBJECT"])
-            || self.accept_words(&["BINARY", "VARYING"])
-            || self.accept_word("BLOB")
-            || self.accept_word("VARBINARY")
+        if self.accept_words(&[K::Binary, K::Large, K::Object])
+            || self.accept_words(&[K::Binary, K::Varying])
+            || self.accept_word(K::Blob)
+            || self.accept_word(K::Varbinary)
         {
             return Ok(Some(SqlType::Varbinary(self.optional_length()?)));
         }
-        if self.accept_word("BINARY") {
+        if self.accept_word(K::Binary) {
             return Ok(Some(SqlType::Binary(self.optional_length()?.unwrap_or(1))));
         }
-        if self.accept_word("FLOAT") {
+        if self.accept_word(K::Float) {
             // 24 binary digits fit REAL.
             let digits = self.optional_length()?.unwrap_or(53);
             return Ok(Some(if digits <= 24 { SqlType::Real } else { SqlType::Double }));
@@ -183,14 +184,14 @@ impl Parser<'_> {
 
     /// TIME or TIMESTAMP, and the digits of its seconds.
     fn precise_time_type(&mut self) -> Result<(SqlType, u8)> {
-        let found = if self.at_word("TIME") { SqlType::Time } else { SqlType::Timestamp };
+        let found = if self.at_word(K::Time) { SqlType::Time } else { SqlType::Timestamp };
         self.advance();
         let digits = self.second_digits()?;
-        if self.at_words(&["WITH", "TIME", "ZONE"]) {
-            self.accept_words(&["WITH", "TIME", "ZONE"]);
+        if self.at_words(&[K::With, K::Time, K::Zone]) {
+            self.accept_words(&[K::With, K::Time, K::Zone]);
             return Ok((if found == SqlType::Time { SqlType::TimeTz } else { SqlType::TimestampTz }, digits));
         }
-        self.accept_words(&["WITHOUT", "TIME", "ZONE"]);
+        self.accept_words(&[K::Without, K::Time, K::Zone]);
         Ok((found, digits))
     }
 
@@ -202,7 +203,7 @@ impl Parser<'_> {
     /// `DAY TO SECOND`: the fields of an interval.
     pub(super) fn interval_fields(&mut self) -> Result<Fields> {
         let from = self.interval_field()?;
-        let to = if self.accept_word("TO") { self.interval_field()? } else { from };
+        let to = if self.accept_word(K::To) { self.interval_field()? } else { from };
         Fields::new(from, to).ok_or_else(|| self.expected("fields of one kind of interval, the wider one first"))
     }
 

@@ -4,6 +4,7 @@ use super::ast::{
     ColumnElement, ConstraintKind, Copied, CreateIndex, CreateTable, CreateView, Definition, Drop, FilledBy,
     ForeignElement, Ident, Name, SequenceOptions, TableConstraint, TableContent, TableElement,
 };
+use super::keyword::Keyword as K;
 use super::lexer::Symbol;
 use super::parser::Parser;
 use crate::catalog::{MatchType, ReferentialAction, Temporary, TemporaryKind, Timing, ViewCheck};
@@ -13,50 +14,50 @@ use crate::types::{DeclaredType, SqlType};
 impl Parser<'_> {
     /// What appears after CREATE.
     pub(super) fn create(&mut self) -> Result<Definition> {
-        if self.accept_word("SCHEMA") {
-            let if_not_exists = self.accept_words(&["IF", "NOT", "EXISTS"]);
+        if self.accept_word(K::Schema) {
+            let if_not_exists = self.accept_words(&[K::If, K::Not, K::Exists]);
             let name = self.name("the name of a schema")?;
             let mut elements = Vec::new();
-            while self.accept_word("CREATE") {
+            while self.accept_word(K::Create) {
                 elements.push(self.create()?);
             }
             return Ok(Definition::CreateSchema { name, if_not_exists, elements });
         }
         let temporary = match () {
-            () if self.accept_words(&["LOCAL", "TEMPORARY"]) => Some(TemporaryKind::Local),
-            () if self.accept_words(&["SHARED", "TEMPORARY"]) => Some(TemporaryKind::Shared),
-            () if self.accept_words(&["GLOBAL", "TEMPORARY"]) => Some(TemporaryKind::Global),
+            () if self.accept_words(&[K::Local, K::Temporary]) => Some(TemporaryKind::Local),
+            () if self.accept_words(&[K::Shared, K::Temporary]) => Some(TemporaryKind::Shared),
+            () if self.accept_words(&[K::Global, K::Temporary]) => Some(TemporaryKind::Global),
             () => None,
         };
         if let Some(kind) = temporary {
-            self.expect_word("TABLE")?;
+            self.expect_word(K::Table)?;
             let mut table = self.create_table()?;
-            let delete_rows = self.accept_words(&["ON", "COMMIT", "DELETE", "ROWS"]);
+            let delete_rows = self.accept_words(&[K::On, K::Commit, K::Delete, K::Rows]);
             if !delete_rows {
-                self.accept_words(&["ON", "COMMIT", "PRESERVE", "ROWS"]);
+                self.accept_words(&[K::On, K::Commit, K::Preserve, K::Rows]);
             }
             table.temporary = Some(Temporary { kind, delete_rows });
             return Ok(Definition::CreateTable(table));
         }
-        if self.at_word("TEMPORARY") {
+        if self.at_word(K::Temporary) {
             return Err(self.expected(
                 "LOCAL TEMPORARY TABLE, of this session, SHARED TEMPORARY TABLE, of all, or GLOBAL TEMPORARY TABLE, of all with rows of their own",
             ));
         }
-        if self.accept_word("TABLE") {
+        if self.accept_word(K::Table) {
             return self.create_table().map(Definition::CreateTable);
         }
-        let or_replace = self.accept_words(&["OR", "REPLACE"]);
-        if self.accept_word("VIEW") {
+        let or_replace = self.accept_words(&[K::Or, K::Replace]);
+        if self.accept_word(K::View) {
             return self.create_view(or_replace).map(Definition::CreateView);
         }
-        if self.at_word("INDEX") || self.at_words(&["UNIQUE", "INDEX"]) {
+        if self.at_word(K::Index) || self.at_words(&[K::Unique, K::Index]) {
             return self.create_index().map(Definition::CreateIndex);
         }
         if let Some(object) = self.create_object(or_replace)? {
             return Ok(object);
         }
-        if self.at_word("TRIGGER") {
+        if self.at_word(K::Trigger) {
             return Err(self.not_supported(format!("CREATE {}", self.found().to_uppercase())));
         }
         Err(self.expected("SCHEMA, TABLE, VIEW, INDEX, SEQUENCE, DOMAIN or FUNCTION"))
@@ -67,12 +68,12 @@ impl Parser<'_> {
         if let Some(object) = self.drop_object()? {
             return Ok(object);
         }
-        let kinds = ["SCHEMA", "TABLE", "VIEW", "INDEX"];
-        let Some(kind) = kinds.iter().position(|kind| self.at_word(kind)) else {
+        let kinds = [K::Schema, K::Table, K::View, K::Index];
+        let Some(kind) = kinds.iter().position(|kind| self.at_word(*kind)) else {
             return Err(self.expected("SCHEMA, TABLE, VIEW, INDEX, SEQUENCE, DOMAIN or FUNCTION"));
         };
         self.advance();
-        let if_exists = self.accept_words(&["IF", "EXISTS"]);
+        let if_exists = self.accept_words(&[K::If, K::Exists]);
         let name = self.qualified_name("a name")?;
         let drop = self.drop_behaviour(if_exists);
         Ok(match kind {
@@ -87,32 +88,32 @@ impl Parser<'_> {
     }
 
     pub(super) fn drop_behaviour(&mut self, if_exists: bool) -> Drop {
-        let cascade = self.accept_word("CASCADE");
+        let cascade = self.accept_word(K::Cascade);
         if !cascade {
-            self.accept_word("RESTRICT");
+            self.accept_word(K::Restrict);
         }
         Drop { if_exists, cascade }
     }
 
     fn create_index(&mut self) -> Result<CreateIndex> {
-        let unique = self.accept_word("UNIQUE");
-        self.expect_word("INDEX")?;
-        let if_not_exists = self.accept_words(&["IF", "NOT", "EXISTS"]);
+        let unique = self.accept_word(K::Unique);
+        self.expect_word(K::Index)?;
+        let if_not_exists = self.accept_words(&[K::If, K::Not, K::Exists]);
         let name = self.name("the name of an index")?;
-        self.expect_word("ON")?;
+        self.expect_word(K::On)?;
         let table = self.qualified_name("the name of a table")?;
         let open = self.span();
         self.expect_symbol(Symbol::LeftParen, "( and columns")?;
         let keys = self.list(Self::sort_item)?;
         self.close(open)?;
-        let include = if self.accept_word("INCLUDE") { self.names_in_parentheses("a column")? } else { Vec::new() };
+        let include = if self.accept_word(K::Include) { self.names_in_parentheses("a column")? } else { Vec::new() };
         Ok(CreateIndex { name, table, unique, if_not_exists, keys, include })
     }
 
     fn create_table(&mut self) -> Result<CreateTable> {
-        let if_not_exists = self.accept_words(&["IF", "NOT", "EXISTS"]);
+        let if_not_exists = self.accept_words(&[K::If, K::Not, K::Exists]);
         let name = self.qualified_name("the name of a table")?;
-        if self.accept_words(&["FROM", "FILE"]) {
+        if self.accept_words(&[K::From, K::File]) {
             let start = self.span();
             let path = self.text_literal("the path of a file")?;
             let options = Box::new(self.file_options()?);
@@ -120,7 +121,7 @@ impl Parser<'_> {
             let versioned = self.system_versioning();
             return Ok(CreateTable { name, if_not_exists, temporary: None, content, versioned });
         }
-        if self.at_word("AS") {
+        if self.at_word(K::As) {
             let content = self.create_table_as(None)?;
             let versioned = self.system_versioning();
             return Ok(CreateTable { name, if_not_exists, temporary: None, content, versioned });
@@ -148,22 +149,22 @@ impl Parser<'_> {
     }
 
     fn create_table_as(&mut self, columns: Option<Vec<Ident>>) -> Result<TableContent> {
-        self.expect_word("AS")?;
+        self.expect_word(K::As)?;
         let query = Box::new(self.query()?);
-        let with_data = !self.accept_words(&["WITH", "NO", "DATA"]);
+        let with_data = !self.accept_words(&[K::With, K::No, K::Data]);
         if with_data {
-            self.accept_words(&["WITH", "DATA"]);
+            self.accept_words(&[K::With, K::Data]);
         }
         Ok(TableContent::Query { columns, query, with_data })
     }
 
     fn table_element(&mut self) -> Result<TableElement> {
         let start = self.span();
-        if self.accept_word("LIKE") {
+        if self.accept_word(K::Like) {
             let name = self.qualified_name("a table")?;
             let mut copied = Vec::new();
-            while self.at_any(&["INCLUDING", "EXCLUDING"]) {
-                let including = self.accept_word("INCLUDING");
+            while self.at_any(&[K::Including, K::Excluding]) {
+                let including = self.accept_word(K::Including);
                 if !including {
                     self.advance();
                 }
@@ -175,12 +176,12 @@ impl Parser<'_> {
             }
             return Ok(TableElement::Like(name, copied, start.to(self.last_span())));
         }
-        if self.at_words(&["PERIOD", "FOR"]) {
+        if self.at_words(&[K::Period, K::For]) {
             return self.period_element().map(TableElement::Period);
         }
-        let key_word = self.at_any(&["CONSTRAINT", "CHECK", "FOREIGN"])
-            || self.at_words(&["PRIMARY", "KEY"])
-            || self.at_word("UNIQUE");
+        let key_word = self.at_any(&[K::Constraint, K::Check, K::Foreign])
+            || self.at_words(&[K::Primary, K::Key])
+            || self.at_word(K::Unique);
         if key_word {
             return self.table_constraint().map(TableElement::Constraint);
         }
@@ -188,8 +189,9 @@ impl Parser<'_> {
     }
 
     fn copied_part(&mut self) -> Result<Copied> {
-        let parts = [("IDENTITY", Copied::Identity), ("DEFAULTS", Copied::Defaults), ("GENERATED", Copied::Generated)];
-        match parts.into_iter().find(|(word, _)| self.at_word(word)) {
+        let parts =
+            [(K::Identity, Copied::Identity), (K::Defaults, Copied::Defaults), (K::Generated, Copied::Generated)];
+        match parts.into_iter().find(|(word, _)| self.at_word(*word)) {
             Some((_, part)) => {
                 self.advance();
                 Ok(part)
@@ -212,16 +214,16 @@ impl Parser<'_> {
         };
         loop {
             let start = self.span();
-            if self.accept_word("DEFAULT") {
+            if self.accept_word(K::Default) {
                 element.filled = Some(FilledBy::Default(self.expression()?));
-            } else if self.accept_word("GENERATED") {
+            } else if self.accept_word(K::Generated) {
                 element.filled = Some(self.generated()?);
-            } else if self.accept_words(&["NOT", "NULL"]) {
+            } else if self.accept_words(&[K::Not, K::Null]) {
                 element.not_null = true;
-            } else if self.accept_word("HIDDEN") {
+            } else if self.accept_word(K::Hidden) {
                 element.hidden = true;
             } else {
-                let name = if self.accept_word("CONSTRAINT") { Some(self.name("a constraint")?) } else { None };
+                let name = if self.accept_word(K::Constraint) { Some(self.name("a constraint")?) } else { None };
                 let Some(kind) = self.column_constraint(&element.name)? else {
                     return if name.is_some() { Err(self.expected("a constraint")) } else { Ok(element) };
                 };
@@ -245,19 +247,19 @@ impl Parser<'_> {
     }
 
     fn generated(&mut self) -> Result<FilledBy> {
-        let always = self.accept_word("ALWAYS");
+        let always = self.accept_word(K::Always);
         if !always {
-            self.expect_word("BY")?;
-            self.expect_word("DEFAULT")?;
+            self.expect_word(K::By)?;
+            self.expect_word(K::Default)?;
         }
-        self.expect_word("AS")?;
-        if always && self.accept_words(&["ROW", "START"]) {
+        self.expect_word(K::As)?;
+        if always && self.accept_words(&[K::Row, K::Start]) {
             return Ok(FilledBy::RowStart);
         }
-        if always && self.accept_words(&["ROW", "END"]) {
+        if always && self.accept_words(&[K::Row, K::End]) {
             return Ok(FilledBy::RowEnd);
         }
-        if !self.accept_word("IDENTITY") {
+        if !self.accept_word(K::Identity) {
             let open = self.span();
             self.expect_symbol(Symbol::LeftParen, "IDENTITY, ROW START, ROW END, or ( and an expression")?;
             let expr = self.expression()?;
@@ -288,44 +290,44 @@ impl Parser<'_> {
 
     fn column_constraint(&mut self, column: &Ident) -> Result<Option<ConstraintKind>> {
         let columns = vec![column.clone()];
-        if self.accept_words(&["PRIMARY", "KEY"]) {
+        if self.accept_words(&[K::Primary, K::Key]) {
             return Ok(Some(ConstraintKind::Key { columns, primary: true, nulls_same: false, period: None }));
         }
-        if self.accept_word("UNIQUE") {
+        if self.accept_word(K::Unique) {
             let nulls_same = self.nulls_same()?;
             return Ok(Some(ConstraintKind::Key { columns, primary: false, nulls_same, period: None }));
         }
-        if self.at_word("CHECK") {
+        if self.at_word(K::Check) {
             return self.check().map(Some);
         }
-        if self.at_word("REFERENCES") {
+        if self.at_word(K::References) {
             return self.references(columns).map(Some);
         }
         Ok(None)
     }
 
     fn nulls_same(&mut self) -> Result<bool> {
-        if !self.accept_word("NULLS") {
+        if !self.accept_word(K::Nulls) {
             return Ok(false);
         }
-        let same = self.accept_word("NOT");
-        self.expect_word("DISTINCT")?;
+        let same = self.accept_word(K::Not);
+        self.expect_word(K::Distinct)?;
         Ok(same)
     }
 
     pub(super) fn table_constraint(&mut self) -> Result<TableConstraint> {
         let start = self.span();
-        let name = if self.accept_word("CONSTRAINT") { Some(self.name("a constraint")?) } else { None };
-        let kind = if self.accept_words(&["PRIMARY", "KEY"]) {
+        let name = if self.accept_word(K::Constraint) { Some(self.name("a constraint")?) } else { None };
+        let kind = if self.accept_words(&[K::Primary, K::Key]) {
             let (columns, period) = self.key_columns()?;
             ConstraintKind::Key { columns, primary: true, nulls_same: false, period }
-        } else if self.accept_word("UNIQUE") {
+        } else if self.accept_word(K::Unique) {
             let nulls_same = self.nulls_same()?;
             let (columns, period) = self.key_columns()?;
             ConstraintKind::Key { columns, primary: false, nulls_same, period }
-        } else if self.at_word("CHECK") {
+        } else if self.at_word(K::Check) {
             self.check()?
-        } else if self.accept_words(&["FOREIGN", "KEY"]) {
+        } else if self.accept_words(&[K::Foreign, K::Key]) {
             let (columns, period) = self.foreign_columns()?;
             self.references_from(columns, period)?
         } else {
@@ -342,7 +344,7 @@ impl Parser<'_> {
         let (mut columns, mut period) = (Vec::new(), None);
         loop {
             let name = self.name("a column")?;
-            if self.accept_words(&["WITHOUT", "OVERLAPS"]) {
+            if self.accept_words(&[K::Without, K::Overlaps]) {
                 period = Some(name);
                 break;
             }
@@ -361,7 +363,7 @@ impl Parser<'_> {
         self.expect_symbol(Symbol::LeftParen, "( and columns")?;
         let (mut columns, mut period) = (Vec::new(), None);
         loop {
-            let is_period = self.at_word("PERIOD")
+            let is_period = self.at_word(K::Period)
                 && !matches!(
                     self.ahead(1).kind,
                     super::lexer::TokenKind::Symbol(Symbol::Comma)
@@ -395,7 +397,7 @@ impl Parser<'_> {
     }
 
     fn references_from(&mut self, columns: Vec<Ident>, period: Option<Ident>) -> Result<ConstraintKind> {
-        self.expect_word("REFERENCES")?;
+        self.expect_word(K::References)?;
         let table = self.qualified_name("a table")?;
         let (referred, referred_period) = if self.at_symbol(Symbol::LeftParen) {
             self.foreign_columns().map(|(c, p)| (Some(c), p))?
@@ -413,15 +415,15 @@ impl Parser<'_> {
             on_update: ReferentialAction::default(),
         };
         loop {
-            if self.accept_words(&["MATCH", "FULL"]) {
+            if self.accept_words(&[K::Match, K::Full]) {
                 element.match_type = MatchType::Full;
-            } else if self.accept_words(&["MATCH", "PARTIAL"]) {
+            } else if self.accept_words(&[K::Match, K::Partial]) {
                 element.match_type = MatchType::Partial;
-            } else if self.accept_words(&["MATCH", "SIMPLE"]) {
+            } else if self.accept_words(&[K::Match, K::Simple]) {
                 element.match_type = MatchType::Simple;
-            } else if self.accept_words(&["ON", "DELETE"]) {
+            } else if self.accept_words(&[K::On, K::Delete]) {
                 element.on_delete = self.referential_action()?;
-            } else if self.accept_words(&["ON", "UPDATE"]) {
+            } else if self.accept_words(&[K::On, K::Update]) {
                 element.on_update = self.referential_action()?;
             } else {
                 return Ok(ConstraintKind::Foreign(element));
@@ -430,12 +432,12 @@ impl Parser<'_> {
     }
 
     fn referential_action(&mut self) -> Result<ReferentialAction> {
-        const ACTIONS: &[(&[&str], ReferentialAction)] = &[
-            (&["CASCADE"], ReferentialAction::Cascade),
-            (&["SET", "NULL"], ReferentialAction::SetNull),
-            (&["SET", "DEFAULT"], ReferentialAction::SetDefault),
-            (&["RESTRICT"], ReferentialAction::Restrict),
-            (&["NO", "ACTION"], ReferentialAction::NoAction),
+        const ACTIONS: &[(&[K], ReferentialAction)] = &[
+            (&[K::Cascade], ReferentialAction::Cascade),
+            (&[K::Set, K::Null], ReferentialAction::SetNull),
+            (&[K::Set, K::Default], ReferentialAction::SetDefault),
+            (&[K::Restrict], ReferentialAction::Restrict),
+            (&[K::No, K::Action], ReferentialAction::NoAction),
         ];
         match ACTIONS.iter().find(|(words, _)| self.accept_words(words)) {
             Some((_, action)) => Ok(*action),
@@ -448,13 +450,13 @@ impl Parser<'_> {
         let (mut deferrable, mut deferred) = (None, None);
         loop {
             let start = self.span();
-            if self.accept_words(&["INITIALLY", "DEFERRED"]) {
+            if self.accept_words(&[K::Initially, K::Deferred]) {
                 deferred = Some(true);
-            } else if self.accept_words(&["INITIALLY", "IMMEDIATE"]) {
+            } else if self.accept_words(&[K::Initially, K::Immediate]) {
                 deferred = Some(false);
-            } else if self.accept_words(&["NOT", "DEFERRABLE"]) {
+            } else if self.accept_words(&[K::Not, K::Deferrable]) {
                 deferrable = Some(false);
-            } else if self.accept_word("DEFERRABLE") {
+            } else if self.accept_word(K::Deferrable) {
                 deferrable = Some(true);
             } else {
                 break;
@@ -474,12 +476,12 @@ impl Parser<'_> {
         let name = self.qualified_name("the name of a view")?;
         let columns =
             if self.at_symbol(Symbol::LeftParen) { Some(self.names_in_parentheses("a column")?) } else { None };
-        self.expect_word("AS")?;
+        self.expect_word(K::As)?;
         let query = Box::new(self.query()?);
-        let check = if self.accept_words(&["WITH", "LOCAL", "CHECK", "OPTION"]) {
+        let check = if self.accept_words(&[K::With, K::Local, K::Check, K::Option]) {
             Some(ViewCheck::Local)
-        } else if self.accept_words(&["WITH", "CASCADED", "CHECK", "OPTION"])
-            || self.accept_words(&["WITH", "CHECK", "OPTION"])
+        } else if self.accept_words(&[K::With, K::Cascaded, K::Check, K::Option])
+            || self.accept_words(&[K::With, K::Check, K::Option])
         {
             Some(ViewCheck::Cascaded)
         } else {

@@ -1,4 +1,5 @@
-use super::ast::{ArithmeticOp, Case, CompareOp, Expr, ExprKind, Ident, Now, ParameterName};
+use super::ast::{ArithmeticOp, Case, CompareOp, Expr, ExprKind, Form, Ident, Now, ParameterName};
+use super::keyword::Keyword as K;
 use super::lexer::{Symbol, TokenKind};
 use super::parser::{MAX_DEPTH, Parser};
 use super::problem::Problem;
@@ -27,17 +28,17 @@ impl Parser<'_> {
     }
 
     fn or(&mut self) -> Result<Expr> {
-        self.terms("OR", Self::and, ExprKind::Or)
+        self.terms(K::Or, Self::and, ExprKind::Or)
     }
 
     fn and(&mut self) -> Result<Expr> {
-        self.terms("AND", Self::not, ExprKind::And)
+        self.terms(K::And, Self::not, ExprKind::And)
     }
 
     /// `a word b word c` as one flat node, however many terms there are.
     fn terms(
         &mut self,
-        word: &str,
+        word: K,
         term: impl Fn(&mut Self) -> Result<Expr>,
         make: impl FnOnce(Vec<Expr>) -> ExprKind,
     ) -> Result<Expr> {
@@ -55,7 +56,7 @@ impl Parser<'_> {
 
     fn not(&mut self) -> Result<Expr> {
         let start = self.span();
-        if self.accept_word("NOT") {
+        if self.accept_word(K::Not) {
             let operand = self.nested(Self::not)?;
             let span = start.to(operand.span);
             return self.node(ExprKind::Not(Box::new(operand)), span);
@@ -139,9 +140,9 @@ impl Parser<'_> {
                 let position = self.expression()?;
                 self.expect_symbol(Symbol::RightBracket, "]")?;
                 ExprKind::Element(Box::new((operand, position)))
-            } else if self.accept_words(&["AT", "LOCAL"]) {
+            } else if self.accept_words(&[K::At, K::Local]) {
                 ExprKind::AtZone(Box::new(operand), None)
-            } else if self.accept_words(&["AT", "TIME", "ZONE"]) {
+            } else if self.accept_words(&[K::At, K::Time, K::Zone]) {
                 let zone = self.plain_primary()?;
                 ExprKind::AtZone(Box::new(operand), Some(Box::new(zone)))
             } else {
@@ -221,74 +222,74 @@ impl Parser<'_> {
             return Ok(literal);
         }
         // Reserved for joins; in the place of a call they are functions that are told what to write.
-        if self.at_any(&["LEFT", "RIGHT"]) && self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen) {
+        if self.at_any(&[K::Left, K::Right]) && self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen) {
             let word = self.advance();
             let name = Ident { text: self.raw(word).to_owned(), quoted: false, span };
             return self.call(name, span);
         }
-        if self.accept_words(&["NEXT", "VALUE", "FOR"]) {
+        if self.accept_words(&[K::Next, K::Value, K::For]) {
             let name = self.qualified_name("the name of a sequence")?;
             return self.node(ExprKind::NextValue(name), span.to(self.last_span()));
         }
         let now = [
-            ("CURRENT_DATE", Now::Date),
-            ("CURRENT_TIMESTAMP", Now::Timestamp),
-            ("LOCALTIMESTAMP", Now::LocalTimestamp),
-            ("LOCALTIME", Now::Time),
-            ("CURRENT_TIME", Now::TimeTz),
+            (K::CurrentDate, Now::Date),
+            (K::CurrentTimestamp, Now::Timestamp),
+            (K::Localtimestamp, Now::LocalTimestamp),
+            (K::Localtime, Now::Time),
+            (K::CurrentTime, Now::TimeTz),
         ];
         let of_session = [
-            ("CURRENT_USER", Now::User),
-            ("SESSION_USER", Now::User),
-            ("SYSTEM_USER", Now::User),
-            ("CURRENT_ROLE", Now::Role),
-            ("CURRENT_SCHEMA", Now::Schema),
-            ("CURRENT_CATALOG", Now::Catalog),
+            (K::CurrentUser, Now::User),
+            (K::SessionUser, Now::User),
+            (K::SystemUser, Now::User),
+            (K::CurrentRole, Now::Role),
+            (K::CurrentSchema, Now::Schema),
+            (K::CurrentCatalog, Now::Catalog),
         ];
-        if let Some((_, value)) = of_session.into_iter().find(|(word, _)| self.at_word(word)) {
+        if let Some((_, value)) = of_session.into_iter().find(|(word, _)| self.at_word(*word)) {
             self.advance();
             return self.node(ExprKind::Now(value), span);
         }
-        if let Some((_, now)) = now.into_iter().find(|(word, _)| self.at_word(word)) {
+        if let Some((_, now)) = now.into_iter().find(|(word, _)| self.at_word(*word)) {
             self.advance();
             let digits = if now == Now::Date { 6 } else { self.second_digits()? };
             let span = span.to(self.last_span());
             let moment = self.node(ExprKind::Now(now), span)?;
             return self.with_digits(moment, digits, span);
         }
-        if self.at_word("CASE") {
+        if self.at_word(K::Case) {
             return self.case();
         }
         let open = self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen);
-        if self.at_word("CAST") {
+        if self.at_word(K::Cast) {
             return self.cast();
         }
-        if self.accept_word("EXISTS") {
+        if self.accept_word(K::Exists) {
             let query = self.query_operand("EXISTS")?;
             return self.node(ExprKind::Exists(query), span.to(self.last_span()));
         }
-        if self.accept_word("UNIQUE") {
-            let nulls_equal = self.accept_words(&["NULLS", "NOT", "DISTINCT"]);
+        if self.accept_word(K::Unique) {
+            let nulls_equal = self.accept_words(&[K::Nulls, K::Not, K::Distinct]);
             if !nulls_equal {
-                self.accept_words(&["NULLS", "DISTINCT"]);
+                self.accept_words(&[K::Nulls, K::Distinct]);
             }
             let query = self.query_operand("UNIQUE")?;
             return self.node(ExprKind::Unique(query, nulls_equal), span.to(self.last_span()));
         }
-        if open && self.at_any(&["ANY", "SOME"]) {
+        if open && self.at_any(&[K::Any, K::Some]) {
             // The aggregate; before a query in parentheses it belongs to a comparison.
             let token = self.advance();
             let name = Ident { text: self.raw(token).to_owned(), quoted: false, span: token.span };
             return self.call(name, span);
         }
-        if open && self.at_word("ROW") {
+        if open && self.at_word(K::Row) {
             self.advance();
             let open = self.advance().span;
             let fields = self.list(Self::expression)?;
             self.close(open)?;
             return self.node(ExprKind::Row(fields), span.to(self.last_span()));
         }
-        if self.at_word("ARRAY") && (open || self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftBracket)) {
+        if self.at_word(K::Array) && (open || self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftBracket)) {
             return self.array();
         }
         self.name_or_call()
@@ -317,18 +318,18 @@ impl Parser<'_> {
 
     fn case(&mut self) -> Result<Expr> {
         let start = self.advance().span;
-        let operand = if self.at_word("WHEN") { None } else { Some(self.expression()?) };
+        let operand = if self.at_word(K::When) { None } else { Some(self.expression()?) };
         let mut branches = Vec::new();
-        while self.accept_word("WHEN") {
+        while self.accept_word(K::When) {
             let condition = if operand.is_some() { self.when_operands()? } else { self.expression()? };
-            self.expect_word("THEN")?;
+            self.expect_word(K::Then)?;
             branches.push((condition, self.expression()?));
         }
         if branches.is_empty() {
             return Err(self.expected("WHEN"));
         }
-        let otherwise = if self.accept_word("ELSE") { Some(self.expression()?) } else { None };
-        if !self.at_word("END") {
+        let otherwise = if self.accept_word(K::Else) { Some(self.expression()?) } else { None };
+        if !self.at_word(K::End) {
             return Err(self.expected("WHEN, ELSE or END").with_label(start, "this CASE is still open"));
         }
         self.advance();
@@ -359,14 +360,14 @@ impl Parser<'_> {
         let open = self.span();
         self.expect_symbol(Symbol::LeftParen, "(")?;
         let operand = self.expression()?;
-        self.expect_word("AS")?;
+        self.expect_word(K::As)?;
         let (target, domain) = self.type_or_domain()?;
         if let Some(domain) = domain {
             self.close(open)?;
             return self.node(ExprKind::CastToDomain(Box::new(operand), domain), start.to(self.last_span()));
         }
         let format =
-            if self.accept_word("FORMAT") { Some(self.text_literal("a template in single quotes")?) } else { None };
+            if self.accept_word(K::Format) { Some(self.text_literal("a template in single quotes")?) } else { None };
         self.close(open)?;
         let span = start.to(self.last_span());
         if let Some(TypeLimit::Fields(fields)) = target.limit {
@@ -381,7 +382,7 @@ impl Parser<'_> {
             Some(TypeLimit::SecondDigits(digits)) => self.with_digits(cast, digits, span),
             Some(TypeLimit::Elements(most)) => {
                 let most = self.number_node(most.into(), span)?;
-                self.plain_call("MAXIMUM CARDINALITY", vec![cast, most], span)
+                self.node(ExprKind::Form(Form::ArrayLimit, vec![cast, most]), span)
             }
         }
     }
@@ -392,7 +393,7 @@ impl Parser<'_> {
             return Ok(time);
         }
         let digits = self.number_node(digits.into(), span)?;
-        self.plain_call("DIGITS OF SECONDS", vec![time, digits], span)
+        self.node(ExprKind::Form(Form::SecondDigits, vec![time, digits]), span)
     }
 
     fn name_or_call(&mut self) -> Result<Expr> {
@@ -441,7 +442,7 @@ impl ExprKind {
             | Self::Unique(..)
             | Self::Subquery(_)
             | Self::ArrayQuery(_) => 0,
-            Self::Row(parts) | Self::Array(parts) => deepest(parts),
+            Self::Row(parts) | Self::Array(parts) | Self::Form(_, parts) => deepest(parts),
             Self::Overlaps(parts) => deepest(parts.as_slice()),
             Self::InQuery { operand, .. }
             | Self::Quantified { operand, .. }

@@ -1,6 +1,7 @@
 //! What appears in parentheses after the path of a file.
 
 use super::ast::FileOptions;
+use super::keyword::Keyword as K;
 use super::lexer::Symbol;
 use super::parser::Parser;
 use crate::catalog::{ErrorFile, FileFormat, LoadOptions, RowEnd};
@@ -40,12 +41,12 @@ impl Parser<'_> {
         if self.at_symbol(Symbol::LeftParen) {
             let open = self.advance().span;
             self.list(|parser| {
-                if parser.accept_word("REPLACE") {
+                if parser.accept_word(K::Replace) {
                     replace = true;
                     return Ok(());
                 }
-                let writes = parser.at_any(&["DELIMITER", "QUOTE"])
-                    || ["ROW", "NO", "NULL"].iter().any(|word| parser.at_word(word));
+                let writes = parser.at_any(&[K::Delimiter, K::Quote])
+                    || [K::Row, K::No, K::Null].iter().any(|word| parser.at_word(*word));
                 if writes {
                     return parser.file_option(&mut options);
                 }
@@ -57,33 +58,33 @@ impl Parser<'_> {
     }
 
     fn file_option(&mut self, options: &mut FileOptions) -> Result<()> {
-        if self.accept_word("FORMAT") {
+        if self.accept_word(K::Format) {
             options.format = Some(self.file_format()?);
-        } else if self.accept_word("DELIMITER") {
+        } else if self.accept_word(K::Delimiter) {
             options.delimiter = Some(self.character("as the delimiter")?);
-        } else if self.accept_word("QUOTE") {
+        } else if self.accept_word(K::Quote) {
             options.quote = Some(self.character("as the quote")?);
-        } else if self.accept_words(&["ROW", "END"]) {
+        } else if self.accept_words(&[K::Row, K::End]) {
             options.row_end = self.row_end()?;
-        } else if self.accept_words(&["NO", "HEADER"]) {
+        } else if self.accept_words(&[K::No, K::Header]) {
             options.no_header = true;
-        } else if self.at_word("COLUMNS") {
+        } else if self.at_word(K::Columns) {
             self.advance();
             let names = self.names_in_parentheses("a name for a column of the file")?;
             options.columns = Some(names.into_iter().map(|name| name.text).collect());
-        } else if self.accept_word("SKIP") {
+        } else if self.accept_word(K::Skip) {
             options.skip = self.number_of("a number of lines")?;
-        } else if self.accept_words(&["NULL", "TEXT"]) {
+        } else if self.accept_words(&[K::Null, K::Text]) {
             options.null_text = Some(self.text_literal("text in single quotes")?);
-        } else if self.accept_word("ENCODING") {
+        } else if self.accept_word(K::Encoding) {
             options.encoding = Some(self.text_literal("the name of an encoding in single quotes")?);
-        } else if self.accept_words(&["DECIMAL", "MARK"]) {
+        } else if self.accept_words(&[K::Decimal, K::Mark]) {
             options.decimal_mark = Some(self.character("as the decimal mark")?);
-        } else if self.accept_words(&["DATE", "FORMAT"]) {
+        } else if self.accept_words(&[K::Date, K::Format]) {
             options.date_format = Some(self.text_literal("a template such as 'DD.MM.YYYY'")?);
-        } else if self.accept_words(&["TIME", "FORMAT"]) {
+        } else if self.accept_words(&[K::Time, K::Format]) {
             options.time_format = Some(self.text_literal("a template such as 'HH24:MI'")?);
-        } else if self.accept_words(&["TIMESTAMP", "FORMAT"]) {
+        } else if self.accept_words(&[K::Timestamp, K::Format]) {
             options.timestamp_format = Some(self.text_literal("a template such as 'DD.MM.YYYY HH24:MI:SS'")?);
         } else {
             return self.load_option(&mut options.load);
@@ -92,17 +93,17 @@ impl Parser<'_> {
     }
 
     fn load_option(&mut self, load: &mut LoadOptions) -> Result<()> {
-        if self.accept_word("BATCH") {
+        if self.accept_word(K::Batch) {
             let rows = self.number_of("a number of rows")?;
             load.batch = Some(rows.max(1));
-        } else if self.accept_words(&["ERROR", "LIMIT"]) {
+        } else if self.accept_words(&[K::Error, K::Limit]) {
             load.error_limit = self.number_of("a number of bad rows")?;
-        } else if self.accept_words(&["ERRORS", "INTO"]) {
+        } else if self.accept_words(&[K::Errors, K::Into]) {
             let path = self.text_literal("the path of a file")?;
-            load.errors_into = Some(ErrorFile { path, replace: self.accept_word("REPLACE") });
-        } else if self.accept_words(&["CHECKS", "OFF"]) {
+            load.errors_into = Some(ErrorFile { path, replace: self.accept_word(K::Replace) });
+        } else if self.accept_words(&[K::Checks, K::Off]) {
             load.unchecked = true;
-        } else if self.accept_words(&["CHECKS", "ON"]) {
+        } else if self.accept_words(&[K::Checks, K::On]) {
             load.unchecked = false;
         } else {
             return Err(self.expected(OPTIONS));
@@ -111,19 +112,19 @@ impl Parser<'_> {
     }
 
     fn file_format(&mut self) -> Result<FileFormat> {
-        if self.accept_words(&["JSON", "LINES"]) {
+        if self.accept_words(&[K::Json, K::Lines]) {
             return Ok(FileFormat::JsonLines);
         }
         let formats = [
-            ("CSV", FileFormat::Csv),
-            ("TSV", FileFormat::Tsv),
-            ("JSON", FileFormat::Json),
-            ("JSONL", FileFormat::JsonLines),
-            ("NDJSON", FileFormat::JsonLines),
-            ("PARQUET", FileFormat::Parquet),
-            ("ARROW", FileFormat::Arrow),
+            (K::Csv, FileFormat::Csv),
+            (K::Tsv, FileFormat::Tsv),
+            (K::Json, FileFormat::Json),
+            (K::Jsonl, FileFormat::JsonLines),
+            (K::Ndjson, FileFormat::JsonLines),
+            (K::Parquet, FileFormat::Parquet),
+            (K::Arrow, FileFormat::Arrow),
         ];
-        match formats.into_iter().find(|(word, _)| self.at_word(word)) {
+        match formats.into_iter().find(|(word, _)| self.at_word(*word)) {
             Some((_, format)) => {
                 self.advance();
                 Ok(format)
@@ -133,7 +134,7 @@ impl Parser<'_> {
     }
 
     fn row_end(&mut self) -> Result<RowEnd> {
-        for (word, end) in [("LF", RowEnd::Lf), ("CRLF", RowEnd::CrLf), ("CR", RowEnd::Cr)] {
+        for (word, end) in [(K::Lf, RowEnd::Lf), (K::Crlf, RowEnd::CrLf), (K::Cr, RowEnd::Cr)] {
             if self.accept_word(word) {
                 return Ok(end);
             }

@@ -1,3 +1,4 @@
+use super::keyword::Keyword;
 use super::problem::Problem;
 use crate::diagnostic::{Error, Span};
 use std::borrow::Cow;
@@ -40,7 +41,16 @@ pub(super) enum Symbol {
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Token {
     pub(super) kind: TokenKind,
+    /// The word of the language that a word is.
+    pub(super) keyword: Option<Keyword>,
     pub(super) span: Span,
+}
+
+impl Token {
+    /// The end of a text or of a statement.
+    pub(super) fn end(span: Span) -> Self {
+        Self { kind: TokenKind::End, keyword: None, span }
+    }
 }
 
 /// Cuts text into tokens, one at a time; blanks and comments are skipped.
@@ -88,7 +98,8 @@ impl<'a> Lexer<'a> {
                 }
             }
         };
-        Ok(Token { kind, span: Span::new(start, self.at) })
+        let keyword = if kind == TokenKind::Word { Keyword::of(&self.text[start..self.at]) } else { None };
+        Ok(Token { kind, keyword, span: Span::new(start, self.at) })
     }
 
     fn skip_blanks(&mut self) -> Result<(), Error> {

@@ -1,6 +1,7 @@
 //! Literals: numbers, `DATE '…'`, `INTERVAL '…' DAY TO SECOND` (clause 5.3).
 
 use super::ast::{Expr, ExprKind, Ident};
+use super::keyword::Keyword as K;
 use super::lexer::{Symbol, TokenKind, unquote};
 use super::parser::Parser;
 use super::problem::Problem;
@@ -38,27 +39,27 @@ impl Parser<'_> {
     pub(super) fn word_literal(&mut self) -> Result<Option<Expr>> {
         let start = self.span();
         let plain = [
-            ("TRUE", Value::Boolean(true), SqlType::Boolean),
-            ("FALSE", Value::Boolean(false), SqlType::Boolean),
-            ("UNKNOWN", Value::Null, SqlType::Boolean),
-            ("NULL", Value::Null, SqlType::Null),
+            (K::True, Value::Boolean(true), SqlType::Boolean),
+            (K::False, Value::Boolean(false), SqlType::Boolean),
+            (K::Unknown, Value::Null, SqlType::Boolean),
+            (K::Null, Value::Null, SqlType::Null),
         ];
-        if let Some((_, value, sql_type)) = plain.into_iter().find(|(word, ..)| self.at_word(word)) {
+        if let Some((_, value, sql_type)) = plain.into_iter().find(|(word, ..)| self.at_word(*word)) {
             self.advance();
             return self.node(ExprKind::Literal(value, sql_type), start).map(Some);
         }
-        if self.at_word("INTERVAL") {
+        if self.at_word(K::Interval) {
             return self.interval().map(Some);
         }
         if self.ahead(1).kind != TokenKind::Text {
             return Ok(None);
         }
         let adjacent = self.ahead(1).span.start == start.end;
-        if self.at_word("X") && adjacent {
+        if self.at_word(K::X) && adjacent {
             return self.binary().map(Some);
         }
-        if adjacent && (self.at_word("N") || self.at_word("U&")) {
-            let text = if self.at_word("N") {
+        if adjacent && (self.at_word(K::N) || self.at_unicode_mark()) {
+            let text = if self.at_word(K::N) {
                 self.advance();
                 self.text_literal("text")?
             } else {
@@ -67,18 +68,18 @@ impl Parser<'_> {
             let span = start.to(self.last_span());
             return self.node(ExprKind::Literal(Value::Text(text), SqlType::TEXT), span).map(Some);
         }
-        let found = if self.at_word("DATE") {
+        let found = if self.at_word(K::Date) {
             self.typed_text(SqlType::Date, "'YYYY-MM-DD'", |text| parse_date(text).map(Value::Date))?
-        } else if self.at_word("TIMESTAMP") {
+        } else if self.at_word(K::Timestamp) {
             self.timestamp()?
-        } else if self.at_word("UUID") {
+        } else if self.at_word(K::Uuid) {
             self.typed_text(SqlType::Uuid, "'xxxxxxxx-xxxx-xxxx-xxxx-xxxxxxxxxxxx'", |text| {
                 parse_uuid(text).map(Value::Uuid)
             })?
-        } else if self.at_word("IPADDRESS") {
+        } else if self.at_word(K::Ipaddress) {
             let form = "'192.0.2.7' or '2001:db8::7'";
             self.typed_text(SqlType::IpAddress, form, |text| parse_address(text).map(Value::IpAddress))?
-        } else if self.at_word("TIME") {
+        } else if self.at_word(K::Time) {
             self.time()?
         } else {
             return Ok(None);
@@ -115,7 +116,7 @@ impl Parser<'_> {
         self.advance();
         let span = self.span();
         let text = self.text_literal("text")?;
-        let escape = if self.accept_word("UESCAPE") { self.escape_sign()? } else { '\\' };
+        let escape = if self.accept_word(K::Uescape) { self.escape_sign()? } else { '\\' };
         unicode(&text, escape).map_err(|what| Error::from_facts(&Problem::BadUnicodeEscape { what }).at(span))
     }
 
@@ -123,7 +124,7 @@ impl Parser<'_> {
     pub(super) fn unicode_name(&mut self) -> Result<Ident> {
         let start = self.advance().span;
         let token = self.advance();
-        let escape = if self.accept_word("UESCAPE") { self.escape_sign()? } else { '\\' };
+        let escape = if self.accept_word(K::Uescape) { self.escape_sign()? } else { '\\' };
         let text = unicode(&unquote(self.raw(token)), escape)
             .map_err(|what| Error::from_facts(&Problem::BadUnicodeEscape { what }).at(token.span))?;
         Ok(Ident { text, quoted: true, span: start.to(token.span) })
@@ -177,7 +178,7 @@ impl Parser<'_> {
         let at = self.span();
         let text = self.text_literal("the length of the interval in single quotes, as in INTERVAL '1' MONTH")?;
         let from = self.interval_field()?;
-        let to = if self.accept_word("TO") { self.interval_field()? } else { from };
+        let to = if self.accept_word(K::To) { self.interval_field()? } else { from };
         let value = match parse_interval(&text, from, to) {
             Some(Interval::Months(months)) => Value::Months(if negative { -months } else { months }),
             Some(Interval::Micros(micros)) => Value::Micros(if negative { -micros } else { micros }),

@@ -11,6 +11,7 @@
 use super::ast::{
     Call, CompareOp, Expr, ExprKind, Ident, Query, QueryBody, Select, SelectItem, TableAlias, TableExpr, Test,
 };
+use super::keyword::Keyword as K;
 use super::parser::Parser;
 use crate::diagnostic::{Result, Span};
 use crate::types::{SqlType, Value};
@@ -25,9 +26,9 @@ enum Match {
 impl Parser<'_> {
     /// What follows MATCH.
     pub(super) fn match_predicate(&mut self, operand: &Expr) -> Result<ExprKind> {
-        let unique = self.accept_word("UNIQUE");
-        let kinds = [("SIMPLE", Match::Simple), ("PARTIAL", Match::Partial), ("FULL", Match::Full)];
-        let found = kinds.into_iter().find(|(word, _)| self.at_word(word));
+        let unique = self.accept_word(K::Unique);
+        let kinds = [(K::Simple, Match::Simple), (K::Partial, Match::Partial), (K::Full, Match::Full)];
+        let found = kinds.into_iter().find(|(word, _)| self.at_word(*word));
         if found.is_some() {
             self.advance();
         }

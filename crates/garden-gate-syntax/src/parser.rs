@@ -1,5 +1,5 @@
 use super::ast::{Ident, ParameterName, Statement};
-use super::keyword;
+use super::keyword::Keyword as K;
 use super::lexer::{Lexer, Symbol, Token, TokenKind, unquote};
 use super::problem::Problem;
 use super::trace::{Noted, Trace};
@@ -7,21 +7,21 @@ use crate::diagnostic::{Error, Result, SourceText, Span};
 use std::sync::Arc;
 
 /// Words that begin a clause or a statement, which a comma never appears before.
-const CLAUSES: [&str; 14] = [
-    "SELECT",
-    "INSERT",
-    "UPDATE",
-    "DELETE",
-    "FROM",
-    "WHERE",
-    "GROUP",
-    "HAVING",
-    "ORDER",
-    "UNION",
-    "EXCEPT",
-    "INTERSECT",
-    "FETCH",
-    "AS",
+const CLAUSES: [K; 14] = [
+    K::Select,
+    K::Insert,
+    K::Update,
+    K::Delete,
+    K::From,
+    K::Where,
+    K::Group,
+    K::Having,
+    K::Order,
+    K::Union,
+    K::Except,
+    K::Intersect,
+    K::Fetch,
+    K::As,
 ];
 
 /// How deep parentheses, CASE and calls may nest; each level costs the parser's own stack.
@@ -96,7 +96,7 @@ impl Script {
             };
             if matches!(token.kind, TokenKind::Symbol(Symbol::Semicolon) | TokenKind::End) {
                 self.at = token.span.end as usize;
-                tokens.push(Token { kind: TokenKind::End, span: token.span });
+                tokens.push(Token::end(token.span));
                 return match failed {
                     None => Ok(tokens),
                     Some(error) => Err(self.explain(error, &tokens)),
@@ -135,7 +135,7 @@ pub(super) fn names_of(
     if tokens.is_empty() {
         return Default::default();
     }
-    tokens.push(Token { kind: TokenKind::End, span: end.span });
+    tokens.push(Token::end(end.span));
     let (noted, outcome) = traced(source.text(), tokens);
     (noted.names, outcome.err().map(|error| error.in_source(source)))
 }
@@ -203,38 +203,41 @@ impl<'a> Parser<'a> {
         &self.text[token.span.range()]
     }
 
-    pub(super) fn is_word_at(&self, distance: usize, word: &str) -> bool {
+    pub(super) fn is_word_at(&self, distance: usize, word: K) -> bool {
         let token = self.ahead(distance);
-        // Lengths are compared before the text is looked at: most words that are asked for are not there.
-        let length = (token.span.end - token.span.start) as usize;
         if token.kind == TokenKind::End && distance == 0 {
-            self.trace.word(word);
+            self.trace.word(word.text());
         }
-        token.kind == TokenKind::Word && length == word.len() && self.raw(token).eq_ignore_ascii_case(word)
+        token.keyword == Some(word)
     }
 
-    pub(super) fn at_word(&self, word: &str) -> bool {
+    pub(super) fn at_word(&self, word: K) -> bool {
         self.is_word_at(0, word)
     }
 
-    /// Whether these words come next.
-    pub(super) fn at_words(&self, words: &[&str]) -> bool {
-        if self.current().kind == TokenKind::End && self.trace.is_on() {
-            self.trace.word(&words.join(" "));
-            return false;
-        }
-        words.iter().enumerate().all(|(distance, word)| self.is_word_at(distance, word))
+    /// Whether the mark before a text or name with escapes comes next: `U&`.
+    pub(super) fn at_unicode_mark(&self) -> bool {
+        self.raw(self.current()).eq_ignore_ascii_case("U&")
     }
 
-    pub(super) fn at_any(&self, words: &[&str]) -> bool {
-        words.iter().any(|word| self.at_word(word))
+    /// Whether these words come next.
+    pub(super) fn at_words(&self, words: &[K]) -> bool {
+        if self.current().kind == TokenKind::End && self.trace.is_on() {
+            self.trace.word(&words.iter().map(|word| word.text()).collect::<Vec<_>>().join(" "));
+            return false;
+        }
+        words.iter().enumerate().all(|(distance, word)| self.is_word_at(distance, *word))
+    }
+
+    pub(super) fn at_any(&self, words: &[K]) -> bool {
+        words.iter().any(|word| self.at_word(*word))
     }
 
     pub(super) fn at_symbol(&self, symbol: Symbol) -> bool {
         self.current().kind == TokenKind::Symbol(symbol)
     }
 
-    pub(super) fn accept_word(&mut self, word: &str) -> bool {
+    pub(super) fn accept_word(&mut self, word: K) -> bool {
         let found = self.at_word(word);
         if found {
             self.advance();
@@ -242,7 +245,7 @@ impl<'a> Parser<'a> {
         found
     }
 
-    pub(super) fn accept_words(&mut self, words: &[&str]) -> bool {
+    pub(super) fn accept_words(&mut self, words: &[K]) -> bool {
         let found = self.at_words(words);
         if found {
             words.iter().for_each(|_| {
@@ -260,8 +263,8 @@ impl<'a> Parser<'a> {
         found
     }
 
-    pub(super) fn expect_word(&mut self, word: &str) -> Result<()> {
-        if self.accept_word(word) { Ok(()) } else { Err(self.expected(word)) }
+    pub(super) fn expect_word(&mut self, word: K) -> Result<()> {
+        if self.accept_word(word) { Ok(()) } else { Err(self.expected(word.text())) }
     }
 
     pub(super) fn expect_symbol(&mut self, symbol: Symbol, text: &str) -> Result<()> {
@@ -333,25 +336,25 @@ impl<'a> Parser<'a> {
     /// A value can begin where the text ends: a name, or one of these words.
     #[cold]
     pub(super) fn note_value_wanted(&self) {
-        const WORDS: [&str; 14] = [
-            "CASE",
-            "CAST",
-            "NOT",
-            "EXISTS",
-            "NULL",
-            "TRUE",
-            "FALSE",
-            "INTERVAL",
-            "DATE",
-            "TIME",
-            "TIMESTAMP",
-            "EXTRACT",
-            "CURRENT_DATE",
-            "CURRENT_TIMESTAMP",
+        const WORDS: [K; 14] = [
+            K::Case,
+            K::Cast,
+            K::Not,
+            K::Exists,
+            K::Null,
+            K::True,
+            K::False,
+            K::Interval,
+            K::Date,
+            K::Time,
+            K::Timestamp,
+            K::Extract,
+            K::CurrentDate,
+            K::CurrentTimestamp,
         ];
         if self.current().kind == TokenKind::End && self.trace.is_on() {
             self.trace.wanted("an expression");
-            WORDS.iter().for_each(|word| self.trace.word(word));
+            WORDS.iter().for_each(|word| self.trace.word(word.text()));
         }
     }
 
@@ -371,7 +374,7 @@ impl<'a> Parser<'a> {
         result
     }
 
-    pub(super) fn expect_either(&mut self, word: &str, expected: &str) -> Result<()> {
+    pub(super) fn expect_either(&mut self, word: K, expected: &str) -> Result<()> {
         if self.accept_word(word) { Ok(()) } else { Err(self.expected(expected)) }
     }
 
@@ -380,7 +383,7 @@ impl<'a> Parser<'a> {
         let token = self.current();
         match token.kind {
             TokenKind::QuotedName => true,
-            TokenKind::Word => !keyword::is_reserved(self.raw(token)),
+            TokenKind::Word => !token.keyword.is_some_and(K::is_reserved),
             _ => false,
         }
     }
@@ -389,7 +392,7 @@ impl<'a> Parser<'a> {
         if self.current().kind == TokenKind::End {
             self.trace.wanted(expected);
         }
-        if self.at_word("U&") && self.ahead(1).kind == TokenKind::QuotedName {
+        if self.at_unicode_mark() && self.ahead(1).kind == TokenKind::QuotedName {
             return self.unicode_name();
         }
         let token = self.current();

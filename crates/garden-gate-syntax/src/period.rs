@@ -4,6 +4,7 @@ use super::ast::{
     Changes, Expr, ExprKind, HistoryChange, Ident, PeriodElement, PeriodOp, Portion, SystemTimeClause, SystemTimeKind,
     SystemTimePoint, TableExpr, TrimHistory,
 };
+use super::keyword::Keyword as K;
 use super::lexer::{Symbol, TokenKind};
 use super::parser::Parser;
 use crate::catalog::{Roll, WhenFull};
@@ -14,8 +15,8 @@ impl Parser<'_> {
     /// `PERIOD FOR name (start, end)`
     pub(super) fn period_element(&mut self) -> Result<PeriodElement> {
         let start = self.span();
-        self.expect_word("PERIOD")?;
-        self.expect_word("FOR")?;
+        self.expect_word(K::Period)?;
+        self.expect_word(K::For)?;
         let name = self.name("SYSTEM_TIME or the name of a period")?;
         let at = self.span();
         let columns = self.names_in_parentheses("a column")?;
@@ -28,30 +29,30 @@ impl Parser<'_> {
     /// `WITH SYSTEM VERSIONING` after a table's elements; its place.
     pub(super) fn system_versioning(&mut self) -> Option<Span> {
         let start = self.span();
-        self.accept_words(&["WITH", "SYSTEM", "VERSIONING"]).then(|| start.to(self.last_span()))
+        self.accept_words(&[K::With, K::System, K::Versioning]).then(|| start.to(self.last_span()))
     }
 
     /// `FOR SYSTEM_TIME …`, when it appears here.
     pub(super) fn system_time(&mut self) -> Result<Option<Box<SystemTimeClause>>> {
         let start = self.span();
-        if !self.accept_words(&["FOR", "SYSTEM_TIME"]) {
+        if !self.accept_words(&[K::For, K::SystemTime]) {
             return Ok(None);
         }
-        let kind = if self.accept_words(&["AS", "OF"]) {
+        let kind = if self.accept_words(&[K::As, K::Of]) {
             SystemTimeKind::AsOf(self.moment()?)
-        } else if self.accept_word("BETWEEN") {
-            let symmetric = self.accept_word("SYMMETRIC");
+        } else if self.accept_word(K::Between) {
+            let symmetric = self.accept_word(K::Symmetric);
             if !symmetric {
-                self.accept_word("ASYMMETRIC");
+                self.accept_word(K::Asymmetric);
             }
             let from = self.moment()?;
-            self.expect_word("AND")?;
+            self.expect_word(K::And)?;
             SystemTimeKind::Between { from, to: self.moment()?, symmetric }
-        } else if self.accept_word("FROM") {
+        } else if self.accept_word(K::From) {
             let from = self.moment()?;
-            self.expect_word("TO")?;
+            self.expect_word(K::To)?;
             SystemTimeKind::FromTo { from, to: self.moment()? }
-        } else if self.accept_word("ALL") {
+        } else if self.accept_word(K::All) {
             SystemTimeKind::All
         } else {
             return Err(self.expected("AS OF, BETWEEN, FROM or ALL"));
@@ -61,7 +62,7 @@ impl Parser<'_> {
 
     /// A time, or `COMMIT n`.
     pub(super) fn moment(&mut self) -> Result<SystemTimePoint> {
-        if self.accept_word("COMMIT") {
+        if self.accept_word(K::Commit) {
             self.additive().map(SystemTimePoint::Commit)
         } else {
             self.additive().map(SystemTimePoint::Time)
@@ -71,14 +72,14 @@ impl Parser<'_> {
     /// `CHANGES OF table BETWEEN a AND b`, when it appears here.
     pub(super) fn changes(&mut self) -> Result<Option<TableExpr>> {
         let start = self.span();
-        if !(self.at_words(&["CHANGES", "OF"]) && self.ahead(2).kind != TokenKind::End) {
+        if !(self.at_words(&[K::Changes, K::Of]) && self.ahead(2).kind != TokenKind::End) {
             return Ok(None);
         }
-        self.accept_words(&["CHANGES", "OF"]);
+        self.accept_words(&[K::Changes, K::Of]);
         let table = self.qualified_name("the name of a table")?;
-        self.expect_word("BETWEEN")?;
+        self.expect_word(K::Between)?;
         let from = self.moment()?;
-        self.expect_word("AND")?;
+        self.expect_word(K::And)?;
         let to = self.moment()?;
         let span = start.to(self.last_span());
         let alias = self.table_alias()?;
@@ -88,24 +89,24 @@ impl Parser<'_> {
     /// `FOR PORTION OF period FROM a TO b`, when it appears here.
     pub(super) fn portion(&mut self) -> Result<Option<Portion>> {
         let start = self.span();
-        if !self.accept_words(&["FOR", "PORTION", "OF"]) {
+        if !self.accept_words(&[K::For, K::Portion, K::Of]) {
             return Ok(None);
         }
         let period = self.name("the name of a period")?;
-        self.expect_word("FROM")?;
+        self.expect_word(K::From)?;
         let from = self.additive()?;
-        self.expect_word("TO")?;
+        self.expect_word(K::To)?;
         let to = self.additive()?;
         Ok(Some(Portion { period, from, to, span: start.to(self.last_span()) }))
     }
 
     /// `TRIM HISTORY OF table BEFORE moment`
     pub(super) fn trim_history(&mut self) -> Result<TrimHistory> {
-        for word in ["TRIM", "HISTORY", "OF"] {
+        for word in [K::Trim, K::History, K::Of] {
             self.expect_word(word)?;
         }
         let table = self.qualified_name("the name of a table")?;
-        self.expect_word("BEFORE")?;
+        self.expect_word(K::Before)?;
         Ok(TrimHistory { table, before: self.moment()? })
     }
 
@@ -115,17 +116,17 @@ impl Parser<'_> {
         self.expect_symbol(Symbol::LeftParen, "( and ROLL EVERY or KEEP")?;
         let mut change = HistoryChange::default();
         loop {
-            if self.accept_words(&["NO", "ROLL"]) {
+            if self.accept_words(&[K::No, K::Roll]) {
                 change.roll = Some(None);
-            } else if self.accept_words(&["ROLL", "EVERY"]) {
+            } else if self.accept_words(&[K::Roll, K::Every]) {
                 change.roll = Some(Some(self.roll()?));
-            } else if self.accept_words(&["KEEP", "ALL"]) {
+            } else if self.accept_words(&[K::Keep, K::All]) {
                 change.keep = Some(None);
-            } else if self.accept_word("KEEP") {
+            } else if self.accept_word(K::Keep) {
                 change.keep = Some(Some(self.positive("a number of stretches, 1 or more, or ALL")?));
-            } else if self.accept_words(&["WHEN", "FULL", "DROP", "OLDEST"]) {
+            } else if self.accept_words(&[K::When, K::Full, K::Drop, K::Oldest]) {
                 change.when_full = Some(WhenFull::DropOldest);
-            } else if self.accept_words(&["WHEN", "FULL", "NOTE"]) {
+            } else if self.accept_words(&[K::When, K::Full, K::Note]) {
                 change.when_full = Some(WhenFull::Note);
             } else {
                 return Err(self.expected("ROLL EVERY, NO ROLL, KEEP, WHEN FULL DROP OLDEST or WHEN FULL NOTE"));
@@ -140,9 +141,9 @@ impl Parser<'_> {
 
     fn roll(&mut self) -> Result<Roll> {
         let start = self.span();
-        if !self.at_word("INTERVAL") {
+        if !self.at_word(K::Interval) {
             let rows = self.positive("INTERVAL and a length, or a number of rows, 1 or more")?;
-            self.expect_word("ROWS")?;
+            self.expect_word(K::Rows)?;
             return Ok(Roll::Rows(rows.into()));
         }
         self.advance();
@@ -169,7 +170,7 @@ impl Parser<'_> {
 
     /// `PERIOD (start, end)`, when it appears here.
     pub(super) fn period_value(&mut self) -> Result<Option<Expr>> {
-        if !self.at_word("PERIOD") || self.ahead(1).kind != TokenKind::Symbol(Symbol::LeftParen) {
+        if !self.at_word(K::Period) || self.ahead(1).kind != TokenKind::Symbol(Symbol::LeftParen) {
             return Ok(None);
         }
         let start = self.advance().span;
@@ -189,14 +190,14 @@ impl Parser<'_> {
         if !is_period && !matches!(left.kind, ExprKind::Name(_)) {
             return None;
         }
-        const OPS: [(&[&str], PeriodOp); 7] = [
-            (&["OVERLAPS"], PeriodOp::Overlaps),
-            (&["EQUALS"], PeriodOp::Equals),
-            (&["CONTAINS"], PeriodOp::Contains),
-            (&["PRECEDES"], PeriodOp::Precedes),
-            (&["SUCCEEDS"], PeriodOp::Succeeds),
-            (&["IMMEDIATELY", "PRECEDES"], PeriodOp::ImmediatelyPrecedes),
-            (&["IMMEDIATELY", "SUCCEEDS"], PeriodOp::ImmediatelySucceeds),
+        const OPS: [(&[K], PeriodOp); 7] = [
+            (&[K::Overlaps], PeriodOp::Overlaps),
+            (&[K::Equals], PeriodOp::Equals),
+            (&[K::Contains], PeriodOp::Contains),
+            (&[K::Precedes], PeriodOp::Precedes),
+            (&[K::Succeeds], PeriodOp::Succeeds),
+            (&[K::Immediately, K::Precedes], PeriodOp::ImmediatelyPrecedes),
+            (&[K::Immediately, K::Succeeds], PeriodOp::ImmediatelySucceeds),
         ];
         OPS.into_iter().find(|(words, _)| self.accept_words(words)).map(|(_, op)| op)
     }

@@ -1,6 +1,8 @@
 //! Predicates (clause 8): what appears after a value and makes it a condition.
 
-use super::ast::{CompareOp, Expr, ExprKind, Test};
+use super::ast::{CompareOp, Expr, ExprKind, Form, Test};
+use super::call::NORMAL_FORMS;
+use super::keyword::Keyword as K;
 use super::lexer::{Symbol, TokenKind};
 use super::parser::Parser;
 use crate::diagnostic::Result;
@@ -24,35 +26,35 @@ impl Parser<'_> {
             self.advance();
             return self.comparison(op, left.clone()).map(Some);
         }
-        if self.accept_word("IS") {
+        if self.accept_word(K::Is) {
             return self.is_predicate(left.clone()).map(Some);
         }
-        let words = ["BETWEEN", "IN", "LIKE", "SIMILAR", "LIKE_REGEX"];
-        let negated = self.at_word("NOT") && words.iter().any(|word| self.is_word_at(1, word));
+        let words = [K::Between, K::In, K::Like, K::Similar, K::LikeRegex];
+        let negated = self.at_word(K::Not) && words.iter().any(|word| self.is_word_at(1, *word));
         if negated {
             self.advance();
         }
-        Ok(Some(if self.accept_word("BETWEEN") {
+        Ok(Some(if self.accept_word(K::Between) {
             self.between(left.clone(), negated)?
-        } else if self.accept_word("IN") {
+        } else if self.accept_word(K::In) {
             self.in_predicate(left.clone(), negated)?
-        } else if self.accept_word("LIKE") {
+        } else if self.accept_word(K::Like) {
             let (operands, escape) = self.pattern(left.clone())?;
             ExprKind::Like { operands, escape, negated }
-        } else if self.accept_words(&["SIMILAR", "TO"]) {
+        } else if self.accept_words(&[K::Similar, K::To]) {
             let (operands, escape) = self.pattern(left.clone())?;
             ExprKind::Similar { operands, escape, negated }
-        } else if self.accept_word("LIKE_REGEX") {
+        } else if self.accept_word(K::LikeRegex) {
             let operands = Box::new((left.clone(), self.additive()?));
-            let flag = if self.accept_word("FLAG") { Some(Box::new(self.additive()?)) } else { None };
+            let flag = if self.accept_word(K::Flag) { Some(Box::new(self.additive()?)) } else { None };
             ExprKind::LikeRegex { operands, flag, negated }
         } else if let Some(op) = self.period_op(left) {
             let right = self.additive()?;
             ExprKind::PeriodTest(op, Box::new((left.clone(), right)))
-        } else if self.at_word("MATCH") && self.match_follows() {
+        } else if self.at_word(K::Match) && self.match_follows() {
             self.advance();
             self.match_predicate(left)?
-        } else if self.at_word("OVERLAPS") {
+        } else if self.at_word(K::Overlaps) {
             self.overlaps(left)?
         } else {
             return Ok(None);
@@ -61,7 +63,7 @@ impl Parser<'_> {
 
     /// Whether MATCH begins the predicate, and is not a misspelt operator.
     fn match_follows(&self) -> bool {
-        ["UNIQUE", "SIMPLE", "PARTIAL", "FULL"].iter().any(|word| self.is_word_at(1, word))
+        [K::Unique, K::Simple, K::Partial, K::Full].iter().any(|word| self.is_word_at(1, *word))
             || self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen)
     }
 
@@ -79,9 +81,9 @@ impl Parser<'_> {
 
     /// `op value`, or `op {ANY | SOME | ALL} (query)`.
     fn comparison(&mut self, op: CompareOp, left: Expr) -> Result<ExprKind> {
-        let query_behind = self.at_word("ALL") || self.query_at(1);
-        if query_behind && self.at_any(&["ANY", "SOME", "ALL"]) {
-            let all = self.at_word("ALL");
+        let query_behind = self.at_word(K::All) || self.query_at(1);
+        if query_behind && self.at_any(&[K::Any, K::Some, K::All]) {
+            let all = self.at_word(K::All);
             self.advance();
             let query = self.query_operand("ANY, SOME or ALL")?;
             return Ok(ExprKind::Quantified { op, operand: Box::new(left), all, query });
@@ -91,13 +93,14 @@ impl Parser<'_> {
     }
 
     fn is_predicate(&mut self, operand: Expr) -> Result<ExprKind> {
-        let negated = self.accept_word("NOT");
-        if self.accept_word("DISTINCT") {
-            self.expect_word("FROM")?;
+        let negated = self.accept_word(K::Not);
+        if self.accept_word(K::Distinct) {
+            self.expect_word(K::From)?;
             let right = self.additive()?;
             return Ok(ExprKind::Distinct { operands: Box::new((operand, right)), negated });
         }
-        let tests = [("NULL", Test::Null), ("TRUE", Test::True), ("FALSE", Test::False), ("UNKNOWN", Test::Unknown)];
+        let tests =
+            [(K::Null, Test::Null), (K::True, Test::True), (K::False, Test::False), (K::Unknown, Test::Unknown)];
         for (word, test) in tests {
             if self.accept_word(word) {
                 return Ok(ExprKind::Is { operand: Box::new(operand), test, negated });
@@ -111,27 +114,27 @@ impl Parser<'_> {
 
     /// `IS [NOT] [NFC | NFD | NFKC | NFKD] NORMALIZED`
     fn normalized(&mut self, operand: &Expr, negated: bool) -> Result<Option<ExprKind>> {
-        let form = ["NFC", "NFD", "NFKC", "NFKD"].into_iter().find(|word| self.at_word(word));
+        let form = NORMAL_FORMS.into_iter().find(|word| self.at_word(*word));
         let ahead = usize::from(form.is_some());
-        if !self.is_word_at(ahead, "NORMALIZED") {
+        if !self.is_word_at(ahead, K::Normalized) {
             return Ok(None);
         }
         let span = self.span();
         (0..=ahead).for_each(|_| {
             self.advance();
         });
-        let form = self.text_node(form.unwrap_or("NFC"), span)?;
-        let test = self.plain_call("IS NORMALIZED", vec![operand.clone(), form], span)?;
+        let form = self.text_node(form.unwrap_or(K::Nfc).text(), span)?;
+        let test = self.node(ExprKind::Form(Form::IsNormalized, vec![operand.clone(), form]), span)?;
         Ok(Some(if negated { ExprKind::Not(Box::new(test)) } else { test.kind }))
     }
 
     fn between(&mut self, operand: Expr, negated: bool) -> Result<ExprKind> {
-        let symmetric = self.accept_word("SYMMETRIC");
+        let symmetric = self.accept_word(K::Symmetric);
         if !symmetric {
-            self.accept_word("ASYMMETRIC");
+            self.accept_word(K::Asymmetric);
         }
         let low = self.additive()?;
-        self.expect_word("AND")?;
+        self.expect_word(K::And)?;
         let high = self.additive()?;
         Ok(ExprKind::Between { operands: Box::new([operand, low, high]), negated, symmetric })
     }
@@ -151,7 +154,7 @@ impl Parser<'_> {
     /// The pattern of LIKE or SIMILAR TO with its ESCAPE.
     fn pattern(&mut self, operand: Expr) -> Result<Pattern> {
         let pattern = self.additive()?;
-        let escape = if self.accept_word("ESCAPE") { Some(Box::new(self.additive()?)) } else { None };
+        let escape = if self.accept_word(K::Escape) { Some(Box::new(self.additive()?)) } else { None };
         Ok((Box::new((operand, pattern)), escape))
     }
 

@@ -4,6 +4,7 @@ use super::ast::{
     Alias, Corresponding, Cycle, Direction, Expr, ExprKind, Fetch, GroupBy, GroupingElement, Ident, Nulls, Query,
     QueryBody, SearchClause, Select, SelectItem, SetOp, SetOperation, SortItem, With, WithElement,
 };
+use super::keyword::Keyword as K;
 use super::lexer::{Symbol, TokenKind};
 use super::parser::{MAX_NESTING, Parser};
 use super::problem::Problem;
@@ -17,7 +18,7 @@ impl Parser<'_> {
     pub(super) fn query(&mut self) -> Result<Query> {
         self.nested_by(QUERY_LEVELS, |parser| {
             let start = parser.span();
-            let with = if parser.at_word("WITH") { Some(parser.with()?) } else { None };
+            let with = if parser.at_word(K::With) { Some(parser.with()?) } else { None };
             let body = parser.query_body()?;
             parser.query_tail(with, body, start)
         })
@@ -25,14 +26,14 @@ impl Parser<'_> {
 
     /// ORDER BY, OFFSET and FETCH FIRST after a body.
     fn query_tail(&mut self, with: Option<With>, body: QueryBody, start: Span) -> Result<Query> {
-        let order_by = if self.accept_word("ORDER") { self.order_by()? } else { Vec::new() };
+        let order_by = if self.accept_word(K::Order) { self.order_by()? } else { Vec::new() };
         let (offset, fetch) = self.offset_and_fetch()?;
         let guide = if self.at_guide() { Some(self.guide()?) } else { None };
         Ok(Query { with, body, order_by, offset, fetch, guide, span: start.to(self.last_span()) })
     }
 
     pub(super) fn order_by(&mut self) -> Result<Vec<SortItem>> {
-        self.expect_word("BY")?;
+        self.expect_word(K::By)?;
         self.list(Self::sort_item)
     }
 
@@ -52,16 +53,16 @@ impl Parser<'_> {
         (start + 1..open).all(|inner| {
             let behind = self.closing(inner) + 1;
             self.ahead(behind).kind == TokenKind::Symbol(Symbol::RightParen)
-                || ["UNION", "INTERSECT", "EXCEPT", "ORDER", "OFFSET", "FETCH", "LIMIT"]
+                || [K::Union, K::Intersect, K::Except, K::Order, K::Offset, K::Fetch, K::Limit]
                     .iter()
-                    .any(|word| self.is_word_at(behind, word))
+                    .any(|word| self.is_word_at(behind, *word))
         })
     }
 
     fn query_word_ahead(&self, distance: usize) -> bool {
         let is_name = |token: TokenKind| matches!(token, TokenKind::Word | TokenKind::QuotedName);
-        ["SELECT", "WITH", "VALUES"].iter().any(|word| self.is_word_at(distance, word))
-            || self.is_word_at(distance, "TABLE") && is_name(self.ahead(distance + 1).kind)
+        [K::Select, K::With, K::Values].iter().any(|word| self.is_word_at(distance, *word))
+            || self.is_word_at(distance, K::Table) && is_name(self.ahead(distance + 1).kind)
     }
 
     /// How far ahead the parenthesis is closed that opens `distance` ahead; the end when it is not.
@@ -92,29 +93,29 @@ impl Parser<'_> {
     /// UNION and EXCEPT bind less tightly than INTERSECT.
     fn query_body(&mut self) -> Result<QueryBody> {
         let first = self.query_term()?;
-        self.set_operations(first, &[("UNION", SetOp::Union), ("EXCEPT", SetOp::Except)], Self::query_term)
+        self.set_operations(first, &[(K::Union, SetOp::Union), (K::Except, SetOp::Except)], Self::query_term)
     }
 
     fn query_term(&mut self) -> Result<QueryBody> {
         let first = self.query_primary()?;
-        self.set_operations(first, &[("INTERSECT", SetOp::Intersect)], Self::query_primary)
+        self.set_operations(first, &[(K::Intersect, SetOp::Intersect)], Self::query_primary)
     }
 
     fn set_operations(
         &mut self,
         mut left: QueryBody,
-        ops: &[(&str, SetOp)],
+        ops: &[(K, SetOp)],
         operand: fn(&mut Self) -> Result<QueryBody>,
     ) -> Result<QueryBody> {
         let mut depth = 0;
         loop {
             let span = self.span();
-            let Some((_, op)) = ops.iter().copied().find(|(word, _)| self.accept_word(word)) else { return Ok(left) };
-            let all = self.accept_word("ALL");
+            let Some((_, op)) = ops.iter().copied().find(|(word, _)| self.accept_word(*word)) else { return Ok(left) };
+            let all = self.accept_word(K::All);
             if !all {
-                self.accept_word("DISTINCT");
+                self.accept_word(K::Distinct);
             }
-            let corresponding = if self.accept_word("CORRESPONDING") { Some(self.corresponding()?) } else { None };
+            let corresponding = if self.accept_word(K::Corresponding) { Some(self.corresponding()?) } else { None };
             let right = operand(self)?;
             left = match left {
                 QueryBody::SetOperation(mut known)
@@ -141,7 +142,7 @@ impl Parser<'_> {
 
     fn corresponding(&mut self) -> Result<Corresponding> {
         let by =
-            if self.accept_word("BY") { Some(self.names_in_parentheses("a column of both queries")?) } else { None };
+            if self.accept_word(K::By) { Some(self.names_in_parentheses("a column of both queries")?) } else { None };
         Ok(Corresponding { by })
     }
 
@@ -158,14 +159,14 @@ impl Parser<'_> {
         if self.at_symbol(Symbol::LeftParen) {
             return Ok(QueryBody::Nested(Box::new(self.parenthesised_query()?)));
         }
-        if self.accept_word("VALUES") {
+        if self.accept_word(K::Values) {
             return Ok(QueryBody::Values(self.list(Self::values_row)?));
         }
-        if self.query_word_ahead(0) && self.accept_word("TABLE") {
+        if self.query_word_ahead(0) && self.accept_word(K::Table) {
             let name = self.qualified_name("a table")?;
             return Ok(QueryBody::Table(name, start.to(self.last_span())));
         }
-        if !self.at_word("SELECT") {
+        if !self.at_word(K::Select) {
             return Err(self.expected("SELECT, VALUES, TABLE or a query in parentheses"));
         }
         Ok(QueryBody::Select(Box::new(self.select()?)))
@@ -182,10 +183,10 @@ impl Parser<'_> {
 
     pub(super) fn with(&mut self) -> Result<With> {
         let start = self.advance().span;
-        let recursive = self.accept_word("RECURSIVE");
+        let recursive = self.accept_word(K::Recursive);
         let elements = self.list(Self::with_element)?;
         let next = self.ahead(1);
-        if self.at_name() && (self.is_word_at(1, "AS") || next.kind == TokenKind::Symbol(Symbol::LeftParen)) {
+        if self.at_name() && (self.is_word_at(1, K::As) || next.kind == TokenKind::Symbol(Symbol::LeftParen)) {
             return Err(self.fail(&Problem::MissingComma { expected: "a comma or the query", found: self.found() }));
         }
         if self.current().kind == TokenKind::End || self.at_symbol(Symbol::RightParen) {
@@ -202,80 +203,80 @@ impl Parser<'_> {
         } else {
             None
         };
-        self.expect_word("AS")?;
+        self.expect_word(K::As)?;
         if !self.at_symbol(Symbol::LeftParen) {
             return Err(self.expected("a query in parentheses"));
         }
         let query = self.parenthesised_query()?;
-        let search = if self.accept_word("SEARCH") { Some(self.search()?) } else { None };
-        let cycle = if self.accept_word("CYCLE") { Some(self.cycle()?) } else { None };
+        let search = if self.accept_word(K::Search) { Some(self.search()?) } else { None };
+        let cycle = if self.accept_word(K::Cycle) { Some(self.cycle()?) } else { None };
         Ok(WithElement { name, columns, query, search, cycle })
     }
 
     fn search(&mut self) -> Result<SearchClause> {
-        let depth_first = self.accept_word("DEPTH");
+        let depth_first = self.accept_word(K::Depth);
         if !depth_first {
-            self.expect_either("BREADTH", "DEPTH or BREADTH")?;
+            self.expect_either(K::Breadth, "DEPTH or BREADTH")?;
         }
-        self.expect_word("FIRST")?;
-        self.expect_word("BY")?;
+        self.expect_word(K::First)?;
+        self.expect_word(K::By)?;
         let by = self.list(|parser| parser.name("a column of the recursive query"))?;
-        self.expect_word("SET")?;
+        self.expect_word(K::Set)?;
         Ok(SearchClause { depth_first, by, sequence: self.name("a name for the order column")? })
     }
 
     fn cycle(&mut self) -> Result<Cycle> {
         let columns = self.list(|parser| parser.name("a column of the recursive query"))?;
-        self.expect_word("SET")?;
+        self.expect_word(K::Set)?;
         let mark = self.name("a name for the mark column")?;
-        let values = if self.accept_word("TO") {
+        let values = if self.accept_word(K::To) {
             let on = self.additive()?;
-            self.expect_word("DEFAULT")?;
+            self.expect_word(K::Default)?;
             Some((on, self.additive()?))
         } else {
             None
         };
-        let path = if self.accept_word("USING") { Some(self.name("a name for the path column")?) } else { None };
+        let path = if self.accept_word(K::Using) { Some(self.name("a name for the path column")?) } else { None };
         Ok(Cycle { columns, mark, values, path })
     }
 
     fn select(&mut self) -> Result<Select> {
         let start = self.span();
-        self.expect_word("SELECT")?;
-        let distinct = self.at_word("DISTINCT").then(|| self.span());
-        if distinct.is_some() || self.at_word("ALL") {
+        self.expect_word(K::Select)?;
+        let distinct = self.at_word(K::Distinct).then(|| self.span());
+        if distinct.is_some() || self.at_word(K::All) {
             self.advance();
         }
         let items = self.select_items()?;
         let begin = self.span();
-        let from = if self.accept_word("FROM") { self.list(Self::table_expression)? } else { Vec::new() };
+        let from = if self.accept_word(K::From) { self.list(Self::table_expression)? } else { Vec::new() };
         let from_span = begin.to(self.last_span());
-        let where_ = if self.accept_word("WHERE") { Some(self.expression()?) } else { None };
-        let group_by = if self.accept_word("GROUP") { Some(self.group_by()?) } else { None };
-        let having = if self.accept_word("HAVING") { Some(self.expression()?) } else { None };
-        let windows = if self.accept_word("WINDOW") { self.list(Self::named_window)? } else { Vec::new() };
+        let where_ = if self.accept_word(K::Where) { Some(self.expression()?) } else { None };
+        let group_by = if self.accept_word(K::Group) { Some(self.group_by()?) } else { None };
+        let having = if self.accept_word(K::Having) { Some(self.expression()?) } else { None };
+        let windows = if self.accept_word(K::Window) { self.list(Self::named_window)? } else { Vec::new() };
         let span = start.to(self.last_span());
         Ok(Select { distinct, items, from, from_span, where_, group_by, having, windows, span })
     }
 
     fn group_by(&mut self) -> Result<GroupBy> {
-        self.expect_word("BY")?;
-        let distinct = self.accept_word("DISTINCT");
+        self.expect_word(K::By)?;
+        let distinct = self.accept_word(K::Distinct);
         if !distinct {
-            self.accept_word("ALL");
+            self.accept_word(K::All);
         }
         Ok(GroupBy { distinct, elements: self.list(Self::grouping_element)? })
     }
 
     fn grouping_element(&mut self) -> Result<GroupingElement> {
         let open = self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen);
-        if open && self.accept_word("ROLLUP") {
+        if open && self.accept_word(K::Rollup) {
             return Ok(GroupingElement::Rollup(self.grouping_sets()?));
         }
-        if open && self.accept_word("CUBE") {
+        if open && self.accept_word(K::Cube) {
             return Ok(GroupingElement::Cube(self.grouping_sets()?));
         }
-        if self.accept_words(&["GROUPING", "SETS"]) {
+        if self.accept_words(&[K::Grouping, K::Sets]) {
             let open = self.span();
             self.expect_symbol(Symbol::LeftParen, "(")?;
             let sets = self.nested(|parser| parser.list(Self::grouping_element))?;
@@ -300,7 +301,7 @@ impl Parser<'_> {
             self.advance();
             return Ok(Vec::new());
         }
-        let is_row_call = self.at_word("ROW");
+        let is_row_call = self.at_word(K::Row);
         let expr = self.expression()?;
         Ok(match expr.kind {
             ExprKind::Row(fields) if !is_row_call => fields,
@@ -311,19 +312,19 @@ impl Parser<'_> {
     fn select_items(&mut self) -> Result<Vec<SelectItem>> {
         if self.current().kind == TokenKind::End {
             self.note_value_wanted();
-        } else if self.at_any(&["GROUP", "ORDER"])
-            && !self.at_words(&["GROUP", "BY"])
-            && !self.at_words(&["ORDER", "BY"])
+        } else if self.at_any(&[K::Group, K::Order])
+            && !self.at_words(&[K::Group, K::By])
+            && !self.at_words(&[K::Order, K::By])
         {
             return Err(self.fail(&Problem::ReservedWord { word: self.found() }));
         }
-        if self.current().kind == TokenKind::End || self.at_any(&["FROM", "WHERE", "GROUP", "ORDER"]) {
+        if self.current().kind == TokenKind::End || self.at_any(&[K::From, K::Where, K::Group, K::Order]) {
             return Err(self.expected("a column or expression after SELECT").with_help("* stands for all columns"));
         }
         let mut items = vec![self.select_item()?];
         loop {
             if self.accept_symbol(Symbol::Comma) {
-                if self.current().kind != TokenKind::End && self.at_word("FROM") {
+                if self.current().kind != TokenKind::End && self.at_word(K::From) {
                     return Err(self
                         .expected("a column or expression after the comma")
                         .with_help("take the comma away"));
@@ -366,7 +367,9 @@ impl Parser<'_> {
     fn at_expression_start(&self) -> bool {
         match self.current().kind {
             TokenKind::QuotedName | TokenKind::Text | TokenKind::Number | TokenKind::Parameter => true,
-            TokenKind::Word => self.at_name() || self.at_any(&["CASE", "CAST", "NULL", "TRUE", "FALSE", "INTERVAL"]),
+            TokenKind::Word => {
+                self.at_name() || self.at_any(&[K::Case, K::Cast, K::Null, K::True, K::False, K::Interval])
+            }
             _ => false,
         }
     }
@@ -405,27 +408,27 @@ impl Parser<'_> {
     }
 
     pub(super) fn alias(&mut self, expected: &'static str) -> Result<Option<Alias>> {
-        if self.accept_word("AS") {
+        if self.accept_word(K::As) {
             return Ok(Some(Alias { name: self.name(expected)?, with_as: true }));
         }
         // These go on with the statement that a query appears in.
-        let behind = self.at_word("RETURNING")
+        let behind = self.at_word(K::Returning)
             || self.at_guide()
-            || ["SKIP", "REPLACE"].iter().any(|word| self.at_words(&[word, "DUPLICATES"]));
+            || [K::Skip, K::Replace].iter().any(|word| self.at_words(&[*word, K::Duplicates]));
         Ok(if self.at_name() && !behind { Some(Alias { name: self.name(expected)?, with_as: false }) } else { None })
     }
 
     pub(super) fn sort_item(&mut self) -> Result<SortItem> {
         let expr = self.expression()?;
-        let direction = if self.accept_word("DESC") { Direction::Descending } else { Direction::Ascending };
+        let direction = if self.accept_word(K::Desc) { Direction::Descending } else { Direction::Ascending };
         if direction == Direction::Ascending {
-            self.accept_word("ASC");
+            self.accept_word(K::Asc);
         }
         let mut nulls = Nulls::Last;
-        if self.accept_word("NULLS") {
-            if self.accept_word("FIRST") {
+        if self.accept_word(K::Nulls) {
+            if self.accept_word(K::First) {
                 nulls = Nulls::First;
-            } else if !self.accept_word("LAST") {
+            } else if !self.accept_word(K::Last) {
                 return Err(self.expected("FIRST or LAST"));
             }
         }
@@ -434,36 +437,36 @@ impl Parser<'_> {
 
     /// `[OFFSET n ROWS] [FETCH FIRST n ROWS ONLY]` of the standard, or `LIMIT n [OFFSET m]`.
     fn offset_and_fetch(&mut self) -> Result<(Option<Expr>, Option<Fetch>)> {
-        if self.accept_word("LIMIT") {
+        if self.accept_word(K::Limit) {
             let count = self.count()?;
-            let offset = if self.accept_word("OFFSET") { Some(self.count()?) } else { None };
+            let offset = if self.accept_word(K::Offset) { Some(self.count()?) } else { None };
             return Ok((offset, Some(Fetch { count, percent: false, with_ties: false })));
         }
         let mut offset = None;
-        if self.accept_word("OFFSET") {
+        if self.accept_word(K::Offset) {
             offset = Some(self.count()?);
             self.accept_rows();
         }
-        if !self.accept_word("FETCH") {
+        if !self.accept_word(K::Fetch) {
             return Ok((offset, None));
         }
-        if !self.accept_word("FIRST") && !self.accept_word("NEXT") {
+        if !self.accept_word(K::First) && !self.accept_word(K::Next) {
             return Err(self.expected("FIRST or NEXT"));
         }
-        let count = if self.at_any(&["ROW", "ROWS"]) { self.one() } else { self.count()? };
-        let percent = self.accept_word("PERCENT");
+        let count = if self.at_any(&[K::Row, K::Rows]) { self.one() } else { self.count()? };
+        let percent = self.accept_word(K::Percent);
         if !self.accept_rows() {
             return Err(self.expected("ROWS"));
         }
-        let with_ties = self.accept_words(&["WITH", "TIES"]);
+        let with_ties = self.accept_words(&[K::With, K::Ties]);
         if !with_ties {
-            self.expect_word("ONLY")?;
+            self.expect_word(K::Only)?;
         }
         Ok((offset, Some(Fetch { count, percent, with_ties })))
     }
 
     fn accept_rows(&mut self) -> bool {
-        self.accept_word("ROWS") || self.accept_word("ROW")
+        self.accept_word(K::Rows) || self.accept_word(K::Row)
     }
 
     /// A row count: a number, a parameter, or an expression without columns.

@@ -1,4 +1,5 @@
 use super::ast::{Delta, DeltaRows, Expr, Join, JoinCondition, JoinKind, Sample, TableAlias, TableCall, TableExpr};
+use super::keyword::Keyword as K;
 use super::lexer::{Symbol, TokenKind};
 use super::parser::{MAX_NESTING, Parser};
 use super::problem::Problem;
@@ -43,37 +44,37 @@ impl Parser<'_> {
     /// The words of a join, when one appears here.
     fn join_words(&mut self) -> Result<Option<JoinWords>> {
         let inner = JoinWords { kind: JoinKind::Inner, mirrored: false, natural: false, cross: false };
-        if self.accept_words(&["CROSS", "JOIN"]) {
+        if self.accept_words(&[K::Cross, K::Join]) {
             return Ok(Some(JoinWords { cross: true, ..inner }));
         }
-        let natural = self.accept_word("NATURAL");
-        let (kind, mirrored) = if self.accept_word("LEFT") {
+        let natural = self.accept_word(K::Natural);
+        let (kind, mirrored) = if self.accept_word(K::Left) {
             (JoinKind::Left, false)
-        } else if self.accept_word("RIGHT") {
+        } else if self.accept_word(K::Right) {
             (JoinKind::Left, true)
-        } else if self.accept_word("FULL") {
+        } else if self.accept_word(K::Full) {
             (JoinKind::Full, false)
         } else {
-            let inner_word = self.accept_word("INNER");
-            if !natural && !inner_word && !self.at_word("JOIN") {
+            let inner_word = self.accept_word(K::Inner);
+            if !natural && !inner_word && !self.at_word(K::Join) {
                 return Ok(None);
             }
             (JoinKind::Inner, false)
         };
         if kind != JoinKind::Inner {
-            self.accept_word("OUTER");
+            self.accept_word(K::Outer);
         }
-        self.expect_word("JOIN")?;
+        self.expect_word(K::Join)?;
         Ok(Some(JoinWords { kind, mirrored, natural, cross: false }))
     }
 
     fn join_condition(&mut self) -> Result<JoinCondition> {
-        if self.accept_word("ON") {
+        if self.accept_word(K::On) {
             return Ok(JoinCondition::On(self.expression()?));
         }
-        if self.accept_word("USING") {
+        if self.accept_word(K::Using) {
             let columns = self.names_in_parentheses("a column of both tables")?;
-            let name = if self.accept_word("AS") { Some(self.name("a name for the joined columns")?) } else { None };
+            let name = if self.accept_word(K::As) { Some(self.name("a name for the joined columns")?) } else { None };
             return Ok(JoinCondition::Using(columns, name));
         }
         Err(self.expected("ON or USING").with_help("CROSS JOIN pairs every row with every other, without a condition"))
@@ -83,16 +84,16 @@ impl Parser<'_> {
     fn table_factor(&mut self) -> Result<TableExpr> {
         let table = self.table_primary()?;
         let start = self.span();
-        if !self.accept_word("TABLESAMPLE") {
+        if !self.accept_word(K::Tablesample) {
             return Ok(table);
         }
-        let pages = self.accept_word("SYSTEM");
-        if !pages && !self.accept_word("BERNOULLI") {
+        let pages = self.accept_word(K::System);
+        if !pages && !self.accept_word(K::Bernoulli) {
             let help = "BERNOULLI decides for each row, SYSTEM for pages of rows: TABLESAMPLE BERNOULLI (10)";
             return Err(self.expected("BERNOULLI or SYSTEM").with_help(help));
         }
         let percent = self.number_in_parentheses()?;
-        let repeatable = if self.accept_word("REPEATABLE") { Some(self.number_in_parentheses()?) } else { None };
+        let repeatable = if self.accept_word(K::Repeatable) { Some(self.number_in_parentheses()?) } else { None };
         let span = start.to(self.last_span());
         Ok(TableExpr::Sampled(Box::new((table, Sample { pages, percent, repeatable, span }))))
     }
@@ -108,7 +109,7 @@ impl Parser<'_> {
 
     fn table_primary(&mut self) -> Result<TableExpr> {
         let start = self.span();
-        let lateral = self.accept_word("LATERAL");
+        let lateral = self.accept_word(K::Lateral);
         if self.query_here() {
             let query = Box::new(self.parenthesised_query()?);
             return Ok(TableExpr::Derived { query, lateral, alias: self.table_alias()? });
@@ -119,20 +120,20 @@ impl Parser<'_> {
             self.close(start)?;
             return Ok(inner);
         }
-        if self.at_word("FILE") && self.ahead(1).kind == TokenKind::Text {
+        if self.at_word(K::File) && self.ahead(1).kind == TokenKind::Text {
             self.advance();
             let path = self.text_literal("the path of a file")?;
             let options = Box::new(self.file_options()?);
             let span = start.to(self.last_span());
             return Ok(TableExpr::File { path, options, alias: self.table_alias()?, span });
         }
-        if self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen) && self.at_any(&["SERIES", "UNNEST"]) {
+        if self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen) && self.at_any(&[K::Series, K::Unnest]) {
             let call = self.table_call()?;
             return Ok(TableExpr::Function { call, alias: self.table_alias()? });
         }
-        let delta = [("FINAL", DeltaRows::Final), ("NEW", DeltaRows::Final), ("OLD", DeltaRows::Old)];
-        if let Some((word, rows)) = delta.into_iter().find(|(word, _)| self.at_words(&[word, "TABLE"])) {
-            self.accept_words(&[word, "TABLE"]);
+        let delta = [(K::Final, DeltaRows::Final), (K::New, DeltaRows::Final), (K::Old, DeltaRows::Old)];
+        if let Some((word, rows)) = delta.into_iter().find(|(word, _)| self.at_words(&[*word, K::Table])) {
+            self.accept_words(&[word, K::Table]);
             let open = self.span();
             self.expect_symbol(Symbol::LeftParen, "( and a change")?;
             let change = self.change_of_rows(None)?;
@@ -141,7 +142,7 @@ impl Parser<'_> {
             let alias = self.table_alias()?;
             return Ok(TableExpr::Delta(Box::new(Delta { rows, change, alias, span })));
         }
-        if self.at_word("TABLE") && self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen) {
+        if self.at_word(K::Table) && self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen) {
             self.advance();
             let open = self.advance().span;
             let at = self.span();
@@ -161,7 +162,7 @@ impl Parser<'_> {
         let span = start.to(self.last_span());
         let system_time = self.system_time()?;
         let alias = self.table_alias()?;
-        if let (Some(name), true) = (&alias.name, self.at_words(&["FOR", "SYSTEM_TIME"])) {
+        if let (Some(name), true) = (&alias.name, self.at_words(&[K::For, K::SystemTime])) {
             let help = format!("write FOR SYSTEM_TIME … AS {}", name.text);
             return Err(self.expected("FOR SYSTEM_TIME before the other name of the table").with_help(help));
         }
@@ -178,7 +179,7 @@ impl Parser<'_> {
     }
 
     fn table_call(&mut self) -> Result<TableCall> {
-        let series = self.at_word("SERIES");
+        let series = self.at_word(K::Series);
         self.advance();
         let open = self.advance().span;
         let args = self.list(Self::expression)?;
@@ -186,12 +187,12 @@ impl Parser<'_> {
         if series {
             return Ok(TableCall::Series(args));
         }
-        let ordinality = self.accept_words(&["WITH", "ORDINALITY"]);
+        let ordinality = self.accept_words(&[K::With, K::Ordinality]);
         Ok(TableCall::Unnest { arrays: args, ordinality })
     }
 
     pub(super) fn table_alias(&mut self) -> Result<TableAlias> {
-        if self.at_any(&["GUIDE", "FOR", "TABLESAMPLE"]) {
+        if self.at_any(&[K::Guide, K::For, K::Tablesample]) {
             return Ok(TableAlias::default());
         }
         let Some(alias) = self.alias("a name for the table after AS")? else { return Ok(TableAlias::default()) };

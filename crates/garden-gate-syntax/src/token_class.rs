@@ -74,7 +74,7 @@ pub fn token_classes(text: &str) -> Vec<(Range<usize>, TokenClass)> {
                 };
                 comments(text, at..place, &mut found);
                 found.push((place..text.len(), class));
-                let end = Token { kind: TokenKind::End, span: Span::new(text.len(), text.len()) };
+                let end = Token::end(Span::new(text.len(), text.len()));
                 classify(&source, statement, end, &mut found);
                 break;
             }

@@ -106,7 +106,7 @@ impl Typing {
     /// Where the word at the cursor begins, and what it is inside.
     fn word_at(&mut self, text: &str, cursor: usize) -> usize {
         let mut lexer = Lexer::new(text, 0);
-        let mut last = Token { kind: TokenKind::End, span: Span::new(0, 0) };
+        let mut last = Token::end(Span::new(0, 0));
         loop {
             match lexer.next_token() {
                 Ok(token) if token.kind != TokenKind::End && (token.span.start as usize) < cursor => {
@@ -163,7 +163,7 @@ impl Typing {
     fn grammar(&mut self, around: &Around<'_>) {
         let mut tokens = around.tokens[..around.before].to_vec();
         let end = tokens.last().map_or(self.start, |last| last.span.end as usize);
-        tokens.push(Token { kind: TokenKind::End, span: Span::new(end, end) });
+        tokens.push(Token::end(Span::new(end, end)));
         let (noted, outcome) = traced(around.text, tokens);
         self.is_read = outcome.map_or_else(|error| error.span().is_none_or(|span| span.end as usize >= end), |_| true);
         self.keywords = noted

@@ -19,7 +19,11 @@ impl Expr {
             | ExprKind::Unique(..)
             | ExprKind::Subquery(_)
             | ExprKind::ArrayQuery(_) => {}
-            ExprKind::And(terms) | ExprKind::Or(terms) | ExprKind::Row(terms) | ExprKind::Array(terms) => {
+            ExprKind::And(terms)
+            | ExprKind::Or(terms)
+            | ExprKind::Row(terms)
+            | ExprKind::Array(terms)
+            | ExprKind::Form(_, terms) => {
                 terms.iter().for_each(visit);
             }
             ExprKind::Not(operand)

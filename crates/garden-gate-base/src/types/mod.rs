@@ -37,7 +37,7 @@ pub use sql_type::SqlType;
 pub use template::Template;
 pub use term::{
     ArithmeticOp, CompareOp, Direction, ExtractField, FrameBound, FrameExclusion, FrameUnit, JoinKind, Now, Nulls,
-    ParameterName, RowMarker, SetOp, Test,
+    ParameterName, RowMarker, SetOp, Test, TrimSide,
 };
 pub use value::Value;
 pub use zone::{Zone, zone_of_interval};

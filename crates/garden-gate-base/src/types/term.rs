@@ -218,6 +218,14 @@ pub enum FrameExclusion {
     Ties,
 }
 
+/// The end of a text that TRIM cuts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum TrimSide {
+    Leading,
+    Trailing,
+    Both,
+}
+
 /// A row that a nested window function means (clause 6.11).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum RowMarker {

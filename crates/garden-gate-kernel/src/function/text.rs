@@ -1,7 +1,8 @@
 //! Character and binary string functions (clauses 6.31 and 6.32). Positions and lengths count characters, of binary strings bytes.
 
 use super::{Arguments, Problem};
-use crate::logical::{TextFunction as F, TrimSide};
+use crate::logical::TextFunction as F;
+use crate::types::TrimSide;
 use arrow::array::ArrayRef;
 use unicode_normalization::UnicodeNormalization;
 

@@ -1,5 +1,5 @@
-use super::{ArrayFunction, FloatFunction, NumberFunction, RegexFunction, TextFunction, TrimSide, ZoneFunction};
-use crate::types::{ExtractField, RowMarker};
+use super::{ArrayFunction, FloatFunction, NumberFunction, RegexFunction, TextFunction, ZoneFunction};
+use crate::types::{ExtractField, RowMarker, TrimSide};
 
 /// A function of the values of one row (clauses 6.30 to 6.34, 6.36).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -50,7 +50,7 @@ pub enum Function {
     InDomain,
 }
 
-/// Every function that is called by a name and arguments, or whose syntax the parser turns into such a call.
+/// Every function that is written with a name and arguments, with words between these or not.
 pub const FUNCTIONS: &[(&str, Function)] = &[
     ("ABS", Function::Number(NumberFunction::Abs)),
     ("ACOS", Function::Float(FloatFunction::Acos)),
@@ -64,11 +64,9 @@ pub const FUNCTIONS: &[(&str, Function)] = &[
     ("CHAR_LENGTH", Function::Text(TextFunction::CharacterLength)),
     ("COS", Function::Float(FloatFunction::Cos)),
     ("COSH", Function::Float(FloatFunction::Cosh)),
-    ("DIGITS OF SECONDS", Function::SecondDigits),
     ("EXP", Function::Float(FloatFunction::Exp)),
     ("FLOOR", Function::Number(NumberFunction::Floor)),
     ("GREATEST", Function::Greatest),
-    ("IS NORMALIZED", Function::Text(TextFunction::IsNormalized)),
     ("LEAST", Function::Least),
     ("LN", Function::Float(FloatFunction::Ln)),
     ("LOG", Function::Float(FloatFunction::Log)),
@@ -76,7 +74,6 @@ pub const FUNCTIONS: &[(&str, Function)] = &[
     ("LOWER", Function::Text(TextFunction::Lower)),
     ("LPAD", Function::Text(TextFunction::LeftPad)),
     ("LTRIM", Function::Text(TextFunction::TrimSet(TrimSide::Leading))),
-    ("MAXIMUM CARDINALITY", Function::Array(ArrayFunction::ArrayLimit)),
     ("MOD", Function::Number(NumberFunction::Mod)),
     ("NORMALIZE", Function::Text(TextFunction::Normalize)),
     ("OCCURRENCES_REGEX", Function::Regex(RegexFunction::OccurrencesRegex)),
@@ -84,7 +81,6 @@ pub const FUNCTIONS: &[(&str, Function)] = &[
     ("OVERLAY", Function::Text(TextFunction::Overlay)),
     ("POSITION", Function::Text(TextFunction::Position)),
     ("POSITION_REGEX", Function::Regex(RegexFunction::PositionRegex)),
-    ("POSITION_REGEX AFTER", Function::Regex(RegexFunction::PositionRegexAfter)),
     ("POWER", Function::Float(FloatFunction::Power)),
     ("ROUND", Function::Number(NumberFunction::Round)),
     ("RPAD", Function::Text(TextFunction::RightPad)),
@@ -93,15 +89,12 @@ pub const FUNCTIONS: &[(&str, Function)] = &[
     ("SINH", Function::Float(FloatFunction::Sinh)),
     ("SQRT", Function::Float(FloatFunction::Sqrt)),
     ("SUBSTRING", Function::Text(TextFunction::Substring)),
-    ("SUBSTRING SIMILAR", Function::Regex(RegexFunction::SubstringSimilar)),
     ("SUBSTRING_REGEX", Function::Regex(RegexFunction::SubstringRegex)),
     ("TAN", Function::Float(FloatFunction::Tan)),
     ("TANH", Function::Float(FloatFunction::Tanh)),
     ("TRANSLATE", Function::Text(TextFunction::Translate)),
     ("TRANSLATE_REGEX", Function::Regex(RegexFunction::TranslateRegex)),
-    ("TRIM BOTH", Function::Text(TextFunction::Trim(TrimSide::Both))),
-    ("TRIM LEADING", Function::Text(TextFunction::Trim(TrimSide::Leading))),
-    ("TRIM TRAILING", Function::Text(TextFunction::Trim(TrimSide::Trailing))),
+    ("TRIM", Function::Text(TextFunction::Trim(TrimSide::Both))),
     ("TRIM_ARRAY", Function::Array(ArrayFunction::TrimArray)),
     ("TRUNCATE", Function::Number(NumberFunction::Truncate)),
     ("UPPER", Function::Text(TextFunction::Upper)),
@@ -143,6 +136,13 @@ impl Function {
             Self::CastFormat => "CAST … FORMAT",
             Self::InDomain => "CAST to a domain",
             Self::Sampled { .. } => "TABLESAMPLE",
+            Self::Text(TextFunction::Trim(TrimSide::Leading)) => "TRIM LEADING",
+            Self::Text(TextFunction::Trim(TrimSide::Trailing)) => "TRIM TRAILING",
+            Self::Text(TextFunction::IsNormalized) => "IS NORMALIZED",
+            Self::Regex(RegexFunction::SubstringSimilar) => "SUBSTRING SIMILAR",
+            Self::Regex(RegexFunction::PositionRegexAfter) => "POSITION_REGEX AFTER",
+            Self::SecondDigits => "the digits of seconds",
+            Self::Array(ArrayFunction::ArrayLimit) => "the maximum cardinality",
             Self::Text(_)
             | Self::Regex(_)
             | Self::Number(_)
@@ -150,8 +150,7 @@ impl Function {
             | Self::Array(_)
             | Self::WidthBucket
             | Self::Greatest
-            | Self::Least
-            | Self::SecondDigits => "a function",
+            | Self::Least => "a function",
         }
     }
 }

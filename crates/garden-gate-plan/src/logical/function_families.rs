@@ -1,5 +1,7 @@
 //! The functions of the values of one row by families: a kernel takes its own, and no other.
 
+use crate::types::TrimSide;
+
 /// Functions of texts and binary strings (clauses 6.30 and 6.32).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum TextFunction {
@@ -87,12 +89,4 @@ pub enum ZoneFunction {
     MomentOfLocal,
     /// The instant's own time of day and date: `AT LOCAL`.
     AtLocal,
-}
-
-/// The end of a text that TRIM cuts.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum TrimSide {
-    Leading,
-    Trailing,
-    Both,
 }

@@ -31,9 +31,7 @@ pub use aggregate_function::{AggregateFunction, HypotheticalFunction, MomentFunc
 pub use columns::{ColumnGroup, ColumnId, ColumnInfo, Columns, StoredNulls};
 pub use expr::{Expr, ExprKind};
 pub use function::{FUNCTIONS, Function};
-pub use function_families::{
-    ArrayFunction, FloatFunction, NumberFunction, RegexFunction, TextFunction, TrimSide, ZoneFunction,
-};
+pub use function_families::{ArrayFunction, FloatFunction, NumberFunction, RegexFunction, TextFunction, ZoneFunction};
 pub use garden_gate_base::guide::{Directive, DirectiveKind, Guide, GuidedJoin, GuidedRead};
 pub use index::ScanIndex;
 pub use join_kind::JoinKindName;

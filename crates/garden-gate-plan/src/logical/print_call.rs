@@ -1,8 +1,8 @@
 //! Calls as they are written: functions with words of their own, then the others.
 
 use super::print::Printer;
-use super::{ArrayFunction, Expr, ExprKind, Function, RegexFunction, TextFunction, TrimSide, ZoneFunction};
-use crate::types::{Field, Interval, SqlType, Value};
+use super::{ArrayFunction, Expr, ExprKind, Function, RegexFunction, TextFunction, ZoneFunction};
+use crate::types::{Field, Interval, SqlType, TrimSide, Value};
 
 impl Printer<'_> {
     /// A value of another row, or in another zone.

@@ -117,6 +117,33 @@ pub enum DomainChange {
     DropCheck(Ident),
 }
 
+/// What a comment can be about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Commented {
+    Table,
+    Column,
+    View,
+    Schema,
+    Sequence,
+    Domain,
+    Function,
+}
+
+impl Commented {
+    /// The word for it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Table => "TABLE",
+            Self::Column => "COLUMN",
+            Self::View => "VIEW",
+            Self::Schema => "SCHEMA",
+            Self::Sequence => "SEQUENCE",
+            Self::Domain => "DOMAIN",
+            Self::Function => "FUNCTION",
+        }
+    }
+}
+
 /// `CREATE FUNCTION name (parameters) RETURNS TABLE (columns) RETURN query`
 #[derive(Clone, Debug)]
 pub struct CreateFunction {
@@ -129,7 +156,7 @@ pub struct CreateFunction {
 
 #[derive(Clone, Debug)]
 pub struct CommentOn {
-    pub kind: &'static str,
+    pub kind: Commented,
     pub name: Name,
     /// `None` takes the comment away.
     pub text: Option<String>,

@@ -3,6 +3,7 @@
 mod call;
 mod change;
 mod definition;
+mod form;
 mod period;
 mod plain;
 mod table;
@@ -13,10 +14,12 @@ pub use change::{
     MergeAction, MergeBranch, Overriding, Transaction,
 };
 pub use definition::{
-    AlterTable, ColumnElement, CommentOn, ConstraintKind, Copied, CreateDomain, CreateFunction, CreateIndex,
+    AlterTable, ColumnElement, CommentOn, Commented, ConstraintKind, Copied, CreateDomain, CreateFunction, CreateIndex,
     CreateSequence, CreateTable, CreateView, Definition, DomainChange, Drop, FilledBy, ForeignElement, Name,
     NumberingChange, ObjectKind, SequenceChange, SequenceOptions, TableConstraint, TableContent, TableElement,
 };
+
+pub use form::Form;
 
 pub use period::{
     Changes, HistoryChange, PeriodElement, PeriodOp, Portion, SystemTimeClause, SystemTimeKind, SystemTimePoint,
@@ -406,6 +409,7 @@ pub enum ExprKind {
     /// `CAST(operand AS INTERVAL DAY)`, and a literal of these fields
     CastToFields(Box<Expr>, Fields),
     Call(Box<Call>),
+    Form(Form, Vec<Expr>),
     Now(Now),
     /// `NEXT VALUE FOR sequence`
     NextValue(Vec<Ident>),

@@ -83,7 +83,7 @@ pub(super) fn statements(source: &Arc<SourceText>) -> Result<Vec<Statement>> {
             tokens.push(token);
         };
         let (names, problem) = crate::parser::names_of(source, tokens.clone(), end);
-        tokens.push(Token { kind: TokenKind::End, span: end.span });
+        tokens.push(Token::end(end.span));
         let range = at..end.span.end as usize;
         let mut pieces = pieces(text, at, &tokens, &|number| names.contains(&number));
         // A comment after the semicolon on its line belongs to the statement.

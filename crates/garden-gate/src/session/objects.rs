@@ -7,7 +7,7 @@ use super::session::Call;
 use crate::bind::{MissingParameters, bind_query, columns_known_to, function_problem};
 use crate::catalog::{Catalog, Comment, Named, Numbers, Schema, Sequence, TableFunction, named, subject};
 use crate::diagnostic::{Error, Result, SourceText, SqlState, suggestion};
-use crate::syntax::ast::{self, ObjectKind};
+use crate::syntax::ast::{self, Commented, ObjectKind};
 use crate::types::SqlType;
 use std::sync::Arc;
 
@@ -126,14 +126,14 @@ impl Session {
     /// The schema of what a comment is about, and what that is called there.
     fn subject(&self, catalog: &Catalog, comment: &ast::CommentOn, call: &Call<'_>) -> Result<(String, String)> {
         let name = comment.name.as_slice();
-        if comment.kind == "SCHEMA" {
+        if comment.kind == Commented::Schema {
             let found = catalog.schemas.iter().find(|schema| name.len() == 1 && name[0].matches(&schema.name));
             let found = found.ok_or_else(|| no_schema(catalog, &name[0]))?;
-            return Ok((found.name.clone(), subject("SCHEMA", &found.name, None)));
+            return Ok((found.name.clone(), subject(Commented::Schema.name(), &found.name, None)));
         }
         let (name, column) = match (comment.kind, name) {
-            ("COLUMN", [table @ .., column]) if !table.is_empty() => (table, Some(column)),
-            ("COLUMN", _) => {
+            (Commented::Column, [table @ .., column]) if !table.is_empty() => (table, Some(column)),
+            (Commented::Column, _) => {
                 let message = "a column is named with its table: COMMENT ON COLUMN table.column IS …";
                 return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(name[0].span));
             }
@@ -142,18 +142,20 @@ impl Session {
         let (schema, name) = self.place(catalog, name)?;
         let Some(here) = catalog.schema(&schema) else { return Err(no_schema(catalog, name)) };
         let known = match comment.kind {
-            "SEQUENCE" => known(&here.sequences, name).map(|known| known.name.clone()),
-            "DOMAIN" => known(&here.domains, name).map(|known| known.name.clone()),
-            "FUNCTION" => known(&here.functions, name).map(|known| known.name.clone()),
-            "VIEW" => known(&here.views, name).map(|known| known.name.clone()),
-            "TABLE" => here.tables.iter().find(|table| name.matches(&table.name)).map(|table| table.name.clone()),
-            _ => here.names().find(|known| name.matches(known)).map(str::to_owned),
+            Commented::Sequence => known(&here.sequences, name).map(|known| known.name.clone()),
+            Commented::Domain => known(&here.domains, name).map(|known| known.name.clone()),
+            Commented::Function => known(&here.functions, name).map(|known| known.name.clone()),
+            Commented::View => known(&here.views, name).map(|known| known.name.clone()),
+            Commented::Table => {
+                here.tables.iter().find(|table| name.matches(&table.name)).map(|table| table.name.clone())
+            }
+            Commented::Column | Commented::Schema => here.names().find(|known| name.matches(known)).map(str::to_owned),
         };
         let Some(known) = known else {
-            let message = format!("no {} {:?}", comment.kind.to_lowercase(), name.text);
+            let message = format!("no {} {:?}", comment.kind.name().to_lowercase(), name.text);
             return Err(Error::new(SqlState::TABLE_NOT_FOUND, message).at(name.span));
         };
-        let Some(column) = column else { return Ok((schema, subject(comment.kind, &known, None))) };
+        let Some(column) = column else { return Ok((schema, subject(comment.kind.name(), &known, None))) };
         let files = self.files();
         let around = self.around(catalog, &files, call.parameters, MissingParameters::Refuse);
         let quoted = |text: &str| ast::Ident { text: text.to_owned(), quoted: true, span: name.span };
