@@ -201,6 +201,8 @@ fn what_is_not_reached_does_not_fail() {
         ("SELECT d, x FROM t LEFT JOIN r ON d <> 0 AND 10 / d = x ORDER BY d", "=0|NULL; 5|2"),
         ("SELECT d FROM t WHERE EXISTS (SELECT 1 FROM r WHERE d <> 0 AND x = 10 / d)", "=5"),
         ("SELECT d, SUM(10 / d) FILTER (WHERE d <> 0) OVER () FROM t ORDER BY d", "=0|2; 5|2"),
+        ("SELECT SUM(1 / 0) FILTER (WHERE d > 9), COUNT(*) FROM t", "=NULL|2"),
+        ("SELECT d, MAX(1 / 0) FILTER (WHERE d IN (SELECT x FROM r)) FROM t GROUP BY d ORDER BY d", "=0|NULL; 5|NULL"),
         ("SELECT 10 / d FROM t", "!22012"),
     ]);
 }

@@ -20,7 +20,7 @@ use super::{Batch, evaluate};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::logical::{Aggregate, AggregateFunction};
 use crate::types::SqlType;
-use arrow::array::{Array, ArrayRef, UInt32Array};
+use arrow::array::{Array, ArrayRef, UInt32Array, new_empty_array};
 use std::any::Any;
 
 /// To which group each row of a batch belongs.
@@ -97,6 +97,10 @@ pub trait Accumulator: Send + Sync {
 /// What evaluating them raises.
 pub fn aggregate_inputs(aggregate: &Aggregate, batch: &Batch) -> Result<Vec<ArrayRef>> {
     let exprs = aggregate.arguments.iter().chain(aggregate.order.iter().map(|key| &key.expr));
+    // Without a row nothing is computed, constants that fail neither.
+    if batch.rows == 0 {
+        return Ok(exprs.map(|expr| new_empty_array(&expr.sql_type().arrow())).collect());
+    }
     exprs.map(|expr| evaluate(expr, batch)?.into_array(batch.rows)).collect()
 }
 
