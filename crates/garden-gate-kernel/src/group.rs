@@ -1,4 +1,5 @@
 use super::dense_groups::{DenseGroups, bounds, next_group};
+use super::integer_slots::{IntegerSlots, NONE};
 use super::keys::{from_integer_lanes, hash_bytes, integer_lanes, lane_bounds, mix};
 use super::word_keys::WordTable;
 use crate::diagnostic::Result;
@@ -31,7 +32,7 @@ enum Table {
         null_group: Option<u32>,
     },
     Integer {
-        slots: HashTable<(i64, u32)>,
+        slots: IntegerSlots,
         keys: Vec<i64>,
         null_group: Option<u32>,
     },
@@ -109,13 +110,12 @@ impl GroupTable {
                         ids.push(group);
                         continue;
                     }
-                    let entry = slots.entry(mix(*key), |slot| slot.0 == *key, |slot| mix(slot.0));
-                    let slot = entry.or_insert_with(|| {
+                    let group = *slots.entry(*key, mix(*key), || {
                         known.push(*key);
-                        (*key, next_group(groups))
+                        next_group(groups)
                     });
-                    ids.push(slot.get().1);
-                    last = Some(*slot.get());
+                    ids.push(group);
+                    last = Some((*key, group));
                 }
             }
             Table::Encoded { slots, converter, keys: known } => {
@@ -169,7 +169,7 @@ impl GroupTable {
     fn check_growth(&self, rows: usize) -> Result<()> {
         let free = match &self.table {
             Table::Single | Table::Dense { .. } => return Ok(()),
-            Table::Integer { slots, .. } => slots.capacity() - slots.len(),
+            Table::Integer { slots, .. } => slots.free(),
             Table::Words(words) => words.free(),
             Table::Encoded { slots, .. } => slots.capacity() - slots.len(),
         };
@@ -193,7 +193,7 @@ impl GroupTable {
                 let lanes = integer_lanes(&keys[0]).unwrap_or_default();
                 let find = |(row, key): (usize, &i64)| match keys[0].is_null(row) {
                     true => *null_group,
-                    false => slots.find(mix(*key), |slot| slot.0 == *key).map(|slot| slot.1),
+                    false => Some(slots.find(*key, mix(*key))).filter(|group| *group != NONE),
                 };
                 lanes.iter().enumerate().map(find).collect()
             }
@@ -212,9 +212,9 @@ impl GroupTable {
     fn hash_integers(&mut self) {
         if let Table::Dense { keys, null_group, .. } = &mut self.table {
             let keys = std::mem::take(keys);
-            let mut slots = HashTable::with_capacity(keys.len());
+            let mut slots = IntegerSlots::with_capacity(keys.len());
             for (key, group) in keys.iter().zip(0_u32..).filter(|(_, group)| Some(*group) != *null_group) {
-                slots.insert_unique(mix(*key), (*key, group), |slot: &(i64, u32)| mix(slot.0));
+                slots.entry(*key, mix(*key), || group);
             }
             self.table = Table::Integer { slots, keys, null_group: *null_group };
         }
@@ -249,7 +249,7 @@ impl GroupTable {
         match &self.table {
             Table::Single => 0,
             Table::Dense { places, keys, .. } => places.bytes() + keys.capacity() * 8,
-            Table::Integer { slots, keys, .. } => slots.capacity() * 17 + keys.capacity() * 8,
+            Table::Integer { slots, keys, .. } => slots.bytes() + keys.capacity() * 8,
             Table::Words(words) => words.bytes(),
             Table::Encoded { slots, keys, .. } => slots.capacity() * 17 + keys.size(),
         }

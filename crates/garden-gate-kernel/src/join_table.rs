@@ -1,5 +1,7 @@
+use super::integer_slots::{self, IntegerSlots};
 use super::keys::{hash_bytes, integer_lanes, lane_bounds, mix, part_of};
 use super::packed_keys::PackedKeys;
+use super::sparse_places::{SparsePlaces, distance};
 use crate::diagnostic::Result;
 use crate::types::index;
 use arrow::array::{Array, ArrayRef, Int64Array};
@@ -12,10 +14,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 
 /// Marks the end of a chain of rows with one key.
-const END: u32 = u32::MAX;
-
-/// Bytes of a row whose key no other row has: its slot, and the next row of its key.
-const ROW_BYTES: usize = 17 + 4;
+const END: u32 = integer_slots::NONE;
 
 /// Build rows from which on it pays to build with several workers.
 const PARALLEL_ROWS: usize = 1 << 14;
@@ -24,11 +23,21 @@ const PARALLEL_ROWS: usize = 1 << 14;
 const PLACES_OF_ROW: usize = 4;
 const FEW_PLACES: usize = 1 << 10;
 
+/// Keys for which slots are made before it is known how many there are.
+const FEW_KEYS: usize = 1 << 12;
+
+/// Of which there are no more than so many for each row, or as many as the cache holds, a bit says whether the key is there: a place costs three
+/// sixteenths of a byte, and a slot of a hash table 32 to 64 bytes. Keys that are not there, most of them as a rule, cost a look at a bit
+/// (bench `tpch`, q08: a hash table takes half as long again).
+const BITS_OF_ROW: usize = 512;
+const FEW_BITS: usize = 1 << 20;
+
 /// The rows of a join's build side by their keys. A key with a NULL matches nothing and is omitted (clause 8.2).
 ///
 /// One slot a different key, rows with the same key chained through `next`: O(1) expected to find the first, O(1) each further. Dense
-/// integers need no slots: the first row of a key stands at its distance from the least one. Else the slots are in parts by the hash of the
-/// key, each built by one worker.
+/// integers need no slots: the first row of a key stands at its distance from the least one, or, where most keys between the least and the
+/// greatest one are missing, at the place that the bits of the others say. Else the slots are in parts by the hash of the key, each built by
+/// one worker.
 #[derive(Debug)]
 pub struct JoinTable {
     table: Table,
@@ -43,19 +52,23 @@ pub struct JoinTable {
 #[derive(Debug)]
 enum Table {
     Dense { least: i64, first: Vec<u32> },
-    Integer(Parts<i64>),
-    Encoded { slots: Parts<u64>, converter: Box<RowConverter>, keys: Rows },
+    Sparse(SparsePlaces),
+    Integer(Parts<IntegerSlots>),
+    Encoded { slots: Parts<HashSlots>, converter: Box<RowConverter>, keys: Rows },
 }
 
-/// Slots of a key, or its hash, and its first row; in as many parts as a power of two.
-#[derive(Debug)]
-struct Parts<K>(Vec<HashTable<(K, u32)>>);
+/// The hash of a key and its first row.
+type HashSlots = HashTable<(u64, u32)>;
 
-impl<K: Send> Parts<K> {
+/// Slots of keys and their first rows; in as many parts as a power of two.
+#[derive(Debug)]
+struct Parts<S>(Vec<S>);
+
+impl<S: Send> Parts<S> {
     fn build(
         threads: Option<&ThreadPool>,
         rows: usize,
-        fill: impl Fn(&dyn Fn(u64) -> bool, usize) -> HashTable<(K, u32)> + Sync,
+        fill: impl Fn(&dyn Fn(u64) -> bool, usize) -> S + Sync,
     ) -> Self {
         match threads.filter(|threads| rows >= PARALLEL_ROWS && threads.current_num_threads() > 1) {
             Some(threads) => {
@@ -67,13 +80,10 @@ impl<K: Send> Parts<K> {
         }
     }
 
+    /// The part that a hash belongs to.
     #[inline]
-    fn find(&self, hash: u64, same: impl FnMut(&(K, u32)) -> bool) -> u32 {
-        self.0[part_of(hash, self.0.len())].find(hash, same).map_or(END, |slot| slot.1)
-    }
-
-    fn bytes(&self) -> usize {
-        self.0.iter().map(|part| part.capacity() * 17).sum()
+    fn of(&self, hash: u64) -> &S {
+        &self.0[part_of(hash, self.0.len())]
     }
 }
 
@@ -81,7 +91,6 @@ impl JoinTable {
     /// A table over all rows of the build side, whose keys these are. For a key of `null_same`, NULL is the same as NULL. With
     /// `threads`, a large one is built by all of them.
     pub fn build(keys: &[ArrayRef], rows: usize, null_same: &[bool], threads: Option<&ThreadPool>) -> Result<Self> {
-        crate::control::reserve(rows.saturating_mul(ROW_BYTES), 1)?;
         let may_pack = keys.len() > 1 && !null_same.contains(&true);
         if let Some(packing) = if may_pack { PackedKeys::of(keys) } else { None } {
             let lanes = packing.pack(keys, rows);
@@ -90,6 +99,9 @@ impl JoinTable {
             let table = Self::build(&[packed], rows, &[false], threads)?;
             return Ok(Self { packing: Some(packing), ..table });
         }
+        let lanes = if keys.len() == 1 && !null_same[0] { integer_lanes(&keys[0]) } else { None };
+        let layout = if lanes.is_some() { layout_of(&keys[0], rows) } else { Layout::Scattered };
+        crate::control::reserve(layout.bytes(rows), 1)?;
         let next: Vec<AtomicU32> = std::iter::repeat_with(|| AtomicU32::new(END)).take(rows).collect();
         let has_chains = AtomicBool::new(false);
         let valid = |row: usize| is_key(keys, null_same, row);
@@ -100,26 +112,40 @@ impl JoinTable {
                 has_chains.store(true, Ordering::Relaxed);
             }
         };
-        let lanes = if keys.len() == 1 && !null_same[0] { integer_lanes(&keys[0]) } else { None };
         // From the last row to the first, so that each chain runs in row order.
         let table = if let Some(lanes) = lanes {
-            match dense_places(&keys[0], rows) {
-                Some((least, places)) => {
+            match layout {
+                Layout::Dense { least, places } => {
                     let mut first = vec![END; places];
                     for row in (0..rows).rev().filter(|row| valid(*row)) {
                         chain(row, &mut first[distance(lanes[row], least)]);
                     }
                     Table::Dense { least, first }
                 }
-                None => Table::Integer(Parts::build(threads, rows, |mine, capacity| {
-                    let mut slots: HashTable<(i64, u32)> = HashTable::with_capacity(capacity);
+                Layout::Sparse { least, places } => {
+                    let known = (0..rows).filter(|row| valid(*row)).map(|row| lanes[row]);
+                    let mut sparse = SparsePlaces::of(least, places, known);
+                    for row in (0..rows).rev().filter(|row| valid(*row)) {
+                        chain(row, sparse.entry(lanes[row]));
+                    }
+                    Table::Sparse(sparse)
+                }
+                Layout::Scattered => Table::Integer(Parts::build(threads, rows, |mine, capacity| {
+                    // Of many rows there may be few keys: room for more is made when there are.
+                    let mut slots = IntegerSlots::with_capacity(capacity.min(FEW_KEYS));
                     for row in (0..rows).rev() {
                         let (key, hash) = (lanes[row], mix(lanes[row]));
                         if !mine(hash) || !valid(row) {
                             continue;
                         }
-                        let slot = slots.entry(hash, |slot| slot.0 == key, |slot| mix(slot.0));
-                        chain(row, &mut slot.or_insert((key, END)).get_mut().1);
+                        let mut is_new = false;
+                        let first = slots.entry(key, hash, || {
+                            is_new = true;
+                            index(row)
+                        });
+                        if !is_new {
+                            chain(row, first);
+                        }
                     }
                     slots
                 })),
@@ -129,7 +155,7 @@ impl JoinTable {
                 RowConverter::new(keys.iter().map(|key| SortField::new(key.data_type().clone())).collect())?;
             let encoded = converter.convert_columns(keys)?;
             let slots = Parts::build(threads, rows, |mine, capacity| {
-                let mut slots: HashTable<(u64, u32)> = HashTable::with_capacity(capacity);
+                let mut slots = HashSlots::with_capacity(capacity);
                 for row in (0..rows).rev() {
                     let key = encoded.row(row);
                     let hash = hash_bytes(key.as_ref());
@@ -154,7 +180,7 @@ impl JoinTable {
             return Ok(self.firsts_of(&packing.pack(keys, rows)));
         }
         let mut firsts: Vec<u32> = match &self.table {
-            Table::Dense { .. } | Table::Integer(_) => {
+            Table::Dense { .. } | Table::Sparse(_) | Table::Integer(_) => {
                 let lanes = integer_lanes(&keys[0]).unwrap_or_default();
                 self.firsts_of(&lanes[..rows.min(lanes.len())])
             }
@@ -163,7 +189,8 @@ impl JoinTable {
                 let find = |row: usize| {
                     let key = encoded.row(row);
                     let hash = hash_bytes(key.as_ref());
-                    slots.find(hash, |slot| slot.0 == hash && known.row(slot.1 as usize) == key)
+                    let same = |slot: &(u64, u32)| slot.0 == hash && known.row(slot.1 as usize) == key;
+                    slots.of(hash).find(hash, same).map_or(END, |slot| slot.1)
                 };
                 (0..rows).map(find).collect()
             }
@@ -183,7 +210,17 @@ impl JoinTable {
                 let find = |lane: &i64| first.get(distance(*lane, *least)).copied().unwrap_or(END);
                 lanes.iter().map(find).collect()
             }
-            Table::Integer(slots) => lanes.iter().map(|key| slots.find(mix(*key), |slot| slot.0 == *key)).collect(),
+            Table::Sparse(places) => lanes.iter().map(|key| places.find(*key)).collect(),
+            Table::Integer(Parts(parts)) => match parts.as_slice() {
+                [slots] => lanes.iter().map(|key| slots.find(*key, mix(*key))).collect(),
+                parts => {
+                    let find = |key: &i64| {
+                        let hash = mix(*key);
+                        parts[part_of(hash, parts.len())].find(*key, hash)
+                    };
+                    lanes.iter().map(find).collect()
+                }
+            },
             Table::Encoded { .. } => vec![END; lanes.len()],
         }
     }
@@ -231,8 +268,11 @@ impl JoinTable {
     pub fn bytes(&self) -> usize {
         let slots = match &self.table {
             Table::Dense { first, .. } => first.len() * 4,
-            Table::Integer(slots) => slots.bytes(),
-            Table::Encoded { slots, keys, .. } => slots.bytes() + keys.size(),
+            Table::Sparse(places) => places.bytes(),
+            Table::Integer(Parts(parts)) => parts.iter().map(IntegerSlots::bytes).sum(),
+            Table::Encoded { slots: Parts(parts), keys, .. } => {
+                parts.iter().map(|part| part.capacity() * 17).sum::<usize>() + keys.size()
+            }
         };
         slots + self.next.len() * 4
     }
@@ -244,17 +284,39 @@ fn is_key_of_all(keys: &[ArrayRef], rows: usize) -> Option<NullBuffer> {
     nulls.filter(|nulls| nulls.len() == rows && nulls.null_count() > 0)
 }
 
-/// How far a key lies from the least one; far off where it lies before it.
-#[inline]
-fn distance(key: i64, least: i64) -> usize {
-    usize::try_from(key.wrapping_sub(least).cast_unsigned()).unwrap_or(usize::MAX)
+/// How integer keys lie: from the least one, and how many there are up to the greatest.
+enum Layout {
+    Dense { least: i64, places: usize },
+    Sparse { least: i64, places: usize },
+    Scattered,
 }
 
-/// The least key, and how many there are up to the greatest, where these are few beside the rows.
-fn dense_places(key: &ArrayRef, rows: usize) -> Option<(i64, usize)> {
-    let (least, greatest) = lane_bounds(key)?;
-    let places = usize::try_from(greatest.checked_sub(least)?).ok()?.checked_add(1)?;
-    (places <= rows.saturating_mul(PLACES_OF_ROW).max(FEW_PLACES)).then_some((least, places))
+impl Layout {
+    /// Bytes of a table over so many rows no two of which have one key.
+    fn bytes(&self, rows: usize) -> usize {
+        let table = match self {
+            Self::Dense { places, .. } => places * 4,
+            Self::Sparse { places, .. } => places / 64 * 12 + rows * 4,
+            Self::Scattered => rows.saturating_mul(3 * IntegerSlots::SLOT_BYTES),
+        };
+        table.saturating_add(rows * 4)
+    }
+}
+
+fn layout_of(key: &ArrayRef, rows: usize) -> Layout {
+    let bounds = lane_bounds(key).and_then(|(least, greatest)| {
+        let places = usize::try_from(greatest.checked_sub(least)?).ok()?.checked_add(1)?;
+        Some((least, places))
+    });
+    match bounds {
+        Some((least, places)) if places <= rows.saturating_mul(PLACES_OF_ROW).max(FEW_PLACES) => {
+            Layout::Dense { least, places }
+        }
+        Some((least, places)) if places <= rows.saturating_mul(BITS_OF_ROW).max(FEW_BITS) => {
+            Layout::Sparse { least, places }
+        }
+        _ => Layout::Scattered,
+    }
 }
 
 /// Whether the row has a key at all: a NULL is none, unless NULLs count as the same.
@@ -304,6 +366,22 @@ mod tests {
             assert_eq!(found, [false, false, true, true, false, false]);
             assert_eq!(pairs(&table(&[]), &probe), []);
         }
+    }
+
+    #[test]
+    fn keys_of_which_most_are_missing_find_the_same_rows_as_hashed_ones() {
+        // Every third key has two rows, and every seventh row none.
+        let key = |row: i64| (row % 7 != 6).then_some(if row % 3 == 0 { row / 6 * 240 } else { row * 40 });
+        let numbers = |rows: i64, factor: i64, key: &dyn Fn(i64) -> Option<i64>| -> ArrayRef {
+            Arc::new((0..rows).map(|row| key(row).map(|key| key * factor)).collect::<Int64Array>())
+        };
+        let probe = |at: i64| (at % 11 != 0).then_some(at - 100);
+        let table = |factor: i64| JoinTable::build(&[numbers(500, factor, &key)], 500, &[false], None).unwrap();
+        let (sparse, hashed) = (table(1), table(1 << 40));
+        assert!(matches!((&sparse.table, &hashed.table), (Table::Sparse(_), Table::Integer(_))));
+        let found = pairs(&sparse, &numbers(25_000, 1, &probe));
+        assert_eq!(found, pairs(&hashed, &numbers(25_000, 1 << 40, &probe)));
+        assert!(found.len() > 300);
     }
 
     #[test]

@@ -28,19 +28,20 @@ const QUERIES: [(&str, &str); 22] = queries!(
     "q17", "q18", "q19", "q20", "q21", "q22"
 );
 
-fn time(session: &mut Session, workers: i64, sql: &str) -> f64 {
+fn time(session: &mut Session, workers: i64, runs: usize, sql: &str) -> f64 {
     session.set("workers", workers).expect("a known setting");
     let run = || {
         let start = Instant::now();
         session.query(sql, ()).expect("every query runs");
         start.elapsed().as_secs_f64() * 1e3
     };
-    std::iter::repeat_with(run).take(RUNS).fold(f64::INFINITY, f64::min)
+    std::iter::repeat_with(run).take(runs).fold(f64::INFINITY, f64::min)
 }
 
 fn main() {
     let wanted: Vec<String> = std::env::args().skip(1).filter(|arg| !arg.starts_with('-')).collect();
     let scales: Vec<f64> = wanted.iter().filter_map(|arg| arg.parse().ok()).collect();
+    let runs = wanted.iter().find_map(|arg| arg.strip_prefix("runs=")?.parse().ok()).unwrap_or(RUNS);
     let names: Vec<&String> = wanted.iter().filter(|arg| arg.starts_with('q')).collect();
     for scale in if scales.is_empty() { vec![0.1, 1.0] } else { scales } {
         let start = Instant::now();
@@ -55,7 +56,7 @@ fn main() {
             } else {
                 (*sql).to_owned()
             };
-            let times = [time(&mut session, 1, &sql), time(&mut session, 2, &sql)];
+            let times = [time(&mut session, 1, runs, &sql), time(&mut session, 2, runs, &sql)];
             println!("{name}     {:8.1}   {:8.1}   {:5.2}", times[0], times[1], times[0] / times[1]);
             if wanted.iter().any(|arg| arg == "plan") {
                 session.set("workers", 1).expect("a known setting");
@@ -65,7 +66,9 @@ fn main() {
             sums = [sums[0] + times[0], sums[1] + times[1]];
         }
         println!("all     {:8.1}   {:8.1}   {:5.2}\n", sums[0], sums[1], sums[0] / sums[1]);
-        estimates(&mut session);
+        if names.is_empty() {
+            estimates(&mut session);
+        }
     }
 }
 
