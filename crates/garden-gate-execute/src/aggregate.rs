@@ -88,6 +88,11 @@ impl<'a> Sink for HashAggregate<'a> {
         if !later.segments.is_empty() {
             return spilled_groups::finish(self, all, later);
         }
+        if all.len() > 1
+            && let Some(batch) = merge_groups::by_ascending_keys(self, &all)?
+        {
+            return Rows::counted(vec![batch], &self.room);
+        }
         if let Some(threads) = self.threads.filter(|_| merge_groups::pays(&all)) {
             return Rows::counted(merge_groups::in_parts(self, &all, threads)?, &self.room);
         }

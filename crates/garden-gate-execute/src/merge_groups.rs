@@ -4,7 +4,7 @@
 
 use super::aggregate::{Grouped, HashAggregate};
 use crate::diagnostic::Result;
-use crate::kernel::{Batch, hash_parts};
+use crate::kernel::{Batch, GroupTable, hash_parts};
 use crate::types::index;
 use arrow::array::{Array, UInt32Array};
 use arrow::compute;
@@ -21,6 +21,34 @@ pub(super) fn pays(locals: &[Grouped]) -> bool {
     locals.len() > 1
         && locals.iter().map(|local| local.table.len()).sum::<usize>() >= PARALLEL_GROUPS
         && locals.iter().all(|local| local.accumulators.iter().all(|state| state.is_mergeable()))
+}
+
+/// All groups in the order of their first rows, where the keys of each worker ascend and those of all together have come in this order too:
+/// then they are merged as sorted lists. `None` otherwise. O(groups).
+pub(super) fn by_ascending_keys(sink: &HashAggregate<'_>, locals: &[Grouped]) -> Result<Option<Batch>> {
+    let tables: Vec<&GroupTable> = locals.iter().map(|local| &local.table).collect();
+    let Some((table, maps)) = GroupTable::merged_ascending(&tables) else { return Ok(None) };
+    let groups = table.len();
+    let mut first_rows = vec![u64::MAX; groups];
+    for (local, map) in locals.iter().zip(&maps) {
+        for (first, to) in local.first_rows.iter().zip(map) {
+            let known = &mut first_rows[*to as usize];
+            *known = (*known).min(*first);
+        }
+    }
+    if groups == 0 || !first_rows.is_sorted() {
+        return Ok(None);
+    }
+    let mut all = sink.fresh()?;
+    all.table = table;
+    for (local, map) in locals.iter().zip(&maps) {
+        let from: Vec<u32> = (0..index(map.len())).collect();
+        for (mine, others) in all.accumulators.iter_mut().zip(&local.accumulators) {
+            mine.merge(others.as_ref(), (&from, map), groups)?;
+        }
+    }
+    all.account(true)?;
+    Ok(Some(all.finish(groups)?))
 }
 
 /// A part of all groups: their keys and results, and for each the place of its first row.

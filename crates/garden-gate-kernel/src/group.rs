@@ -1,3 +1,4 @@
+use super::ascending_groups::AscendingGroups;
 use super::dense_groups::{DenseGroups, bounds, next_group};
 use super::integer_slots::{IntegerSlots, NONE};
 use super::keys::{from_integer_lanes, hash_bytes, integer_lanes, lane_bounds, mix};
@@ -12,7 +13,8 @@ use hashbrown::HashTable;
 
 /// Numbers groups by their keys in order of first appearance; NULL is one more key value.
 ///
-/// A single integer-like key is looked up by its place among those that lie close together, or by its 64 bits, everything else by its row encoding. O(1) expected a row; holds the
+/// A single integer-like key needs no lookup while it ascends; else it is looked up by its place among those that lie close together, or by its
+/// 64 bits, everything else by its row encoding. O(1) expected a row; holds the
 /// keys once.
 #[derive(Debug)]
 pub struct GroupTable {
@@ -25,6 +27,8 @@ pub struct GroupTable {
 enum Table {
     /// No key: one group.
     Single,
+    /// One integer key whose values ascend, so far: the keys are all there is.
+    Ascending(AscendingGroups),
     /// One integer key whose values lie close together, so far.
     Dense {
         places: DenseGroups,
@@ -54,7 +58,7 @@ impl GroupTable {
         let table = if types.is_empty() {
             Table::Single
         } else if integer {
-            Table::Dense { places: DenseGroups::default(), keys: Vec::new(), null_group: None }
+            Table::Ascending(AscendingGroups::default())
         } else if let Some(words) = WordTable::new(&types) {
             Table::Words(words)
         } else {
@@ -80,6 +84,13 @@ impl GroupTable {
             self.encode()?;
             ids.clear();
         }
+        if let Table::Ascending(ascending) = &mut self.table {
+            if ascending.assign(&keys[0], ids) {
+                self.groups = ascending.keys.len();
+                return Ok(());
+            }
+            self.place_integers()?;
+        }
         if matches!(self.table, Table::Dense { .. }) {
             if self.assign_dense(&keys[0], rows, ids)? {
                 return Ok(());
@@ -87,7 +98,7 @@ impl GroupTable {
             self.hash_integers();
         }
         match &mut self.table {
-            Table::Words(_) | Table::Dense { .. } => {}
+            Table::Words(_) | Table::Ascending(_) | Table::Dense { .. } => {}
             Table::Single => {
                 self.groups = self.groups.max(usize::from(rows > 0));
                 ids.resize(rows, 0);
@@ -168,7 +179,7 @@ impl GroupTable {
     /// Slots are moved to twice as many where there is no place for new ones: whether there is memory for that, besides what is held.
     fn check_growth(&self, rows: usize) -> Result<()> {
         let free = match &self.table {
-            Table::Single | Table::Dense { .. } => return Ok(()),
+            Table::Single | Table::Ascending(_) | Table::Dense { .. } => return Ok(()),
             Table::Integer { slots, .. } => slots.free(),
             Table::Words(words) => words.free(),
             Table::Encoded { slots, .. } => slots.capacity() - slots.len(),
@@ -180,9 +191,11 @@ impl GroupTable {
     pub fn find(&mut self, keys: &[ArrayRef], rows: usize) -> Result<Vec<Option<u32>>> {
         if matches!(self.table, Table::Words(_)) {
             self.encode()?;
+        } else if matches!(self.table, Table::Ascending(_)) {
+            self.place_integers()?;
         }
         Ok(match &self.table {
-            Table::Single | Table::Words(_) => vec![(self.groups > 0).then_some(0); rows],
+            Table::Single | Table::Words(_) | Table::Ascending(_) => vec![(self.groups > 0).then_some(0); rows],
             Table::Dense { places, null_group, .. } => {
                 let lanes = integer_lanes(&keys[0]).unwrap_or_default();
                 let find =
@@ -206,6 +219,41 @@ impl GroupTable {
                 rows.iter().map(find).collect()
             }
         })
+    }
+
+    /// Goes over from ascending keys to places or slots; groups keep their numbers.
+    fn place_integers(&mut self) -> Result<()> {
+        let Table::Ascending(ascending) = &mut self.table else { return Ok(()) };
+        let AscendingGroups { keys, rows } = std::mem::take(ascending);
+        let mut places = DenseGroups::default();
+        let is_dense = match bounds(&keys) {
+            Some(found) => places.make_room(found, rows)?,
+            None => true,
+        };
+        if is_dense {
+            for (key, group) in keys.iter().zip(0_u32..) {
+                places.group(*key, || group);
+            }
+        }
+        self.table = Table::Dense { places, keys, null_group: None };
+        if !is_dense {
+            self.hash_integers();
+        }
+        Ok(())
+    }
+
+    /// The groups of several tables whose keys all ascend as one table, in the order of the keys, and for each table the group that each of
+    /// its own becomes; `None` for others. O(groups).
+    pub fn merged_ascending(tables: &[&Self]) -> Option<(Self, Vec<Vec<u32>>)> {
+        let lists = tables.iter().map(|table| match &table.table {
+            Table::Ascending(ascending) => Some(ascending.keys.as_slice()),
+            Table::Single | Table::Dense { .. } | Table::Integer { .. } | Table::Words(_) | Table::Encoded { .. } => {
+                None
+            }
+        });
+        let (merged, maps) = AscendingGroups::merged(&lists.collect::<Option<Vec<_>>>()?);
+        let groups = merged.keys.len();
+        Some((Self { types: tables.first()?.types.clone(), table: Table::Ascending(merged), groups }, maps))
     }
 
     /// Goes over from places to slots, where keys do not lie close together; groups keep their numbers.
@@ -234,6 +282,9 @@ impl GroupTable {
     pub fn keys(&self) -> Result<Vec<ArrayRef>> {
         match &self.table {
             Table::Single => Ok(Vec::new()),
+            Table::Ascending(AscendingGroups { keys, .. }) => {
+                Ok(vec![from_integer_lanes(keys.clone(), None, &self.types[0])])
+            }
             Table::Dense { keys, null_group, .. } | Table::Integer { keys, null_group, .. } => {
                 let nulls =
                     null_group.map(|group| (0..keys.len()).map(|at| index(at) != group).collect::<NullBuffer>());
@@ -248,6 +299,7 @@ impl GroupTable {
     pub fn bytes(&self) -> usize {
         match &self.table {
             Table::Single => 0,
+            Table::Ascending(AscendingGroups { keys, .. }) => keys.capacity() * 8,
             Table::Dense { places, keys, .. } => places.bytes() + keys.capacity() * 8,
             Table::Integer { slots, keys, .. } => slots.bytes() + keys.capacity() * 8,
             Table::Words(words) => words.bytes(),

@@ -17,6 +17,7 @@ use garden_gate_plan::logical;
 
 mod aggregate;
 mod arithmetic;
+mod ascending_groups;
 mod batch;
 mod case;
 mod cast;

@@ -178,6 +178,13 @@ impl Accumulator for ExactSum {
     fn finish(mut self: Box<Self>, groups: usize) -> Result<ArrayRef> {
         self.resize(groups);
         let result = self.result;
+        if let (SqlType::Numeric { precision, scale }, false) = (result.sql_type, result.average) {
+            // A group without values has the sum 0.
+            fit(&self.sums, precision).then_some(()).ok_or_else(|| result.overflow())?;
+            let nulls = self.counts.contains(&0).then(|| self.counts.iter().map(|count| *count > 0).collect());
+            let sums = Decimal128Array::new(self.sums.into(), nulls);
+            return Ok(Arc::new(sums.with_precision_and_scale(precision, scale.cast_signed())?));
+        }
         let to = result.sql_type.digits().map_or(0, |(_, scale)| scale);
         let value = |(sum, count): (&i128, &i64)| match (count, result.average) {
             (0, _) => Ok(None),
@@ -210,16 +217,23 @@ fn narrow_lanes(values: &[i128]) -> Option<Vec<i64>> {
     (bits >> 63 == 0).then(|| values.iter().map(|value| *value as i64).collect())
 }
 
+/// Whether values have no more digits than that: past 38 nothing is held.
+fn fit(values: &[i128], precision: u8) -> bool {
+    let limit = power_of_ten(precision).unwrap_or(i128::MAX);
+    values.iter().all(|value| -limit < *value && *value < limit)
+}
+
 fn exact_array(values: &[Option<i128>], result: Finish) -> Result<ArrayRef> {
     let narrow = |value: &Option<i128>| value.map(i64::try_from).transpose().map_err(|_| result.overflow());
     if let SqlType::Numeric { precision, scale } = result.sql_type {
-        // As many digits as there are: past 38 nothing is held.
-        let limit = power_of_ten(precision).unwrap_or(i128::MAX);
-        let fits = |unscaled: i128| -limit < unscaled && unscaled < limit;
-        if !values.iter().flatten().all(|value| fits(*value)) {
+        if !values.iter().flatten().all(|value| fit(&[*value], precision)) {
             return Err(result.overflow());
         }
-        let sums = Decimal128Array::from(values.to_vec()).with_precision_and_scale(precision, scale.cast_signed())?;
+        let sums = values
+            .iter()
+            .copied()
+            .collect::<Decimal128Array>()
+            .with_precision_and_scale(precision, scale.cast_signed())?;
         return Ok(Arc::new(sums));
     }
     if result.sql_type == SqlType::YearMonth {
