@@ -177,7 +177,9 @@ impl<'a> Compiler<'a> {
                 )?),
                 JoinMethod::Merge => Lookup::Sorted(SortedTable::build(&keys, batch.rows, &null_same)?),
                 JoinMethod::Hash | JoinMethod::NestedLoop | JoinMethod::IndexNestedLoop => {
-                    Lookup::Hash(JoinTable::build(&keys, batch.rows, &null_same, self.threads()?)?)
+                    let others = node.inputs.iter().filter(|input| !std::ptr::eq(*input, build));
+                    let probes = others.map(|input| input.rows.count()).fold(0, usize::saturating_add);
+                    Lookup::Hash(JoinTable::for_probes(&keys, batch.rows, &null_same, probes, self.threads()?)?)
                 }
             }
         };

@@ -26,11 +26,12 @@ const FEW_PLACES: usize = 1 << 10;
 /// Keys for which slots are made before it is known how many there are.
 const FEW_KEYS: usize = 1 << 12;
 
-/// Of which there are no more than so many for each row, or as many as the cache holds, a bit says whether the key is there: a place costs three
+/// Of which there are no more than so many for each row, or for each row that will look for its key, a bit says whether the key is there: a place costs three
 /// sixteenths of a byte, and a slot of a hash table 32 to 64 bytes. Keys that are not there, most of them as a rule, cost a look at a bit
 /// (bench `tpch`, q08: a hash table takes half as long again).
 const BITS_OF_ROW: usize = 512;
-const FEW_BITS: usize = 1 << 20;
+const BITS_OF_PROBE: usize = 4;
+const MOST_BITS: usize = 1 << 27;
 
 /// The rows of a join's build side by their keys. A key with a NULL matches nothing and is omitted (clause 8.2).
 ///
@@ -91,16 +92,27 @@ impl JoinTable {
     /// A table over all rows of the build side, whose keys these are. For a key of `null_same`, NULL is the same as NULL. With
     /// `threads`, a large one is built by all of them.
     pub fn build(keys: &[ArrayRef], rows: usize, null_same: &[bool], threads: Option<&ThreadPool>) -> Result<Self> {
+        Self::for_probes(keys, rows, null_same, 0, threads)
+    }
+
+    /// [`JoinTable::build`], where about so many rows will look for their keys.
+    pub fn for_probes(
+        keys: &[ArrayRef],
+        rows: usize,
+        null_same: &[bool],
+        probes: usize,
+        threads: Option<&ThreadPool>,
+    ) -> Result<Self> {
         let may_pack = keys.len() > 1 && !null_same.contains(&true);
         if let Some(packing) = if may_pack { PackedKeys::of(keys) } else { None } {
             let lanes = packing.pack(keys, rows);
             let nulls = is_key_of_all(keys, rows);
             let packed: ArrayRef = Arc::new(Int64Array::new(lanes.into(), nulls));
-            let table = Self::build(&[packed], rows, &[false], threads)?;
+            let table = Self::for_probes(&[packed], rows, &[false], probes, threads)?;
             return Ok(Self { packing: Some(packing), ..table });
         }
         let lanes = if keys.len() == 1 && !null_same[0] { integer_lanes(&keys[0]) } else { None };
-        let layout = if lanes.is_some() { layout_of(&keys[0], rows) } else { Layout::Scattered };
+        let layout = if lanes.is_some() { layout_of(&keys[0], rows, probes) } else { Layout::Scattered };
         crate::control::reserve(layout.bytes(rows), 1)?;
         let next: Vec<AtomicU32> = std::iter::repeat_with(|| AtomicU32::new(END)).take(rows).collect();
         let has_chains = AtomicBool::new(false);
@@ -303,7 +315,7 @@ impl Layout {
     }
 }
 
-fn layout_of(key: &ArrayRef, rows: usize) -> Layout {
+fn layout_of(key: &ArrayRef, rows: usize, probes: usize) -> Layout {
     let bounds = lane_bounds(key).and_then(|(least, greatest)| {
         let places = usize::try_from(greatest.checked_sub(least)?).ok()?.checked_add(1)?;
         Some((least, places))
@@ -312,7 +324,9 @@ fn layout_of(key: &ArrayRef, rows: usize) -> Layout {
         Some((least, places)) if places <= rows.saturating_mul(PLACES_OF_ROW).max(FEW_PLACES) => {
             Layout::Dense { least, places }
         }
-        Some((least, places)) if places <= rows.saturating_mul(BITS_OF_ROW).max(FEW_BITS) => {
+        Some((least, places))
+            if places <= rows.saturating_mul(BITS_OF_ROW).max(probes.saturating_mul(BITS_OF_PROBE).min(MOST_BITS)) =>
+        {
             Layout::Sparse { least, places }
         }
         _ => Layout::Scattered,

@@ -4,6 +4,18 @@
 #[derive(Clone, Copy, Debug, PartialEq, PartialOrd)]
 pub struct Estimate(pub f64);
 
+impl Estimate {
+    /// The estimate as a count of rows.
+    #[expect(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "what does not fit is the greatest count"
+    )]
+    pub fn count(self) -> usize {
+        self.0.max(0.0) as usize
+    }
+}
+
 /// Planner cost, in the one unit of `choose::cost`: reading one row of one column in order.
 #[derive(Clone, Copy, Debug, PartialEq, PartialOrd)]
 pub struct Cost(pub f64);
