@@ -1,4 +1,4 @@
-//! Groups of integers that lie close together: the group of a key stands at its distance from the least one.
+//! Groups of integers that lie close together: the group of a key stands at its distance from the minimum.
 
 use crate::diagnostic::Result;
 use crate::types::index;
@@ -14,7 +14,7 @@ const ROOM: usize = 1 << 10;
 /// Group numbers by key. O(1) a row, and O(places) each time their number doubles.
 #[derive(Debug, Default)]
 pub(super) struct DenseGroups {
-    least: i64,
+    min: i64,
     groups: Vec<u32>,
     /// Rows that have come.
     rows: usize,
@@ -25,11 +25,11 @@ impl DenseGroups {
     ///
     /// # Errors
     /// HY001 where there is no memory for them besides what is held.
-    pub(super) fn make_room(&mut self, (least, greatest): (i64, i64), rows: usize) -> Result<bool> {
+    pub(super) fn make_room(&mut self, (min, max): (i64, i64), rows: usize) -> Result<bool> {
         self.rows = self.rows.saturating_add(rows);
-        let (mut from, mut to) = (i128::from(least), i128::from(greatest) + 1);
+        let (mut from, mut to) = (i128::from(min), i128::from(max) + 1);
         if !self.groups.is_empty() {
-            let known = i128::from(self.least);
+            let known = i128::from(self.min);
             let end = known + self.groups.len() as i128;
             if from >= known && to <= end {
                 return Ok(true);
@@ -48,14 +48,14 @@ impl DenseGroups {
             let shift = self.place(from).wrapping_neg();
             groups[shift..shift + self.groups.len()].copy_from_slice(&self.groups);
         }
-        (self.least, self.groups) = (from, groups);
+        (self.min, self.groups) = (from, groups);
         Ok(true)
     }
 
     #[inline]
     fn place(&self, key: i64) -> usize {
         #[expect(clippy::cast_possible_truncation, reason = "the distance of a key that there is a place for")]
-        let place = key.wrapping_sub(self.least).cast_unsigned() as usize;
+        let place = key.wrapping_sub(self.min).cast_unsigned() as usize;
         place
     }
 
@@ -80,10 +80,10 @@ impl DenseGroups {
     }
 }
 
-/// The least and the greatest of keys.
+/// The minimum and the maximum of keys.
 pub(super) fn bounds(lanes: &[i64]) -> Option<(i64, i64)> {
     let first = *lanes.first()?;
-    Some(lanes.iter().fold((first, first), |(least, greatest), lane| (least.min(*lane), greatest.max(*lane))))
+    Some(lanes.iter().fold((first, first), |(min, max), lane| (min.min(*lane), max.max(*lane))))
 }
 
 /// The number of the next group.

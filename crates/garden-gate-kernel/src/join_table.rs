@@ -19,7 +19,7 @@ const END: u32 = integer_slots::NONE;
 /// Build rows from which on it pays to build with several workers.
 const PARALLEL_ROWS: usize = 1 << 14;
 
-/// Keys that lie between a least and a greatest one of which there are no more than so many for each row are places of an array.
+/// Keys that lie between a minimum and a maximum of which there are no more than so many for each row are places of an array.
 const PLACES_OF_ROW: usize = 4;
 const FEW_PLACES: usize = 1 << 10;
 
@@ -36,8 +36,8 @@ const MOST_BITS: usize = 1 << 27;
 /// The rows of a join's build side by their keys. A key with a NULL matches nothing and is omitted (clause 8.2).
 ///
 /// One slot a different key, rows with the same key chained through `next`: O(1) expected to find the first, O(1) each further. Dense
-/// integers need no slots: the first row of a key stands at its distance from the least one, or, where most keys between the least and the
-/// greatest one are missing, at the place that the bits of the others say. Else the slots are in parts by the hash of the key, each built by
+/// integers need no slots: the first row of a key stands at its distance from the minimum, or, where most keys between the minimum and the
+/// maximum are missing, at the place that the bits of the others say. Else the slots are in parts by the hash of the key, each built by
 /// one worker.
 #[derive(Debug)]
 pub struct JoinTable {
@@ -52,7 +52,7 @@ pub struct JoinTable {
 
 #[derive(Debug)]
 enum Table {
-    Dense { least: i64, first: Vec<u32> },
+    Dense { min: i64, first: Vec<u32> },
     Sparse(SparsePlaces),
     Integer(Parts<IntegerSlots>),
     Encoded { slots: Parts<HashSlots>, converter: Box<RowConverter>, keys: Rows },
@@ -127,16 +127,16 @@ impl JoinTable {
         // From the last row to the first, so that each chain runs in row order.
         let table = if let Some(lanes) = lanes {
             match layout {
-                Layout::Dense { least, places } => {
+                Layout::Dense { min, places } => {
                     let mut first = vec![END; places];
                     for row in (0..rows).rev().filter(|row| valid(*row)) {
-                        chain(row, &mut first[distance(lanes[row], least)]);
+                        chain(row, &mut first[distance(lanes[row], min)]);
                     }
-                    Table::Dense { least, first }
+                    Table::Dense { min, first }
                 }
-                Layout::Sparse { least, places } => {
+                Layout::Sparse { min, places } => {
                     let known = (0..rows).filter(|row| valid(*row)).map(|row| lanes[row]);
-                    let mut sparse = SparsePlaces::of(least, places, known);
+                    let mut sparse = SparsePlaces::of(min, places, known);
                     for row in (0..rows).rev().filter(|row| valid(*row)) {
                         chain(row, sparse.entry(lanes[row]));
                     }
@@ -218,8 +218,8 @@ impl JoinTable {
     /// The same for integer keys.
     fn firsts_of(&self, lanes: &[i64]) -> Vec<u32> {
         match &self.table {
-            Table::Dense { least, first } => {
-                let find = |lane: &i64| first.get(distance(*lane, *least)).copied().unwrap_or(END);
+            Table::Dense { min, first } => {
+                let find = |lane: &i64| first.get(distance(*lane, *min)).copied().unwrap_or(END);
                 lanes.iter().map(find).collect()
             }
             Table::Sparse(places) => lanes.iter().map(|key| places.find(*key)).collect(),
@@ -296,10 +296,10 @@ fn is_key_of_all(keys: &[ArrayRef], rows: usize) -> Option<NullBuffer> {
     nulls.filter(|nulls| nulls.len() == rows && nulls.null_count() > 0)
 }
 
-/// How integer keys lie: from the least one, and how many there are up to the greatest.
+/// How integer keys lie: from the minimum, and how many there are up to the maximum.
 enum Layout {
-    Dense { least: i64, places: usize },
-    Sparse { least: i64, places: usize },
+    Dense { min: i64, places: usize },
+    Sparse { min: i64, places: usize },
     Scattered,
 }
 
@@ -316,18 +316,18 @@ impl Layout {
 }
 
 fn layout_of(key: &ArrayRef, rows: usize, probes: usize) -> Layout {
-    let bounds = lane_bounds(key).and_then(|(least, greatest)| {
-        let places = usize::try_from(greatest.checked_sub(least)?).ok()?.checked_add(1)?;
-        Some((least, places))
+    let bounds = lane_bounds(key).and_then(|(min, max)| {
+        let places = usize::try_from(max.checked_sub(min)?).ok()?.checked_add(1)?;
+        Some((min, places))
     });
     match bounds {
-        Some((least, places)) if places <= rows.saturating_mul(PLACES_OF_ROW).max(FEW_PLACES) => {
-            Layout::Dense { least, places }
+        Some((min, places)) if places <= rows.saturating_mul(PLACES_OF_ROW).max(FEW_PLACES) => {
+            Layout::Dense { min, places }
         }
-        Some((least, places))
+        Some((min, places))
             if places <= rows.saturating_mul(BITS_OF_ROW).max(probes.saturating_mul(BITS_OF_PROBE).min(MOST_BITS)) =>
         {
-            Layout::Sparse { least, places }
+            Layout::Sparse { min, places }
         }
         _ => Layout::Scattered,
     }

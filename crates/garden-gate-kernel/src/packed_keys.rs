@@ -1,4 +1,4 @@
-//! Several integer keys as one: each is a digit of a number, by its distance from the least one.
+//! Several integer keys as one: each is a digit of a number, by its distance from the minimum.
 //!
 //! ```text
 //! part 1..2000, supplier 1..100     →     (part - 1) * 100 + (supplier - 1)
@@ -13,7 +13,7 @@ const OUTSIDE: i64 = -1;
 /// How keys are packed.
 #[derive(Debug)]
 pub(super) struct PackedKeys {
-    /// For each key the least one, and how many there are up to the greatest.
+    /// For each key the minimum, and how many there are up to the maximum.
     digits: Vec<(i64, i64)>,
 }
 
@@ -23,10 +23,10 @@ impl PackedKeys {
         let mut all = 1_i64;
         let mut digits = Vec::with_capacity(keys.len());
         for key in keys {
-            let (least, greatest) = lane_bounds(key)?;
-            let count = greatest.checked_sub(least)?.checked_add(1)?;
+            let (min, max) = lane_bounds(key)?;
+            let count = max.checked_sub(min)?.checked_add(1)?;
             all = all.checked_mul(count)?;
-            digits.push((least, count));
+            digits.push((min, count));
         }
         Some(Self { digits })
     }
@@ -34,10 +34,10 @@ impl PackedKeys {
     /// The keys of rows, packed; [`OUTSIDE`] for a row that equals none of those that the packing was made for.
     pub(super) fn pack(&self, keys: &[ArrayRef], rows: usize) -> Vec<i64> {
         let mut packed = vec![0_i64; rows];
-        for (key, (least, count)) in keys.iter().zip(&self.digits) {
+        for (key, (min, count)) in keys.iter().zip(&self.digits) {
             let lanes = integer_lanes(key).unwrap_or_default();
             for (packed, lane) in packed.iter_mut().zip(lanes.iter()) {
-                let digit = lane.wrapping_sub(*least);
+                let digit = lane.wrapping_sub(*min);
                 let is_inside = (digit.cast_unsigned() < count.cast_unsigned()) & (*packed != OUTSIDE);
                 *packed = if is_inside { *packed * count + digit } else { OUTSIDE };
             }

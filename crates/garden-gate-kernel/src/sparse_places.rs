@@ -1,9 +1,9 @@
-//! Numbers by keys of which a part of those between a least and a greatest one are there.
+//! Numbers by keys of which a part of those between a minimum and a maximum are there.
 
 /// What a key without a number has.
 pub(super) const NONE: u32 = u32::MAX;
 
-/// A bit for each key between the least and the greatest one; a key that is there has the number at the place that counts the bits before
+/// A bit for each key between the minimum and the maximum; a key that is there has the number at the place that counts the bits before
 /// its own.
 ///
 /// ```text
@@ -16,7 +16,7 @@ pub(super) const NONE: u32 = u32::MAX;
 /// level of the cache. Most keys that are not there are known by their bit (a semi-join reduction that is exact; Bloom, CACM 1970).
 #[derive(Debug)]
 pub(super) struct SparsePlaces {
-    least: i64,
+    min: i64,
     bits: Vec<u64>,
     /// How many bits are set in the words before each.
     before: Vec<u32>,
@@ -25,11 +25,11 @@ pub(super) struct SparsePlaces {
 }
 
 impl SparsePlaces {
-    /// Places for the keys `from` gives, which lie `places` from `least` at most; none has a number yet.
-    pub(super) fn of(least: i64, places: usize, keys: impl Iterator<Item = i64>) -> Self {
+    /// Places for `keys`, which lie less than `places` after `min`; none has a number yet.
+    pub(super) fn of(min: i64, places: usize, keys: impl Iterator<Item = i64>) -> Self {
         let mut bits = vec![0_u64; places.div_ceil(64)];
         for key in keys {
-            let at = distance(key, least);
+            let at = distance(key, min);
             bits[at / 64] |= 1 << (at % 64);
         }
         let mut count = 0_u32;
@@ -38,13 +38,13 @@ impl SparsePlaces {
             before.push(count);
             count += word.count_ones();
         }
-        Self { least, bits, before, numbers: vec![NONE; count as usize + 1] }
+        Self { min, bits, before, numbers: vec![NONE; count as usize + 1] }
     }
 
     /// Where the number of a key is: at the end when it has none.
     #[inline]
     fn place(&self, key: i64) -> usize {
-        let at = distance(key, self.least);
+        let at = distance(key, self.min);
         let Some(word) = self.bits.get(at / 64) else { return self.numbers.len() - 1 };
         let bit = 1_u64 << (at % 64);
         if word & bit == 0 {
@@ -71,10 +71,10 @@ impl SparsePlaces {
     }
 }
 
-/// How far a key lies from the least one; far off where it lies before it.
+/// How far a key lies from the minimum; far off where it lies before it.
 #[inline]
-pub(super) fn distance(key: i64, least: i64) -> usize {
-    usize::try_from(key.wrapping_sub(least).cast_unsigned()).unwrap_or(usize::MAX)
+pub(super) fn distance(key: i64, min: i64) -> usize {
+    usize::try_from(key.wrapping_sub(min).cast_unsigned()).unwrap_or(usize::MAX)
 }
 
 #[cfg(test)]
@@ -83,19 +83,19 @@ mod tests {
 
     #[test]
     fn keys_that_are_there_have_numbers_and_others_have_none() {
-        for least in [i64::MIN, -70, 0, i64::MAX - 1000] {
-            let keys: Vec<i64> = [0, 1, 63, 64, 65, 128, 200, 999].map(|at| least + at).to_vec();
-            let mut places = SparsePlaces::of(least, 1000, keys.iter().copied());
+        for min in [i64::MIN, -70, 0, i64::MAX - 1000] {
+            let keys: Vec<i64> = [0, 1, 63, 64, 65, 128, 200, 999].map(|at| min + at).to_vec();
+            let mut places = SparsePlaces::of(min, 1000, keys.iter().copied());
             for (key, number) in keys.iter().zip(5..) {
                 assert_eq!(places.find(*key), NONE);
                 *places.entry(*key) = number;
             }
-            for key in (0..1000).map(|at| least + at) {
+            for key in (0..1000).map(|at| min + at) {
                 let number =
                     keys.iter().position(|known| *known == key).map_or(NONE, |at| u32::try_from(at).unwrap() + 5);
                 assert_eq!(places.find(key), number, "{key}");
             }
-            let outside = [least.wrapping_sub(1), least.wrapping_add(1024), i64::MAX, i64::MIN];
+            let outside = [min.wrapping_sub(1), min.wrapping_add(1024), i64::MAX, i64::MIN];
             for key in outside.into_iter().filter(|key| !keys.contains(key)) {
                 assert_eq!(places.find(key), NONE, "{key}");
             }

@@ -33,7 +33,7 @@ named! {
         EliminateJoin = "eliminate join",
         /// Predicates that say the same, or exclude each other, become one.
         SimplifyPredicates = "simplify predicates",
-        /// Queries of UNION ALL that read a table for different values of a column become one.
+        /// Queries of UNION ALL that read a table for distinct values of a column become one.
         UnionToIn = "union all to IN",
         /// A join that only says which rows stay becomes a semi join.
         JoinToSemiJoin = "join to semi join",
