@@ -40,6 +40,7 @@ mod interplay;
 mod joins;
 mod keyed_model;
 mod keyed_queries;
+mod layouts_of_keys;
 mod lazy_sources;
 mod library;
 mod limits;
