@@ -63,7 +63,10 @@ impl<'a> Sink for HashAggregate<'a> {
         }
         let groups = &mut local.groups;
         self.add(groups, &batch)?;
-        groups.note_first_rows(|row| at.first_row() + row as u64);
+        // The groups of a single worker are in the order of their first rows.
+        if self.threads.is_some() {
+            groups.note_first_rows(|row| at.first_row() + row as u64);
+        }
         if self.keys.is_empty() {
             // There is one group, which nothing else can take.
             groups.account(true)?;
@@ -86,6 +89,7 @@ impl<'a> Sink for HashAggregate<'a> {
         self.room.note_held(all.iter().map(|groups| groups.held.bytes()).sum());
         let later = RowsBuilder::finish(later, &self.room);
         if !later.segments.is_empty() {
+            all.iter_mut().for_each(Grouped::number_first_rows);
             return spilled_groups::finish(self, all, later);
         }
         if all.len() > 1
@@ -197,6 +201,14 @@ impl Grouped {
             if *group as usize == self.first_rows.len() {
                 self.first_rows.push(place(row));
             }
+        }
+    }
+
+    /// Numbers the groups in their order where no places of first rows were noted. A row that comes later has a greater place than the number of
+    /// each of them: there are no more groups than rows.
+    fn number_first_rows(&mut self) {
+        if self.first_rows.is_empty() {
+            self.first_rows = (0..self.table.len() as u64).collect();
         }
     }
 

@@ -254,19 +254,28 @@ impl JoinTable {
         if !self.next.is_empty() {
             return Ok(None);
         }
-        let mut build = self.firsts(keys, rows)?;
-        let mut probe = vec![0_u32; rows];
-        let mut count = 0;
-        // Every row is written, and those that match nothing are written over: no branch that is guessed wrong.
-        for row in 0..rows {
-            let first = build[row];
-            probe[count] = index(row);
-            build[count] = first;
-            count += usize::from(first != END);
+        if let Some(packing) = &self.packing {
+            return Ok(Some(self.unique_pairs_of(&packing.pack(keys, rows))));
         }
-        probe.truncate(count);
-        build.truncate(count);
-        Ok(Some((probe, build)))
+        if !matches!(self.table, Table::Encoded { .. })
+            && keys[0].null_count() == 0
+            && let Some(lanes) = integer_lanes(&keys[0])
+        {
+            return Ok(Some(self.unique_pairs_of(&lanes[..rows.min(lanes.len())])));
+        }
+        let firsts = self.firsts(keys, rows)?;
+        Ok(Some(found_pairs(&firsts, |first| *first)))
+    }
+
+    /// The same for integer keys.
+    fn unique_pairs_of(&self, lanes: &[i64]) -> (Vec<u32>, Vec<u32>) {
+        match &self.table {
+            Table::Dense { min, first } => {
+                found_pairs(lanes, |lane| first.get(distance(*lane, *min)).copied().unwrap_or(END))
+            }
+            Table::Sparse(places) => places.pairs(lanes),
+            Table::Integer(_) | Table::Encoded { .. } => found_pairs(&self.firsts_of(lanes), |first| *first),
+        }
     }
 
     /// Sets `found` for each probe row whose key is in the table.
@@ -288,6 +297,22 @@ impl JoinTable {
         };
         slots + self.next.len() * 4
     }
+}
+
+/// The places of the values for which `find` finds a row, and these rows.
+fn found_pairs<T>(values: &[T], find: impl Fn(&T) -> u32) -> (Vec<u32>, Vec<u32>) {
+    let (mut probe, mut build) = (vec![0_u32; values.len()], vec![0_u32; values.len()]);
+    let mut count = 0;
+    // Every row is written, and those that match nothing are written over: no branch that is guessed wrong.
+    for (row, value) in values.iter().enumerate() {
+        let first = find(value);
+        probe[count] = index(row);
+        build[count] = first;
+        count += usize::from(first != END);
+    }
+    probe.truncate(count);
+    build.truncate(count);
+    (probe, build)
 }
 
 /// Which rows have a key: those of which no part is NULL.

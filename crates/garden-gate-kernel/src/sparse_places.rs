@@ -53,6 +53,20 @@ impl SparsePlaces {
         (self.before[at / 64] + (word & (bit - 1)).count_ones()) as usize
     }
 
+    /// The places of those keys that are there, and their numbers.
+    pub(super) fn pairs(&self, keys: &[i64]) -> (Vec<u32>, Vec<u32>) {
+        let (mut places, mut numbers) = (Vec::new(), Vec::new());
+        for (key, place) in keys.iter().zip(0_u32..) {
+            let number = self.place(*key);
+            // As a rule few are there, so that the branch is guessed.
+            if number + 1 != self.numbers.len() {
+                places.push(place);
+                numbers.push(self.numbers[number]);
+            }
+        }
+        (places, numbers)
+    }
+
     #[inline]
     pub(super) fn find(&self, key: i64) -> u32 {
         self.numbers[self.place(key)]

@@ -2,7 +2,7 @@
 //! far the estimates of their reads and joins are off.
 //!
 //! `cargo bench --bench tpch` takes all; `cargo bench --bench tpch -- 1 q09 q21` a scale factor and some of the queries, with `plan` also
-//! their measured plans.
+//! their measured plans, and `runs=25` so many runs.
 #![expect(clippy::print_stdout, reason = "a bench prints its figures")]
 
 mod data;
