@@ -61,8 +61,8 @@ impl Parser<'_> {
                 Ok((Form::Translate, vec![operand, parser.text_node(&name.text.to_uppercase(), at)?]))
             },
             K::Normalize => Self::normalize,
-            K::Greatest => |parser| Ok((Form::Greatest, parser.operands()?)),
-            K::Least => |parser| Ok((Form::Least, parser.operands()?)),
+            K::Greatest if self.operands_ahead() => |parser| Ok((Form::Greatest, parser.operands()?)),
+            K::Least if self.operands_ahead() => |parser| Ok((Form::Least, parser.operands()?)),
             K::OccurrencesRegex => return self.regex(Form::OccurrencesRegex, start).map(Some),
             K::PositionRegex => return self.regex(Form::PositionRegex, start).map(Some),
             K::SubstringRegex => return self.regex(Form::SubstringRegex, start).map(Some),
@@ -77,6 +77,12 @@ impl Parser<'_> {
         }
         self.close(open)?;
         self.node(ExprKind::Form(form, args), start.to(self.last_span())).map(Some)
+    }
+
+    /// Whether operands alone are ahead, after a name and `(`; what belongs to an aggregate is a call, about which the binder has a message.
+    fn operands_ahead(&self) -> bool {
+        let is_quantifier = self.is_word_at(2, K::Distinct) || self.is_word_at(2, K::All);
+        !is_quantifier && self.ahead(2).kind != TokenKind::Symbol(Symbol::Star)
     }
 
     /// Operands up to the closing parenthesis.

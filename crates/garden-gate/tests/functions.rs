@@ -110,6 +110,8 @@ fn numbers_are_exact_where_their_types_are() {
         ("SELECT WIDTH_BUCKET(1, 2, 2, 3)", "2201G", "WIDTH_BUCKET(1, 2, 2, 3)", ""),
         ("SELECT WIDTH_BUCKET(1, 0, 2, 0)", "2201G", "WIDTH_BUCKET(1, 0, 2, 0)", ""),
         ("SELECT EXP(1000)", "22003", "EXP(1000)", ""),
+        ("SELECT GREATEST(DISTINCT 1, 2)", "42000", "GREATEST(DISTINCT 1, 2)", ""),
+        ("SELECT LEAST()", "42000", "LEAST()", ""),
     ]);
 }
 
