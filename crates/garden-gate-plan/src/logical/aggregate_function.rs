@@ -24,7 +24,7 @@ pub enum AggregateFunction {
     Moment(MomentFunction),
     /// The place a row would have among those of the group.
     Hypothetical(HypotheticalFunction),
-    /// One that the program added: [`Aggregate::program`].
+    /// One that the program added: [`Aggregate::program`](super::Aggregate::program).
     Program,
 }
 
