@@ -251,7 +251,10 @@ impl GroupTable {
                 None
             }
         });
-        let (merged, maps) = AscendingGroups::merged(&lists.collect::<Option<Vec<_>>>()?);
+        let lists = lists.collect::<Option<Vec<_>>>()?;
+        // Each key once more, and the group that it becomes; without memory for them the tables are merged one by one.
+        crate::control::reserve(lists.iter().map(|list| list.len()).sum::<usize>() * 12, 1).ok()?;
+        let (merged, maps) = AscendingGroups::merged(&lists);
         let groups = merged.keys.len();
         Some((Self { types: tables.first()?.types.clone(), table: Table::Ascending(merged), groups }, maps))
     }

@@ -1,5 +1,6 @@
 use super::integer_slots::{self, IntegerSlots};
-use super::keys::{hash_bytes, integer_lanes, lane_bounds, mix, part_of};
+use super::key_layout::{Layout, layout_of};
+use super::keys::{hash_bytes, integer_lanes, mix, part_of};
 use super::packed_keys::PackedKeys;
 use super::sparse_places::{SparsePlaces, distance};
 use crate::diagnostic::Result;
@@ -19,19 +20,8 @@ const END: u32 = integer_slots::NONE;
 /// Build rows from which on it pays to build with several workers.
 const PARALLEL_ROWS: usize = 1 << 14;
 
-/// Keys that lie between a minimum and a maximum of which there are no more than so many for each row are places of an array.
-const PLACES_OF_ROW: usize = 4;
-const FEW_PLACES: usize = 1 << 10;
-
 /// Keys for which slots are made before it is known how many there are.
 const FEW_KEYS: usize = 1 << 12;
-
-/// Of which there are no more than so many for each row, or for each row that will look for its key, a bit says whether the key is there: a place costs three
-/// sixteenths of a byte, and a slot of a hash table 32 to 64 bytes. Keys that are not there, most of them as a rule, cost a look at a bit
-/// (bench `tpch`, q08: 128 ms with slots, 70 with bits).
-const BITS_OF_ROW: usize = 512;
-const BITS_OF_PROBE: usize = 4;
-const MOST_BITS: usize = 1 << 27;
 
 /// The rows of a join's build side by their keys. A key with a NULL matches nothing and is omitted (clause 8.2).
 ///
@@ -113,77 +103,14 @@ impl JoinTable {
         }
         let lanes = if keys.len() == 1 && !null_same[0] { integer_lanes(&keys[0]) } else { None };
         let layout = if lanes.is_some() { layout_of(&keys[0], rows, probes) } else { Layout::Scattered };
-        crate::control::reserve(layout.bytes(rows), 1)?;
-        let next: Vec<AtomicU32> = std::iter::repeat_with(|| AtomicU32::new(END)).take(rows).collect();
-        let has_chains = AtomicBool::new(false);
+        let layout = layout.that_fits(rows)?;
+        let chains = Chains::of(rows);
         let valid = |row: usize| is_key(keys, null_same, row);
-        let chain = |row: usize, first: &mut u32| {
-            let known = std::mem::replace(first, index(row));
-            if known != END {
-                next[row].store(known, Ordering::Relaxed);
-                has_chains.store(true, Ordering::Relaxed);
-            }
+        let table = match lanes {
+            Some(lanes) => of_integers(&lanes, layout, threads, &chains, valid),
+            None => encoded(keys, threads, &chains, valid)?,
         };
-        // From the last row to the first, so that each chain runs in row order.
-        let table = if let Some(lanes) = lanes {
-            match layout {
-                Layout::Dense { min, places } => {
-                    let mut first = vec![END; places];
-                    for row in (0..rows).rev().filter(|row| valid(*row)) {
-                        chain(row, &mut first[distance(lanes[row], min)]);
-                    }
-                    Table::Dense { min, first }
-                }
-                Layout::Sparse { min, places } => {
-                    let known = (0..rows).filter(|row| valid(*row)).map(|row| lanes[row]);
-                    let mut sparse = SparsePlaces::of(min, places, known);
-                    for row in (0..rows).rev().filter(|row| valid(*row)) {
-                        chain(row, sparse.entry(lanes[row]));
-                    }
-                    Table::Sparse(sparse)
-                }
-                Layout::Scattered => Table::Integer(Parts::build(threads, rows, |mine, capacity| {
-                    // Of many rows there may be few keys: room for more is made when there are.
-                    let mut slots = IntegerSlots::with_capacity(capacity.min(FEW_KEYS));
-                    for row in (0..rows).rev() {
-                        let (key, hash) = (lanes[row], mix(lanes[row]));
-                        if !mine(hash) || !valid(row) {
-                            continue;
-                        }
-                        let mut is_new = false;
-                        let first = slots.entry(key, hash, || {
-                            is_new = true;
-                            index(row)
-                        });
-                        if !is_new {
-                            chain(row, first);
-                        }
-                    }
-                    slots
-                })),
-            }
-        } else {
-            let converter =
-                RowConverter::new(keys.iter().map(|key| SortField::new(key.data_type().clone())).collect())?;
-            let encoded = converter.convert_columns(keys)?;
-            let slots = Parts::build(threads, rows, |mine, capacity| {
-                let mut slots = HashSlots::with_capacity(capacity);
-                for row in (0..rows).rev() {
-                    let key = encoded.row(row);
-                    let hash = hash_bytes(key.as_ref());
-                    if !mine(hash) || !valid(row) {
-                        continue;
-                    }
-                    let same = |slot: &(u64, u32)| slot.0 == hash && encoded.row(slot.1 as usize) == key;
-                    let slot = slots.entry(hash, same, |slot| slot.0);
-                    chain(row, &mut slot.or_insert((hash, END)).get_mut().1);
-                }
-                slots
-            });
-            Table::Encoded { slots, converter: Box::new(converter), keys: encoded }
-        };
-        let next = if has_chains.into_inner() { next } else { Vec::new() };
-        Ok(Self { table, next, packing: None, null_same: null_same.to_vec() })
+        Ok(Self { table, next: chains.into_next(), packing: None, null_same: null_same.to_vec() })
     }
 
     /// For each probe row the first build row with its key, or [`END`].
@@ -321,41 +248,104 @@ fn is_key_of_all(keys: &[ArrayRef], rows: usize) -> Option<NullBuffer> {
     nulls.filter(|nulls| nulls.len() == rows && nulls.null_count() > 0)
 }
 
-/// How integer keys lie: from the minimum, and how many there are up to the maximum.
-enum Layout {
-    Dense { min: i64, places: usize },
-    Sparse { min: i64, places: usize },
-    Scattered,
+/// The rows of each key, from the last row to the first, so that each chain runs in row order.
+struct Chains {
+    next: Vec<AtomicU32>,
+    is_used: AtomicBool,
 }
 
-impl Layout {
-    /// Bytes of a table over so many rows no two of which have one key.
-    fn bytes(&self, rows: usize) -> usize {
-        let table = match self {
-            Self::Dense { places, .. } => places * 4,
-            Self::Sparse { places, .. } => places / 64 * 12 + rows * 4,
-            Self::Scattered => rows.saturating_mul(3 * IntegerSlots::SLOT_BYTES),
-        };
-        table.saturating_add(rows * 4)
+impl Chains {
+    fn of(rows: usize) -> Self {
+        let next = std::iter::repeat_with(|| AtomicU32::new(END)).take(rows).collect();
+        Self { next, is_used: AtomicBool::new(false) }
+    }
+
+    /// Makes a row the first of its key.
+    #[inline]
+    fn put(&self, row: usize, first: &mut u32) {
+        let known = std::mem::replace(first, index(row));
+        if known != END {
+            self.next[row].store(known, Ordering::Relaxed);
+            self.is_used.store(true, Ordering::Relaxed);
+        }
+    }
+
+    /// Empty where no two rows have one key.
+    fn into_next(self) -> Vec<AtomicU32> {
+        if self.is_used.into_inner() { self.next } else { Vec::new() }
     }
 }
 
-fn layout_of(key: &ArrayRef, rows: usize, probes: usize) -> Layout {
-    let bounds = lane_bounds(key).and_then(|(min, max)| {
-        let places = usize::try_from(max.checked_sub(min)?).ok()?.checked_add(1)?;
-        Some((min, places))
+fn of_integers(
+    lanes: &[i64],
+    layout: Layout,
+    threads: Option<&ThreadPool>,
+    chains: &Chains,
+    valid: impl Fn(usize) -> bool + Sync,
+) -> Table {
+    let rows = chains.next.len();
+    match layout {
+        Layout::Dense { min, places } => {
+            let mut first = vec![END; places];
+            for row in (0..rows).rev().filter(|row| valid(*row)) {
+                chains.put(row, &mut first[distance(lanes[row], min)]);
+            }
+            Table::Dense { min, first }
+        }
+        Layout::Sparse { min, places } => {
+            let known = (0..rows).filter(|row| valid(*row)).map(|row| lanes[row]);
+            let mut sparse = SparsePlaces::of(min, places, known);
+            for row in (0..rows).rev().filter(|row| valid(*row)) {
+                chains.put(row, sparse.entry(lanes[row]));
+            }
+            Table::Sparse(sparse)
+        }
+        Layout::Scattered => Table::Integer(Parts::build(threads, rows, |mine, capacity| {
+            // Of many rows there may be few keys: room for more is made when there are.
+            let mut slots = IntegerSlots::with_capacity(capacity.min(FEW_KEYS));
+            for row in (0..rows).rev() {
+                let (key, hash) = (lanes[row], mix(lanes[row]));
+                if !mine(hash) || !valid(row) {
+                    continue;
+                }
+                let mut is_new = false;
+                let first = slots.entry(key, hash, || {
+                    is_new = true;
+                    index(row)
+                });
+                if !is_new {
+                    chains.put(row, first);
+                }
+            }
+            slots
+        })),
+    }
+}
+
+fn encoded(
+    keys: &[ArrayRef],
+    threads: Option<&ThreadPool>,
+    chains: &Chains,
+    valid: impl Fn(usize) -> bool + Sync,
+) -> Result<Table> {
+    let rows = chains.next.len();
+    let converter = RowConverter::new(keys.iter().map(|key| SortField::new(key.data_type().clone())).collect())?;
+    let encoded = converter.convert_columns(keys)?;
+    let slots = Parts::build(threads, rows, |mine, capacity| {
+        let mut slots = HashSlots::with_capacity(capacity);
+        for row in (0..rows).rev() {
+            let key = encoded.row(row);
+            let hash = hash_bytes(key.as_ref());
+            if !mine(hash) || !valid(row) {
+                continue;
+            }
+            let same = |slot: &(u64, u32)| slot.0 == hash && encoded.row(slot.1 as usize) == key;
+            let slot = slots.entry(hash, same, |slot| slot.0);
+            chains.put(row, &mut slot.or_insert((hash, END)).get_mut().1);
+        }
+        slots
     });
-    match bounds {
-        Some((min, places)) if places <= rows.saturating_mul(PLACES_OF_ROW).max(FEW_PLACES) => {
-            Layout::Dense { min, places }
-        }
-        Some((min, places))
-            if places <= rows.saturating_mul(BITS_OF_ROW).max(probes.saturating_mul(BITS_OF_PROBE).min(MOST_BITS)) =>
-        {
-            Layout::Sparse { min, places }
-        }
-        _ => Layout::Scattered,
-    }
+    Ok(Table::Encoded { slots, converter: Box::new(converter), keys: encoded })
 }
 
 /// Whether the row has a key at all: a NULL is none, unless NULLs count as the same.

@@ -32,6 +32,7 @@ mod in_list;
 mod in_parts;
 mod integer_slots;
 mod join_table;
+mod key_layout;
 mod keys;
 mod like;
 mod logic;
