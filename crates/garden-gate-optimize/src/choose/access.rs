@@ -60,6 +60,7 @@ pub(super) fn allows(guided: Option<&GuidedRead>, index: Option<&IndexUse>) -> b
 }
 
 impl Builder<'_> {
+    /// The cheapest way to read a table: the whole of it, by one of its indexes, or by several together.
     pub(super) fn scan(&mut self, scan: Scan, required: &[ColumnId]) -> Result<Node> {
         let mut paths = vec![self.whole(&scan, required)?];
         let mut impossible = Vec::new();
@@ -270,6 +271,7 @@ fn node(scan: Scan, path: Path, rows: Estimate, required: &[ColumnId]) -> Node {
     make(operator, Vec::new(), output, rows, path.own)
 }
 
+/// The columns that a read gives or tests.
 pub(super) fn read_columns(scan: &Scan, required: &[ColumnId], filter: &[Expr]) -> Vec<(ColumnId, usize)> {
     let needed = with_columns(required, filter);
     scan.columns.iter().copied().filter(|(id, _)| needed.contains(id)).collect()

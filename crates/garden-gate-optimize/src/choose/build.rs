@@ -44,11 +44,13 @@ pub(super) fn with_columns<'e>(required: &[ColumnId], exprs: impl IntoIterator<I
     all
 }
 
+/// Those columns that are needed.
 pub(super) fn only(available: impl IntoIterator<Item = ColumnId>, required: &[ColumnId]) -> Vec<ColumnId> {
     available.into_iter().filter(|id| required.contains(id)).collect()
 }
 
 impl Builder<'_> {
+    /// The operators of a plan, which give at least the columns `required` that the plan has.
     pub(super) fn build(&mut self, plan: LogicalPlan, required: &[ColumnId]) -> Result<Node> {
         crate::control::checkpoint()?;
         match plan {
@@ -112,6 +114,7 @@ impl Builder<'_> {
         self.filter_node(input, conjuncts, required)
     }
 
+    /// A filter above an operator.
     pub(super) fn filter_node(&mut self, input: Node, conjuncts: Vec<Expr>, required: &[ColumnId]) -> Result<Node> {
         let rows = Estimate(input.rows.0 * self.estimator.conjunction(&conjuncts)?.share());
         let own = cost::work(input.rows, &conjuncts);
@@ -216,6 +219,7 @@ fn limited(input: Node, offset: u64, fetch: Option<u64>) -> Node {
     make(Operator::Limit { offset, fetch }, vec![input], output, rows, Cost(0.0))
 }
 
+/// An operator that computes columns from those of its input.
 pub(super) fn projected(input: Node, computed: Vec<(ColumnId, Expr)>, required: &[ColumnId]) -> Node {
     let (rows, own) = (input.rows, cost::work(input.rows, computed.iter().map(|(_, expr)| expr)));
     let output = only(input.output.iter().copied().chain(computed.iter().map(|(id, _)| *id)), required);

@@ -71,6 +71,7 @@ const SPILL_ROW: f64 = 100.0;
 /// Starting a worker and joining it at the end of each pipeline.
 pub(super) const START_WORKER: f64 = 250_000.0;
 
+/// Reads columns of a table row by row, in the order in which they are stored.
 pub(super) fn scan(rows: Estimate, columns: usize) -> Cost {
     Cost(rows.0 * READ_VALUE * approximate(columns.max(1)))
 }
@@ -104,6 +105,7 @@ pub(super) fn index_fetch(rows: Estimate, columns: usize) -> Cost {
     Cost(rows.0 * FETCH_VALUE * SCATTERED * approximate(columns.max(1)))
 }
 
+/// Evaluates so many expressions for each row.
 pub(super) fn evaluate(rows: Estimate, expressions: usize) -> Cost {
     Cost(rows.0 * EVALUATE * approximate(expressions))
 }
@@ -147,6 +149,7 @@ fn distance(rows: Estimate) -> f64 {
     (1.0 + (rows.0 / NEAR_ROWS).max(1.0).log2() / 3.0).min(FARTHEST)
 }
 
+/// Builds a table of one side and probes it with the other. A table beyond the cache costs more a row (bench `costs`).
 pub(super) fn hash_join(probe: Estimate, build: Estimate, output: Estimate, keys: usize) -> Cost {
     let encode = if keys > 1 { ENCODE_KEYS } else { 0.0 };
     let far = distance(build);
@@ -272,18 +275,22 @@ impl Factors {
         }
     }
 
+    /// A merge join of two inputs that are in order already.
     pub(super) fn merge_alone(self, (probe, build): (Estimate, Estimate), output: Estimate) -> Cost {
         merge_join(probe, build, output)
     }
 
+    /// A sort of all rows.
     pub(super) fn sort(self, input: Estimate, keys: KeyShape) -> Cost {
         Cost(sort(input, keys).0 * self.sort + self.spill(input, input.0))
     }
 
+    /// The first `kept` rows of an order.
     pub(super) fn top_n(self, input: Estimate, kept: Estimate, keys: KeyShape) -> Cost {
         Cost(top_n(input, kept, keys).0 * self.sort + self.spill(kept, input.0))
     }
 
+    /// A grouping by a hash table; without keys, one group.
     pub(super) fn hash_aggregate(self, input: Estimate, groups: Estimate, aggregates: usize, keys: usize) -> Cost {
         let spill = if keys == 0 { 0.0 } else { self.spill(groups, input.0) };
         hash_aggregate(input, groups, aggregates, keys) + Cost(spill)

@@ -68,6 +68,7 @@ pub(super) struct CountedAccess<'p> {
 }
 
 impl<'a> Counted<'a> {
+    /// Asks `by`, for this plan alone. Of joins only those estimates are asked for that a wrong order would be paid with.
     pub(super) fn by(by: &'a dyn IndexLookups, is_join: bool) -> Self {
         let (left, to_read) = (Cell::new(MOST_SEARCHES), Cell::new(MOST_READ_IN_ALL));
         Self { by, left, known: RefCell::default(), is_join, to_read, passed: RefCell::default() }

@@ -196,6 +196,7 @@ impl Builder<'_> {
         Ok(Some(node).filter(|node| node.total.0.is_finite()))
     }
 
+    /// The different rows of an input.
     pub(super) fn distinct(&mut self, input: Node, columns: Vec<ColumnId>) -> Result<Node> {
         let column = |id: &ColumnId| Expr::column(*id, self.estimator.columns.get(*id).sql_type, Span::default());
         let keys: Vec<Expr> = columns.iter().map(column).collect();

@@ -46,6 +46,7 @@ fn reads(node: &Node, table: &str) -> Option<Option<IndexUse>> {
     }
 }
 
+/// The method of a join; an index join has an operator of its own.
 pub(super) fn method(node: &Node) -> JoinMethod {
     if let Operator::Join(spec) = &node.operator { spec.method } else { JoinMethod::IndexNestedLoop }
 }

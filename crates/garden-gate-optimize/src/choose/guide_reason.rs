@@ -4,6 +4,7 @@ use super::guide_compliance::{joining, method};
 use crate::logical::{AnyTest, Columns, CompareOp, DirectiveKind, Expr, GuidedJoin, JoinKind, Printer};
 use crate::physical::{JoinMethod, JoinRange, Operator, PhysicalPlan};
 
+/// Why a plan does not do what a directive demands, in one sentence.
 pub(super) fn reason(kind: &DirectiveKind, plan: &PhysicalPlan, (columns, limit): (&Columns, usize)) -> String {
     match kind {
         DirectiveKind::Join { tables, by } => join_reason(plan, columns, tables, *by),

@@ -12,6 +12,7 @@ pub(super) struct JoinAlternative {
 }
 
 impl JoinAlternative {
+    /// A method that no index takes part in.
     pub(super) fn of(method: JoinMethod) -> Self {
         Self { method, index: 0 }
     }

@@ -35,6 +35,7 @@ impl Side {
         (Self { kind, on, any, mark, written }, left, right)
     }
 
+    /// The expressions of its condition.
     pub(super) fn exprs(&self) -> impl Iterator<Item = &Expr> {
         self.on.iter().chain(self.any.iter().flat_map(|any| any.left.iter().chain(&any.right)))
     }

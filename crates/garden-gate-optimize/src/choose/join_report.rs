@@ -10,9 +10,10 @@ use crate::physical::{Candidate, Considered, Decision, JoinMethod};
 const SHOWN_ORDERS: usize = 5;
 
 impl JoinSearch<'_> {
+    /// The order of the joins of a set, as `(a ⋈ b) ⋈ c`.
     pub(super) fn describe(&self, tables: Tables) -> String {
         match self.best.get(&tables).and_then(|best| best.split) {
-            None => bits(tables).map(|at| self.names[at].as_str()).collect::<Vec<_>>().join(", "),
+            None => bits(tables).map(|at| self.inputs[at].name.as_str()).collect::<Vec<_>>().join(", "),
             Some(split) => format!("({})", self.joined(split)),
         }
     }
@@ -20,7 +21,7 @@ impl JoinSearch<'_> {
     /// A join of two sets; of one with different sides the left one first.
     fn joined(&self, (left, right): (Tables, Tables)) -> String {
         let (left, sign, right) = match self.as_sides((left, right)) {
-            Some((left, at)) => (left, self.sides[at].as_ref().map_or("⋈", |(shape, _)| shape.sign()), 1 << at),
+            Some((left, at)) => (left, self.inputs[at].side.as_ref().map_or("⋈", |side| side.join.sign()), 1 << at),
             None => (left, "⋈", right),
         };
         format!("{} {sign} {}", self.describe(left), self.describe(right))
@@ -29,7 +30,7 @@ impl JoinSearch<'_> {
     /// Records the orders of the last join, and the methods of each.
     pub(super) fn report(&self, all: Tables, builder: &mut Builder<'_>) {
         let mut orders: Vec<Best> = Vec::new();
-        if self.names.len() <= MOST_TABLES {
+        if self.inputs.len() <= MOST_TABLES {
             self.splits(all, &mut |found| orders.push(found));
         } else {
             orders.extend(self.best.get(&all).cloned());
@@ -89,7 +90,7 @@ impl JoinSearch<'_> {
         found.sort_by(|(_, a), (_, b)| a.cost.total_cmp(&b.cost));
         let candidate = |(way, one): (JoinAlternative, Best)| {
             let inner = one.split.map_or(0, |(_, inner)| inner);
-            let index = self.scans.get(inner.trailing_zeros() as usize).and_then(Option::as_ref);
+            let index = self.inputs.get(inner.trailing_zeros() as usize).and_then(|input| input.scan.as_ref());
             let index = index.and_then(|scan| scan.indexes.get(way.index));
             let choice = match index.filter(|_| way.method == JoinMethod::IndexNestedLoop) {
                 Some(index) => format!("{} by {}", way.method, index.name),

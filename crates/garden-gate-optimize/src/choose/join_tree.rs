@@ -17,6 +17,7 @@ pub(super) struct Tree<'t, 'b, 'g> {
 }
 
 impl Tree<'_, '_, '_> {
+    /// The operators of the best way to join a set of tables.
     pub(super) fn node(&mut self, tables: Tables, required: &[ColumnId]) -> Result<Node> {
         let best = &self.search.best[&tables];
         let (rows, way) = (Estimate(best.rows), best.way);
@@ -41,11 +42,11 @@ impl Tree<'_, '_, '_> {
         let (probe, build) = if way.method == JoinMethod::Merge {
             let by_index = |side, other| self.search.in_order_for(side, other).cloned();
             (
-                by_index(left, right).map_or(JoinInput::Sort(probe), JoinInput::Ordered),
-                by_index(right, left).map_or(JoinInput::Sort(build), JoinInput::Ordered),
+                by_index(left, right).map_or(OrderedInput::ToSort(probe), OrderedInput::InOrder),
+                by_index(right, left).map_or(OrderedInput::ToSort(build), OrderedInput::InOrder),
             )
         } else {
-            (JoinInput::Sort(probe), JoinInput::Sort(build))
+            (OrderedInput::ToSort(probe), OrderedInput::ToSort(build))
         };
         let (mut keys, mut residual) = (Vec::new(), Vec::new());
         for condition in conditions {
@@ -88,22 +89,22 @@ impl Tree<'_, '_, '_> {
 }
 
 /// An input of a join.
-enum JoinInput {
+enum OrderedInput {
     /// To be sorted, where the join asks for an order.
-    Sort(Node),
-    Ordered(Node),
+    ToSort(Node),
+    InOrder(Node),
 }
 
-impl JoinInput {
+impl OrderedInput {
     fn node(&self) -> &Node {
         match self {
-            Self::Sort(node) | Self::Ordered(node) => node,
+            Self::ToSort(node) | Self::InOrder(node) => node,
         }
     }
 
     fn into_node(self) -> Node {
         match self {
-            Self::Sort(node) | Self::Ordered(node) => node,
+            Self::ToSort(node) | Self::InOrder(node) => node,
         }
     }
 }
@@ -121,13 +122,13 @@ impl Builder<'_> {
         output: Vec<ColumnId>,
         rows: Estimate,
     ) -> Node {
-        self.join_node_of(spec, (JoinInput::Sort(probe), JoinInput::Sort(build)), output, rows)
+        self.join_node_of(spec, (OrderedInput::ToSort(probe), OrderedInput::ToSort(build)), output, rows)
     }
 
     fn join_node_of(
         &self,
         spec: JoinSpec,
-        (probe, build): (JoinInput, JoinInput),
+        (probe, build): (OrderedInput, OrderedInput),
         output: Vec<ColumnId>,
         rows: Estimate,
     ) -> Node {
@@ -153,10 +154,10 @@ impl Builder<'_> {
         make(Operator::Join(Box::new(spec)), vec![probe, build], output, rows, own)
     }
 
-    fn in_order_of<'e>(&self, side: JoinInput, by: impl Iterator<Item = &'e Expr>) -> Node {
+    fn in_order_of<'e>(&self, side: OrderedInput, by: impl Iterator<Item = &'e Expr>) -> Node {
         match side {
-            JoinInput::Ordered(node) => node,
-            JoinInput::Sort(node) => self.sorted(node, by),
+            OrderedInput::InOrder(node) => node,
+            OrderedInput::ToSort(node) => self.sorted(node, by),
         }
     }
 

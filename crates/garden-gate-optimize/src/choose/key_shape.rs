@@ -9,6 +9,7 @@ pub(super) struct KeyShape {
 }
 
 impl KeyShape {
+    /// Keys that are these expressions.
     pub(super) fn of<'e>(keys: impl IntoIterator<Item = &'e Expr>) -> Self {
         let (mut count, mut numbers) = (0, 0);
         for key in keys {
@@ -18,6 +19,7 @@ impl KeyShape {
         Self { count, is_number: (count, numbers) == (1, 1) }
     }
 
+    /// Keys of an order.
     pub(super) fn of_sort(keys: &[SortKey]) -> Self {
         Self::of(keys.iter().map(|key| &key.expr))
     }

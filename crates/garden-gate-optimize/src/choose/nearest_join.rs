@@ -10,6 +10,7 @@ use crate::physical::{JoinMethod, JoinRange, JoinSpec, Node, Operator};
 use crate::types::{Estimate, approximate};
 
 impl Builder<'_> {
+    /// A join with the nearest row of the right side, of those whose keys are equal.
     pub(super) fn nearest_join(&mut self, join: BinaryJoin, nearest: Nearest, required: &[ColumnId]) -> Result<Node> {
         let order = nearest.order.iter().map(|key| &key.expr);
         let needed = with_columns(required, join.exprs().chain(order));

@@ -62,6 +62,7 @@ pub(super) struct Input {
 }
 
 impl Input {
+    /// An operator as one side of such a join.
     pub(super) fn of(node: &Node, columns: &Columns) -> Self {
         let names = names_of(node, columns);
         Self { rows: node.rows.0, total: node.total.0, names, recursive: is_recursive(node) }

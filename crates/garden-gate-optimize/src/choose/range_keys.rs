@@ -87,6 +87,7 @@ impl RangeKeys {
         Ok(share)
     }
 
+    /// What the inequalities are compared by.
     pub(super) fn shape(&self) -> KeyShape {
         let shape = KeyShape::of(self.ranges.iter().map(|range| &range.build));
         let is_number = self.ranges.iter().all(|range| range.build.sql_type().is_whole());

@@ -28,6 +28,7 @@ pub(super) struct Steps {
 }
 
 impl Steps {
+    /// The steps that a plan refers to. A column that nothing refers to, in the plan or in a step, is not computed.
     pub(super) fn new(plan: &LogicalPlan, steps: Vec<(CteId, CteDefinition)>, required: &[ColumnId]) -> Self {
         let mut referenced: HashSet<ColumnId> = required.iter().copied().collect();
         for plan in std::iter::once(plan).chain(steps.iter().map(|(_, step)| &step.plan)) {
@@ -80,6 +81,7 @@ impl Steps {
 }
 
 impl Builder<'_> {
+    /// A reference to a step: the first one builds the step, the others read what it keeps.
     pub(super) fn step(&mut self, step: &CteReference, required: &[ColumnId]) -> Result<Node> {
         let mut inputs = Vec::new();
         if !self.steps.built.contains_key(&step.id)
@@ -101,6 +103,7 @@ impl Builder<'_> {
         Ok(make(operator, inputs, output, rows, own))
     }
 
+    /// A window over an input, without the calls that nobody needs.
     pub(super) fn window(
         &mut self,
         input: LogicalPlan,
@@ -139,6 +142,7 @@ impl Builder<'_> {
         Ok(make(Operator::Window { partition, order, calls, first }, vec![input], output, kept, own))
     }
 
+    /// A set operation; of UNION ALL only the needed columns are computed.
     pub(super) fn set_operation(
         &mut self,
         (op, all): (SetOp, bool),
@@ -179,6 +183,7 @@ impl Builder<'_> {
         Ok(left)
     }
 
+    /// Rows that an expression makes of each row: of arrays, and of series.
     pub(super) fn expand(
         &mut self,
         input: LogicalPlan,
@@ -198,6 +203,7 @@ impl Builder<'_> {
         Ok(make(Operator::Expand { expand, made, ordinality }, vec![input], output, rows, cost::evaluate(rows, 1)))
     }
 
+    /// A recursion: its anchors, then its recursive members, for each round as many rows as the anchors are estimated at.
     pub(super) fn recursion(&mut self, recursion: Recursion) -> Result<Node> {
         let Recursion { id, members, result } = recursion;
         let mut inputs = Vec::new();
@@ -248,6 +254,7 @@ impl Builder<'_> {
         }
     }
 
+    /// The rows of the last round.
     pub(super) fn recursion_input(&self, input: RecursionInput, required: &[ColumnId]) -> Node {
         let places: Vec<usize> = (0..input.columns.len()).filter(|at| required.contains(&input.columns[*at])).collect();
         let output = places.iter().map(|at| input.columns[*at]).collect();

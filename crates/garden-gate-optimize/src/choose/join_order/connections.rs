@@ -1,6 +1,7 @@
 //! Which sets of inputs are worth a look: those that conditions hold together.
 
-use super::{Edge, JoinSearch, Tables, bits};
+use super::JoinSearch;
+use super::graph::{Edge, Tables, bits};
 
 /// Up to here sets are joined that no condition ties together; past that only where they have few rows.
 const MOST_CROSSED_TABLES: usize = 7;
@@ -16,14 +17,15 @@ pub(super) struct Connections {
 }
 
 impl Connections {
+    /// How the inputs of a search are tied to one another.
     pub(super) fn of(search: &JoinSearch<'_>, all: Tables) -> Self {
-        let count = search.rows.len();
+        let count = search.inputs.len();
         let mut neighbours: Vec<Tables> = vec![0; count];
-        let sides = search.sides.iter().enumerate();
-        let needed = sides.filter_map(|(at, side)| side.as_ref().map(|(_, needs)| needs | 1 << at));
+        let inputs = search.inputs.iter().enumerate();
+        let needed = inputs.filter_map(|(at, input)| input.side.as_ref().map(|side| side.needs | 1 << at));
         // Equalities that follow from others tie all tables of a star to one another: of many, what was written is enough.
         let counts = |edge: &&Edge| count <= MOST_IMPLIED_TABLES || !edge.condition.is_implied();
-        for tied in search.edges.iter().filter(counts).map(|edge| edge.tables).chain(needed) {
+        for tied in search.conditions.edges().iter().filter(counts).map(|edge| edge.tables).chain(needed) {
             bits(tied).for_each(|at| neighbours[at] |= tied);
         }
         let mut connections = Self { neighbours, all: false };
@@ -45,6 +47,7 @@ impl Connections {
         }
     }
 
+    /// Whether orders in which a set of inputs is joined by itself are looked at.
     pub(super) fn is_worthwhile(&self, tables: Tables) -> bool {
         self.all || self.reached(tables) == tables
     }

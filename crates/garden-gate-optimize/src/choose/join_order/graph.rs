@@ -5,6 +5,7 @@ use super::super::cost::LookupLocality;
 use super::super::index_join::{Inner, fixed_keys};
 use super::super::range_keys::{RangeKeys, inequality};
 use super::super::side_join::equality;
+use super::conditions::lies_between;
 use crate::diagnostic::Result;
 use crate::estimate::table_rows;
 use crate::logical::{ColumnId, Expr, ExprKind, LogicalPlan, Scan};
@@ -14,6 +15,7 @@ use crate::physical::{JoinKey, JoinRange, Node, Operator};
 pub(in super::super) type Tables = u64;
 
 /// A join condition with the tables it uses and the share of pairs that fulfil it.
+#[derive(Clone)]
 pub(in super::super) struct Edge {
     pub(in super::super) condition: Expr,
     pub(in super::super) tables: Tables,
@@ -43,11 +45,6 @@ impl Edge {
     pub(in super::super) fn is_bound(&self, left: Tables, right: Tables) -> bool {
         lies_between(self.bounds, left, right)
     }
-}
-
-fn lies_between(sides: Option<(Tables, Tables)>, left: Tables, right: Tables) -> bool {
-    let within = |tables: Tables, set: Tables| tables & !set == 0;
-    sides.is_some_and(|(a, b)| within(a, left) && within(b, right) || within(a, right) && within(b, left))
 }
 
 /// An index of a table, and for each of its leading keys the conditions that fix it, with the tables these need.
@@ -201,6 +198,7 @@ pub(super) fn unfiltered(node: &Node) -> f64 {
     }
 }
 
+/// What an input is called where orders are shown.
 pub(super) fn name(input: &LogicalPlan) -> String {
     match input {
         LogicalPlan::Scan(scan) => scan.alias.clone(),
@@ -224,6 +222,7 @@ pub(super) fn name(input: &LogicalPlan) -> String {
     }
 }
 
+/// The tables whose columns a condition uses.
 pub(super) fn tables_of(condition: &Expr, owned: &[Vec<ColumnId>]) -> Tables {
     let used = condition.columns();
     let uses = |columns: &Vec<ColumnId>| used.iter().any(|id| columns.contains(id));
@@ -239,6 +238,7 @@ pub(in super::super) fn key(condition: &Expr, left: Tables, right: Tables, owned
     equality(condition, |expr| within(expr, left), |expr| within(expr, right))
 }
 
+/// The numbers of the tables in a set.
 pub(in super::super) fn bits(tables: Tables) -> impl Iterator<Item = usize> {
     (0..64).filter(move |at| tables & (1 << at) != 0)
 }

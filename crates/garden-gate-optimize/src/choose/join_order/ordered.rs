@@ -8,29 +8,25 @@ use crate::logical::{ColumnId, CompareOp, Direction, Expr, ExprKind, LogicalPlan
 use crate::physical::Node;
 use crate::types::Estimate;
 
-/// For each input, by the column of an equality, the input in the order of that column.
-pub(in super::super) type Ordered = Vec<Vec<(ColumnId, Node)>>;
-
-/// The orders that indexes of these inputs have for equalities of columns.
-pub(super) fn ordered(
+/// An input in the orders that its indexes have for equalities of columns, each with its column.
+pub(super) fn in_orders(
     builder: &mut Builder<'_>,
-    inputs: &[Option<LogicalPlan>],
+    input: &LogicalPlan,
     edges: &[Edge],
     needed: &[ColumnId],
-) -> Result<Ordered> {
-    let mut found: Ordered = inputs.iter().map(|_| Vec::new()).collect();
+) -> Result<Vec<(ColumnId, Node)>> {
+    let own = input.output();
+    let mut found: Vec<(ColumnId, Node)> = Vec::new();
     for column in edges.iter().flat_map(|edge| columns(&edge.condition)) {
         let ExprKind::Column(id) = column.kind() else { continue };
-        let owns = |input: &Option<LogicalPlan>| input.as_ref().is_some_and(|input| input.output().contains(id));
-        let Some(at) = inputs.iter().position(owns) else { continue };
-        let Some(input) = inputs[at].as_ref().filter(|_| !found[at].iter().any(|(known, _)| known == id)) else {
+        if !own.contains(id) || found.iter().any(|(known, _)| known == id) {
             continue;
-        };
+        }
         // A NULL has no match: where they stand does not matter.
         for nulls in [Nulls::First, Nulls::Last] {
             let key = SortKey { expr: column.clone(), direction: Direction::Ascending, nulls };
             if let Some(node) = builder.in_order(input, &[key], None, needed)? {
-                found[at].push((*id, node));
+                found.push((*id, node));
                 break;
             }
         }
@@ -52,7 +48,11 @@ impl JoinSearch<'_> {
     /// A single input in the order of the only equality between two sets, where that is cheaper than to sort it.
     pub(in super::super) fn in_order_for(&self, set: Tables, other: Tables) -> Option<&Node> {
         let at = set.trailing_zeros() as usize;
-        let nodes = self.ordered.get(at).filter(|nodes| set.is_power_of_two() && !nodes.is_empty())?;
+        let nodes = self
+            .inputs
+            .get(at)
+            .map(|input| &input.ordered)
+            .filter(|nodes| set.is_power_of_two() && !nodes.is_empty())?;
         let mut keys = self.between(set, other).filter(|edge| edge.is_key(set, other));
         let (Some(only), None) = (keys.next(), keys.next()) else { return None };
         let (_, node) = nodes.iter().find(|(id, _)| {

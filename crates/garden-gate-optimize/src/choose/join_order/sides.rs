@@ -1,34 +1,15 @@
 //! Right sides of outer, semi and anti joins in a search.
 
-use super::super::build::Builder;
-use super::super::join_inputs::Side;
 use super::super::non_inner_alternatives::{Input, NonInnerAlternative, NonInnerJoin, best_of};
-use super::{Best, JoinSearch, Tables, bits};
-use crate::diagnostic::Result;
-use crate::logical::{ColumnId, Scan};
-use crate::physical::Node;
-
-/// The joins whose places the search chooses, by their right sides.
-pub(super) fn shapes(
-    builder: &Builder<'_>,
-    sides: Vec<Option<(Side, Tables)>>,
-    (nodes, scans): (&[Node], &[Option<Scan>]),
-    (owned, needed): (&[Vec<ColumnId>], &[ColumnId]),
-) -> Result<Vec<Option<(NonInnerJoin, Tables)>>> {
-    let shape = |(at, side): (usize, Option<(Side, Tables)>)| {
-        let Some((side, needs)) = side else { return Ok(None) };
-        let left: Vec<ColumnId> = bits(needs).flat_map(|at| owned[at].iter().copied()).collect();
-        let shape = builder.side_shape(side, &left, (&nodes[at], scans[at].clone()), needed)?;
-        Ok(Some((shape, needs)))
-    };
-    sides.into_iter().enumerate().map(shape).collect()
-}
+use super::graph::Tables;
+use super::input::JoinSide;
+use super::{Best, JoinSearch};
 
 impl JoinSearch<'_> {
     /// The number of a right side that is alone in a set.
     pub(in super::super) fn side_in(&self, tables: Tables) -> Option<usize> {
         let at = tables.trailing_zeros() as usize;
-        (tables.is_power_of_two() && self.sides[at].is_some()).then_some(at)
+        (tables.is_power_of_two() && self.inputs[at].side.is_some()).then_some(at)
     }
 
     /// The left side and the number of the right one, whichever way they are given.
@@ -56,10 +37,10 @@ impl JoinSearch<'_> {
         &self,
         (left, at): (Tables, usize),
     ) -> Option<(&NonInnerJoin, Vec<NonInnerAlternative>, usize)> {
-        let (shape, needs) = self.sides[at].as_ref()?;
+        let JoinSide { join, needs } = self.inputs[at].side.as_ref()?;
         let best = self.best.get(&left).filter(|_| needs & !left == 0)?;
         let names = if self.guide.directives.is_empty() { Vec::new() } else { self.names_in(left) };
-        Some((shape, shape.ways(&Input::found(best, names), (&self.factors, self.guide)), best.violations))
+        Some((join, join.ways(&Input::found(best, names), (&self.factors, self.guide)), best.violations))
     }
 
     /// What [`JoinSearch::non_inner_alternatives`] come to, and the best of them.

@@ -1,6 +1,8 @@
+use super::super::key_shape::KeyShape;
 use super::*;
 use crate::diagnostic::Span;
-use crate::logical::{ColumnInfo, Columns, CompareOp};
+use crate::logical::{ColumnId, ColumnInfo, Columns, CompareOp, Expr};
+use crate::physical::JoinMethod;
 use crate::types::SqlType;
 use std::sync::LazyLock;
 
@@ -24,22 +26,23 @@ fn chain(rows: &[f64], keep: f64) -> (JoinSearch<'static>, Vec<Vec<ColumnId>>) {
             class: None,
         })
         .collect();
+    let input = |(table, rows): (usize, &f64)| JoinInput {
+        name: format!("t{table}"),
+        tables: Vec::new(),
+        rows: *rows,
+        cost: *rows,
+        side: None,
+        scan: None,
+        indexes: Vec::new(),
+        width: 0,
+        ordered: Vec::new(),
+    };
     let search = JoinSearch {
-        names: (0..rows.len()).map(|table| format!("t{table}")).collect(),
-        rows: rows.to_vec(),
-        sizes: rows.to_vec(),
-        joint: Vec::new(),
+        inputs: rows.iter().enumerate().map(input).collect(),
+        conditions: Conditions::of(edges, Vec::new(), rows.to_vec()),
         sampled: Vec::new(),
-        costs: rows.to_vec(),
-        sides: rows.iter().map(|_| None).collect(),
-        edges,
-        ordered: rows.iter().map(|_| Vec::new()).collect(),
         best: HashMap::default(),
         found: Vec::new(),
-        tables: vec![Vec::new(); rows.len()],
-        scans: vec![None; rows.len()],
-        indexes: (0..rows.len()).map(|_| Vec::new()).collect(),
-        widths: vec![0; rows.len()],
         factors: cost::Factors::default(),
         recursive: 0,
         guide: &FREE,
@@ -53,7 +56,13 @@ fn the_search_finds_what_trying_every_tree_finds() {
     fn least(search: &JoinSearch<'_>, from: usize, to: usize) -> Best {
         if from + 1 == to {
             let way = JoinAlternative::of(JoinMethod::Hash);
-            return Best { rows: search.rows[from], cost: search.costs[from], violations: 0, split: None, way };
+            return Best {
+                rows: search.inputs[from].rows,
+                cost: search.inputs[from].cost,
+                violations: 0,
+                split: None,
+                way,
+            };
         }
         let set = |from: usize, to: usize| (from..to).fold(0, |set, table| set | 1 << table);
         let rows = search.rows_of(set(from, to));
@@ -91,11 +100,12 @@ fn the_search_finds_what_trying_every_tree_finds() {
 #[test]
 fn pairs_without_a_condition_come_last() {
     let (mut search, owned) = chain(&[100.0, 100.0, 100.0], 100.0);
-    search.edges.pop();
+    let edges = search.conditions.edges().to_vec();
+    search.conditions = Conditions::of(edges[..1].to_vec(), Vec::new(), vec![100.0; 3]);
     search.exhaustive(0b111).unwrap();
     let best = &search.best[&0b111];
     assert!(best.split == Some((0b011, 0b100)) || best.split == Some((0b100, 0b011)), "{best:?}");
     assert_eq!(search.describe(0b011), "(t0 ⋈ t1)");
-    assert!(key(&search.edges[0].condition, 0b010, 0b001, &owned).is_some(), "sides in either order");
-    assert!(key(&search.edges[0].condition, 0b011, 0b100, &owned).is_none(), "both sides on one side are no key");
+    assert!(key(&edges[0].condition, 0b010, 0b001, &owned).is_some(), "sides in either order");
+    assert!(key(&edges[0].condition, 0b011, 0b100, &owned).is_none(), "both sides on one side are no key");
 }

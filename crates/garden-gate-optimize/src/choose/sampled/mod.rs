@@ -67,6 +67,7 @@ pub(super) struct Readable {
 }
 
 impl Readable {
+    /// Those inputs that are tables as they are stored.
     pub(super) fn of(inputs: &[LogicalPlan], needed: &[ColumnId]) -> Self {
         Self { scans: inputs.iter().map(|input| stored_scan(input, needed).cloned()).collect() }
     }
@@ -96,11 +97,11 @@ impl Trial<'_, '_> {
         let trial = SearchTrial { of: self, search };
         let is_inner = |at: &usize| trial.scan(*at).is_some();
         let mut seeds: Vec<(usize, usize)> =
-            (0..search.rows.len()).filter(is_inner).map(|at| (at, trial.reach(at))).collect();
+            (0..search.inputs.len()).filter(is_inner).map(|at| (at, trial.reach(at))).collect();
         seeds.retain(|(_, reach)| *reach > 0);
-        let share = |at: usize| search.rows[at] / search.sizes[at].max(1.0);
+        let share = |at: usize| search.inputs[at].rows / search.conditions.size(at).max(1.0);
         seeds.sort_by(|(a, of_a), (b, of_b)| {
-            let larger = || search.rows[*b].total_cmp(&search.rows[*a]);
+            let larger = || search.inputs[*b].rows.total_cmp(&search.inputs[*a].rows);
             of_b.cmp(of_a).then_with(|| share(*a).total_cmp(&share(*b))).then_with(larger)
         });
         let mut best: Vec<SampledJoin> = Vec::new();
@@ -127,7 +128,7 @@ struct SearchTrial<'t, 'b, 's> {
 
 impl SearchTrial<'_, '_, '_> {
     fn scan(&self, at: usize) -> Option<&Scan> {
-        self.of.readable.scans[at].as_ref().filter(|_| self.search.sides[at].is_none())
+        self.of.readable.scans[at].as_ref().filter(|_| self.search.inputs[at].side.is_none())
     }
 
     fn is_small(&self, at: usize) -> bool {
@@ -139,7 +140,7 @@ impl SearchTrial<'_, '_, '_> {
         let fixed = |way: &IndexWay| {
             way.keys.iter().take_while(|fixing| fixing.iter().any(|(_, tables)| tables & !from == 0)).count()
         };
-        self.search.indexes[at].iter().filter(|way| fixed(way) > 0).max_by_key(|way| fixed(way))
+        self.search.inputs[at].indexes.iter().filter(|way| fixed(way) > 0).max_by_key(|way| fixed(way))
     }
 
     fn can_look_up(&self, from: Tables, at: usize) -> bool {
@@ -150,7 +151,8 @@ impl SearchTrial<'_, '_, '_> {
     /// How many tables can be reached from one.
     fn reach(&self, seed: usize) -> usize {
         let mut set: Tables = 1 << seed;
-        while let Some(next) = (0..self.search.rows.len()).find(|at| set & 1 << at == 0 && self.can_look_up(set, *at)) {
+        while let Some(next) = (0..self.search.inputs.len()).find(|at| set & 1 << at == 0 && self.can_look_up(set, *at))
+        {
             set |= 1 << next;
         }
         set.count_ones() as usize - 1
@@ -158,7 +160,7 @@ impl SearchTrial<'_, '_, '_> {
 
     /// The columns that the conditions of the search and of a table use.
     fn used(&self, scan: &Scan) -> (Vec<ColumnId>, Vec<usize>) {
-        let conditions = self.search.edges.iter().map(|edge| &edge.condition).chain(&scan.filter);
+        let conditions = self.search.conditions.edges().iter().map(|edge| &edge.condition).chain(&scan.filter);
         let used: Vec<ColumnId> = conditions.flat_map(Expr::columns).collect();
         used_columns(scan, &used)
     }
@@ -179,13 +181,13 @@ impl SearchTrial<'_, '_, '_> {
         if passing.batch.rows < FEWEST_SEEDS {
             return Ok(None);
         }
-        let weight = self.search.rows[at] / approximate(passing.batch.rows);
+        let weight = self.search.inputs[at].rows / approximate(passing.batch.rows);
         SampledRows { weight, ..passing }.thinned(wanted).map(Some)
     }
 
     /// From a table to those beside it, one by one, and then on to all that can be reached.
     fn joins(&self, seed: usize, rows: &SampledRows) -> Result<Vec<SampledJoin>> {
-        let (own, count): (Tables, usize) = (1 << seed, self.search.rows.len());
+        let (own, count): (Tables, usize) = (1 << seed, self.search.inputs.len());
         let mut found: Vec<SampledJoin> = Vec::new();
         let mut pairs: Vec<(usize, SampledRows)> = Vec::new();
         for at in (0..count).filter(|at| *at != seed && self.can_look_up(own, *at)).take(MOST_JOINS) {
