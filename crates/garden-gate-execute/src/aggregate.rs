@@ -10,7 +10,7 @@ use super::{merge_groups, spilled_groups};
 use crate::control::MemoryReservation;
 use crate::diagnostic::Result;
 use crate::kernel::{
-    Accumulator, Batch, GroupTable, Groups, accumulator, aggregate_inputs, evaluate, kept, share_state,
+    Accumulator, Batch, GroupMap, GroupTable, Groups, accumulator, aggregate_inputs, evaluate, kept, share_state,
 };
 use crate::logical::{Aggregate, Expr};
 use crate::types::index;
@@ -228,7 +228,7 @@ impl Grouped {
         let groups = self.table.len().max(1);
         let from: Vec<u32> = (0..index(map.len())).collect();
         for (mine, others) in self.accumulators.iter_mut().zip(other.accumulators) {
-            mine.merge(others.as_ref(), (&from, &map), groups)?;
+            mine.merge(others.as_ref(), GroupMap { from: &from, to: &map }, groups)?;
         }
         Ok(())
     }

@@ -4,7 +4,7 @@
 
 use super::aggregate::{Grouped, HashAggregate};
 use crate::diagnostic::Result;
-use crate::kernel::{Batch, GroupTable, hash_parts};
+use crate::kernel::{Batch, GroupMap, GroupTable, hash_parts};
 use crate::types::index;
 use arrow::array::{Array, UInt32Array};
 use arrow::compute;
@@ -44,7 +44,7 @@ pub(super) fn by_ascending_keys(sink: &HashAggregate<'_>, locals: &[Grouped]) ->
     for (local, map) in locals.iter().zip(&maps) {
         let from: Vec<u32> = (0..index(map.len())).collect();
         for (mine, others) in all.accumulators.iter_mut().zip(&local.accumulators) {
-            mine.merge(others.as_ref(), (&from, map), groups)?;
+            mine.merge(others.as_ref(), GroupMap { from: &from, to: map }, groups)?;
         }
     }
     all.account(true)?;
@@ -91,7 +91,7 @@ fn merge_part(
             *known = (*known).min(local.first_rows[*place as usize]);
         }
         for (mine, others) in all.accumulators.iter_mut().zip(&local.accumulators) {
-            mine.merge(others.as_ref(), (places, &map), all.table.len())?;
+            mine.merge(others.as_ref(), GroupMap { from: places, to: &map }, all.table.len())?;
         }
     }
     all.account(true)?;

@@ -7,7 +7,7 @@ use super::pipeline::{Flow, Sequence, Sink};
 use super::spill::{MemoryBudget, Rows};
 use crate::control::MemoryReservation;
 use crate::diagnostic::Result;
-use crate::kernel::{Accumulator, Batch, Groups, accumulator};
+use crate::kernel::{Accumulator, Batch, GroupMap, Groups, accumulator};
 use crate::logical::{Aggregate, Expr};
 use crate::types::index;
 use arrow::array::{Array, ArrayRef, UInt32Array};
@@ -119,7 +119,7 @@ impl SortedAggregate<'_> {
         for (local, to) in locals.iter().zip(&to) {
             let from: Vec<u32> = (0..index(to.len())).collect();
             for (mine, others) in all.iter_mut().zip(&local.accumulators) {
-                mine.merge(others.as_ref(), (&from, to), runs.len())?;
+                mine.merge(others.as_ref(), GroupMap { from: &from, to }, runs.len())?;
             }
         }
         let first: UInt32Array = runs.iter().map(|run| index(run.start)).collect();

@@ -6,7 +6,7 @@ use super::pipeline::{Sequence, Sink};
 use super::sort::{Sort, slot_key};
 use super::spill::{Order, Rows, WholeGroups};
 use crate::diagnostic::Result;
-use crate::kernel::Batch;
+use crate::kernel::{Batch, GroupMap};
 use crate::logical::{Direction, Nulls, SortKey};
 use crate::types::{SqlType, index};
 use arrow::array::{AsArray, Int64Array, UInt32Array};
@@ -75,7 +75,7 @@ fn taken_in(known: &mut Grouped, mut part: Grouped) -> Result<(Batch, Vec<u64>)>
     if !from.is_empty() {
         let groups = known.table.len();
         for (mine, others) in known.accumulators.iter_mut().zip(&part.accumulators) {
-            mine.merge(others.as_ref(), (&from, &to), groups)?;
+            mine.merge(others.as_ref(), GroupMap { from: &from, to: &to }, groups)?;
         }
         for (from, to) in from.iter().zip(&to) {
             let first = &mut known.first_rows[*to as usize];

@@ -50,7 +50,7 @@ mod text;
 mod window;
 mod word_keys;
 
-pub use aggregate::{Accumulator, Groups, accumulator, aggregate_inputs, share_state, value_of_nothing};
+pub use aggregate::{Accumulator, GroupMap, Groups, accumulator, aggregate_inputs, share_state, value_of_nothing};
 pub use batch::{Batch, Lane, own_texts};
 pub use cast::{cast_values, parse_value};
 pub use conform::{Misfit, conform};

@@ -1,4 +1,4 @@
-use super::{Accumulator, Groups, same};
+use super::{Accumulator, GroupMap, Groups, same};
 use crate::diagnostic::Result;
 use crate::keys::{from_integer_lanes, integer_lanes};
 use crate::logical::{Aggregate, AggregateFunction};
@@ -15,6 +15,7 @@ pub(super) struct Bits {
 }
 
 impl Bits {
+    /// BIT_AND or BIT_OR of integers.
     pub(super) fn new(aggregate: &Aggregate) -> Self {
         let and = aggregate.function == AggregateFunction::BitAnd;
         Self { values: Vec::new(), and, data_type: aggregate.sql_type.arrow() }
@@ -46,7 +47,7 @@ impl Accumulator for Bits {
         Ok(())
     }
 
-    fn merge(&mut self, other: &dyn Accumulator, (from, to): (&[u32], &[u32]), groups: usize) -> Result<()> {
+    fn merge(&mut self, other: &dyn Accumulator, GroupMap { from, to }: GroupMap<'_>, groups: usize) -> Result<()> {
         let other = same::<Self>(other)?;
         self.resize(groups);
         for (from, to) in from.iter().zip(to) {

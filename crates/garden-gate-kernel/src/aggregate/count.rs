@@ -1,4 +1,4 @@
-use super::{Accumulator, Groups, same};
+use super::{Accumulator, GroupMap, Groups, same};
 use crate::diagnostic::Result;
 use arrow::array::{Array, ArrayRef, Int64Array};
 use std::{any::Any, sync::Arc};
@@ -26,7 +26,7 @@ impl Accumulator for Count {
         Ok(())
     }
 
-    fn merge(&mut self, other: &dyn Accumulator, (from, to): (&[u32], &[u32]), groups: usize) -> Result<()> {
+    fn merge(&mut self, other: &dyn Accumulator, GroupMap { from, to }: GroupMap<'_>, groups: usize) -> Result<()> {
         let other = same::<Self>(other)?;
         self.0.resize(groups.max(self.0.len()), 0);
         for (from, to) in from.iter().zip(to) {

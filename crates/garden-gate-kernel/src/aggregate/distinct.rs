@@ -1,4 +1,4 @@
-use super::{Accumulator, Groups, moved, same};
+use super::{Accumulator, GroupMap, Groups, moved, same};
 use crate::GroupTable;
 use crate::diagnostic::Result;
 use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, Int64Array, UInt32Array};
@@ -15,6 +15,7 @@ pub(super) struct Distinct {
 }
 
 impl Distinct {
+    /// `inner` over the different arguments of each group.
     pub(super) fn new(inner: Box<dyn Accumulator>, arguments: Vec<DataType>) -> Result<Self> {
         let types = std::iter::once(DataType::Int64).chain(arguments).collect();
         Ok(Self { inner, pairs: GroupTable::new(types)?, ids: Vec::new() })
@@ -41,7 +42,7 @@ impl Accumulator for Distinct {
         self.add(&keys)
     }
 
-    fn merge(&mut self, other: &dyn Accumulator, pairs: (&[u32], &[u32]), _: usize) -> Result<()> {
+    fn merge(&mut self, other: &dyn Accumulator, pairs: GroupMap<'_>, _: usize) -> Result<()> {
         let other = same::<Self>(other)?;
         let keys = other.pairs.keys()?;
         let Some((of, values)) = keys.split_first() else { return Ok(()) };

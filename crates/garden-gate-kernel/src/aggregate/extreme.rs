@@ -1,4 +1,4 @@
-use super::{Accumulator, Groups, same};
+use super::{Accumulator, GroupMap, Groups, same};
 use crate::diagnostic::Result;
 use crate::keys::{from_integer_lanes, integer_lanes};
 use crate::types::SqlType;
@@ -215,7 +215,7 @@ impl<V: Kind> Accumulator for Extreme<V> {
         Ok(())
     }
 
-    fn merge(&mut self, other: &dyn Accumulator, (from, to): (&[u32], &[u32]), groups: usize) -> Result<()> {
+    fn merge(&mut self, other: &dyn Accumulator, GroupMap { from, to }: GroupMap<'_>, groups: usize) -> Result<()> {
         let other = same::<Self>(other)?;
         self.resize(groups);
         for (from, to) in from.iter().zip(to) {

@@ -52,6 +52,13 @@ impl Groups<'_> {
     }
 }
 
+/// Which groups, or rows, go to which groups of an accumulator: `from[i]` to `to[i]`.
+#[derive(Clone, Copy, Debug)]
+pub struct GroupMap<'a> {
+    pub from: &'a [u32],
+    pub to: &'a [u32],
+}
+
 /// The running state of one aggregate for all groups.
 pub trait Accumulator: Send + Sync {
     /// Takes in a batch, given as [`aggregate_inputs`].
@@ -60,12 +67,11 @@ pub trait Accumulator: Send + Sync {
     /// 22003 when 128 bits do not hold a sum.
     fn update(&mut self, groups: Groups<'_>, inputs: &[ArrayRef]) -> Result<()>;
 
-    /// Takes in groups of another accumulator of the same function: its group `from[i]` into this one's group `to[i]` of `groups`; others
-    /// of its groups are omitted. Of one that is not [`Accumulator::is_mergeable`], a group at most once.
+    /// Takes in groups of another accumulator of the same function, as `pairs` says, which makes `groups` of them; others are omitted. Of one that is not [`Accumulator::is_mergeable`], a group at most once.
     ///
     /// # Errors
     /// As [`Accumulator::update`].
-    fn merge(&mut self, other: &dyn Accumulator, pairs: (&[u32], &[u32]), groups: usize) -> Result<()>;
+    fn merge(&mut self, other: &dyn Accumulator, pairs: GroupMap<'_>, groups: usize) -> Result<()>;
 
     /// A copy of the state that gives the results of another aggregate, where [`share_state`] says that they have one.
     fn finishing_as(&self, aggregate: &Aggregate) -> Option<Box<dyn Accumulator>> {
@@ -139,7 +145,7 @@ fn same<A: 'static>(other: &dyn Accumulator) -> Result<&A> {
 }
 
 /// For each row of groups of another accumulator the group it goes to, as [`Accumulator::merge`] has it; and which rows go to one.
-fn moved(rows: impl Iterator<Item = usize>, (from, to): (&[u32], &[u32])) -> (Vec<u32>, UInt32Array) {
+fn moved(rows: impl Iterator<Item = usize>, GroupMap { from, to }: GroupMap<'_>) -> (Vec<u32>, UInt32Array) {
     let most = from.iter().max().map_or(0, |most| *most as usize + 1);
     let mut map: Vec<Option<u32>> = vec![None; most];
     from.iter().zip(to).for_each(|(from, to)| map[*from as usize] = Some(*to));

@@ -1,7 +1,7 @@
 //! Variance, covariance, correlation and linear regression (clause 10.9), in 64-bit floating point: means and sums of squared
 //! deviations are kept up to date row by row (Welford) and put together by the formulas of Chan, Golub and `LeVeque`.
 
-use super::{Accumulator, Groups, present, same};
+use super::{Accumulator, GroupMap, Groups, present, same};
 use crate::diagnostic::{Error, Result};
 use crate::logical::MomentFunction as M;
 use crate::problem::Problem;
@@ -144,6 +144,7 @@ pub(super) struct Moments {
 }
 
 impl Moments {
+    /// The states of an aggregate of sums and products.
     pub(super) fn new(function: M) -> Self {
         Self { function, groups: Vec::new() }
     }
@@ -167,7 +168,7 @@ impl Accumulator for Moments {
         Ok(())
     }
 
-    fn merge(&mut self, other: &dyn Accumulator, (from, to): (&[u32], &[u32]), groups: usize) -> Result<()> {
+    fn merge(&mut self, other: &dyn Accumulator, GroupMap { from, to }: GroupMap<'_>, groups: usize) -> Result<()> {
         let other = same::<Self>(other)?;
         self.resize(groups);
         for (from, to) in from.iter().zip(to) {

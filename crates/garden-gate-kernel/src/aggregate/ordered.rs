@@ -1,7 +1,7 @@
 //! Aggregates that need all rows of a group, in order: LISTAGG, `ARRAY_AGG`, the inverse distribution functions, MODE and the
 //! hypothetical-set functions (clause 10.9). Rows are kept until the end, then sorted by group and order. O(n log n).
 
-use super::{Accumulator, Groups, moved, same};
+use super::{Accumulator, GroupMap, Groups, moved, same};
 use crate::composite::list_of;
 use crate::diagnostic::{Error, Result};
 use crate::keys::{from_integer_lanes, integer_lanes};
@@ -34,6 +34,7 @@ pub(super) struct Ordered {
 }
 
 impl Ordered {
+    /// An aggregate that needs all rows of a group before its first value: `WITHIN GROUP`, or ORDER BY in its arguments.
     pub(super) fn new(aggregate: &Aggregate) -> Self {
         Self { aggregate: aggregate.clone(), batches: Vec::new(), held: 0 }
     }
@@ -311,7 +312,7 @@ impl Accumulator for Ordered {
         Ok(())
     }
 
-    fn merge(&mut self, other: &dyn Accumulator, pairs: (&[u32], &[u32]), _: usize) -> Result<()> {
+    fn merge(&mut self, other: &dyn Accumulator, pairs: GroupMap<'_>, _: usize) -> Result<()> {
         let other = same::<Self>(other)?;
         for (ids, inputs) in &other.batches {
             let (groups, rows) = moved(ids.iter().map(|id| *id as usize), pairs);

@@ -7,7 +7,7 @@
 //! ids   2 0 2 1 0      starts 0 2 3 5      rows   1 4 | 3 | 0 2
 //! ```
 
-use super::{Accumulator, Groups, present, same};
+use super::{Accumulator, GroupMap, Groups, present, same};
 use crate::catalog::{AnyAggregateState, NullCall, ProgramAggregate};
 use crate::constant::{array_of, value_at};
 use crate::diagnostic::{Error, Result, SqlState, caught};
@@ -25,6 +25,7 @@ pub(super) struct Program {
 }
 
 impl Program {
+    /// An aggregate whose code the program gave.
     pub(super) fn new(function: &Arc<ProgramAggregate>) -> Self {
         Self { function: Arc::clone(function), states: Vec::new(), bytes: 0 }
     }
@@ -87,7 +88,7 @@ impl Accumulator for Program {
         Ok(())
     }
 
-    fn merge(&mut self, other: &dyn Accumulator, (from, to): (&[u32], &[u32]), _: usize) -> Result<()> {
+    fn merge(&mut self, other: &dyn Accumulator, GroupMap { from, to }: GroupMap<'_>, _: usize) -> Result<()> {
         let other = same::<Self>(other)?;
         for (from, to) in from.iter().zip(to) {
             if let Some(Some(state)) = other.states.get(*from as usize) {

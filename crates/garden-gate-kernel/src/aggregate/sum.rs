@@ -1,4 +1,4 @@
-use super::{Accumulator, Groups, same, small_sums};
+use super::{Accumulator, GroupMap, Groups, same, small_sums};
 use crate::diagnostic::{Error, Result, Span};
 use crate::logical::{Aggregate, AggregateFunction};
 use crate::types::{SqlType, approximate, power_of_ten};
@@ -24,6 +24,7 @@ pub fn share_state(a: &Aggregate, b: &Aggregate) -> bool {
     is_sum(a) && is_sum(b) && a.arguments[0].same_as(&b.arguments[0])
 }
 
+/// SUM or AVG of numbers of a type; exact numbers are summed without rounding, so that the order of rows does not matter.
 pub(super) fn accumulator(aggregate: &Aggregate, argument: SqlType) -> Box<dyn Accumulator> {
     let result = Finish::of(aggregate, argument);
     if argument.is_approximate() {
@@ -164,7 +165,7 @@ impl Accumulator for ExactSum {
         Ok(())
     }
 
-    fn merge(&mut self, other: &dyn Accumulator, (from, to): (&[u32], &[u32]), groups: usize) -> Result<()> {
+    fn merge(&mut self, other: &dyn Accumulator, GroupMap { from, to }: GroupMap<'_>, groups: usize) -> Result<()> {
         let other = same::<Self>(other)?;
         self.resize(groups);
         for (from, to) in from.iter().zip(to) {
@@ -279,7 +280,7 @@ impl Accumulator for FloatSum {
         Ok(())
     }
 
-    fn merge(&mut self, other: &dyn Accumulator, (from, to): (&[u32], &[u32]), groups: usize) -> Result<()> {
+    fn merge(&mut self, other: &dyn Accumulator, GroupMap { from, to }: GroupMap<'_>, groups: usize) -> Result<()> {
         let other = same::<Self>(other)?;
         self.resize(groups);
         for (from, to) in from.iter().zip(to) {

@@ -8,7 +8,7 @@ use crate::control::{Turns, checkpoint};
 use crate::diagnostic::Result;
 use crate::logical::{Aggregate, Expr, ExprKind, Frame, WindowCall, WindowFunction};
 use crate::types::{FrameBound, FrameExclusion, FrameUnit, Value, index};
-use crate::{Accumulator, Batch, Groups, accumulator, aggregate_inputs, evaluate, kept};
+use crate::{Accumulator, Batch, GroupMap, Groups, accumulator, aggregate_inputs, evaluate, kept};
 use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, UInt32Array};
 use arrow::compute;
 use std::borrow::Cow;
@@ -54,6 +54,8 @@ pub fn aggregate_partitions(
     AggregateInput::new(aggregate, batch)?.of_partitions(partition, partitions)
 }
 
+/// An aggregate over the frame of each row: once a partition for the default frames, by adding and taking away rows where the aggregate
+/// can, else from the values of blocks of rows.
 pub(super) fn aggregate(
     aggregate: &Aggregate,
     batch: &Batch,
@@ -116,14 +118,14 @@ impl<'a> AggregateInput<'a> {
             state.update(Groups::Each { ids: partition, groups: partitions }, &self.inputs)?;
         } else {
             let all: Vec<u32> = (0..index(partition.len())).collect();
-            self.put(state.as_mut(), (&all, partition), partitions)?;
+            self.put(state.as_mut(), GroupMap { from: &all, to: partition }, partitions)?;
         }
         let results = state.finish(partitions)?;
         Ok(compute::take(&results, &UInt32Array::from(partition.to_vec()), None)?)
     }
 
     /// Puts each of the rows `from` into the group beside it.
-    fn put(&self, state: &mut dyn Accumulator, (from, to): (&[u32], &[u32]), groups: usize) -> Result<()> {
+    fn put(&self, state: &mut dyn Accumulator, GroupMap { from, to }: GroupMap<'_>, groups: usize) -> Result<()> {
         let (from, to): (Vec<u32>, Vec<u32>) = match &self.filter {
             Some(filter) => from.iter().zip(to).filter(|(row, _)| filter.value(**row as usize)).unzip(),
             None => (from.to_vec(), to.to_vec()),
@@ -156,7 +158,7 @@ fn one_by_one(rows: &AggregateInput<'_>, frames: &[FrameRows]) -> Result<ArrayRe
         }
         if from.len() > BLOCK || number + 1 == different.len() {
             let groups = number + 1 - first;
-            rows.put(state.as_mut(), (&from, &to), groups)?;
+            rows.put(state.as_mut(), GroupMap { from: &from, to: &to }, groups)?;
             parts.push(std::mem::replace(&mut state, accumulator(rows.aggregate)?).finish(groups)?);
             from.clear();
             to.clear();
@@ -185,8 +187,8 @@ impl Tree {
             let above = nodes.div_ceil(FANOUT);
             let mut level = accumulator(rows.aggregate)?;
             match levels.last() {
-                None => rows.put(level.as_mut(), (&children, &parents), above)?,
-                Some(below) => level.merge(below.as_ref(), (&children, &parents), above)?,
+                None => rows.put(level.as_mut(), GroupMap { from: &children, to: &parents }, above)?,
+                Some(below) => level.merge(below.as_ref(), GroupMap { from: &children, to: &parents }, above)?,
             }
             levels.push(level);
             nodes = above;
@@ -206,8 +208,10 @@ impl Tree {
             if pairs.iter().any(|(nodes, _)| nodes.len() > BLOCK) || row + 1 == frames.len() {
                 for (level, (nodes, to)) in pairs.iter_mut().enumerate() {
                     match level.checked_sub(1) {
-                        None => rows.put(state.as_mut(), (nodes, to), frames.len())?,
-                        Some(above) => state.merge(self.levels[above].as_ref(), (nodes, to), frames.len())?,
+                        None => rows.put(state.as_mut(), GroupMap { from: nodes, to }, frames.len())?,
+                        Some(above) => {
+                            state.merge(self.levels[above].as_ref(), GroupMap { from: nodes, to }, frames.len())?
+                        }
                     }
                     nodes.clear();
                     to.clear();

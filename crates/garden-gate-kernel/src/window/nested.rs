@@ -61,6 +61,8 @@ fn nested_call(expr: &Expr) -> Option<(Function, &[Expr])> {
     }
 }
 
+/// An aggregate whose argument names a row of the frame (nested window functions, ISO/IEC 9075-2, 6.10): the argument is evaluated for each
+/// row of each frame.
 pub(super) fn aggregate(
     aggregate: &Aggregate,
     batch: &Batch,
