@@ -10,6 +10,7 @@ use crate::types::SqlType as T;
 const MOST_DIGITS: u16 = 38;
 
 impl Binder<'_> {
+    /// `left op right`, after NULLs and parameters have taken the type of the other side.
     pub(super) fn arithmetic(&mut self, op: Op, left: Expr, right: Expr, span: Span) -> Expr {
         let (left, right) = self.settle_operands(op, left, right);
         let (a, b) = (left.sql_type(), right.sql_type());
@@ -92,6 +93,7 @@ impl Binder<'_> {
         Some(T::numeric(digits(precision), digits(scale)))
     }
 
+    /// `-operand`.
     pub(super) fn negate(&mut self, operand: Expr, span: Span) -> Expr {
         let operand =
             if super::convert::is_unsettled(&operand) { self.settle_parameter(operand, T::Integer) } else { operand };
@@ -106,6 +108,7 @@ impl Binder<'_> {
         super::convert::fold(Expr::new(ExprKind::Negate(Box::new(operand)), found, span))
     }
 
+    /// `left || right`: of texts, binary strings or arrays.
     pub(super) fn concat(&mut self, left: Expr, right: Expr, span: Span) -> Expr {
         let (a, b) = (left.sql_type(), right.sql_type());
         let composite = matches!(a, T::Array(_)) || matches!(b, T::Array(_));

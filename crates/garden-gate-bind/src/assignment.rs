@@ -11,6 +11,7 @@ use crate::syntax::ast;
 use crate::types::SqlType;
 
 impl<'a> Binder<'a> {
+    /// The columns that one assignment of SET fills, each with its value.
     pub(super) fn assignment(
         &mut self,
         assignment: &ast::Assignment,

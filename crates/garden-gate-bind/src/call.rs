@@ -52,6 +52,7 @@ pub fn is_known_function(name: &str) -> bool {
 }
 
 impl Binder<'_> {
+    /// A call by name: of a window function, an aggregate, a function of the program, or one of the standard.
     pub(super) fn call(&mut self, call: &Call, at: At<'_>, span: Span) -> Result<Expr> {
         let name = &call.name.text;
         if let Some(over) = &call.over {

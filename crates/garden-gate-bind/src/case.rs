@@ -35,6 +35,7 @@ impl Binder<'_> {
         Ok(Expr::new(ExprKind::Case(branches, Box::new(otherwise)), common, span))
     }
 
+    /// `COALESCE(arguments)`, of the type that all have in common.
     pub(super) fn coalesce(&mut self, arguments: Vec<Expr>, span: Span) -> Expr {
         let (arguments, common) = self.unify_all(arguments, "COALESCE");
         Expr::new(ExprKind::Coalesce(arguments), common, span)

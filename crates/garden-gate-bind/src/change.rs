@@ -183,6 +183,10 @@ impl<'a> Binder<'a> {
         self.scan(&changed, None, target.shown_name())
     }
 
+    /// What was bound.
+    ///
+    /// # Errors
+    /// The problems that were found, the first with the others beside it.
     pub(super) fn bound(mut self, plan: LogicalPlan, output: Vec<OutputColumn>) -> Result<Bound> {
         let guide = self.take_guide();
         let Binder { columns, problems, notes, generic, steps, .. } = self;
@@ -190,6 +194,7 @@ impl<'a> Binder<'a> {
         Ok(Bound { plan, output, columns, notes, generic, steps, guide })
     }
 
+    /// The table that a change is of: itself, or that of an updatable view.
     pub(super) fn target(&self, name: &[ast::Ident], span: Span) -> Result<Target<'a>> {
         let (levels, schema, table) = match (self.lookup(name), self.find_view(name)) {
             (Ok((schema, table)), _) => (Vec::new(), schema, table),
@@ -240,6 +245,7 @@ impl<'a> Binder<'a> {
         *place
     }
 
+    /// The rows with the values of GENERATED columns, which are computed from the others.
     pub(super) fn generated(
         &mut self,
         plan: LogicalPlan,
@@ -275,6 +281,7 @@ impl<'a> Binder<'a> {
         (plan.project(computed), output.collect())
     }
 
+    /// The value of a column that a statement gives none for.
     pub(super) fn default_of(&mut self, column: &'a ColumnDefinition, span: Span) -> Result<Expr> {
         match &column.filled {
             Filled::Default(text) => {
@@ -410,6 +417,7 @@ impl<'a> Binder<'a> {
     }
 }
 
+/// NULL as a value of a type.
 pub(super) fn null(sql_type: SqlType) -> Expr {
     Expr::literal(Value::Null, sql_type, Span::default())
 }

@@ -10,6 +10,7 @@ use crate::syntax::ast::Ident;
 use crate::types::{SqlType, Value};
 
 impl<'a> Binder<'a> {
+    /// `CAST(operand AS domain)`: the value is tested by the checks of the domain.
     pub(super) fn cast_to_domain(&mut self, operand: Expr, name: &[Ident], span: Span) -> Result<Expr> {
         let domain = match self.domain_of(name) {
             Ok(domain) => domain,

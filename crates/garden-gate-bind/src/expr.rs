@@ -38,11 +38,11 @@ impl Binder<'_> {
             K::Is { operand, test, negated } => self.is(operand, (*test, *negated), at, span)?,
             K::Distinct { operands, negated } => self.distinct_from(operands, at, span)?.negated(!*negated),
             K::Similar { operands, escape, negated } => {
-                let operands = [Some(&operands.0), Some(&operands.1), escape.as_deref()];
+                let operands = [Some(&operands.left), Some(&operands.right), escape.as_deref()];
                 self.pattern(RegexFunction::Similar, operands, at, span)?.negated(*negated)
             }
             K::LikeRegex { operands, flag, negated } => {
-                let operands = [Some(&operands.0), Some(&operands.1), flag.as_deref()];
+                let operands = [Some(&operands.left), Some(&operands.right), flag.as_deref()];
                 self.pattern(RegexFunction::LikeRegex, operands, at, span)?.negated(*negated)
             }
             K::Overlaps(parts) => self.overlaps(parts, at, span)?,
@@ -83,7 +83,7 @@ impl Binder<'_> {
             K::Field(operand, name) => self.of(operand, at, |this, operand| this.field(operand, name, span))?,
             K::Array(elements) => self.array(elements, at, span)?,
             K::Element(operands) => {
-                let args = vec![self.expr(&operands.0, at)?, self.expr(&operands.1, at)?];
+                let args = vec![self.expr(&operands.left, at)?, self.expr(&operands.right, at)?];
                 self.function(Function::Array(ArrayFunction::Element), args, span)
             }
             K::NextValue(name) => self.next_value(name, at.clause, span),
@@ -109,19 +109,19 @@ impl Binder<'_> {
         Ok(make(self, operand))
     }
 
-    fn concatenation(&mut self, operands: &(ast::Expr, ast::Expr), at: At<'_>, span: Span) -> Result<Expr> {
-        let (left, right) = (self.expr(&operands.0, at)?, self.expr(&operands.1, at)?);
+    fn concatenation(&mut self, operands: &ast::Operands, at: At<'_>, span: Span) -> Result<Expr> {
+        let (left, right) = (self.expr(&operands.left, at)?, self.expr(&operands.right, at)?);
         Ok(self.concat(left, right, span))
     }
 
     fn arithmetic_of(
         &mut self,
         op: ast::ArithmeticOp,
-        operands: &(ast::Expr, ast::Expr),
+        operands: &ast::Operands,
         at: At<'_>,
         span: Span,
     ) -> Result<Expr> {
-        let (left, right) = (self.expr(&operands.0, at)?, self.expr(&operands.1, at)?);
+        let (left, right) = (self.expr(&operands.left, at)?, self.expr(&operands.right, at)?);
         if !self.check_days(operands, (&left, &right), (at.scope, span)) {
             return Ok(super::stand_in(span));
         }
@@ -362,6 +362,7 @@ impl Binder<'_> {
         Expr::literal(value, sql_type, span)
     }
 
+    /// `CAST(operand AS target)`, where there is such a conversion (ISO/IEC 9075-2, 6.13).
     pub(super) fn cast(&mut self, operand: Expr, target: SqlType, span: Span) -> Expr {
         let keeps_zone = matches!(target, SqlType::TimestampTz | SqlType::TimeTz);
         let operand = if keeps_zone { operand } else { super::zone::local_of_zone(operand) };

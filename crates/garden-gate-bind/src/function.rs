@@ -10,6 +10,7 @@ use crate::logical::{
 use crate::types::{ExtractField, MICROS_PER_DAY, SqlType as T, Template, Value, date_parts};
 
 impl Binder<'_> {
+    /// A call of a function with arguments of the kinds that it takes.
     pub(super) fn function(&mut self, function: Function, args: Vec<Expr>, span: Span) -> Expr {
         let Signature { kinds, least, expected } = signature(function);
         let most = if matches!(function, Function::Greatest | Function::Least) { usize::MAX } else { kinds.len() };

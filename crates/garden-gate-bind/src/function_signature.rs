@@ -41,6 +41,7 @@ pub fn arguments_of(function: F) -> &'static str {
     signature(function).expected
 }
 
+/// What a function takes.
 pub(super) fn signature(function: F) -> Signature {
     match function {
         F::Text(function) => of_text(function),

@@ -15,6 +15,7 @@ pub(super) struct CollectedGuide {
 }
 
 impl CollectedGuide {
+    /// Notes the columns of a table under the name by which a guide may speak of it.
     pub(super) fn add_relation(&mut self, relation: &Relation) {
         let columns = || relation.columns.iter().map(|column| column.id);
         match self.relations.iter_mut().find(|(known, _)| known.eq_ignore_ascii_case(&relation.name)) {

@@ -10,6 +10,7 @@ use crate::logical::{ColumnId, LogicalPlan};
 use crate::syntax::ast;
 
 impl<'a> Binder<'a> {
+    /// The rows that an INSERT adds, and what their columns mean.
     pub(super) fn insert(
         &mut self,
         insert: &ast::Insert,
@@ -137,6 +138,7 @@ impl<'a> Binder<'a> {
         }
     }
 
+    /// Reports a value for a column that takes its values by itself.
     pub(super) fn refuse_own_value(&mut self, column: &ColumnDefinition, insert: &ast::Insert, span: Span) {
         match &column.filled {
             Filled::Generated(_) => {

@@ -72,7 +72,7 @@ impl Binder<'_> {
     /// A difference `(end - start)` in these fields.
     pub(super) fn difference(&mut self, operand: &ast::Expr, fields: Fields, at: At<'_>, span: Span) -> Result<Expr> {
         let ast::ExprKind::Arithmetic(_, pair) = &operand.kind else { return Ok(super::stand_in(span)) };
-        let (left, right) = (self.expr(&pair.0, at)?, self.expr(&pair.1, at)?);
+        let (left, right) = (self.expr(&pair.left, at)?, self.expr(&pair.right, at)?);
         let target = fields.sql_type();
         if target == SqlType::YearMonth && left.sql_type().is_datetime() {
             let months = self.function(Function::MonthsBetween, vec![left, right], span);
@@ -90,13 +90,13 @@ impl Binder<'_> {
     /// Reports a day plus or minus an interval of hours, minutes or seconds, which a DATE has no room for.
     pub(super) fn check_days(
         &mut self,
-        written: &(ast::Expr, ast::Expr),
+        written: &ast::Operands,
         sides: (&Expr, &Expr),
         (scope, span): (&Scope, Span),
     ) -> bool {
         let added = match (sides.0.sql_type(), sides.1.sql_type()) {
-            (SqlType::Date, SqlType::DayTime) => &written.1,
-            (SqlType::DayTime, SqlType::Date) => &written.0,
+            (SqlType::Date, SqlType::DayTime) => &written.right,
+            (SqlType::DayTime, SqlType::Date) => &written.left,
             _ => return true,
         };
         match self.fields_of(added, scope).filter(|fields| !fields.go_to_days()) {
@@ -137,8 +137,8 @@ impl Binder<'_> {
         } else if let K::Negate(operand) = &expr.kind {
             self.fields_of(operand, scope)
         } else if let K::Arithmetic(op, pair) = &expr.kind {
-            let first = self.fields_of(&pair.0, scope);
-            let second = || self.fields_of(&pair.1, scope);
+            let first = self.fields_of(&pair.left, scope);
+            let second = || self.fields_of(&pair.right, scope);
             match op {
                 Op::Add | Op::Subtract => first?.with(second()?),
                 Op::Multiply => first.or_else(second),
@@ -194,7 +194,7 @@ fn may_be_part(expr: &ast::Expr) -> bool {
     if let ast::ExprKind::Negate(operand) = &expr.kind {
         may_be_part(operand)
     } else if let ast::ExprKind::Arithmetic(op, pair) = &expr.kind {
-        matches!(op, Op::Multiply | Op::Divide) || may_be_part(&pair.0) || may_be_part(&pair.1)
+        matches!(op, Op::Multiply | Op::Divide) || may_be_part(&pair.left) || may_be_part(&pair.right)
     } else if let ast::ExprKind::Call(call) = &expr.kind {
         call.args.iter().any(may_be_part)
     } else if let ast::ExprKind::Form(_, args) = &expr.kind {

@@ -20,6 +20,7 @@ impl Binder<'_> {
         left.join(right, Vec::new())
     }
 
+    /// A join of two tables. The right one sees the columns of the left one where it is LATERAL.
     pub(super) fn join(&mut self, join: &Join, outside: &Scope) -> Result<(LogicalPlan, Scope)> {
         let (left, left_scope) = self.table_expr(&join.left, outside)?;
         let lateral = outside.clone().beside(left_scope.clone(), &[]);
@@ -219,6 +220,7 @@ impl Binder<'_> {
         }
     }
 
+    /// The tables of both sides in one scope; two of one name are an error.
     pub(super) fn side_by_side(&mut self, left: Scope, right: Scope, merged: &[Merged]) -> Scope {
         for relation in right.relations.iter().filter(|relation| !relation.name.is_empty()) {
             if left

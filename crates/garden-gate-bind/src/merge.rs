@@ -27,6 +27,7 @@ struct Branch {
 }
 
 impl<'a> Binder<'a> {
+    /// MERGE as one query: the join of both tables, with what becomes of each row.
     pub(super) fn merge(
         &mut self,
         change: &ast::Change,

@@ -45,11 +45,11 @@ impl Binder<'_> {
     /// `WHERE x = 1` in an inner query where `x` is not a column of its own tables: the condition says nothing of their rows.
     pub(super) fn note_outer_condition(
         &mut self,
-        operands: &(ast::Expr, ast::Expr),
+        operands: &ast::Operands,
         (left, right): (&Expr, &Expr),
         At { scope, clause }: At<'_>,
     ) {
-        let bare = [&operands.0, &operands.1].into_iter().find(|operand| is_bare(operand));
+        let bare = [&operands.left, &operands.right].into_iter().find(|operand| is_bare(operand));
         let Some(name) = bare.filter(|_| clause == Clause::Where && !scope.relations.is_empty()) else { return };
         let used = [left.columns(), right.columns()].concat();
         if used.is_empty() || !used.iter().all(|id| self.is_outer(*id)) {

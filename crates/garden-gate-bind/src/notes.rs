@@ -13,10 +13,10 @@ fn is_null_literal(expr: &ast::Expr) -> bool {
 
 impl Binder<'_> {
     /// `x = NULL` is UNKNOWN for every row (clause 8.2).
-    pub(super) fn note_null_comparison(&mut self, op: CompareOp, operands: &(ast::Expr, ast::Expr), span: Span) {
-        let other = match (is_null_literal(&operands.0), is_null_literal(&operands.1)) {
-            (false, true) => &operands.0,
-            (true, false) => &operands.1,
+    pub(super) fn note_null_comparison(&mut self, op: CompareOp, operands: &ast::Operands, span: Span) {
+        let other = match (is_null_literal(&operands.left), is_null_literal(&operands.right)) {
+            (false, true) => &operands.left,
+            (true, false) => &operands.right,
             _ => return,
         };
         let test = if op == CompareOp::NotEqual { "IS NOT NULL" } else { "IS NULL" };
@@ -36,6 +36,7 @@ impl Binder<'_> {
         }
     }
 
+    /// Notes that a division of integers drops what is after the point.
     pub(super) fn note_integer_division(&mut self, span: Span) {
         let text = self.text(span);
         let help = format!(
@@ -144,9 +145,9 @@ impl Binder<'_> {
         let mut seen: Vec<(&str, &Value, Span)> = Vec::new();
         for term in terms {
             let ast::ExprKind::Compare(CompareOp::Equal, sides) = &term.kind else { continue };
-            let found = match (&sides.0.kind, &sides.1.kind) {
-                (ast::ExprKind::Name(_), ast::ExprKind::Literal(value, _)) => (sides.0.span, value),
-                (ast::ExprKind::Literal(value, _), ast::ExprKind::Name(_)) => (sides.1.span, value),
+            let found = match (&sides.left.kind, &sides.right.kind) {
+                (ast::ExprKind::Name(_), ast::ExprKind::Literal(value, _)) => (sides.left.span, value),
+                (ast::ExprKind::Literal(value, _), ast::ExprKind::Name(_)) => (sides.right.span, value),
                 _ => continue,
             };
             let (name, value) = (self.text(found.0), found.1);

@@ -35,6 +35,7 @@ fn with_results(context: &SortContext<'_>) -> Scope {
 }
 
 impl Binder<'_> {
+    /// One key of ORDER BY.
     pub(super) fn sort_key(&mut self, item: &ast::SortItem, context: &SortContext<'_>) -> Result<SortKey> {
         let expr = self.sort_expr(&item.expr, context)?;
         Ok(SortKey { expr, direction: item.direction, nulls: item.nulls })

@@ -181,6 +181,7 @@ impl<V: Into<Value>> FromIterator<V> for Parameters {
 }
 
 impl Binder<'_> {
+    /// A parameter: with its value where it has one, so that plans can look at it.
     pub(super) fn parameter(&mut self, name: &ParameterName, span: Span) -> Expr {
         let value = self.around.parameters.get(name).or_else(|| self.around.variables.get(name)).cloned();
         if value.is_none() {

@@ -44,11 +44,11 @@ impl<'a> Binder<'a> {
     pub(super) fn period_test(
         &mut self,
         op: PeriodOp,
-        operands: &(ast::Expr, ast::Expr),
+        operands: &ast::Operands,
         at: At<'_>,
         span: Span,
     ) -> Result<Expr> {
-        let (left, right) = (self.side(&operands.0, at)?, self.side(&operands.1, at)?);
+        let (left, right) = (self.side(&operands.left, at)?, self.side(&operands.right, at)?);
         let (s1, e1) = match left {
             Side::Period(start, end) => (start, end),
             Side::Point(_) => return Ok(self.report(&Problem::NoPeriod { op: op.words(), side: "before it" }, span)),
@@ -85,7 +85,7 @@ impl<'a> Binder<'a> {
 
     fn side(&mut self, side: &ast::Expr, at: At<'_>) -> Result<Side> {
         if let ast::ExprKind::Period(ends) = &side.kind {
-            let (start, end) = (self.expr(&ends.0, at)?, self.expr(&ends.1, at)?);
+            let (start, end) = (self.expr(&ends.left, at)?, self.expr(&ends.right, at)?);
             let Some((start, end)) = self.unify_pair(start, end, side.span) else {
                 let nothing = || super::stand_in(side.span);
                 return Ok(Side::Period(nothing(), nothing()));

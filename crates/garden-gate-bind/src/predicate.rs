@@ -32,16 +32,17 @@ impl Binder<'_> {
         self.expr(expr, at)
     }
 
+    /// A comparison, after both sides have taken one type.
     pub(super) fn comparison(
         &mut self,
         op: CompareOp,
-        operands: &(ast::Expr, ast::Expr),
+        operands: &ast::Operands,
         at: At<'_>,
         span: Span,
     ) -> Result<Expr> {
-        let left = self.operand(&operands.0, at)?;
-        let right = self.operand(&operands.1, at)?;
-        for (side, other, written) in [(&left, &right, &operands.0), (&right, &left, &operands.1)] {
+        let left = self.operand(&operands.left, at)?;
+        let right = self.operand(&operands.right, at)?;
+        for (side, other, written) in [(&left, &right, &operands.left), (&right, &left, &operands.right)] {
             if let (SqlType::Row(fields), ast::ExprKind::Subquery(query)) = (side.sql_type(), &written.kind)
                 && !matches!(other.sql_type(), SqlType::Row(_) | SqlType::Null)
             {
@@ -95,6 +96,7 @@ impl Binder<'_> {
         Expr::and([from, to], span)
     }
 
+    /// `operand IN (list)`, all of one type.
     pub(super) fn in_list(&mut self, operand: &ast::Expr, list: &[ast::Expr], at: At<'_>, span: Span) -> Result<Expr> {
         let first = self.operand(operand, at)?;
         let mut all = vec![first];
@@ -121,15 +123,16 @@ impl Binder<'_> {
         Ok(Expr::new(ExprKind::In(operand, all), SqlType::Boolean, span))
     }
 
+    /// `operand LIKE pattern [ESCAPE character]`.
     pub(super) fn like(
         &mut self,
-        operands: &(ast::Expr, ast::Expr),
+        operands: &ast::Operands,
         escape: Option<&ast::Expr>,
         at: At<'_>,
         span: Span,
     ) -> Result<Expr> {
-        let operand = self.expr(&operands.0, at)?;
-        let pattern = self.operand(&operands.1, at)?;
+        let operand = self.expr(&operands.left, at)?;
+        let pattern = self.operand(&operands.right, at)?;
         let operand = self.text_operand(operand, "LIKE");
         let pattern = self.text_operand(pattern, "the pattern of LIKE");
         let escape = match escape {
@@ -187,9 +190,9 @@ impl Binder<'_> {
     }
 
     /// `IS NOT DISTINCT FROM`; the caller negates.
-    pub(super) fn distinct_from(&mut self, operands: &(ast::Expr, ast::Expr), at: At<'_>, span: Span) -> Result<Expr> {
-        let left = self.operand(&operands.0, at)?;
-        let right = self.operand(&operands.1, at)?;
+    pub(super) fn distinct_from(&mut self, operands: &ast::Operands, at: At<'_>, span: Span) -> Result<Expr> {
+        let left = self.operand(&operands.left, at)?;
+        let right = self.operand(&operands.right, at)?;
         let Some((left, right)) = self.unify_compared(left, right, span) else { return Ok(super::stand_in(span)) };
         if left.sql_type() == SqlType::Null {
             return Ok(Expr::literal(Value::Boolean(true), SqlType::Boolean, span));

@@ -139,6 +139,7 @@ pub(super) fn number_help((text, constant): (&str, Option<&str>), (number, shown
     }
 }
 
+/// What to write instead of an operator between these types.
 pub(super) fn operator_help(symbol: &str, left: (SqlType, &str), right: (SqlType, &str)) -> Option<String> {
     let has = |wanted: fn(SqlType) -> bool| wanted(left.0) || wanted(right.0);
     let is_moment = |t: SqlType| matches!(t, SqlType::Date | SqlType::Timestamp | SqlType::TimestampTz);
@@ -161,6 +162,7 @@ pub(super) fn operator_help(symbol: &str, left: (SqlType, &str), right: (SqlType
     None
 }
 
+/// What to write instead of a conversion that there is none for.
 pub(super) fn cast_help(from: SqlType, to: SqlType) -> Option<String> {
     let help = if from.is_datetime() && to.is_number() {
         "EXTRACT(YEAR FROM …) takes one of its parts, (… - DATE '2000-01-01') DAY counts the days since then"

@@ -14,6 +14,7 @@ use crate::types::{SqlType, Value};
 pub(super) type Rows = (LogicalPlan, Vec<OutputColumn>);
 
 impl Binder<'_> {
+    /// A query, with its WITH, ORDER BY and FETCH.
     pub(super) fn query(&mut self, query: &ast::Query) -> Result<Rows> {
         self.depth += 1;
         let rows = self.query_inside(query);

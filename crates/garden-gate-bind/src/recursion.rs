@@ -19,6 +19,7 @@ struct Parts<'q> {
 }
 
 impl Binder<'_> {
+    /// The elements of WITH RECURSIVE: those that use one another become one recursion.
     pub(super) fn with_recursive(&mut self, elements: &[WithElement]) -> Result<()> {
         for group in groups(elements) {
             match group.as_slice() {

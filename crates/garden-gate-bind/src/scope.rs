@@ -120,6 +120,7 @@ pub(super) struct Scope {
 }
 
 impl Scope {
+    /// A scope with one table.
     pub(super) fn of(relation: Relation) -> Self {
         Self { star: relation.columns.clone(), relations: vec![relation] }
     }
@@ -133,6 +134,7 @@ impl Scope {
         Self { relations: self.relations, star }
     }
 
+    /// The names of the tables in it, for messages.
     pub(super) fn table_names(&self) -> Vec<String> {
         self.relations.iter().map(|relation| relation.name.clone()).collect()
     }

@@ -133,6 +133,7 @@ impl Binder<'_> {
         }
     }
 
+    /// The columns of SELECT, `*` spread out.
     pub(super) fn items(&mut self, select: &ast::Select, scope: &Scope) -> Result<Vec<Item>> {
         let mut items = Vec::new();
         for item in &select.items {

@@ -11,6 +11,7 @@ use crate::syntax::ast::Ident;
 use std::sync::Arc;
 
 impl Binder<'_> {
+    /// `NEXT VALUE FOR sequence`, where each row is made just once.
     pub(super) fn next_value(&mut self, name: &[Ident], clause: Clause, span: Span) -> Expr {
         let outermost = self.depth <= 1 && self.outer.is_empty() && self.views == 0;
         if !outermost || !matches!(clause, Clause::Select | Clause::Values | Clause::Set | Clause::Definition) {

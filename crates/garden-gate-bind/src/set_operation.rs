@@ -8,6 +8,7 @@ use crate::syntax::ast;
 use crate::types::SqlType;
 
 impl Binder<'_> {
+    /// UNION, INTERSECT and EXCEPT of several queries.
     pub(super) fn set_operation(&mut self, operation: &ast::SetOperation) -> Result<Rows> {
         let mut operands = operation.operands.iter().map(|operand| self.body(operand)).collect::<Result<Vec<_>>>()?;
         if let Some(corresponding) = &operation.corresponding {

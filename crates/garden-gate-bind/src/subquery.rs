@@ -69,6 +69,7 @@ impl Binder<'_> {
         (plan, OutputColumn { name: "row".into(), id, sql_type })
     }
 
+    /// `EXISTS (query)`.
     pub(super) fn exists(&mut self, query: &ast::Query, at: At<'_>, span: Span) -> Result<Expr> {
         let (plan, _) = self.inner_query(query, at)?;
         if at.clause == Clause::Where && plan.free().is_empty() {

@@ -140,6 +140,7 @@ impl<'a> Binder<'a> {
         scope
     }
 
+    /// A table, view or step of WITH by its name.
     pub(super) fn named_table(
         &mut self,
         name: &[Ident],
@@ -204,6 +205,7 @@ impl<'a> Binder<'a> {
         }
     }
 
+    /// The table that a name means, with its schema.
     pub(super) fn lookup(&self, name: &[Ident]) -> Result<(String, Table), Problem> {
         let catalog = self.around.catalog;
         let default = Ident { text: self.schema.to_owned(), quoted: false, span: Span::default() };
@@ -268,6 +270,7 @@ impl<'a> Binder<'a> {
         })
     }
 
+    /// A read of a table, and its columns as the statement sees them.
     pub(super) fn scan(&mut self, table: &Table, schema: Option<String>, name: String) -> (LogicalPlan, Scope) {
         self.note_header_in_one(table);
         let known = schema.as_deref().and_then(|schema| self.known_columns(schema, &table.name));

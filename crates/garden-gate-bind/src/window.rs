@@ -37,6 +37,7 @@ impl BoundWindow {
         matches!(function, Some(WindowFunction::NextValue(known)) if Arc::ptr_eq(known, sequence))
     }
 
+    /// The same call with other expressions.
     pub(super) fn map_exprs<E>(self, change: &mut impl FnMut(Expr) -> Result<Expr, E>) -> Result<Self, E> {
         Ok(Self {
             partition: self.partition.into_iter().map(&mut *change).collect::<Result<_, E>>()?,

@@ -47,6 +47,7 @@ impl Binder<'_> {
         Ok(())
     }
 
+    /// An element of WITH that does not refer to itself.
     pub(super) fn plain_element(&mut self, element: &ast::WithElement) -> Result<()> {
         if element.search.is_some() || element.cycle.is_some() {
             self.report(&Problem::NotRecursive { name: element.name.text.clone() }, element.name.span);
@@ -59,6 +60,8 @@ impl Binder<'_> {
         Ok(())
     }
 
+    /// Makes an element visible to what follows: as a step that is computed once, or, where it depends on the rows around it, as a plan
+    /// that each use has for itself.
     pub(super) fn make_visible(&mut self, name: &Ident, plan: LogicalPlan, output: Vec<OutputColumn>) {
         let recursion = if let LogicalPlan::Recursion(recursion) = &plan { Some(recursion.id) } else { None };
         let meaning = if plan.free().is_empty() {

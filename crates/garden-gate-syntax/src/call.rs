@@ -17,10 +17,12 @@ pub(super) const NORMAL_FORMS: [K; 4] = [K::Nfc, K::Nfd, K::Nfkc, K::Nfkd];
 type Formed = (Form, Vec<Expr>);
 
 impl Parser<'_> {
+    /// A text that nobody wrote.
     pub(super) fn text_node(&self, text: &str, span: Span) -> Result<Expr> {
         self.node(ExprKind::Literal(Value::Text(text.into()), SqlType::TEXT), span)
     }
 
+    /// An integer that nobody wrote.
     pub(super) fn number_node(&self, value: i64, span: Span) -> Result<Expr> {
         self.node(ExprKind::Literal(Value::Integer(value), SqlType::Integer), span)
     }

@@ -17,6 +17,7 @@ impl Parser<'_> {
         Ok(StatementKind::Change(Box::new(self.change_of_rows(with)?)))
     }
 
+    /// INSERT, UPDATE, DELETE or MERGE, after its WITH.
     pub(super) fn change_of_rows(&mut self, with: Option<With>) -> Result<Change> {
         let mut change = if self.accept_word(K::Insert) {
             self.insert()?

@@ -87,6 +87,7 @@ impl Parser<'_> {
         })
     }
 
+    /// CASCADE or RESTRICT after the name of what goes; RESTRICT is the default.
     pub(super) fn drop_behaviour(&mut self, if_exists: bool) -> Drop {
         let cascade = self.accept_word(K::Cascade);
         if !cascade {
@@ -200,6 +201,7 @@ impl Parser<'_> {
         }
     }
 
+    /// A column with its type and constraints.
     pub(super) fn column_element(&mut self) -> Result<ColumnElement> {
         let name = self.name("a column or a constraint")?;
         let (declared, domain) = self.type_or_domain()?;
@@ -280,6 +282,7 @@ impl Parser<'_> {
         Ok(FilledBy::Identity { always, options })
     }
 
+    /// An integer, with its sign.
     pub(super) fn whole_number(&mut self) -> Result<i64> {
         let negative = self.accept_symbol(Symbol::Minus);
         let token = self.current();
@@ -315,6 +318,7 @@ impl Parser<'_> {
         Ok(same)
     }
 
+    /// A constraint of a table.
     pub(super) fn table_constraint(&mut self) -> Result<TableConstraint> {
         let start = self.span();
         let name = if self.accept_word(K::Constraint) { Some(self.name("a constraint")?) } else { None };
@@ -383,6 +387,7 @@ impl Parser<'_> {
         Ok((columns, period))
     }
 
+    /// `CHECK (condition)`.
     pub(super) fn check(&mut self) -> Result<ConstraintKind> {
         self.advance();
         let open = self.span();

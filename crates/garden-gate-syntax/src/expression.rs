@@ -1,4 +1,4 @@
-use super::ast::{ArithmeticOp, Case, CompareOp, Expr, ExprKind, Form, Ident, Now, ParameterName};
+use super::ast::{ArithmeticOp, Case, CompareOp, Expr, ExprKind, Form, Ident, Now, Operands, ParameterName};
 use super::keyword::Keyword as K;
 use super::lexer::{Symbol, TokenKind};
 use super::parser::{MAX_DEPTH, Parser};
@@ -7,7 +7,7 @@ use crate::diagnostic::{Error, Result, Span};
 use crate::types::{Field, SqlType, TypeLimit, Value};
 
 /// How two operands become one expression.
-type Make = fn(Box<(Expr, Expr)>) -> ExprKind;
+type Make = fn(Box<Operands>) -> ExprKind;
 
 /// Operands of a chain of `+` or `||` that are nested in one another.
 const CHAIN_BLOCK: u16 = 256;
@@ -64,6 +64,7 @@ impl Parser<'_> {
         self.predicate()
     }
 
+    /// Operands tied by `+`, `-` and `||`.
     pub(super) fn additive(&mut self) -> Result<Expr> {
         let mut left = self.multiplicative()?;
         // Blocks of a long chain of one operator, which are put together last: a chain of any length is nested no deeper than a block of it
@@ -87,7 +88,7 @@ impl Parser<'_> {
                 self.advance();
                 let right = self.multiplicative()?;
                 let span = left.span.to(right.span);
-                left = self.node(make(Box::new((left, right))), span)?;
+                left = self.node(make(Box::new(Operands { left, right })), span)?;
             }
             chain = Some((symbol, make));
         }
@@ -99,7 +100,7 @@ impl Parser<'_> {
         let Some(first) = parts.next() else { return Err(self.expected("an expression")) };
         parts.try_fold(first, |left, right| {
             let span = left.span.to(right.span);
-            self.node(make(Box::new((left, right))), span)
+            self.node(make(Box::new(Operands { left, right })), span)
         })
     }
 
@@ -114,7 +115,7 @@ impl Parser<'_> {
             self.advance();
             let right = self.unary()?;
             let span = left.span.to(right.span);
-            left = self.node(ExprKind::Arithmetic(op, Box::new((left, right))), span)?;
+            left = self.node(ExprKind::Arithmetic(op, Box::new(Operands { left, right })), span)?;
         }
     }
 
@@ -139,7 +140,7 @@ impl Parser<'_> {
             let kind = if self.accept_symbol(Symbol::LeftBracket) {
                 let position = self.expression()?;
                 self.expect_symbol(Symbol::RightBracket, "]")?;
-                ExprKind::Element(Box::new((operand, position)))
+                ExprKind::Element(Box::new(Operands { left: operand, right: position }))
             } else if self.accept_words(&[K::At, K::Local]) {
                 ExprKind::AtZone(Box::new(operand), None)
             } else if self.accept_words(&[K::At, K::Time, K::Zone]) {
@@ -347,7 +348,7 @@ impl Parser<'_> {
             }
             let value = parser.expression()?;
             let span = value.span;
-            parser.node(ExprKind::Compare(CompareOp::Equal, Box::new((operand, value))), span)
+            parser.node(ExprKind::Compare(CompareOp::Equal, Box::new(Operands { left: operand, right: value })), span)
         })?;
         if terms.len() == 1 {
             return Ok(terms.remove(0));
@@ -430,7 +431,7 @@ impl Parser<'_> {
 impl ExprKind {
     fn parts_depth(&self) -> u16 {
         let deepest = |parts: &[Expr]| parts.iter().map(|part| part.depth).max().unwrap_or(0);
-        let pair = |pair: &(Expr, Expr)| pair.0.depth.max(pair.1.depth);
+        let pair = |pair: &Operands| pair.left.depth.max(pair.right.depth);
         match self {
             Self::Name(_)
             | Self::Literal(..)
@@ -475,7 +476,7 @@ impl ExprKind {
             Self::Case(case) => {
                 let Case { operand, branches, otherwise } = case.as_ref();
                 let outer = [operand, otherwise].into_iter().flatten().map(|e| e.depth).max().unwrap_or(0);
-                branches.iter().map(pair).max().unwrap_or(0).max(outer)
+                branches.iter().map(|(when, then)| when.depth.max(then.depth)).max().unwrap_or(0).max(outer)
             }
             Self::Call(call) => deepest(&call.args).max(call.filter.as_ref().map_or(0, |filter| filter.depth)),
         }

@@ -17,6 +17,7 @@ impl Parser<'_> {
             || self.at_word(K::Guide) && self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen)
     }
 
+    /// `GUIDE [IF POSSIBLE] (directive, …)`.
     pub(super) fn guide(&mut self) -> Result<GuideClause> {
         self.expect_word(K::Guide)?;
         let if_possible = self.accept_words(&[K::If, K::Possible]);

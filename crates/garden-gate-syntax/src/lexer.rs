@@ -61,6 +61,7 @@ pub(super) struct Lexer<'a> {
 }
 
 impl<'a> Lexer<'a> {
+    /// Reads tokens from a place on.
     pub(super) fn new(text: &'a str, at: usize) -> Self {
         Self { text, at }
     }
@@ -69,6 +70,7 @@ impl<'a> Lexer<'a> {
         self.text.as_bytes().get(self.at + ahead).copied()
     }
 
+    /// The next token; at the end of the text [`TokenKind::End`], again and again.
     pub(super) fn next_token(&mut self) -> Result<Token, Error> {
         self.skip_blanks()?;
         let start = self.at;

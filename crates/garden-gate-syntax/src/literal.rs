@@ -198,6 +198,7 @@ impl Parser<'_> {
         }
     }
 
+    /// A field of an interval type, with its precision.
     pub(super) fn interval_field(&mut self) -> Result<Field> {
         let token = self.current();
         let field = if token.kind == TokenKind::Word { Field::from_word(self.raw(token)) } else { None };

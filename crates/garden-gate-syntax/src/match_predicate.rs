@@ -9,7 +9,7 @@
 //! With UNIQUE the number of such rows is one. The predicate is never UNKNOWN.
 
 use super::ast::{
-    Call, CompareOp, Expr, ExprKind, Ident, Query, QueryBody, Select, SelectItem, TableAlias, TableExpr, Test,
+    Call, CompareOp, Expr, ExprKind, Ident, Operands, Query, QueryBody, Select, SelectItem, TableAlias, TableExpr, Test,
 };
 use super::keyword::Keyword as K;
 use super::parser::Parser;
@@ -70,7 +70,10 @@ impl Parser<'_> {
         let mut terms = Vec::new();
         for (part, column) in parts.iter().zip(&columns) {
             let column = self.node(ExprKind::Name(vec![ident("match".into()), column.clone()]), span)?;
-            let same = self.node(ExprKind::Compare(CompareOp::Equal, Box::new((part.clone(), column))), span)?;
+            let same = self.node(
+                ExprKind::Compare(CompareOp::Equal, Box::new(Operands { left: part.clone(), right: column })),
+                span,
+            )?;
             terms.push(match kind {
                 Match::Partial => {
                     let operand = Box::new(part.clone());
@@ -107,6 +110,6 @@ impl Parser<'_> {
             return self.node(ExprKind::Exists(rows), span);
         }
         let count = self.node(ExprKind::Subquery(rows), span)?;
-        self.node(ExprKind::Compare(CompareOp::Equal, Box::new((count, one))), span)
+        self.node(ExprKind::Compare(CompareOp::Equal, Box::new(Operands { left: count, right: one })), span)
     }
 }

@@ -37,6 +37,7 @@ pub struct Script {
 }
 
 impl Script {
+    /// The statements of a text, the first first.
     pub fn new(source: Arc<SourceText>) -> Self {
         Self { source, at: 0 }
     }
@@ -161,18 +162,22 @@ pub(super) struct Parser<'a> {
 }
 
 impl<'a> Parser<'a> {
+    /// A parser at the first of these tokens, of which the last is [`TokenKind::End`].
     pub(super) fn new(text: &'a str, tokens: Vec<Token>) -> Self {
         Self { text, tokens, at: 0, nesting: 0, positional: 0, trace: Trace::default() }
     }
 
+    /// A token further on; past the end the last.
     pub(super) fn ahead(&self, distance: usize) -> Token {
         self.tokens[(self.at + distance).min(self.tokens.len() - 1)]
     }
 
+    /// The token that comes next.
     pub(super) fn current(&self) -> Token {
         self.ahead(0)
     }
 
+    /// Where it is.
     pub(super) fn span(&self) -> Span {
         self.current().span
     }
@@ -193,16 +198,19 @@ impl<'a> Parser<'a> {
         self.raw_before() == "," && (closes || self.at_any(&CLAUSES))
     }
 
+    /// Takes the next token, except the last.
     pub(super) fn advance(&mut self) -> Token {
         let token = self.current();
         self.at = (self.at + 1).min(self.tokens.len() - 1);
         token
     }
 
+    /// A token as it is written.
     pub(super) fn raw(&self, token: Token) -> &'a str {
         &self.text[token.span.range()]
     }
 
+    /// Whether a token further on is this keyword.
     pub(super) fn is_word_at(&self, distance: usize, word: K) -> bool {
         let token = self.ahead(distance);
         if token.kind == TokenKind::End && distance == 0 {
@@ -211,6 +219,7 @@ impl<'a> Parser<'a> {
         token.keyword == Some(word)
     }
 
+    /// Whether the next token is this keyword.
     pub(super) fn at_word(&self, word: K) -> bool {
         self.is_word_at(0, word)
     }
@@ -229,14 +238,17 @@ impl<'a> Parser<'a> {
         words.iter().enumerate().all(|(distance, word)| self.is_word_at(distance, *word))
     }
 
+    /// Whether the next token is one of these keywords.
     pub(super) fn at_any(&self, words: &[K]) -> bool {
         words.iter().any(|word| self.at_word(*word))
     }
 
+    /// Whether the next token is this symbol.
     pub(super) fn at_symbol(&self, symbol: Symbol) -> bool {
         self.current().kind == TokenKind::Symbol(symbol)
     }
 
+    /// Takes this keyword, if it is next.
     pub(super) fn accept_word(&mut self, word: K) -> bool {
         let found = self.at_word(word);
         if found {
@@ -245,6 +257,7 @@ impl<'a> Parser<'a> {
         found
     }
 
+    /// Takes these keywords, if all of them are next.
     pub(super) fn accept_words(&mut self, words: &[K]) -> bool {
         let found = self.at_words(words);
         if found {
@@ -255,6 +268,7 @@ impl<'a> Parser<'a> {
         found
     }
 
+    /// Takes this symbol, if it is next.
     pub(super) fn accept_symbol(&mut self, symbol: Symbol) -> bool {
         let found = self.at_symbol(symbol);
         if found {
@@ -263,10 +277,12 @@ impl<'a> Parser<'a> {
         found
     }
 
+    /// Takes this keyword; 42000 without it.
     pub(super) fn expect_word(&mut self, word: K) -> Result<()> {
         if self.accept_word(word) { Ok(()) } else { Err(self.expected(word.text())) }
     }
 
+    /// Takes this symbol; 42000 without it, with `text` as what was expected.
     pub(super) fn expect_symbol(&mut self, symbol: Symbol, text: &str) -> Result<()> {
         if self.accept_symbol(symbol) { Ok(()) } else { Err(self.expected(text)) }
     }
@@ -317,17 +333,20 @@ impl<'a> Parser<'a> {
         }
     }
 
+    /// An error at the next token.
     #[cold]
     pub(super) fn fail(&self, problem: &Problem) -> Error {
         Error::from_facts(problem).at(self.span())
     }
 
+    /// The error that something else was expected here.
     #[cold]
     pub(super) fn expected(&self, expected: &str) -> Error {
         let error = self.fail(&Problem::Expected { expected: expected.into(), found: self.found() });
         if self.after_stray_comma() { error.with_help("take the comma away") } else { error }
     }
 
+    /// The error that something is not supported here: 0A000.
     #[cold]
     pub(super) fn not_supported(&self, what: impl Into<String>) -> Error {
         self.fail(&Problem::NotSupported { what: what.into() })
@@ -374,6 +393,7 @@ impl<'a> Parser<'a> {
         result
     }
 
+    /// Takes this keyword; the error names what else might have stood here.
     pub(super) fn expect_either(&mut self, word: K, expected: &str) -> Result<()> {
         if self.accept_word(word) { Ok(()) } else { Err(self.expected(expected)) }
     }
@@ -388,6 +408,7 @@ impl<'a> Parser<'a> {
         }
     }
 
+    /// A name, quoted or not.
     pub(super) fn name(&mut self, expected: &'static str) -> Result<Ident> {
         if self.current().kind == TokenKind::End {
             self.trace.wanted(expected);
@@ -431,6 +452,7 @@ impl<'a> Parser<'a> {
         Ok(parts)
     }
 
+    /// A text in quotes; literals that are only blanks and line ends apart are one (ISO/IEC 9075-2, 5.3).
     pub(super) fn text_literal(&mut self, expected: &str) -> Result<String> {
         if self.current().kind != TokenKind::Text {
             return Err(self.expected(expected));

@@ -1,8 +1,8 @@
 //! Periods of system time and of application time (clauses 7.6, 8.20, 11.3, 11.27 to 11.30 and 14.9, 14.14), and what is ours beside them.
 
 use super::ast::{
-    Changes, Expr, ExprKind, HistoryChange, Ident, PeriodElement, PeriodOp, Portion, SystemTimeClause, SystemTimeKind,
-    SystemTimePoint, TableExpr, TrimHistory,
+    Changes, Expr, ExprKind, HistoryChange, Ident, Operands, PeriodElement, PeriodOp, Portion, SystemTimeClause,
+    SystemTimeKind, SystemTimePoint, TableExpr, TrimHistory,
 };
 use super::keyword::Keyword as K;
 use super::lexer::{Symbol, TokenKind};
@@ -179,7 +179,9 @@ impl Parser<'_> {
         self.close(open)?;
         let span = start.to(self.last_span());
         match (ends.pop(), ends.pop(), ends.is_empty()) {
-            (Some(last), Some(first), true) => self.node(ExprKind::Period(Box::new((first, last))), span).map(Some),
+            (Some(last), Some(first), true) => {
+                self.node(ExprKind::Period(Box::new(Operands { left: first, right: last })), span).map(Some)
+            }
             _ => Err(self.expected("PERIOD (start, end)").at(span)),
         }
     }

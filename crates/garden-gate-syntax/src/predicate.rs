@@ -1,6 +1,6 @@
 //! Predicates (clause 8): what appears after a value and makes it a condition.
 
-use super::ast::{CompareOp, Expr, ExprKind, Form, Test};
+use super::ast::{CompareOp, Expr, ExprKind, Form, Operands, Test};
 use super::call::NORMAL_FORMS;
 use super::keyword::Keyword as K;
 use super::lexer::{Symbol, TokenKind};
@@ -8,9 +8,10 @@ use super::parser::Parser;
 use crate::diagnostic::Result;
 
 /// An operand with its pattern, and the escape.
-type Pattern = (Box<(Expr, Expr)>, Option<Box<Expr>>);
+type Pattern = (Box<Operands>, Option<Box<Expr>>);
 
 impl Parser<'_> {
+    /// An expression, and the predicates after it.
     pub(super) fn predicate(&mut self) -> Result<Expr> {
         let mut left = self.additive()?;
         loop {
@@ -45,12 +46,12 @@ impl Parser<'_> {
             let (operands, escape) = self.pattern(left.clone())?;
             ExprKind::Similar { operands, escape, negated }
         } else if self.accept_word(K::LikeRegex) {
-            let operands = Box::new((left.clone(), self.additive()?));
+            let operands = Box::new(Operands { left: left.clone(), right: self.additive()? });
             let flag = if self.accept_word(K::Flag) { Some(Box::new(self.additive()?)) } else { None };
             ExprKind::LikeRegex { operands, flag, negated }
         } else if let Some(op) = self.period_op(left) {
             let right = self.additive()?;
-            ExprKind::PeriodTest(op, Box::new((left.clone(), right)))
+            ExprKind::PeriodTest(op, Box::new(Operands { left: left.clone(), right }))
         } else if self.at_word(K::Match) && self.match_follows() {
             self.advance();
             self.match_predicate(left)?
@@ -67,6 +68,7 @@ impl Parser<'_> {
             || self.ahead(1).kind == TokenKind::Symbol(Symbol::LeftParen)
     }
 
+    /// The comparison that comes next, if one does.
     pub(super) fn compare_op(&self) -> Option<CompareOp> {
         Some(match self.current().kind {
             TokenKind::Symbol(Symbol::Equal) => CompareOp::Equal,
@@ -89,7 +91,7 @@ impl Parser<'_> {
             return Ok(ExprKind::Quantified { op, operand: Box::new(left), all, query });
         }
         let right = self.additive()?;
-        Ok(ExprKind::Compare(op, Box::new((left, right))))
+        Ok(ExprKind::Compare(op, Box::new(Operands { left, right })))
     }
 
     fn is_predicate(&mut self, operand: Expr) -> Result<ExprKind> {
@@ -97,7 +99,7 @@ impl Parser<'_> {
         if self.accept_word(K::Distinct) {
             self.expect_word(K::From)?;
             let right = self.additive()?;
-            return Ok(ExprKind::Distinct { operands: Box::new((operand, right)), negated });
+            return Ok(ExprKind::Distinct { operands: Box::new(Operands { left: operand, right }), negated });
         }
         let tests =
             [(K::Null, Test::Null), (K::True, Test::True), (K::False, Test::False), (K::Unknown, Test::Unknown)];
@@ -155,7 +157,7 @@ impl Parser<'_> {
     fn pattern(&mut self, operand: Expr) -> Result<Pattern> {
         let pattern = self.additive()?;
         let escape = if self.accept_word(K::Escape) { Some(Box::new(self.additive()?)) } else { None };
-        Ok((Box::new((operand, pattern)), escape))
+        Ok((Box::new(Operands { left: operand, right: pattern }), escape))
     }
 
     /// `(start, end) OVERLAPS (start, end)`; an end may be an interval (clause 8.14).

@@ -32,6 +32,7 @@ impl Parser<'_> {
         Ok(Query { with, body, order_by, offset, fetch, guide, span: start.to(self.last_span()) })
     }
 
+    /// The keys after ORDER.
     pub(super) fn order_by(&mut self) -> Result<Vec<SortItem>> {
         self.expect_word(K::By)?;
         self.list(Self::sort_item)
@@ -146,6 +147,7 @@ impl Parser<'_> {
         Ok(Corresponding { by })
     }
 
+    /// `(name, …)`.
     pub(super) fn names_in_parentheses(&mut self, expected: &'static str) -> Result<Vec<Ident>> {
         let open = self.span();
         self.expect_symbol(Symbol::LeftParen, "(")?;
@@ -181,6 +183,7 @@ impl Parser<'_> {
         })
     }
 
+    /// `WITH [RECURSIVE] name AS (query), …`.
     pub(super) fn with(&mut self) -> Result<With> {
         let start = self.advance().span;
         let recursive = self.accept_word(K::Recursive);
@@ -374,6 +377,7 @@ impl Parser<'_> {
         }
     }
 
+    /// One item of SELECT.
     pub(super) fn select_item(&mut self) -> Result<SelectItem> {
         let start = self.span();
         if self.accept_symbol(Symbol::Star) {
@@ -407,6 +411,7 @@ impl Parser<'_> {
         Ok(Some(SelectItem::AllOf(name, start.to(self.last_span()))))
     }
 
+    /// A name after AS or without it, where one may stand.
     pub(super) fn alias(&mut self, expected: &'static str) -> Result<Option<Alias>> {
         if self.accept_word(K::As) {
             return Ok(Some(Alias { name: self.name(expected)?, with_as: true }));
@@ -418,6 +423,7 @@ impl Parser<'_> {
         Ok(if self.at_name() && !behind { Some(Alias { name: self.name(expected)?, with_as: false }) } else { None })
     }
 
+    /// One key of ORDER BY.
     pub(super) fn sort_item(&mut self) -> Result<SortItem> {
         let expr = self.expression()?;
         let direction = if self.accept_word(K::Desc) { Direction::Descending } else { Direction::Ascending };

@@ -54,6 +54,7 @@ impl Parser<'_> {
         false
     }
 
+    /// One statement, up to its semicolon.
     pub(super) fn statement(&mut self) -> Result<Statement> {
         let start = self.span();
         let kind = if self.at_word(K::With) && self.change_behind_with() {

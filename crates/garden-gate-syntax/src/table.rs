@@ -191,6 +191,7 @@ impl Parser<'_> {
         Ok(TableCall::Unnest { arrays: args, ordinality })
     }
 
+    /// The name that a table has in the query, and those of its columns.
     pub(super) fn table_alias(&mut self) -> Result<TableAlias> {
         if self.at_any(&[K::Guide, K::For, K::Tablesample]) {
             return Ok(TableAlias::default());

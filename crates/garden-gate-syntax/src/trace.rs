@@ -18,16 +18,19 @@ pub(super) struct Noted {
 }
 
 impl Trace {
+    /// Notes what the parser looks for.
     pub(super) fn on() -> Self {
         Self(Some(Box::default()))
     }
 
+    /// Notes that a token was taken as a name.
     pub(super) fn name(&self, token: usize) {
         if let Some(noted) = &self.0 {
             noted.borrow_mut().names.insert(token);
         }
     }
 
+    /// Notes a keyword that may stand here.
     #[cold]
     pub(super) fn word(&self, word: &str) {
         if let Some(noted) = &self.0 {
@@ -35,6 +38,7 @@ impl Trace {
         }
     }
 
+    /// Notes what kind of name may stand here.
     #[cold]
     pub(super) fn wanted(&self, what: &'static str) {
         if let Some(noted) = &self.0 {
@@ -42,10 +46,12 @@ impl Trace {
         }
     }
 
+    /// Whether notes are taken.
     pub(super) fn is_on(&self) -> bool {
         self.0.is_some()
     }
 
+    /// The notes.
     pub(super) fn taken(self) -> Noted {
         self.0.map(|noted| noted.into_inner()).unwrap_or_default()
     }

@@ -45,14 +45,14 @@ impl Expr {
             | ExprKind::PeriodTest(_, pair)
             | ExprKind::Element(pair)
             | ExprKind::Distinct { operands: pair, .. } => {
-                visit(&pair.0);
-                visit(&pair.1);
+                visit(&pair.left);
+                visit(&pair.right);
             }
             ExprKind::Like { operands, escape: more, .. }
             | ExprKind::Similar { operands, escape: more, .. }
             | ExprKind::LikeRegex { operands, flag: more, .. } => {
-                visit(&operands.0);
-                visit(&operands.1);
+                visit(&operands.left);
+                visit(&operands.right);
                 more.iter().for_each(|more| visit(more));
             }
             ExprKind::Between { operands, .. } => operands.iter().for_each(visit),
@@ -163,6 +163,7 @@ fn visit_unless(given: &[WithElement], name: &[Ident], visit: &mut dyn FnMut(&[I
 }
 
 impl QueryBody {
+    /// Visits the names of tables in the body of a query.
     pub fn for_each_table(&self, visit: &mut dyn FnMut(&[Ident])) {
         match self {
             Self::Nested(query) => query.for_each_table(visit),
@@ -219,6 +220,7 @@ impl Select {
 }
 
 impl GroupingElement {
+    /// Visits the expressions that rows are grouped by.
     pub fn for_each_expr(&self, visit: &mut dyn FnMut(&Expr)) {
         match self {
             Self::Set(exprs) => exprs.iter().for_each(visit),

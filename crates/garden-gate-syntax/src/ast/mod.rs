@@ -297,6 +297,13 @@ pub struct SortItem {
     pub nulls: Nulls,
 }
 
+/// What an operator of two operands is applied to.
+#[derive(Clone, Debug)]
+pub struct Operands {
+    pub left: Expr,
+    pub right: Expr,
+}
+
 #[derive(Clone, Debug)]
 pub struct Expr {
     pub kind: ExprKind,
@@ -317,7 +324,7 @@ pub enum ExprKind {
     /// Two or more terms.
     Or(Vec<Expr>),
     Not(Box<Expr>),
-    Compare(CompareOp, Box<(Expr, Expr)>),
+    Compare(CompareOp, Box<Operands>),
     Between {
         operands: Box<[Expr; 3]>,
         negated: bool,
@@ -329,28 +336,28 @@ pub enum ExprKind {
         negated: bool,
     },
     Like {
-        operands: Box<(Expr, Expr)>,
+        operands: Box<Operands>,
         escape: Option<Box<Expr>>,
         negated: bool,
     },
     /// `SIMILAR TO`
     Similar {
-        operands: Box<(Expr, Expr)>,
+        operands: Box<Operands>,
         escape: Option<Box<Expr>>,
         negated: bool,
     },
     /// `LIKE_REGEX pattern [FLAG flag]`
     LikeRegex {
-        operands: Box<(Expr, Expr)>,
+        operands: Box<Operands>,
         flag: Option<Box<Expr>>,
         negated: bool,
     },
     /// `(start, end) OVERLAPS (start, end)`
     Overlaps(Box<[Expr; 4]>),
     /// `PERIOD (start, end)`
-    Period(Box<(Expr, Expr)>),
+    Period(Box<Operands>),
     /// A period predicate; the operands are periods, the second of CONTAINS may be a point.
-    PeriodTest(PeriodOp, Box<(Expr, Expr)>),
+    PeriodTest(PeriodOp, Box<Operands>),
     /// `EXISTS (query)`
     Exists(Box<Query>),
     /// `UNIQUE (query)`, and whether it says NULLS NOT DISTINCT
@@ -375,7 +382,7 @@ pub enum ExprKind {
     /// `ARRAY(query)`
     ArrayQuery(Box<Query>),
     /// `array[position]`
-    Element(Box<(Expr, Expr)>),
+    Element(Box<Operands>),
     /// `(row).field`
     Field(Box<Expr>, Ident),
     /// `EXTRACT(field FROM source)`
@@ -395,11 +402,11 @@ pub enum ExprKind {
         negated: bool,
     },
     Distinct {
-        operands: Box<(Expr, Expr)>,
+        operands: Box<Operands>,
         negated: bool,
     },
-    Arithmetic(ArithmeticOp, Box<(Expr, Expr)>),
-    Concat(Box<(Expr, Expr)>),
+    Arithmetic(ArithmeticOp, Box<Operands>),
+    Concat(Box<Operands>),
     Negate(Box<Expr>),
     Case(Box<Case>),
     /// `CAST(operand AS type [FORMAT template])`

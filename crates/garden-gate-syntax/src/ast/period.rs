@@ -22,6 +22,7 @@ pub enum SystemTimePoint {
 }
 
 impl SystemTimePoint {
+    /// The time or the number of a commit.
     pub fn expr(&self) -> &Expr {
         match self {
             Self::Time(expr) | Self::Commit(expr) => expr,
@@ -103,6 +104,7 @@ pub struct HistoryChange {
 }
 
 impl HistoryChange {
+    /// Changes what the statement speaks of, and leaves the rest as it is.
     pub fn apply(self, rule: &mut HistoryRule) {
         rule.roll = self.roll.unwrap_or(rule.roll);
         rule.keep = self.keep.unwrap_or(rule.keep);

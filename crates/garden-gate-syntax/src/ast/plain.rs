@@ -19,6 +19,7 @@ impl Select {
         }
     }
 
+    /// A query that is only this SELECT.
     pub fn into_query(self) -> Query {
         let span = self.span;
         Query::plain(QueryBody::Select(Box::new(self)), span)

@@ -83,10 +83,12 @@ pub(super) struct Layout<'o> {
 }
 
 impl<'o> Layout<'o> {
+    /// Nothing laid out yet.
     pub(super) fn new(options: &'o FormatOptions) -> Self {
         Self { options, out: String::new(), column: 0, last: None, pending: None }
     }
 
+    /// The text, with one line end at its end.
     pub(super) fn finish(mut self) -> String {
         self.out.truncate(self.out.trim_end().len());
         self.out.push('\n');

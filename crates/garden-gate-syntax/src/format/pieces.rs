@@ -46,10 +46,12 @@ pub(super) struct Piece {
 }
 
 impl Piece {
+    /// Whether it is a keyword.
     pub(super) fn is_word(&self, word: &str) -> bool {
         self.kind == PieceKind::Keyword && self.text.eq_ignore_ascii_case(word)
     }
 
+    /// Whether it is a symbol.
     pub(super) fn is_symbol(&self, symbol: Symbol) -> bool {
         self.kind == PieceKind::Symbol(symbol)
     }

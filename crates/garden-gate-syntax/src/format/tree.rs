@@ -19,10 +19,12 @@ impl Node {
         }
     }
 
+    /// Whether it is a keyword alone.
     pub(super) fn is_word(&self, word: &str) -> bool {
         matches!(self, Self::Leaf(piece) if piece.is_word(word))
     }
 
+    /// Whether it is a symbol alone.
     pub(super) fn is_symbol(&self, symbol: Symbol) -> bool {
         matches!(self, Self::Leaf(piece) if piece.is_symbol(symbol))
     }

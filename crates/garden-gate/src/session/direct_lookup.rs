@@ -124,7 +124,7 @@ fn comparisons(statement: &ast::Statement) -> Option<usize> {
             let is_name = |side: &ast::Expr| matches!(side.kind, ast::ExprKind::Name(_));
             let is_value =
                 |side: &ast::Expr| matches!(side.kind, ast::ExprKind::Parameter(_) | ast::ExprKind::Literal(..));
-            is_name(&sides.0) && is_value(&sides.1) || is_value(&sides.0) && is_name(&sides.1)
+            is_name(&sides.left) && is_value(&sides.right) || is_value(&sides.left) && is_name(&sides.right)
         }
         _ => false,
     };
