@@ -55,6 +55,7 @@ pub enum GuidedRead {
 }
 
 impl GuidedJoin {
+    /// The method as a GUIDE names it.
     pub fn words(self) -> &'static str {
         match self {
             Self::Hash => "HASH",
@@ -103,6 +104,7 @@ impl Guide {
         self.directives.iter().any(|directive| matches!(directive.kind, DirectiveKind::Expect { .. }))
     }
 
+    /// The number of workers that the guide demands.
     pub fn workers(&self) -> Option<usize> {
         self.directives.iter().find_map(|directive| match directive.kind {
             DirectiveKind::Workers(workers) => Some(workers),
@@ -110,6 +112,7 @@ impl Guide {
         })
     }
 
+    /// Whether tables are to be joined in the order of FROM.
     pub fn keeps_order(&self) -> bool {
         self.directives.iter().any(|directive| directive.kind == DirectiveKind::KeepOrder)
     }

@@ -15,6 +15,7 @@ pub(crate) enum Destination {
 }
 
 impl Destination {
+    /// A file, or standard output.
     pub(crate) fn of(to: Option<&Path>) -> Self {
         match to {
             Some(path) => Self::File { path: path.to_owned(), made: None },

@@ -117,6 +117,7 @@ impl Output {
         Ok(self.writer.finish()?)
     }
 
+    /// Shows what a statement came to.
     pub(crate) fn outcome(&mut self, outcome: Outcome) -> Result<(), CliError> {
         match outcome {
             Outcome::Rows(rows) => {

@@ -13,6 +13,7 @@ pub(crate) struct Pieces<R> {
 }
 
 impl<R: BufRead> Pieces<R> {
+    /// A text whose statements run as they are read.
     pub(crate) fn new(input: R) -> Self {
         Self { input, lines: 0, is_first: true }
     }

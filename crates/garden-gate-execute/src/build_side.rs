@@ -51,6 +51,7 @@ impl<'a> Compiler<'a> {
         Batch::new(node.output.iter().map(column).collect(), 0)
     }
 
+    /// A join: the build side is gathered now, the probe side streams through the pipeline that is returned.
     pub(super) fn join(&self, node: &'a Node, spec: &'a JoinSpec) -> Result<Pipeline<'a>> {
         let [probe, build] = node.inputs.as_slice() else { return Err(internal("a join has two inputs")) };
         if spec.kind == JoinKind::Mark || spec.any.is_some() {
@@ -274,6 +275,7 @@ fn null_same(keys: &[JoinKey]) -> Vec<bool> {
     keys.iter().map(|key| key.null_same).collect()
 }
 
+/// Expressions over the places of columns in batches of this layout.
 pub(super) fn resolve_all<'e>(exprs: impl IntoIterator<Item = &'e Expr>, layout: &[ColumnId]) -> Result<Vec<Expr>> {
     exprs.into_iter().map(|expr| resolve(expr, layout)).collect()
 }

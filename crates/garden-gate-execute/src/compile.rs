@@ -39,6 +39,7 @@ pub(super) struct Compiler<'a> {
 }
 
 impl<'a> Compiler<'a> {
+    /// The pipelines of a plan, of which none runs yet.
     pub(super) fn new(run: &'a Run<'a>, plan: &'a PhysicalPlan) -> Self {
         let mut steps = HashMap::default();
         let mut limits = HashMap::default();
@@ -60,6 +61,7 @@ impl<'a> Compiler<'a> {
         }
     }
 
+    /// What is counted for a node, where the statement is measured.
     pub(super) fn measure(&self, node: &Node) -> Option<&'a NodeMeasure> {
         self.run.measures.map(|measures| measures.of(node.id))
     }
@@ -74,6 +76,7 @@ impl<'a> Compiler<'a> {
         if self.workers > 1 { self.run.pool.threads().map(Some) } else { Ok(None) }
     }
 
+    /// Begins a recursion: what depends on its rounds is not kept from now on.
     pub(super) fn enter(&self, recursion: usize) {
         self.running.borrow_mut().push(recursion);
     }
@@ -83,11 +86,13 @@ impl<'a> Compiler<'a> {
         !self.running.borrow().is_empty()
     }
 
+    /// Ends a recursion, and lets go of the rows of its last round.
     pub(super) fn leave(&self, recursion: usize) {
         self.running.borrow_mut().retain(|running| *running != recursion);
         self.inputs.borrow_mut().retain(|(id, _), _| *id != recursion);
     }
 
+    /// The rows that a member of a recursion gives the round that comes.
     pub(super) fn set_input(&self, recursion: usize, member: usize, rows: Vec<Batch>) {
         self.inputs.borrow_mut().insert((recursion, member), rows);
     }
@@ -123,6 +128,7 @@ impl<'a> Compiler<'a> {
         Ok(rows)
     }
 
+    /// Runs a plan to its end, for the columns `output`.
     pub(super) fn result(&self, root: &'a Node, output: &[ColumnId]) -> Result<Vec<Batch>> {
         let room = MemoryBudget::unshared(self.run.control);
         let most = self.run.most_rows;
@@ -149,6 +155,7 @@ impl<'a> Compiler<'a> {
         self.drive(&pipeline, &Gather::of(room.clone()), None)
     }
 
+    /// Runs a pipeline into a sink; `node` is whose work the sink is.
     pub(super) fn drive<S: Sink>(&self, pipeline: &Pipeline<'a>, sink: &S, node: Option<&Node>) -> Result<S::Output> {
         pipeline.drive(sink, node.map(|node| node.id), self.run, self.workers)
     }
@@ -312,6 +319,7 @@ fn values(rows: &[Vec<Expr>], batch_rows: usize) -> Result<Vec<Batch>> {
     rows.chunks(batch_rows.max(1)).map(block).collect()
 }
 
+/// Keys of an order over the places of columns.
 pub(super) fn sort_keys(keys: &[SortKey], layout: &[ColumnId]) -> Result<Vec<SortKey>> {
     keys.iter().map(|key| Ok(SortKey { expr: resolve(&key.expr, layout)?, ..key.clone() })).collect()
 }

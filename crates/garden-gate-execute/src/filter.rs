@@ -18,6 +18,7 @@ pub(super) struct Filter<'a> {
 }
 
 impl<'a> Filter<'a> {
+    /// A filter that keeps the columns `output` of the rows that pass all terms.
     pub(super) fn new(terms: Vec<Expr>, output: Vec<usize>, measure: Option<&'a NodeMeasure>) -> Self {
         Self { terms, output, measure }
     }

@@ -35,6 +35,7 @@ impl Transform for Lookups<'_> {
 }
 
 impl<'a> Compiler<'a> {
+    /// Looks up each row of the outer side in an index of a stored table.
     pub(super) fn index_join(&self, node: &'a Node, join: &'a IndexJoin) -> Result<Pipeline<'a>> {
         let outer = &node.inputs[0];
         let source: Arc<dyn Any + Send + Sync> = Arc::clone(&join.scan.source) as _;

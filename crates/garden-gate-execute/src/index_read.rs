@@ -12,6 +12,7 @@ use arrow::array::{Array, ArrayRef, new_null_array};
 use std::any::Any;
 use std::sync::Arc;
 
+/// The rows of a table that an index, or several together, lead to.
 pub(super) fn segments(scan: &Scan, access: &IndexAccess, columns: &[usize]) -> Result<Vec<Segment>> {
     let source: Arc<dyn Any + Send + Sync> = Arc::clone(&scan.source) as _;
     let table = source.downcast::<StoredTable>().map_err(|_| internal("an index of a table that is not stored"))?;
@@ -85,6 +86,7 @@ pub(super) enum Key {
     Value(ArrayRef, bool),
 }
 
+/// A constant as a value of an index: one beyond the type of the key lies below or above all keys.
 pub(super) fn as_key(expr: &Expr, key: SqlType) -> Result<Key> {
     let from = expr.sql_type();
     let value = evaluate_constant(expr)?;

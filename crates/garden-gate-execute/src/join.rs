@@ -48,6 +48,7 @@ pub(super) enum Lookup {
 }
 
 impl Lookup {
+    /// Bytes that the table holds.
     pub(super) fn bytes(&self) -> usize {
         match self {
             Self::Hash(table) => table.bytes(),

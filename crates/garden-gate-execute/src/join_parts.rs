@@ -125,6 +125,7 @@ impl<'a> Compiler<'a> {
         Ok((output, keys))
     }
 
+    /// Joins one part of both sides, after the part of the build side has come back from its file.
     pub(super) fn join_part(
         &self,
         node: &Node,

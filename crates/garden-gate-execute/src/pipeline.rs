@@ -23,6 +23,7 @@ pub struct Pool {
 }
 
 impl Pool {
+    /// Threads that are started when a pipeline first needs them.
     pub fn new(workers: usize) -> Self {
         Self { threads: OnceLock::new(), workers }
     }
@@ -32,6 +33,7 @@ impl Pool {
         if self.workers > 1 { self.kept_threads().map(|threads| Some(Arc::clone(threads))) } else { Ok(None) }
     }
 
+    /// The threads, started now if they were not.
     pub(super) fn threads(&self) -> Result<&ThreadPool> {
         self.kept_threads().map(AsRef::as_ref)
     }
@@ -179,6 +181,7 @@ impl<'a> Pipeline<'a> {
         if self.feed.is_some() { self.row_cost * self.expected > WORTH_A_WORKER } else { morsels.len() > 1 }
     }
 
+    /// Adds a step after the others.
     pub(super) fn push(&mut self, node: &Node, transform: impl Transform + 'a) {
         self.steps.push(PipelineStep { node: node.id, transform: Box::new(transform) });
         self.row_cost += node.own.0 / self.expected;

@@ -36,6 +36,7 @@ impl Ranges {
         Ok(sides.next().map(|first| Self { first, second: sides.next() }))
     }
 
+    /// The values of the inequalities, and the rows that cannot match because one of them is NULL.
     pub(super) fn values(&self, batch: &Batch) -> Result<RangeValues> {
         let mut open = Vec::new();
         let first = values(&self.first, batch, &mut open)?;

@@ -93,6 +93,7 @@ impl RecursionState {
 }
 
 impl<'a> Compiler<'a> {
+    /// Runs a recursion until a round gives no new rows. Each round sees the rows of the one before it alone (ISO/IEC 9075-2, 7.17).
     pub(super) fn recursion(&self, node: &'a Node, spec: &'a RecursionSpec) -> Result<Rows> {
         let control = self.run.control;
         let mut inputs = node.inputs.iter();

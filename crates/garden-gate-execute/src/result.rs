@@ -14,6 +14,7 @@ pub(super) struct Gather<'a> {
 }
 
 impl<'a> Gather<'a> {
+    /// Gathers all rows.
     pub(super) fn of(room: MemoryBudget<'a>) -> Self {
         Self::at_most(room, None)
     }
@@ -58,6 +59,7 @@ pub(super) struct Limited<'a> {
 }
 
 impl<'a> Limited<'a> {
+    /// Gathers the rows after `offset`, at most `fetch` of them.
     pub(super) fn new(room: MemoryBudget<'a>, offset: u64, fetch: Option<u64>) -> Self {
         let size = |count: u64| usize::try_from(count).unwrap_or(usize::MAX);
         Self { room, offset: size(offset), fetch: fetch.map(size), gathered: AtomicUsize::new(0) }

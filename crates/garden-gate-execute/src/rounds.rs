@@ -19,6 +19,7 @@ pub struct RoundRows {
 pub struct RoundLog(Mutex<Vec<RoundRows>>);
 
 impl RoundLog {
+    /// Keeps what a round found.
     pub(super) fn add(&self, members: &[MemberSpec], round: u64, found: &[Vec<Batch>]) {
         let mut log = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         for (member, batches) in members.iter().zip(found) {
@@ -27,6 +28,7 @@ impl RoundLog {
         }
     }
 
+    /// The rows of all rounds, in their order.
     pub fn into_rounds(self) -> Vec<RoundRows> {
         self.0.into_inner().unwrap_or_else(PoisonError::into_inner)
     }

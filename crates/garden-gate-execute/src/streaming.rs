@@ -17,6 +17,7 @@ use std::sync::atomic::Ordering;
 use std::time::Instant;
 
 impl<'a> Compiler<'a> {
+    /// Reads a table, or the rows that an index leads to.
     pub(super) fn scan(
         &self,
         node: &'a Node,
@@ -69,12 +70,14 @@ impl<'a> Compiler<'a> {
         Ok(Filter::new(terms, places(&node.output, layout)?, self.measure(node)))
     }
 
+    /// A filter as a step of its input's pipeline.
     pub(super) fn filter(&self, node: &'a Node, conjuncts: &[Expr]) -> Result<Pipeline<'a>> {
         let mut pipeline = self.pipeline(&node.inputs[0])?;
         pipeline.push(node, self.filter_step(node, conjuncts, &node.inputs[0].output)?);
         Ok(pipeline)
     }
 
+    /// Computed columns as a step of its input's pipeline.
     pub(super) fn project(&self, node: &'a Node, computed: &[(ColumnId, Expr)]) -> Result<Pipeline<'a>> {
         let input = &node.inputs[0];
         let expr = |id: &ColumnId| match computed.iter().find(|(known, _)| known == id) {
@@ -90,6 +93,7 @@ impl<'a> Compiler<'a> {
         Ok(pipeline)
     }
 
+    /// Rows made of each row, as a step of its input's pipeline.
     pub(super) fn expand(
         &self,
         node: &'a Node,
@@ -161,6 +165,7 @@ pub(super) fn resolve(expr: &Expr, layout: &[ColumnId]) -> Result<Expr> {
     expr.clone().map_children(&mut |child| resolve(&child, layout))
 }
 
+/// A plan that does not keep its own rules: an error of the statement, not of the process.
 pub(super) fn internal(what: &str) -> Error {
     Error::new(SqlState::GENERAL, format!("internal error: {what}"))
 }

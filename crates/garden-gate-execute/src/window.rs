@@ -26,6 +26,7 @@ const SORTED_ROW: usize = 96;
 const CALL_ROW: usize = 64;
 
 impl<'a> Compiler<'a> {
+    /// Values of window functions beside the rows of an input, which are gathered and sorted by partition and order.
     pub(super) fn window(
         &self,
         node: &'a Node,

@@ -22,11 +22,13 @@ pub struct Batch {
 }
 
 impl Batch {
+    /// A batch of columns that have `rows` rows each. A batch without columns has rows all the same.
     pub fn new(columns: Vec<ArrayRef>, rows: usize) -> Self {
         debug_assert!(columns.iter().all(|column| column.len() == rows), "arrays of one length");
         Self { columns, rows }
     }
 
+    /// Some rows in a row, without a copy.
     pub fn slice(&self, offset: usize, rows: usize) -> Self {
         Self { columns: self.columns.iter().map(|column| column.slice(offset, rows)).collect(), rows }
     }
@@ -174,6 +176,7 @@ pub enum Lane {
 }
 
 impl Lane {
+    /// The values; of a constant one.
     #[inline]
     pub fn array(&self) -> &ArrayRef {
         match self {
@@ -181,6 +184,7 @@ impl Lane {
         }
     }
 
+    /// Whether one value stands for all rows.
     #[inline]
     pub fn is_constant(&self) -> bool {
         matches!(self, Self::Constant(_))

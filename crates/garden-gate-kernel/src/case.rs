@@ -54,6 +54,8 @@ impl Choice {
     }
 }
 
+/// `CASE WHEN … THEN … ELSE … END`: a branch is evaluated for the rows that no earlier one took, so that `CASE WHEN d <> 0 THEN n / d END`
+/// never divides by zero.
 pub(super) fn case(branches: &[(Expr, Expr)], otherwise: &Expr, batch: &Batch) -> Result<Lane> {
     let mut choice = Choice::new(batch.rows);
     for (when, then) in branches {
@@ -75,6 +77,7 @@ pub(super) fn case(branches: &[(Expr, Expr)], otherwise: &Expr, batch: &Batch) -
     choice.finish()
 }
 
+/// `COALESCE(…)`: a term is evaluated for the rows for which all earlier ones are NULL.
 pub(super) fn coalesce(terms: &[Expr], sql_type: SqlType, batch: &Batch) -> Result<Lane> {
     let mut choice = Choice::new(batch.rows);
     for term in terms {

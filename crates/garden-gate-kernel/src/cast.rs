@@ -248,6 +248,8 @@ pub(super) fn held_to(texts: &ArrayRef, to: SqlType) -> Result<ArrayRef, Problem
     }
 }
 
+/// Texts without the blanks that are too much for `CHAR(n)` or `VARCHAR(n)`; other characters that are too much are an error (ISO/IEC
+/// 9075-2, 9.2).
 pub(super) fn limit_length(array: &ArrayRef, length: Option<u32>, target: SqlType) -> Result<ArrayRef, Problem> {
     let Some(limit) = length else { return Ok(Arc::clone(array)) };
     let limit = limit as usize;
@@ -428,6 +430,7 @@ fn read_double(text: &str) -> Option<f64> {
     if numeric { text.parse::<f64>().ok().filter(|value| value.is_finite()).map(|value| value + 0.0) } else { None }
 }
 
+/// A timestamp, or the first moment of a date, in microseconds since 1970-01-01.
 pub(super) fn read_timestamp(text: &str) -> Option<i64> {
     parse_timestamp(text).or_else(|| parse_date(text).map(|days| i64::from(days) * MICROS_PER_DAY))
 }

@@ -24,6 +24,7 @@ pub struct Misfit {
 }
 
 impl Misfit {
+    /// The error of the statement.
     pub(super) fn into_error(self) -> Error {
         Error::from_facts(&self.problem)
     }

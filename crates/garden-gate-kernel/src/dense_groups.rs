@@ -75,6 +75,7 @@ impl DenseGroups {
         self.groups.get(self.place(key)).copied().filter(|group| *group != NONE)
     }
 
+    /// Bytes that the table holds.
     pub(super) fn bytes(&self) -> usize {
         self.groups.capacity() * size_of::<u32>()
     }

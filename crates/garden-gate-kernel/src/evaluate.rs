@@ -149,6 +149,7 @@ fn same_parts(left: &ArrayRef, right: &ArrayRef) -> Result<ArrayRef> {
     Ok(Arc::new((0..left.len()).map(|row| Some(a.row(row) == b.row(row))).collect::<BooleanArray>()))
 }
 
+/// Compares lane by lane; NULL on either side gives UNKNOWN.
 pub(super) fn compare(op: CompareOp, left: &Lane, right: &Lane) -> Result<Lane> {
     let result = match op {
         CompareOp::Equal => cmp::eq(left, right),

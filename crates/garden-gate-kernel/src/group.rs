@@ -50,6 +50,7 @@ enum Table {
 }
 
 impl GroupTable {
+    /// A table for keys of these types; without any, all rows are one group.
     pub fn new(types: Vec<DataType>) -> Result<Self> {
         let integer = match types.as_slice() {
             [one] => integer_lanes(&arrow::array::new_empty_array(one)).is_some(),
@@ -67,6 +68,7 @@ impl GroupTable {
         Ok(Self { types, table, groups: 0 })
     }
 
+    /// Groups so far.
     #[expect(clippy::len_without_is_empty, reason = "there is always something to count")]
     pub fn len(&self) -> usize {
         self.groups

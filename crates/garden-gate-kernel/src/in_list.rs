@@ -14,6 +14,7 @@ use std::sync::Arc;
 /// Below this many items, comparing one after the other is no slower than a set.
 const SET_FROM: usize = 5;
 
+/// `operand IN (list)`: long lists of constants are a set that each batch probes, the values of others are compared one by one.
 pub(super) fn in_list(operand: &Expr, list: &[Expr], batch: &Batch) -> Result<Lane> {
     let lane = evaluate(operand, batch)?;
     if list.len() >= SET_FROM

@@ -45,6 +45,7 @@ impl Layout {
     }
 }
 
+/// How a join table of `rows` rows by this key is laid out, when about `probes` rows will ask.
 pub(super) fn layout_of(key: &ArrayRef, rows: usize, probes: usize) -> Layout {
     let bounds = lane_bounds(key).and_then(|(min, max)| {
         let places = usize::try_from(max.checked_sub(min)?).ok()?.checked_add(1)?;

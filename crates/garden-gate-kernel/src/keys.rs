@@ -41,6 +41,7 @@ pub fn integer_lanes(array: &ArrayRef) -> Option<Cow<'_, [i64]>> {
     clippy::wildcard_enum_match_arm,
     reason = "the types of arrays are not ours; what has lanes and no narrower ones has 64 bits"
 )]
+/// The array of a type whose values are given as 64-bit lanes, as [`integer_lanes`] made them.
 pub fn from_integer_lanes(values: Vec<i64>, nulls: Option<NullBuffer>, data_type: &DataType) -> ArrayRef {
     fn narrow<T: ArrowPrimitiveType>(values: &[i64], nulls: Option<NullBuffer>) -> ArrayRef
     where

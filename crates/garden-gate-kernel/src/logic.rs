@@ -14,6 +14,7 @@ pub fn kept(condition: &BooleanArray) -> BooleanArray {
     if condition.null_count() == 0 { condition.clone() } else { BooleanArray::new(true_bits(condition), None) }
 }
 
+/// Rows for which a condition is TRUE: neither FALSE nor UNKNOWN.
 pub fn count_true(condition: &BooleanArray) -> usize {
     true_bits(condition).count_set_bits()
 }
@@ -34,6 +35,7 @@ pub(super) fn and(terms: &[Expr], batch: &Batch) -> Result<Lane> {
     fold(terms, batch, |sofar, next| Ok(compute::and_kleene(sofar, next)?), |sofar| !&false_bits(sofar))
 }
 
+/// OR in three-valued logic: TRUE wins over UNKNOWN. A term that can fail is evaluated for the rows that no earlier one makes TRUE.
 pub(super) fn or(terms: &[Expr], batch: &Batch) -> Result<Lane> {
     fold(terms, batch, |sofar, next| Ok(compute::or_kleene(sofar, next)?), |sofar| !&true_bits(sofar))
 }
@@ -88,6 +90,7 @@ fn ranks(mask: &BooleanArray) -> UInt32Array {
         .collect()
 }
 
+/// NOT in three-valued logic: of UNKNOWN, UNKNOWN.
 pub(super) fn not(operand: &Lane) -> Result<Lane> {
     Ok(Lane::like(Arc::new(compute::not(operand.array().as_boolean())?), operand.is_constant()))
 }

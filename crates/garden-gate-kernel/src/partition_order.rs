@@ -25,6 +25,7 @@ pub(super) enum RowOrder {
 }
 
 impl RowOrder {
+    /// How the rows of these columns compare. O(rows), or O(rows · key bytes) for keys that have to be encoded.
     pub(super) fn of(columns: &[OrderColumn]) -> Result<Self> {
         if let [column] = columns
             && column.values.null_count() == 0

@@ -38,6 +38,7 @@ impl Sorted {
         Ok(Self::Rows(rows, converter))
     }
 
+    /// Values of the other side, in the form in which they are compared.
     pub(super) fn probes<'a>(&self, values: &'a ArrayRef) -> Result<Probes<'a>> {
         Ok(match self {
             // Both sides of an inequality are of one type.
@@ -68,6 +69,7 @@ impl Sorted {
         }
     }
 
+    /// Bytes that the values hold.
     pub(super) fn bytes(&self) -> usize {
         match self {
             Self::Lanes(values) => values.len() * 8,
@@ -108,6 +110,7 @@ impl KeyGroups {
         Ok(groups)
     }
 
+    /// Bytes that the table and its ranges hold.
     pub(super) fn bytes(&self) -> usize {
         self.0.as_ref().map_or(0, |(table, ranges)| table.bytes() + ranges.len() * size_of::<Range<usize>>())
     }

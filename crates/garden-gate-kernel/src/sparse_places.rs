@@ -67,6 +67,7 @@ impl SparsePlaces {
         (places, numbers)
     }
 
+    /// The number of a key; that of no key for keys that were never added.
     #[inline]
     pub(super) fn find(&self, key: i64) -> u32 {
         self.numbers[self.place(key)]

@@ -123,6 +123,7 @@ impl WordTable {
         self.slots.capacity() - self.slots.len()
     }
 
+    /// Keys so far.
     pub(super) fn len(&self) -> usize {
         self.keys.len() / self.width
     }
@@ -146,6 +147,7 @@ impl WordTable {
         types.iter().enumerate().map(column).collect()
     }
 
+    /// Bytes that slots and keys hold.
     pub(super) fn bytes(&self) -> usize {
         self.slots.capacity() * 17 + self.keys.capacity() * 8
     }

@@ -131,6 +131,7 @@ fn notes(notes: &[Note]) -> Json {
     Json::Array(notes.iter().map(note).collect())
 }
 
+/// Milliseconds, with three digits after the point.
 pub(crate) fn millis(elapsed: Duration) -> Json {
     json!((elapsed.as_secs_f64() * 1e6).round() / 1e3)
 }

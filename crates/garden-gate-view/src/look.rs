@@ -36,6 +36,7 @@ impl Look {
         if self.colour { paint.mark(&text) } else { text }
     }
 
+    /// Text that is less important.
     pub(crate) fn dim(self, text: impl Display) -> String {
         self.paint(Paint::Dim, text)
     }

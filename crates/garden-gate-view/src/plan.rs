@@ -34,6 +34,7 @@ pub fn plan_tree(plan: &Plan, look: Look) -> String {
     finished(&marked_plan_tree(plan, look))
 }
 
+/// The plan as a tree, with marks for where an estimate is far off.
 pub(crate) fn marked_plan_tree(plan: &Plan, look: Look) -> String {
     let measured = plan.root.actual_rows.is_some();
     let mut lines = Vec::new();
@@ -207,6 +208,7 @@ pub fn bytes(bytes: u64) -> String {
     }
 }
 
+/// The operator in one line.
 pub(crate) fn title(node: &PlanNode) -> String {
     node.to_string()
 }

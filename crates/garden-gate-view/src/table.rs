@@ -124,6 +124,7 @@ fn summary(rows: &ResultSet, count: usize) -> String {
     format!("{count} row{}{changed}, {}", plural(count), shown_time(rows.elapsed()))
 }
 
+/// A time in milliseconds, as short as it says enough.
 pub(crate) fn shown_time(elapsed: Duration) -> String {
     let millis = elapsed.as_secs_f64() * 1e3;
     if millis < 10.0 { format!("{millis:.1} ms") } else { format!("{millis:.0} ms") }

@@ -35,6 +35,7 @@ pub struct Pending {
 }
 
 impl Pending {
+    /// Counts `rows`, those added, changed and deleted, towards what the commit did to a table.
     pub fn note(&mut self, (schema, table): (&str, &str), rows: (u64, u64, u64)) {
         let known = self.tables.iter().position(|known| known.schema == schema && known.table == table);
         let at = known.unwrap_or_else(|| {
@@ -49,10 +50,12 @@ impl Pending {
 }
 
 impl CommitLog {
+    /// The commits that the database file has, in the order of their numbers.
     pub fn of(commits: Vec<Commit>) -> Self {
         Self(Mutex::new(commits.into_iter().map(Arc::new).collect()))
     }
 
+    /// Adds a commit, whose number is greater than those before it.
     pub fn push(&self, commit: Commit) {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).push(Arc::new(commit));
     }
@@ -77,12 +80,14 @@ impl CommitLog {
         all[place(&all, number)..].to_vec()
     }
 
+    /// The commit of a number. O(log commits).
     pub fn find(&self, number: u64) -> Option<Arc<Commit>> {
         let all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         let found = place(&all, number).checked_sub(1).map(|at| &all[at])?;
         (found.number == number).then(|| Arc::clone(found))
     }
 
+    /// The newest commit; `None` before the first.
     pub fn last(&self) -> Option<Arc<Commit>> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).last().map(Arc::clone)
     }

@@ -36,6 +36,7 @@ pub struct Numbers {
 }
 
 impl Sequence {
+    /// A sequence whose next number is `next`; `None` where the last one was given out and it does not cycle.
     pub fn new(name: String, numbers: Numbers, next: Option<i64>) -> Self {
         Self { name, numbers, next: Mutex::new(next) }
     }

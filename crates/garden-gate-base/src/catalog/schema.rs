@@ -54,6 +54,7 @@ pub struct Schema {
 }
 
 impl Schema {
+    /// A schema without anything in it.
     pub fn new(name: &str) -> Self {
         Self {
             name: name.into(),
@@ -118,6 +119,7 @@ impl Catalog {
         self.commits.find(self.last_commit).map_or(i64::MIN, |commit| commit.time)
     }
 
+    /// A schema by its name; case does not matter.
     pub fn schema(&self, name: &str) -> Option<&Arc<Schema>> {
         self.schemas.iter().find(|schema| schema.name.eq_ignore_ascii_case(name))
     }
@@ -132,6 +134,7 @@ impl Catalog {
         self.program_aggregates.iter().find(|known| known.name.eq_ignore_ascii_case(name))
     }
 
+    /// A table by its schema and its name as it is stored.
     pub fn table(&self, schema: &str, name: &str) -> Option<&Table> {
         self.schema(schema)?.tables.iter().find(|table| table.name == name)
     }

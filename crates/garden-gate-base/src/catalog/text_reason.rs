@@ -20,6 +20,7 @@ pub struct TextReason {
 }
 
 impl TextReason {
+    /// What is known after the first value that made the column a text.
     pub fn new(sql_type: SqlType, (value, line): (String, u64)) -> Self {
         Self { sql_type, value, line, odd: 0, alike: true, values: 0 }
     }

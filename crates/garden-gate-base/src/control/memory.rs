@@ -56,6 +56,7 @@ impl Process {
 }
 
 impl Memory {
+    /// What a statement may hold: past `limit` bytes it fails, past `threshold` it spills. `gauge` says what the process holds.
     pub fn new(limit: Option<usize>, threshold: Option<usize>, gauge: Option<MemoryGauge>) -> Arc<Self> {
         let process = gauge.zip(limit).map(|(gauge, limit)| Process::new(gauge, limit));
         Arc::new(Self { limit, threshold, held: AtomicUsize::new(0), process })
@@ -122,10 +123,12 @@ pub struct MemoryReservation {
 }
 
 impl MemoryReservation {
+    /// Nothing held yet.
     pub fn none(memory: &Arc<Memory>) -> Self {
         Self { memory: Arc::clone(memory), bytes: 0 }
     }
 
+    /// Bytes that are held.
     pub fn bytes(&self) -> usize {
         self.bytes
     }
@@ -153,6 +156,7 @@ impl MemoryReservation {
         self.bytes += std::mem::take(&mut other.bytes);
     }
 
+    /// Gives all back.
     pub fn release(&mut self) {
         self.memory.held.fetch_sub(std::mem::take(&mut self.bytes), Ordering::Relaxed);
     }

@@ -51,6 +51,7 @@ pub fn too_many_rows(most: u64) -> Error {
 }
 
 impl Control {
+    /// The limits of a statement that begins now.
     pub fn new(interrupt: &Interrupt, limits: Limits) -> Arc<Self> {
         Arc::new(Self {
             interrupt: interrupt.clone(),
@@ -66,14 +67,20 @@ impl Control {
         Arc::new(Self { interrupt, memory, deadline: self.deadline, recursion_limit: self.recursion_limit })
     }
 
+    /// Rounds that a recursion may take.
     pub fn recursion_limit(&self) -> Option<u64> {
         self.recursion_limit
     }
 
+    /// What the statement may hold in memory.
     pub fn memory(&self) -> &Arc<Memory> {
         &self.memory
     }
 
+    /// Whether the statement may go on.
+    ///
+    /// # Errors
+    /// HY008 after an interrupt, HYT00 past the time limit.
     pub fn check(&self) -> Result<()> {
         if self.interrupt.0.load(Ordering::Relaxed) {
             return Err(Error::new(SqlState::CANCELED, "the statement was interrupted"));

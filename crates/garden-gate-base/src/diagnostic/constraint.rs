@@ -31,10 +31,12 @@ pub struct BrokenConstraint {
 }
 
 impl BrokenConstraint {
+    /// A constraint of a table.
     pub fn of_table(kind: ConstraintKind, table: &str, name: &str) -> Self {
         Self { kind, table: Some(table.to_owned()), name: name.to_owned() }
     }
 
+    /// A CHECK of a domain.
     pub fn of_domain(domain: &str, check: &str) -> Self {
         Self { kind: ConstraintKind::Domain, table: None, name: format!("{domain}.{check}") }
     }

@@ -59,6 +59,7 @@ pub trait Facts: std::error::Error + Clone + Send + Sync + 'static {
 }
 
 impl Error {
+    /// An error without a place in the statement.
     #[cold]
     pub fn new(sqlstate: SqlState, message: impl Into<String>) -> Self {
         Self(Box::new(Report {
@@ -76,6 +77,7 @@ impl Error {
         }))
     }
 
+    /// The error that a layer's facts say: their SQLSTATE, wording and help; the facts stay as its cause.
     #[cold]
     pub fn from_facts(facts: &impl Facts) -> Self {
         let mut error = Self::new(facts.state(), facts.to_string());
@@ -120,6 +122,7 @@ impl Error {
         self
     }
 
+    /// Points at a second place, with what it has to do with the error.
     pub fn with_label(mut self, span: Span, text: impl Into<String>) -> Self {
         self.0.labels.push(Label { span, text: text.into() });
         self
@@ -143,6 +146,7 @@ impl Error {
         self
     }
 
+    /// Says which file the error is in, and where; a place that is known already stays.
     pub fn in_file(mut self, file: impl Into<PathBuf>, line: Option<u64>) -> Self {
         self.0.data.get_or_insert_with(|| DataPlace { file: file.into(), line });
         self
@@ -154,6 +158,7 @@ impl Error {
         self
     }
 
+    /// Adds other errors of the same statement.
     pub fn with_related(mut self, related: impl IntoIterator<Item = Self>) -> Self {
         self.0.related.extend(related);
         self

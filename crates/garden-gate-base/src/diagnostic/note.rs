@@ -20,10 +20,12 @@ pub struct Note {
 }
 
 impl Note {
+    /// A note that points at nothing.
     pub fn new(code: &'static str, message: impl Into<String>) -> Self {
         Self { code, message: message.into(), help: None, replacement: None, span: None, style: false, source: None }
     }
 
+    /// Says where in the statement.
     pub fn at(mut self, span: Span) -> Self {
         self.span = Some(span);
         self
@@ -35,11 +37,13 @@ impl Note {
         self
     }
 
+    /// Says what to do.
     pub fn help(mut self, help: impl Into<String>) -> Self {
         self.help = Some(help.into());
         self
     }
 
+    /// Makes it one about style or speed, which is shown where these are asked for.
     pub fn style(mut self) -> Self {
         self.style = true;
         self

@@ -10,6 +10,7 @@ pub struct Span {
 }
 
 impl Span {
+    /// The bytes from `start` up to, but without, `end`.
     pub fn new(start: usize, end: usize) -> Self {
         // Statements past 4 GB are cut short in messages, nowhere else.
         let place = |at: usize| u32::try_from(at).unwrap_or(u32::MAX);

@@ -3,6 +3,7 @@
 use std::fmt::Write as _;
 use std::net::{Ipv4Addr, Ipv6Addr};
 
+/// Two upper-case hexadecimal digits a byte.
 pub fn format_hex(bytes: &[u8]) -> String {
     bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut text, byte| {
         let _ = write!(text, "{byte:02X}");
@@ -20,6 +21,7 @@ pub fn parse_hex(text: &str) -> Option<Vec<u8>> {
     digits.chunks(2).map(|pair| Some(digit(pair[0])? << 4 | digit(pair[1])?)).collect()
 }
 
+/// The 36 characters of a UUID: lower-case digits in groups of 8, 4, 4, 4 and 12 (RFC 9562).
 pub fn format_uuid(bytes: [u8; 16]) -> String {
     let hex = format_hex(&bytes).to_lowercase();
     format!("{}-{}-{}-{}-{}", &hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..])
@@ -41,6 +43,7 @@ pub fn format_address(bytes: [u8; 16]) -> String {
     address.to_ipv4_mapped().map_or_else(|| address.to_string(), |address| address.to_string())
 }
 
+/// The 16 bytes of an IP address; of one of version 4 those it is mapped to in version 6 (RFC 4291).
 pub fn parse_address(text: &str) -> Option<[u8; 16]> {
     let mapped = text.parse::<Ipv4Addr>().map(|address| address.to_ipv6_mapped());
     mapped.or_else(|_| text.parse::<Ipv6Addr>()).ok().map(|address| address.octets())

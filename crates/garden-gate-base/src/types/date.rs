@@ -66,6 +66,7 @@ fn two(text: &str) -> Option<u32> {
     if text.len() == 2 { digits(text.as_bytes()) } else { None }
 }
 
+/// Microseconds of the digits after the point of seconds; `None` for more than six, or what is no digit.
 pub(super) fn fraction_micros(fraction: &str) -> Option<u32> {
     if fraction.is_empty() {
         return Some(0);
@@ -139,6 +140,7 @@ pub fn month_start(year: i32, month: u32) -> Option<i32> {
     days_of(NaiveDate::from_ymd_opt(year, month, 1)?)
 }
 
+/// A day, counted from 1970-01-01, as `YYYY-MM-DD`.
 pub fn format_date(days: i32) -> String {
     day(days).map_or_else(|| format!("day {days}"), |date| date.format("%Y-%m-%d").to_string())
 }
@@ -154,6 +156,7 @@ pub fn format_time(micros: i64) -> String {
     text
 }
 
+/// Microseconds since 1970-01-01 00:00:00 as `YYYY-MM-DD hh:mm:ss[.ffffff]`.
 pub fn format_timestamp(micros: i64) -> String {
     let days = i32::try_from(micros.div_euclid(MICROS_PER_DAY)).unwrap_or(i32::MAX);
     format!("{} {}", format_date(days), format_time(micros.rem_euclid(MICROS_PER_DAY)))

@@ -66,6 +66,7 @@ impl Decimal {
         u8::try_from(digits).unwrap_or(u8::MAX).max(self.scale).max(1)
     }
 
+    /// The nearest number of 64 bits.
     pub fn to_f64(self) -> f64 {
         // The text goes through the standard's correctly rounded parser; dividing would round twice.
         self.to_string().parse().unwrap_or(f64::NAN)

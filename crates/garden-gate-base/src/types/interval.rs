@@ -16,11 +16,13 @@ pub enum Field {
 }
 
 impl Field {
+    /// A field by its keyword; case does not matter.
     pub fn from_word(word: &str) -> Option<Self> {
         let known = [Self::Year, Self::Month, Self::Day, Self::Hour, Self::Minute, Self::Second];
         known.into_iter().find(|field| word.eq_ignore_ascii_case(field.word()))
     }
 
+    /// Its keyword.
     pub fn word(self) -> &'static str {
         match self {
             Self::Year => "YEAR",
@@ -68,14 +70,17 @@ impl Fields {
         (first <= last && first.is_year_month() == last.is_year_month()).then_some(Self { first, last })
     }
 
+    /// The type of intervals with these fields.
     pub fn sql_type(self) -> SqlType {
         if self.last.is_year_month() { SqlType::YearMonth } else { SqlType::DayTime }
     }
 
+    /// The greatest field.
     pub fn first(self) -> Field {
         self.first
     }
 
+    /// The least field.
     pub fn last(self) -> Field {
         self.last
     }

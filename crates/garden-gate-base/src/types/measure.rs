@@ -11,6 +11,7 @@ impl Estimate {
         clippy::cast_sign_loss,
         reason = "what does not fit is the greatest count"
     )]
+    /// The whole number below.
     pub fn count(self) -> usize {
         self.0.max(0.0) as usize
     }
@@ -39,10 +40,12 @@ impl Selectivity {
         if share.is_nan() { Self::ALL } else { Self(share.clamp(0.0, 1.0)) }
     }
 
+    /// As a number from 0 to 1.
     pub fn share(self) -> f64 {
         self.0
     }
 
+    /// The share that two independent conditions keep.
     pub fn and(self, other: Self) -> Self {
         Self(self.0 * other.0)
     }

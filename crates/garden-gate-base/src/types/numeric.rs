@@ -11,6 +11,7 @@ pub fn approximate(value: impl TryInto<i128>) -> f64 {
     clippy::cast_possible_truncation,
     reason = "rows gathered in one place are bounded by `Batch::concat`, groups by memory"
 )]
+/// The number of a row or a place as its 32 bits: a segment, a batch and a table of groups have fewer than 2³² of them.
 pub fn index(value: usize) -> u32 {
     value as u32
 }

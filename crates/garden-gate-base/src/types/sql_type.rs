@@ -65,6 +65,7 @@ pub const LONG_PRECISION: u8 = 18;
 impl SqlType {
     pub const TEXT: Self = Self::Varchar(None);
 
+    /// NUMERIC with as many digits as there may be at most.
     pub fn numeric(precision: u8, scale: u8) -> Self {
         Self::Numeric { precision: precision.clamp(1, MAX_PRECISION), scale: scale.min(MAX_PRECISION) }
     }
@@ -74,10 +75,12 @@ impl SqlType {
         self.is_exact() || self.is_approximate()
     }
 
+    /// SMALLINT, INTEGER or BIGINT.
     pub fn is_integer(self) -> bool {
         matches!(self, Self::SmallInt | Self::Integer | Self::BigInt)
     }
 
+    /// A number without rounding: an integer or NUMERIC.
     pub fn is_exact(self) -> bool {
         self.is_integer() || matches!(self, Self::Numeric { .. })
     }
@@ -90,14 +93,17 @@ impl SqlType {
             || matches!(self, Self::Date | Self::Time | Self::Timestamp | Self::TimestampTz)
     }
 
+    /// REAL or DOUBLE PRECISION.
     pub fn is_approximate(self) -> bool {
         matches!(self, Self::Real | Self::Double)
     }
 
+    /// CHAR or VARCHAR.
     pub fn is_text(self) -> bool {
         matches!(self, Self::Varchar(_) | Self::Char(_))
     }
 
+    /// BINARY or VARBINARY.
     pub fn is_binary(self) -> bool {
         matches!(self, Self::Binary(_) | Self::Varbinary(_))
     }
@@ -107,6 +113,7 @@ impl SqlType {
         matches!(self, Self::Date | Self::Time | Self::TimeTz | Self::Timestamp | Self::TimestampTz)
     }
 
+    /// An interval of months, or of microseconds.
     pub fn is_interval(self) -> bool {
         matches!(self, Self::YearMonth | Self::DayTime)
     }

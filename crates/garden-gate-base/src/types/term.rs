@@ -48,6 +48,7 @@ pub enum CompareOp {
 }
 
 impl CompareOp {
+    /// The operator as it is written.
     pub fn symbol(self) -> &'static str {
         match self {
             Self::Equal => "=",
@@ -94,6 +95,7 @@ impl CompareOp {
 }
 
 impl ArithmeticOp {
+    /// The operator as it is written.
     pub fn symbol(self) -> &'static str {
         match self {
             Self::Add => "+",
@@ -150,6 +152,7 @@ pub enum SetOp {
 }
 
 impl SetOp {
+    /// Its keyword.
     pub fn name(self) -> &'static str {
         match self {
             Self::Union => "UNION",
@@ -179,6 +182,7 @@ pub enum JoinKind {
 }
 
 impl JoinKind {
+    /// The word for it in plans.
     pub fn name(self) -> &'static str {
         match self {
             Self::Inner => "inner",
@@ -249,10 +253,12 @@ impl RowMarker {
         ("END_PARTITION", Self::EndPartition),
     ];
 
+    /// A row marker of a nested window function by its keyword; case does not matter.
     pub fn from_word(word: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|(name, _)| word.eq_ignore_ascii_case(name)).map(|(_, marker)| marker)
     }
 
+    /// Its keyword.
     pub fn name(self) -> &'static str {
         Self::ALL.into_iter().find(|(_, marker)| *marker == self).map_or("FRAME_ROW", |(name, _)| name)
     }
@@ -313,10 +319,12 @@ impl ExtractField {
         }
     }
 
+    /// A field by its keyword; case does not matter.
     pub fn from_word(word: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|(name, _)| word.eq_ignore_ascii_case(name)).map(|(_, field)| field)
     }
 
+    /// Its keyword.
     pub fn name(self) -> &'static str {
         Self::ALL.into_iter().find(|(_, field)| *field == self).map_or("", |(name, _)| name)
     }

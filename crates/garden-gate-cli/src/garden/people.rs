@@ -15,6 +15,7 @@ const NOTES: &[&str] =
 /// The bed that takes nearly half of all work.
 const BUSY_BED: i64 = 7;
 
+/// The gardeners; most have a mentor.
 pub(super) fn gardener(random: &mut Random, counts: Counts) -> Sheet {
     let mut sheet = Sheet::new("gardener", "gardener_id,name,mentor_id,hired,hourly_rate");
     for id in 1..=counts.gardeners {
@@ -30,6 +31,7 @@ pub(super) fn gardener(random: &mut Random, counts: Counts) -> Sheet {
     sheet
 }
 
+/// The tasks: nearly half of them in one bed.
 pub(super) fn task(random: &mut Random, counts: Counts) -> Sheet {
     let mut sheet = Sheet::new("task", "task_id,bed_id,gardener_id,day,kind,hours,note");
     for id in 1..=counts.tasks {

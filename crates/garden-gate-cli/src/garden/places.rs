@@ -9,6 +9,7 @@ const FIRST_WORDS: &[&str] = &[
 const SECOND_WORDS: &[&str] = &["gully", "walk", "terrace", "border", "bank", "hollow", "court", "edge"];
 const SOILS: &[&str] = &["loam", "clay", "peat", "gravel", "chalk"];
 
+/// The beds.
 pub(super) fn bed(random: &mut Random, counts: Counts) -> Sheet {
     let mut sheet = Sheet::new("bed", "bed_id,name,sun,soil,area_m2,ph,opened");
     for id in 1..=counts.beds {

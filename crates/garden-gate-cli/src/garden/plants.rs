@@ -57,6 +57,7 @@ fn fresh(random: &mut Random, ends: &[&str], used: &mut HashSet<String>) -> Stri
     }
 }
 
+/// The taxa as a tree, and which of them grow in beds.
 pub(super) fn taxon(random: &mut Random, counts: Counts) -> (Sheet, Ranks) {
     let mut sheet = Sheet::new("taxon", "taxon_id,parent_id,rank,name,author");
     let mut growable = Vec::new();
@@ -89,6 +90,7 @@ pub(super) fn taxon(random: &mut Random, counts: Counts) -> (Sheet, Ranks) {
     (sheet, Ranks { growable })
 }
 
+/// The accessions: plants as they came.
 pub(super) fn accession(random: &mut Random, counts: Counts, ranks: &Ranks) -> Sheet {
     let mut sheet = Sheet::new("accession", "accession_no,taxon_id,received,donor,country,quantity,provenance");
     for number in 1..=counts.accessions {
@@ -108,6 +110,7 @@ pub(super) fn accession(random: &mut Random, counts: Counts, ranks: &Ranks) -> S
     sheet
 }
 
+/// The plantings: accessions in beds.
 pub(super) fn planting(random: &mut Random, counts: Counts) -> Sheet {
     let mut sheet = Sheet::new("planting", "planting_id,accession_no,bed_id,planted,plants,removed");
     for number in 1..=counts.plantings {

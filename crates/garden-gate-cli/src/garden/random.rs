@@ -2,6 +2,7 @@
 pub(super) struct Random(u64);
 
 impl Random {
+    /// The numbers that follow from a seed.
     pub(super) fn new(seed: u64) -> Self {
         Self(seed)
     }
@@ -30,6 +31,7 @@ impl Random {
         self.within(0, 100) < percent
     }
 
+    /// One of several, each as often as the others.
     pub(super) fn pick<'a, T>(&mut self, items: &'a [T]) -> &'a T {
         let at = usize::try_from(self.within(0, i64::try_from(items.len()).unwrap_or(1))).unwrap_or(0);
         &items[at]

@@ -45,6 +45,7 @@ pub(super) fn seed_price(random: &mut Random, ranks: &Ranks) -> Sheet {
     sheet
 }
 
+/// The income.
 pub(super) fn income(random: &mut Random, counts: Counts) -> Sheet {
     let mut sheet = Sheet::new("income", "income_id,day,source,amount,bed_id");
     for id in 1..=900 * counts.scale {
@@ -57,6 +58,7 @@ pub(super) fn income(random: &mut Random, counts: Counts) -> Sheet {
     sheet
 }
 
+/// The expenses.
 pub(super) fn expense(random: &mut Random, counts: Counts) -> Sheet {
     let mut sheet = Sheet::new("expense", "expense_id,day,category,amount,supplier");
     for id in 1..=700 * counts.scale {

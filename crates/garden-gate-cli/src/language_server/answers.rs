@@ -21,6 +21,7 @@ pub(super) struct Answers {
 }
 
 impl Answers {
+    /// Answers from what a session knows; nothing is run.
     pub(super) fn new(session: Session, parameters: Parameters) -> Self {
         Self { session, estimates: Estimates::new(parameters) }
     }
@@ -35,6 +36,7 @@ impl Answers {
         review.problems.iter().map(Finding::of_problem).chain(review.notes.iter().map(Finding::of_note)).collect()
     }
 
+    /// What may stand at a place.
     pub(super) fn completions(&self, document: &Document, params: &CompletionParams) -> Option<CompletionResponse> {
         let at = document.byte(params.text_document_position.position);
         let found = self.session.completions(&document.text, at);

@@ -18,23 +18,28 @@ pub(super) struct Document {
 }
 
 impl Document {
+    /// A document as the client has it.
     pub(super) fn new(uri: Uri, text: String, version: Option<i32>) -> Self {
         let lines = Lines::of(&text);
         Self { uri, text, version, lines, outline: OnceCell::new(), names: OnceCell::new() }
     }
 
+    /// The byte of a position.
     pub(super) fn byte(&self, position: Position) -> usize {
         self.lines.byte(&self.text, position)
     }
 
+    /// The position of a byte.
     pub(super) fn position(&self, at: usize) -> Position {
         self.lines.position(&self.text, at)
     }
 
+    /// The range of some bytes.
     pub(super) fn range(&self, range: Range<usize>) -> lsp_types::Range {
         self.lines.range(&self.text, range)
     }
 
+    /// Where some bytes are.
     pub(super) fn location(&self, range: Range<usize>) -> Location {
         Location::new(self.uri.clone(), self.range(range))
     }

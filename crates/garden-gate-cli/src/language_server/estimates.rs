@@ -27,6 +27,7 @@ pub(super) struct Estimate {
 }
 
 impl Estimate {
+    /// The estimate, for a hint.
     pub(super) fn words(&self) -> String {
         let rows = format!("{:.0}", self.rows);
         let unit = if rows == "1" { "row" } else { "rows" };
@@ -40,6 +41,7 @@ pub(super) struct Estimates {
 }
 
 impl Estimates {
+    /// Nothing is estimated yet.
     pub(super) fn new(parameters: Parameters) -> Self {
         Self { parameters, known: HashMap::new() }
     }

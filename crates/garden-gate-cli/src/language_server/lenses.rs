@@ -17,6 +17,7 @@ pub(super) enum Action {
 impl Action {
     pub(super) const ALL: [Self; 4] = [Self::Run, Self::Plan, Self::Measure, Self::Steps];
 
+    /// The word over a statement.
     pub(super) fn title(self) -> &'static str {
         match self {
             Self::Run => "Run",
@@ -36,6 +37,7 @@ impl Action {
         }
     }
 
+    /// The action that a command of the client asks for.
     pub(super) fn of_command(name: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|action| action.command() == name)
     }
@@ -52,6 +54,7 @@ pub(super) struct Target {
     pub(super) step: Option<String>,
 }
 
+/// The actions of each statement of a document.
 pub(super) fn lenses(document: &Document, _: &CodeLensParams) -> Option<Vec<CodeLens>> {
     let mut found = Vec::new();
     for statement in document.outline() {

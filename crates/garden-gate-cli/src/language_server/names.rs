@@ -133,6 +133,7 @@ fn path_of(item: &OutlineItem, wanted: &OutlineItem) -> Option<String> {
     })
 }
 
+/// The statements of a document, with what they define.
 pub(super) fn symbols(document: &Document, _: &DocumentSymbolParams) -> Option<DocumentSymbolResponse> {
     let statements = document.outline().iter().map(|item| symbol(document, item, SymbolKind::FUNCTION)).collect();
     Some(DocumentSymbolResponse::Nested(statements))

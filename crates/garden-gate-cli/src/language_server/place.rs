@@ -21,6 +21,7 @@ impl Lines {
         Position::new(count(line), count(text[start..at].encode_utf16().count()))
     }
 
+    /// The range of some bytes.
     pub(super) fn range(&self, text: &str, range: std::ops::Range<usize>) -> Range {
         Range::new(self.position(text, range.start), self.position(text, range.end))
     }

@@ -46,6 +46,7 @@ of_document! {
     InlayHintParams: text_document;
 }
 
+/// What the server can do.
 pub(super) fn capabilities() -> ServerCapabilities {
     let triggers = [".", "'", ":"].map(str::to_owned).to_vec();
     let sync = TextDocumentSyncOptions {

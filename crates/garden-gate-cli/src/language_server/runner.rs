@@ -70,6 +70,7 @@ impl Runner {
         Ok(Self { jobs: Some(jobs), interrupt, state, thread: Some(thread) })
     }
 
+    /// Runs a job after those that wait.
     pub(super) fn run(&self, job: Job) {
         if let Some(jobs) = &self.jobs {
             // The thread lives as long as this does.

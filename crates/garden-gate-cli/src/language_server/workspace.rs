@@ -72,6 +72,7 @@ pub(super) struct Workspace {
 }
 
 impl Workspace {
+    /// The files below a folder.
     pub(super) fn new(root: Option<PathBuf>) -> Self {
         Self { root, files: RefCell::default() }
     }

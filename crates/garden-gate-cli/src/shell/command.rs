@@ -118,6 +118,7 @@ fn sql(text: &str) -> Option<String> {
 }
 
 impl Line {
+    /// What a line is: a command of the shell, or the beginning of a statement.
     pub(super) fn of(text: &str) -> Self {
         if let Some(command) = Command::of(text) {
             return command;

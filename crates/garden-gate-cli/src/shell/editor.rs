@@ -18,6 +18,7 @@ use std::time::Duration;
 /// The session that statements run in, and that knows what names mean.
 pub(crate) type Shared = Arc<Mutex<Session>>;
 
+/// The session, which completion shares with what runs.
 pub(super) fn lock(session: &Shared) -> MutexGuard<'_, Session> {
     session.lock().unwrap_or_else(PoisonError::into_inner)
 }

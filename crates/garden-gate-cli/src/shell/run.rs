@@ -59,6 +59,7 @@ pub(crate) struct Runner {
 }
 
 impl Runner {
+    /// Runs lines in a session.
     pub(crate) fn new(session: Shared, given: Parameters, pending: Pending, audience: Audience) -> Self {
         let output = Output::table(output::look());
         let output = if audience == Audience::Shown { output.with_errors() } else { output };
@@ -89,10 +90,12 @@ impl Runner {
         self.audience == Audience::Typed
     }
 
+    /// Notes that something failed.
     pub(super) fn fail(&mut self) {
         self.has_failed = true;
     }
 
+    /// The exit status of all so far.
     pub(super) fn ending(&self) -> Exit {
         if self.has_failed { Exit::Failure } else { Exit::Success }
     }

@@ -25,6 +25,7 @@ pub(crate) struct Block {
 }
 
 impl SpillFile {
+    /// A temporary file without a name, gone with its last block.
     pub(super) fn new() -> Result<Arc<Self>> {
         let file = Mutex::new(tempfile::tempfile().map_err(|error| failed(&error))?);
         Ok(Arc::new(Self { file }))
@@ -55,6 +56,7 @@ impl Block {
         self.length
     }
 
+    /// The batch as it was written.
     pub(super) fn read(&self) -> Result<Batch> {
         if self.length == 0 {
             return Ok(Batch::new(Vec::new(), self.rows));

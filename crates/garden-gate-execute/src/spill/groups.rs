@@ -16,6 +16,7 @@ pub(crate) struct WholeGroups<'r> {
 }
 
 impl<'r> WholeGroups<'r> {
+    /// The groups of rows that are sorted by the keys of `order`, one after the other.
     pub(crate) fn new(mut rows: Rows, order: &'r Order<'r>, room: &'r MemoryBudget<'r>) -> Self {
         let segments = std::mem::take(&mut rows.segments).into_iter();
         Self { rows: segments, order, room, open: Vec::new(), held: room.nothing(), _source: rows }

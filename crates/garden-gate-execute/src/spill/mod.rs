@@ -51,6 +51,7 @@ impl<'a> MemoryBudget<'a> {
         Self { share, ..self.clone() }
     }
 
+    /// Counts so many bytes a row besides the columns: for a table that is made of them.
     pub(super) fn with_overhead(self, bytes_per_row: usize) -> Self {
         Self { overhead: bytes_per_row, ..self }
     }
@@ -77,10 +78,12 @@ impl<'a> MemoryBudget<'a> {
         held > self.share / parts || self.share != usize::MAX && self.control.memory().is_pressed(held)
     }
 
+    /// Nothing of the budget yet.
     pub(super) fn nothing(&self) -> MemoryReservation {
         MemoryReservation::none(self.control.memory())
     }
 
+    /// Notes for the measured plan how much the node held.
     pub(super) fn note_held(&self, bytes: usize) {
         if let Some(measure) = self.measure {
             measure.held.fetch_max(bytes as u64, Ordering::Relaxed);

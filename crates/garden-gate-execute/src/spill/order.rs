@@ -16,11 +16,13 @@ pub(crate) struct Order<'k> {
 }
 
 impl<'k> Order<'k> {
+    /// The order of these keys, whose columns are sorted as encoded bytes.
     pub(crate) fn new(keys: &'k [SortKey]) -> Result<Self> {
         let field = |key: &SortKey| SortField::new_with_options(key.expr.sql_type().arrow(), sort_options(key));
         Ok(Self { keys, converter: RowConverter::new(keys.iter().map(field).collect())? })
     }
 
+    /// Whether rows stay as they come.
     pub(crate) fn is_empty(&self) -> bool {
         self.keys.is_empty()
     }

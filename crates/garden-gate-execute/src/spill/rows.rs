@@ -22,6 +22,7 @@ pub(crate) enum Segment {
 }
 
 impl Segment {
+    /// Rows of the segment, read or not.
     pub(crate) fn rows(&self) -> usize {
         match self {
             Self::Memory(batch) => batch.rows,
@@ -29,6 +30,7 @@ impl Segment {
         }
     }
 
+    /// The segment in memory; one of a file is read each time.
     pub(crate) fn read(&self) -> Result<Batch> {
         match self {
             Self::Memory(batch) => Ok(batch.clone()),
@@ -64,6 +66,7 @@ impl From<Vec<Batch>> for Rows {
 }
 
 impl Rows {
+    /// Rows that are in memory or in files already.
     pub(crate) fn new(segments: Vec<Segment>, held: MemoryReservation) -> Self {
         Self { segments, held: Some(held) }
     }
@@ -83,6 +86,7 @@ impl Rows {
         self.segments.iter().map(Segment::rows).sum()
     }
 
+    /// Whether some rows are in a file.
     pub(crate) fn is_spilled(&self) -> bool {
         self.segments.iter().any(|segment| matches!(segment, Segment::File(..)))
     }
@@ -193,6 +197,7 @@ pub(crate) struct RowsBuilder<'a> {
 }
 
 impl<'a> RowsBuilder<'a> {
+    /// Gathers rows within a budget; past it they go to a file.
     pub(crate) fn new(room: MemoryBudget<'a>) -> Self {
         Self { held: room.nothing(), room, segments: Vec::new(), unwritten: 0 }
     }

@@ -30,6 +30,7 @@ fn widen(lane: &Lane) -> Lane {
     Lane::like(Arc::new(wide), lane.is_constant())
 }
 
+/// An operation on NUMERIC: in 64-bit lanes where both sides and the result fit 18 digits, else in 128.
 pub(super) fn binary(op: Op, left: &Lane, right: &Lane, (precision, scale): (u8, u8)) -> Result<ArrayRef, Problem> {
     let (s1, s2) = (scale_of(left), scale_of(right));
     let data_type = SqlType::Numeric { precision, scale }.arrow();

@@ -18,6 +18,7 @@ impl<T: ArrowPrimitiveType> Clone for Side<'_, T> {
 
 impl<T: ArrowPrimitiveType> Copy for Side<'_, T> {}
 
+/// One operand of a loop.
 pub(super) fn side<T: ArrowPrimitiveType>(lane: &Lane) -> Side<'_, T> {
     Side { array: lane.array().as_primitive::<T>(), constant: lane.is_constant() }
 }

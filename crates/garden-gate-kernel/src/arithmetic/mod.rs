@@ -47,6 +47,7 @@ pub(super) fn binary(op: ArithmeticOp, left: &Lane, right: &Lane, result: SqlTyp
     }
 }
 
+/// `-operand`; 22003 where the least integer has no counterpart.
 pub(super) fn negate(operand: &ArrayRef, sql_type: SqlType) -> Result<ArrayRef, Problem> {
     number::negate(operand, sql_type)
 }

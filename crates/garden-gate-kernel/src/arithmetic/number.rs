@@ -10,6 +10,7 @@ use arrow::datatypes::{
 };
 use std::sync::Arc;
 
+/// An operation on integers, in the width of the result; 22003 past it, 22012 for a division by zero.
 pub(super) fn integer(op: Op, left: &Lane, right: &Lane, result: SqlType) -> Result<ArrayRef, Problem> {
     if let SqlType::SmallInt = result {
         checked::<Int16Type>(op, side(left), side(right), result)
@@ -40,6 +41,7 @@ fn checked<T: ArrowPrimitiveType>(
     Ok(Arc::new(array))
 }
 
+/// An operation on floating-point numbers; what is no number or infinite is 22003.
 pub(super) fn float(op: Op, left: &Lane, right: &Lane, result: SqlType) -> Result<ArrayRef, Problem> {
     if result == SqlType::Real {
         floating::<Float32Type>(op, side(left), side(right), result)
@@ -74,6 +76,7 @@ fn floating<T: ArrowPrimitiveType>(
     Ok(Arc::new(array))
 }
 
+/// The negation, never of a value under a NULL.
 pub(super) fn negate(operand: &ArrayRef, sql_type: SqlType) -> Result<ArrayRef, Problem> {
     fn run<T: ArrowPrimitiveType>(array: &ArrayRef, sql_type: SqlType) -> Result<ArrayRef, Problem> {
         let array = array.as_primitive::<T>();

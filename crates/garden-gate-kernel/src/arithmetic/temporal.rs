@@ -15,6 +15,7 @@ use std::sync::Arc;
 const FIRST: i64 = crate::types::FIRST_DAY as i64 * MICROS_PER_DAY;
 const PAST_LAST: i64 = 2_932_897 * MICROS_PER_DAY;
 
+/// An operation with a date, time, timestamp or interval on one side at least.
 pub(super) fn binary(op: Op, left: &Lane, right: &Lane, result: T) -> Result<ArrayRef, Problem> {
     // `interval + date` is `date + interval`; `number * interval` likewise.
     let interval_first = is_interval(left) && !is_interval(right) && matches!(op, Op::Add);

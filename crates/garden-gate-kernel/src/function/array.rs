@@ -9,6 +9,7 @@ use arrow::buffer::OffsetBuffer;
 use arrow::compute;
 use std::sync::Arc;
 
+/// CARDINALITY and the other functions of arrays.
 pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     let array = arguments.array(0)?;
     let list = array.as_list::<i32>();

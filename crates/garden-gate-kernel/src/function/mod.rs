@@ -35,6 +35,7 @@ pub(super) struct Arguments<'a> {
 pub(super) struct Texts<'a>(&'a StringViewArray, bool);
 
 impl<'a> Texts<'a> {
+    /// The text of a row; `None` for NULL.
     pub(super) fn get(self, row: usize) -> Option<&'a str> {
         let row = if self.1 { 0 } else { row };
         self.0.is_valid(row).then(|| self.0.value(row))
@@ -45,6 +46,7 @@ impl<'a> Texts<'a> {
 pub(super) struct Binaries<'a>(&'a BinaryViewArray, bool);
 
 impl<'a> Binaries<'a> {
+    /// The bytes of a row; `None` for NULL.
     pub(super) fn get(self, row: usize) -> Option<&'a [u8]> {
         let row = if self.1 { 0 } else { row };
         self.0.is_valid(row).then(|| self.0.value(row))
@@ -55,6 +57,7 @@ impl<'a> Binaries<'a> {
 pub(super) struct IntegerLanes<'a>(&'a arrow::array::Int64Array, bool);
 
 impl IntegerLanes<'_> {
+    /// The number of a row; `None` for NULL.
     pub(super) fn get(self, row: usize) -> Option<i64> {
         let row = if self.1 { 0 } else { row };
         self.0.is_valid(row).then(|| self.0.value(row))
@@ -62,18 +65,22 @@ impl IntegerLanes<'_> {
 }
 
 impl<'a> Arguments<'a> {
+    /// How many arguments the call has.
     pub(super) fn count(&self) -> usize {
         self.lanes.len()
     }
 
+    /// An argument that is a text.
     pub(super) fn text(&self, at: usize) -> Texts<'a> {
         Texts(self.lanes[at].array().as_string_view(), self.lanes[at].is_constant())
     }
 
+    /// An argument that is a binary string.
     pub(super) fn binary(&self, at: usize) -> Binaries<'a> {
         Binaries(self.lanes[at].array().as_binary_view(), self.lanes[at].is_constant())
     }
 
+    /// An argument that is an integer.
     pub(super) fn whole(&self, at: usize) -> IntegerLanes<'a> {
         IntegerLanes(self.lanes[at].array().as_primitive::<Int64Type>(), self.lanes[at].is_constant())
     }
@@ -83,6 +90,7 @@ impl<'a> Arguments<'a> {
         self.lanes[at].clone().into_array(self.rows).map_err(|_| Problem::Overflow(self.result))
     }
 
+    /// Whether an argument is a binary string.
     pub(super) fn is_binary(&self, at: usize) -> bool {
         self.types[at].is_binary()
     }
@@ -99,6 +107,7 @@ impl<'a> Arguments<'a> {
         Ok(Arc::new(builder.finish()))
     }
 
+    /// The result of a function that gives binary strings, row by row; 53200 where they grow past what may be held.
     pub(super) fn binaries(
         &self,
         value: impl Fn(usize) -> Result<Option<Vec<u8>>, Problem>,
@@ -113,12 +122,14 @@ impl<'a> Arguments<'a> {
         Ok(Arc::new(builder.finish()))
     }
 
+    /// The result of a function that counts, row by row.
     pub(super) fn wholes(&self, value: impl Fn(usize) -> Result<Option<usize>, Problem>) -> Result<ArrayRef, Problem> {
         let count = |count: usize| i32::try_from(count).map_err(|_| Problem::Overflow(self.result));
         let values = (0..self.rows).map(|row| value(row)?.map(count).transpose());
         Ok(Arc::new(values.collect::<Result<Int32Array, Problem>>()?))
     }
 
+    /// The result of a predicate, row by row; `None` is UNKNOWN.
     pub(super) fn truths(&self, value: impl Fn(usize) -> Result<Option<bool>, Problem>) -> Result<ArrayRef, Problem> {
         let mut growth = Growth::default();
         let values = (0..self.rows).map(|row| growth.add(0).and_then(|()| value(row)));

@@ -29,6 +29,7 @@ impl Cache {
     }
 }
 
+/// The functions of regular expressions; a pattern that stays the same from row to row is compiled once.
 pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     match function {
         F::Similar => similar(arguments),

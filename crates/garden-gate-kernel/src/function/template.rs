@@ -5,6 +5,7 @@ use crate::keys::{from_integer_lanes, integer_lanes};
 use crate::types::Template;
 use arrow::array::{Array, ArrayRef, AsArray};
 
+/// CAST with FORMAT, to or from a text (ISO/IEC 9075-2, 9.45).
 pub(super) fn cast(arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     let template = arguments.lanes[1].array().as_string_view();
     let text = if template.is_empty() || template.is_null(0) { "" } else { template.value(0) };

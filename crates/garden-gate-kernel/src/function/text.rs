@@ -9,6 +9,7 @@ use unicode_normalization::UnicodeNormalization;
 /// Characters that LPAD and RPAD may make at most.
 const MOST_PADDED: usize = 1 << 24;
 
+/// The functions of texts.
 pub(super) fn call(function: F, arguments: &Arguments<'_>) -> Result<ArrayRef, Problem> {
     match function {
         F::Upper => each(arguments, str::to_uppercase),

@@ -142,6 +142,7 @@ pub(super) fn passing(
     Ok(Some(PassingRows { batch, tried, is_all }))
 }
 
+/// The expression over the places of columns in a batch; `None` where it uses another column.
 pub(crate) fn in_slots(expr: Expr, slots: &HashMap<ColumnId, usize>) -> Option<Expr> {
     if let ExprKind::Column(id) = expr.kind() {
         let slot = *slots.get(id)?;

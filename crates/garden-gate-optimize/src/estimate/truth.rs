@@ -26,6 +26,7 @@ impl Truth {
         Self { holds: holds.clamp(0.0, 1.0 - unknown), unknown }
     }
 
+    /// The share of rows for which the condition is TRUE: those that a filter keeps.
     pub(super) fn holds(self) -> Selectivity {
         Selectivity::new(self.holds)
     }
@@ -49,6 +50,10 @@ impl Truth {
         self.not().and(other.not()).not()
     }
 
+    /// The shares of TRUE and UNKNOWN of a condition, from its parts, as if these were independent of one another.
+    ///
+    /// # Errors
+    /// What reading statistics meets.
     pub(super) fn of(expr: &Expr, by: &Estimator<'_>) -> Result<Self> {
         Ok(match expr.kind() {
             ExprKind::And(terms) => fold(terms, by, Self::new(1.0, 0.0), Self::and)?,

@@ -7,6 +7,7 @@ use crate::types::{Value, approximate};
 /// Of values of which nothing is known: one in three lies on a side of another.
 pub(super) const GUESS_RANGE: f64 = 1.0 / 3.0;
 
+/// Whether two values of statistics are equal; numbers of different types are compared as numbers.
 pub(super) fn same(a: &Value, b: &Value) -> bool {
     match (a, b) {
         (Value::Text(a), Value::Text(b)) => a == b,
@@ -15,6 +16,7 @@ pub(super) fn same(a: &Value, b: &Value) -> bool {
     }
 }
 
+/// Whether one value of statistics comes before another.
 pub(super) fn below(a: &Value, b: &Value) -> bool {
     match (a, b) {
         (Value::Text(a), Value::Text(b)) => a < b,

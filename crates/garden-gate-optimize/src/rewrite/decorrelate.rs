@@ -102,6 +102,7 @@ fn without_domain(mut join: BinaryJoin, context: &mut RuleContext<'_>) -> Logica
     join.into_plan()
 }
 
+/// Notes what became of a query that depends on the rows around it.
 pub(super) fn log(context: &mut RuleContext<'_>, change: &str) {
     let change = format!("a query that depends on the rows around it: {change}");
     let why = "the join finds for each row just what the query would have given for it";

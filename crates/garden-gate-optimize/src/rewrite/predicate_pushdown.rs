@@ -54,6 +54,7 @@ impl Rule for PredicatePushdown {
     }
 }
 
+/// Moves conditions as near to the tables as they can be tested.
 pub(super) fn push(input: LogicalPlan, conjuncts: Vec<Expr>, context: &mut RuleContext<'_>) -> LogicalPlan {
     match input {
         LogicalPlan::Scan(mut scan) => {

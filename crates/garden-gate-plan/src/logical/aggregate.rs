@@ -42,6 +42,7 @@ impl Aggregate {
         self.program.as_ref().map_or(self.function.name(), |program| &program.name)
     }
 
+    /// Whether two aggregates give the same value of the same rows.
     pub fn same_as(&self, other: &Self) -> bool {
         let all = |a: &[Expr], b: &[Expr]| a.len() == b.len() && a.iter().zip(b).all(|(a, b)| a.same_as(b));
         let key =

@@ -125,6 +125,7 @@ const NAMED: &[(&str, AggregateFunction)] = &[
 ];
 
 impl AggregateFunction {
+    /// An aggregate function by its name; case does not matter.
     pub fn from_name(name: &str) -> Option<Self> {
         NAMED.iter().find(|(word, _)| name.eq_ignore_ascii_case(word)).map(|(_, function)| *function)
     }
@@ -135,10 +136,12 @@ impl AggregateFunction {
         known.map(|(_, function)| Self::Hypothetical(*function))
     }
 
+    /// The names of all, for completion and for errors that suggest one.
     pub fn names() -> impl Iterator<Item = &'static str> {
         NAMED.iter().map(|(name, _)| *name)
     }
 
+    /// Its name.
     pub fn name(self) -> &'static str {
         let plain = || NAMED.iter().find(|(_, function)| *function == self).map(|(name, _)| *name);
         let hypothetical =

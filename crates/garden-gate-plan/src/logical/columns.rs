@@ -38,6 +38,7 @@ impl ColumnInfo {
         Self { qualifier: None, name: name.into(), sql_type, limit: None, origin: None, nulls: StoredNulls::Possible }
     }
 
+    /// Its type as it was declared, with the greatest length of a text.
     pub fn declared(&self) -> DeclaredType {
         DeclaredType { sql_type: self.sql_type, limit: self.limit }
     }
@@ -64,12 +65,14 @@ pub struct ColumnGroup {
 }
 
 impl ColumnGroup {
+    /// What ANALYZE found of these columns together.
     pub fn statistics(&self) -> &GroupStatistics {
         &self.tables[self.at]
     }
 }
 
 impl Columns {
+    /// Adds a column; its number is never used again.
     pub fn add(&mut self, info: ColumnInfo) -> ColumnId {
         self.all.push(info);
         ColumnId(crate::types::index(self.all.len() - 1))
@@ -95,6 +98,7 @@ impl Columns {
         self.all.len()
     }
 
+    /// What is known of a column.
     pub fn get(&self, id: ColumnId) -> &ColumnInfo {
         &self.all[id.0 as usize]
     }
@@ -148,6 +152,7 @@ impl Columns {
         }
     }
 
+    /// Columns that are known together.
     pub fn groups(&self) -> &[ColumnGroup] {
         &self.groups
     }

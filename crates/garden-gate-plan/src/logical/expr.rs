@@ -56,6 +56,7 @@ pub enum ExprKind {
 }
 
 impl Expr {
+    /// An expression; whether it can raise an error and which columns it uses are computed now, once.
     pub fn new(kind: ExprKind, sql_type: SqlType, span: Span) -> Self {
         let mut can_raise = match &kind {
             // A decimal result with room to spare cannot overflow.
@@ -80,14 +81,17 @@ impl Expr {
         Self { kind, sql_type, can_raise, implied: false, span }
     }
 
+    /// A column.
     pub fn column(id: ColumnId, sql_type: SqlType, span: Span) -> Self {
         Self::new(ExprKind::Column(id), sql_type, span)
     }
 
+    /// A constant.
     pub fn literal(value: Value, sql_type: SqlType, span: Span) -> Self {
         Self::new(ExprKind::Literal(value), sql_type, span)
     }
 
+    /// TRUE or FALSE.
     pub fn truth(value: bool, span: Span) -> Self {
         Self::literal(Value::Boolean(value), SqlType::Boolean, span)
     }
@@ -126,6 +130,7 @@ impl Expr {
         }
     }
 
+    /// `NOT self` where `negated`.
     pub fn negated(self, negated: bool) -> Self {
         if !negated {
             return self;
@@ -134,19 +139,23 @@ impl Expr {
         Self::new(ExprKind::Not(Box::new(self)), SqlType::Boolean, span)
     }
 
+    /// A comparison of two expressions of one type.
     pub fn compare(op: CompareOp, left: Self, right: Self, span: Span) -> Self {
         debug_assert_eq!(left.sql_type.arrow(), right.sql_type.arrow(), "keeps (2)");
         Self::new(ExprKind::Compare(op, Box::new([left, right])), SqlType::Boolean, span)
     }
 
+    /// What it is.
     pub fn kind(&self) -> &ExprKind {
         &self.kind
     }
 
+    /// Its type.
     pub fn sql_type(&self) -> SqlType {
         self.sql_type
     }
 
+    /// Where it is written.
     pub fn span(&self) -> Span {
         self.span
     }
@@ -350,6 +359,7 @@ impl Expr {
 }
 
 impl ExprKind {
+    /// Visits the operands in the order in which they are written.
     pub fn for_each_child(&self, mut visit: impl FnMut(&Expr)) {
         match self {
             Self::Column(_) | Self::Slot(_) | Self::Literal(_) | Self::Parameter(..) => {}

@@ -102,6 +102,7 @@ pub const FUNCTIONS: &[(&str, Function)] = &[
 ];
 
 impl Function {
+    /// A function by its name; case does not matter.
     pub fn from_name(name: &str) -> Option<Self> {
         FUNCTIONS.iter().find(|(known, _)| name.eq_ignore_ascii_case(known)).map(|(_, function)| *function)
     }

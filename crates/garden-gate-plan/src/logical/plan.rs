@@ -309,10 +309,12 @@ impl LogicalPlan {
         }
     }
 
+    /// The plan under a filter; itself without conditions.
     pub fn filter(self, conjuncts: Vec<Expr>) -> Self {
         if conjuncts.is_empty() { self } else { Self::Filter { input: Box::new(self), conjuncts } }
     }
 
+    /// The plan with computed columns; itself without any.
     pub fn project(self, computed: Vec<(ColumnId, Expr)>) -> Self {
         if computed.is_empty() { self } else { Self::Project { input: Box::new(self), computed } }
     }
@@ -453,6 +455,7 @@ impl BinaryJoin {
         }
     }
 
+    /// The join as a plan.
     pub fn into_plan(self) -> LogicalPlan {
         LogicalPlan::Join(Box::new(self))
     }

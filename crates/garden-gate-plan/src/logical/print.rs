@@ -29,6 +29,7 @@ enum Level {
 }
 
 impl<'a> Printer<'a> {
+    /// Prints with the names that columns have in the statement.
     pub fn new(columns: &'a Columns) -> Self {
         Self { columns, qualified: true, canonical: None }
     }
@@ -43,12 +44,14 @@ impl<'a> Printer<'a> {
         Self { columns, qualified: true, canonical: Some(names) }
     }
 
+    /// An expression as SQL text, with the parentheses that it needs.
     pub fn expr(&self, expr: &Expr) -> String {
         let mut out = String::new();
         self.write(expr, Level::Or, &mut out);
         out
     }
 
+    /// Conditions, tied by AND.
     pub fn conjunction(&self, conjuncts: &[Expr]) -> String {
         let mut out = String::new();
         let level = if conjuncts.len() > 1 { Level::Not } else { Level::Or };
@@ -56,6 +59,7 @@ impl<'a> Printer<'a> {
         out
     }
 
+    /// An aggregate call.
     pub fn aggregate(&self, aggregate: &Aggregate) -> String {
         let mut out = format!("{}(", aggregate.name());
         if aggregate.distinct {
@@ -125,16 +129,19 @@ impl<'a> Printer<'a> {
         if text == " RANGE BETWEEN UNBOUNDED PRECEDING AND CURRENT ROW" { String::new() } else { text }
     }
 
+    /// The keys of an order.
     pub fn sort_keys(&self, keys: &[SortKey]) -> String {
         keys.iter().map(|key| self.sort_key(key)).collect::<Vec<_>>().join(", ")
     }
 
+    /// Expressions, with commas between them.
     pub fn exprs(&self, exprs: &[Expr]) -> String {
         let mut out = String::new();
         self.list(exprs, ", ", Level::Or, &mut out);
         out
     }
 
+    /// The name of a column, with that of its table where names may be ambiguous.
     pub fn column(&self, id: ColumnId) -> String {
         if let Some(name) = self.canonical.and_then(|names| names.get(&id)) {
             return name.clone();
@@ -146,6 +153,7 @@ impl<'a> Printer<'a> {
             .map_or_else(|| info.name.clone(), |qualifier| format!("{qualifier}.{}", info.name))
     }
 
+    /// One key of an order, with what is not the default.
     pub fn sort_key(&self, key: &SortKey) -> String {
         let direction = if key.direction == Direction::Descending { " DESC" } else { "" };
         let nulls = if key.nulls == Nulls::First { " NULLS FIRST" } else { "" };

@@ -76,10 +76,12 @@ impl WindowFunction {
         ("NTH_VALUE", Self::NthValue),
     ];
 
+    /// A window function that is no aggregate, by its name; case does not matter.
     pub fn from_name(name: &str) -> Option<Self> {
         Self::NAMED.iter().find(|(known, _)| name.eq_ignore_ascii_case(known)).map(|(_, function)| function.clone())
     }
 
+    /// Its name.
     pub fn name(&self) -> &'static str {
         let same = |function: &Self| std::mem::discriminant(function) == std::mem::discriminant(self);
         match self {

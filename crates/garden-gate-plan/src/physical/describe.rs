@@ -132,6 +132,7 @@ fn node(node: &Node, printer: Printer<'_>, columns: &Columns, measures: Option<&
     shown
 }
 
+/// The word of an operator in plans, and of a join its kind.
 pub(super) fn name(operator: &Operator) -> (OperatorName, Option<JoinKindName>) {
     let name = match operator {
         Operator::OneRow | Operator::Empty | Operator::Values(_) => OperatorName::Values,
@@ -171,6 +172,7 @@ fn kind(spec: &JoinSpec) -> JoinKindName {
     }
 }
 
+/// What a plan says of an operator besides its conditions.
 pub(super) fn details(operator: &Operator, printer: Printer<'_>) -> Vec<String> {
     let bounds = |offset: u64, fetch: Option<u64>| {
         let fetch = fetch.map(|fetch| format!("fetch {fetch}"));
@@ -259,6 +261,7 @@ fn in_order(order: &KeyOrder) -> String {
     order.first.map_or_else(|| way.to_owned(), |first| format!("{way}, {first} rows"))
 }
 
+/// The conditions of an operator, with the place where each is tested.
 pub(super) fn predicates(node: &Node, printer: Printer<'_>) -> Vec<Predicate> {
     let mut shown = Vec::new();
     if let Operator::Scan { access: Some(access), .. } = &node.operator {

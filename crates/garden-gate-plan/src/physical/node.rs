@@ -274,15 +274,18 @@ impl NodeMeasure {
             .any(|count| count.load(Ordering::Relaxed) > 0)
     }
 
+    /// Counts one more run of the node.
     pub fn add_run(&self) {
         self.runs.fetch_add(1, Ordering::Relaxed);
     }
 
+    /// Counts a batch that the node gave.
     pub fn add_output(&self, rows: usize) {
         self.rows.fetch_add(rows as u64, Ordering::Relaxed);
         self.batches.fetch_add(1, Ordering::Relaxed);
     }
 
+    /// Counts time spent in the node.
     pub fn add_time(&self, time: Duration) {
         self.nanos.fetch_add(u64::try_from(time.as_nanos()).unwrap_or(u64::MAX), Ordering::Relaxed);
     }
@@ -296,6 +299,7 @@ pub struct Measures {
 }
 
 impl Measures {
+    /// Counters for each node of a plan.
     pub fn for_plan(root: &Node) -> Self {
         let mut measures = Vec::new();
         root.walk(&mut |node| {
@@ -309,10 +313,12 @@ impl Measures {
         Self { nodes: measures, built: Mutex::default() }
     }
 
+    /// The counters of a node.
     pub fn of(&self, id: NodeId) -> &NodeMeasure {
         &self.nodes[id.0]
     }
 
+    /// Notes an index that the statement built.
     pub fn add_built(&self, built: BuiltIndex) {
         self.built.lock().unwrap_or_else(PoisonError::into_inner).push(built);
     }

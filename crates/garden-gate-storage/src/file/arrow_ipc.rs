@@ -12,6 +12,7 @@ use arrow::ipc::reader::{FileReader, StreamReader};
 use std::io::{BufReader, Read, Seek};
 use std::path::Path;
 
+/// The table that an Arrow file or stream is, read whole.
 pub(super) fn read(at: &Location) -> Result<FileTable> {
     // As with Parquet, damage may make the crate panic.
     let contradicts = || {

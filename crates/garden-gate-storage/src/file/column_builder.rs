@@ -84,6 +84,7 @@ fn trimmed(text: &str) -> &str {
 pub(super) struct Misfit;
 
 impl ColumnBuilder {
+    /// An empty column of a type.
     pub(super) fn new(sql_type: SqlType) -> Self {
         let data_type = sql_type.arrow();
         match sql_type {

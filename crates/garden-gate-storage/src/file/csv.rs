@@ -32,6 +32,7 @@ pub(super) struct Record<'r, 't> {
     pub(super) fields: Result<&'r [Field<'t>], Problem>,
 }
 
+/// The table that a file of delimited text is: all of it is read, first to know the types, then for the values.
 pub(super) fn read(
     at: &Location,
     delimiter: u8,
@@ -53,6 +54,7 @@ pub(super) fn read(
 }
 
 impl Csv {
+    /// A file as rows of text, of which nothing is read yet.
     pub(super) fn new(at: &Location, delimiter: u8, options: &FileOptions) -> Result<Self> {
         let formats = Formats::new(options).map_err(|problem| Error::from_facts(&problem).in_file(at.path(), None))?;
         let dialect = Dialect::new(delimiter, options);

@@ -33,6 +33,7 @@ impl Delimited {
         Self { delimiter, quote: '"', row_end: "\n", null_text: String::new() }
     }
 
+    /// How a file is written as options say, where they do.
     pub(super) fn with_options(delimiter: u8, options: &FileOptions) -> Self {
         Self {
             delimiter: options.delimiter.unwrap_or(delimiter.into()),

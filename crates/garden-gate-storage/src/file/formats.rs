@@ -16,6 +16,7 @@ pub(super) struct Formats {
 }
 
 impl Formats {
+    /// The templates of the options.
     pub(super) fn new(options: &FileOptions) -> Result<Self, Problem> {
         let template = |text: &Option<String>| {
             text.as_deref().map(|text| Template::parse(text).map_err(Problem::Template)).transpose()
@@ -30,6 +31,7 @@ impl Formats {
         })
     }
 
+    /// A date as the options say, or as the standard writes it.
     pub(super) fn date(&self, text: &str) -> Option<i32> {
         match &self.date {
             None => parse_date(text),
@@ -37,6 +39,7 @@ impl Formats {
         }
     }
 
+    /// A time, likewise.
     pub(super) fn time(&self, text: &str) -> Option<i64> {
         match &self.time {
             None => parse_time(text),

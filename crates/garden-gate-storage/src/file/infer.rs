@@ -96,6 +96,7 @@ pub(super) struct Inference {
 }
 
 impl Inference {
+    /// A column of which no value was seen.
     pub(super) fn new() -> Self {
         Self {
             values: 0,
@@ -108,6 +109,7 @@ impl Inference {
         }
     }
 
+    /// Looks at one value: whatever type cannot have it is given up.
     pub(super) fn observe(&mut self, text: &str, origin: TextOrigin, (line, formats): (u64, &Formats)) {
         self.values += 1;
         let text = text.trim();

@@ -29,6 +29,7 @@ pub(super) struct Elements<R> {
 }
 
 impl<R: Read> Elements<R> {
+    /// The objects of an array, each on a line of its own.
     pub(super) fn new(inner: R) -> Self {
         Self { inner, place: Place::Start, out: Vec::new(), given: 0, at_end: false }
     }

@@ -36,6 +36,7 @@ pub(super) struct ObjectLine {
     pub(super) object: Result<Object, Problem>,
 }
 
+/// The table that a file of objects is, a line each.
 pub(super) fn read(at: &Location, options: &FileOptions, threads: Option<&ThreadPool>) -> Result<FileTable> {
     let json = JsonLines::new(at, options)?;
     let (mut typed, mut reasons) = (Vec::new(), Vec::new());
@@ -69,11 +70,13 @@ pub(super) fn cell(value: &Json) -> Option<(Cow<'_, str>, TextOrigin)> {
 }
 
 impl JsonLines {
+    /// A file as rows of objects, of which nothing is read yet.
     pub(super) fn new(at: &Location, options: &FileOptions) -> Result<Self> {
         let formats = Formats::new(options).map_err(|problem| Error::from_facts(&problem).in_file(at.path(), None))?;
         Ok(Self { at: at.clone(), options: options.clone(), formats })
     }
 
+    /// The lines, from the first.
     pub(super) fn open(&self) -> Result<TextFile> {
         TextFile::open(&self.at, Dialect::LINES, &self.options)
     }

@@ -27,6 +27,7 @@ impl Location {
         Self { path: path.to_owned(), within: Some(folders.into()) }
     }
 
+    /// The path as it was given.
     pub fn path(&self) -> &Path {
         &self.path
     }
@@ -64,12 +65,14 @@ fn without_waiting(options: &mut OpenOptions) {
 #[cfg(not(unix))]
 fn without_waiting(_: &mut OpenOptions) {}
 
+/// Whether two names are one file.
 #[cfg(unix)]
 pub(super) fn same_file(a: &std::fs::Metadata, b: &std::fs::Metadata) -> bool {
     use std::os::unix::fs::MetadataExt;
     (a.dev(), a.ino()) == (b.dev(), b.ino())
 }
 
+/// Whether two names are one file; it is not known here.
 #[cfg(not(unix))]
 pub(super) fn same_file(_: &std::fs::Metadata, _: &std::fs::Metadata) -> bool {
     true

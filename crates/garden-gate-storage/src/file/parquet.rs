@@ -32,6 +32,7 @@ fn damaged(path: &Path, why: String) -> Error {
     Error::from_facts(&Problem::NotThisFormat { format: "Parquet", why }).in_file(path, None)
 }
 
+/// The table that a Parquet file is; of its pages none is read yet.
 pub(super) fn open(at: &Location) -> Result<FileTable> {
     guarded(at.path(), || open_metadata(at))
 }

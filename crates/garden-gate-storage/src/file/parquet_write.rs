@@ -35,6 +35,7 @@ pub(super) struct ParquetWriter {
 }
 
 impl ParquetWriter {
+    /// A writer of row groups.
     pub(super) fn new(file: File, schema: SchemaRef) -> Result<Self> {
         let mut properties = WriterProperties::builder().set_compression(COMPRESSION).build();
         let group = new_group(&schema, &properties)?;
@@ -45,6 +46,7 @@ impl ParquetWriter {
         Ok(Self { schema, properties, file, group, rows: 0 })
     }
 
+    /// Adds rows; a row group is written when it has its number of them.
     pub(super) fn write(&mut self, batch: &RecordBatch) -> Result<()> {
         let mut start = 0;
         while start < batch.num_rows() {
@@ -59,6 +61,7 @@ impl ParquetWriter {
         Ok(())
     }
 
+    /// Writes the last row group and the footer.
     pub(super) fn finish(&mut self) -> Result<()> {
         if self.rows > 0 {
             self.flush()?;

@@ -18,6 +18,7 @@ impl Dialect {
     /// Rows that are lines, whatever is in them.
     pub(super) const LINES: Self = Self { delimiter: 0, quote: None, row_end: RowEnd::Lf };
 
+    /// How the records of a file are told apart.
     pub(super) fn new(delimiter: u8, options: &FileOptions) -> Self {
         let ascii = |mark: Option<char>| mark.and_then(|mark| u8::try_from(mark).ok());
         Self {

@@ -213,10 +213,12 @@ struct ViewText {
     known: Vec<(String, String, Vec<String>)>,
 }
 
+/// What a view knows of its tables, as it is kept.
 pub(super) fn known_text(known: &[KnownColumns]) -> Vec<(String, String, Vec<String>)> {
     known.iter().map(|known| (known.schema.clone(), known.table.clone(), known.columns.clone())).collect()
 }
 
+/// The reverse of [`known_text`].
 pub(super) fn known_of(text: Vec<(String, String, Vec<String>)>) -> Vec<KnownColumns> {
     text.into_iter().map(|(schema, table, columns)| KnownColumns { schema, table, columns }).collect()
 }

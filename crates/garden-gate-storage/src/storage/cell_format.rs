@@ -9,6 +9,7 @@ pub(super) fn framed(bytes: &[u8]) -> Vec<u8> {
     [&crc32fast::hash(bytes).to_le_bytes(), bytes].concat()
 }
 
+/// The bytes of a column in the file: packed, with a checksum (see the table above).
 pub(super) fn encoded(column: &ArrayRef) -> Result<Vec<u8>> {
     Ok(framed(&packed(column)?))
 }

@@ -16,10 +16,12 @@ pub(super) struct ColumnCache {
 }
 
 impl ColumnCache {
+    /// A column that was read lately.
     pub(super) fn get(&self, key: (u64, u32)) -> Option<ArrayRef> {
         self.columns.get(&key).map(Arc::clone)
     }
 
+    /// Keeps a column; those read first go when there are too many.
     pub(super) fn put(&mut self, key: (u64, u32), column: &ArrayRef) {
         if self.columns.insert(key, Arc::clone(column)).is_none() {
             self.order.push_back(key);

@@ -17,6 +17,7 @@ pub struct ColumnTable {
 }
 
 impl ColumnTable {
+    /// A table whose columns the loader reads when they are needed.
     pub fn new(columns: Vec<Column>, rows: u64, loader: Box<dyn ColumnLoader>) -> Self {
         let loaded = columns.iter().map(|_| OnceLock::new()).collect();
         let statistics = columns.iter().map(|_| OnceLock::new()).collect();

@@ -4,6 +4,7 @@ use crate::catalog::{Commit, TableChange};
 
 type Text = (i64, Vec<(String, String, u64, u64, u64)>);
 
+/// What a commit did, as the file keeps it.
 pub(super) fn write(commit: &Commit) -> Vec<u8> {
     let table = |change: &TableChange| {
         (change.schema.clone(), change.table.clone(), change.added, change.changed, change.removed)

@@ -28,6 +28,7 @@ impl<K: PartialEq, V: Clone> Derived<K, V> {
         pieces.iter().find(|(key, ..)| is_it(key)).map(|(_, piece, _)| piece.clone())
     }
 
+    /// Keeps a piece that was computed.
     pub(super) fn keep(&self, key: K, piece: V, bytes: usize) {
         let mut pieces = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         // Two workers may have made the same.
@@ -36,6 +37,7 @@ impl<K: PartialEq, V: Clone> Derived<K, V> {
         }
     }
 
+    /// Bytes of all pieces.
     pub(super) fn bytes(&self) -> usize {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).iter().map(|(.., bytes)| bytes).sum()
     }
@@ -62,6 +64,7 @@ struct CacheEntry {
 }
 
 impl CacheBudget {
+    /// Keeps at most so many bytes.
     pub(super) fn new(most: usize) -> Self {
         Self { most, kept: Mutex::default() }
     }

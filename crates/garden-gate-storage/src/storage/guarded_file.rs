@@ -32,14 +32,17 @@ pub(super) struct GuardedFile {
 }
 
 impl GuardedFile {
+    /// A file that is open.
     pub(super) fn new(file: Database, opener: Opener) -> Self {
         Self { file: RwLock::new(Some(file)), opener }
     }
 
+    /// How the file is opened again after its crate has panicked.
     pub(super) fn opener(path: &Path, open: impl Fn(Duration) -> Result<Database> + Send + Sync + 'static) -> Opener {
         Opener { path: path.to_owned(), open: Box::new(open) }
     }
 
+    /// Where it is.
     pub(super) fn path(&self) -> &Path {
         &self.opener.path
     }
@@ -94,6 +97,7 @@ impl GuardedFile {
         Ok(())
     }
 
+    /// The error of a part that cannot be read.
     pub(super) fn damaged(&self, what: &str) -> Error {
         damaged(self.path(), &format!("{what} cannot be read"))
     }

@@ -63,10 +63,12 @@ impl History {
         Ok(Self { stretches, from: self.from })
     }
 
+    /// The parts of all intervals, the oldest first.
     pub(super) fn parts(&self) -> impl Iterator<Item = &Arc<StoredSegment>> {
         self.stretches.iter().flat_map(|stretch| &stretch.parts)
     }
 
+    /// Rows that have ended.
     pub fn rows(&self) -> u64 {
         self.stretches.iter().map(HistoryInterval::rows).sum()
     }

@@ -13,10 +13,12 @@ use std::sync::Arc;
 pub(super) struct PeriodText(String, usize, usize);
 
 impl PeriodText {
+    /// A period, as the file keeps it.
     pub(super) fn of(period: &Period) -> Self {
         Self(period.name.clone(), period.start, period.end)
     }
 
+    /// The reverse.
     pub(super) fn period(self) -> Period {
         Period { name: self.0, start: self.1, end: self.2 }
     }
@@ -45,6 +47,7 @@ enum RollText {
 }
 
 impl SystemTimeText {
+    /// The history of a table, as the file keeps it; `None` where it has none. `number` gives each part its number in the file.
     pub(super) fn of(
         definition: &TableDefinition,
         history: &History,

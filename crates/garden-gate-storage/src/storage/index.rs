@@ -73,6 +73,7 @@ impl PartIndex {
         self.keys.get(at)
     }
 
+    /// Bytes that order and keys hold.
     pub(super) fn bytes(&self) -> usize {
         self.order.len() * (size_of::<u32>() + size_of::<u64>()) + self.keys.size()
     }
@@ -118,6 +119,7 @@ impl PartIndex {
         &rest[..same.count()]
     }
 
+    /// A column in the order of the index.
     pub(super) fn column(&self, part: &StoredSegment, at: usize) -> Result<ArrayRef> {
         if let Some(known) = self.columns.lock().unwrap_or_else(PoisonError::into_inner).get(&at) {
             return Ok(Arc::clone(known));

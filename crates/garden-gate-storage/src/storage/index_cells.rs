@@ -116,6 +116,7 @@ impl StoredColumns {
         })
     }
 
+    /// The error of an index that cannot be read.
     pub(super) fn damaged_index(&self) -> Error {
         self.store.file.damaged("an index")
     }

@@ -56,6 +56,7 @@ fn encode(shape: &ScanIndex, values: &[ArrayRef]) -> Result<Vec<u8>> {
     Ok(converter(shape, values.len())?.convert_columns(values)?.row(0).as_ref().to_vec())
 }
 
+/// The range of encoded keys that a range of values is.
 pub(super) fn byte_range(shape: &ScanIndex, range: &KeyRange) -> Result<ByteRange> {
     let prefix = encode(shape, &range.equal)?;
     let mut low = (prefix.clone(), true);

@@ -18,12 +18,14 @@ pub struct MemoryTable {
 }
 
 impl MemoryTable {
+    /// A table of rows that are in memory.
     pub fn new(columns: Vec<Column>, segments: Vec<Segment>) -> Self {
         let rows = segments.iter().map(|segment| segment.rows as u64).sum();
         let statistics = columns.iter().map(|_| OnceLock::new()).collect();
         Self { columns, segments, rows, statistics, text_reasons: Vec::new() }
     }
 
+    /// Adds why columns of a file became texts.
     pub fn with_text_reasons(self, text_reasons: Vec<Option<TextReason>>) -> Self {
         Self { text_reasons, ..self }
     }

@@ -53,6 +53,7 @@ struct FunctionText {
 }
 
 impl ObjectTexts {
+    /// The objects of a schema that are no tables, as the file keeps them.
     pub(super) fn of(schema: &Schema) -> Self {
         let sequence = |sequence: &Arc<Sequence>| {
             let Numbers { sql_type, start, increment, least, most, cycle } = sequence.numbers;

@@ -95,10 +95,12 @@ pub(super) fn needs_codec(bytes: &[u8]) -> bool {
 
 #[cfg(feature = "compression")]
 mod codec {
+    /// Compressed bytes.
     pub(super) fn compress(bytes: &[u8]) -> Option<Vec<u8>> {
         zstd::bulk::compress(bytes, super::LEVEL).ok()
     }
 
+    /// The bytes again; `length` says how many.
     pub(super) fn decompress(bytes: &[u8], length: usize) -> Option<Vec<u8>> {
         zstd::bulk::decompress(bytes, length).ok()
     }
@@ -106,10 +108,12 @@ mod codec {
 
 #[cfg(not(feature = "compression"))]
 mod codec {
+    /// Without the feature `compression` nothing is compressed.
     pub(super) fn compress(_: &[u8]) -> Option<Vec<u8>> {
         None
     }
 
+    /// Nothing was compressed.
     pub(super) fn decompress(_: &[u8], _: usize) -> Option<Vec<u8>> {
         None
     }

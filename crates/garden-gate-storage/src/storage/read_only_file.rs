@@ -28,6 +28,7 @@ struct Changes {
 }
 
 impl ReadOnlyFile {
+    /// A file that is never written: changes stay in memory.
     pub(super) fn new(file: File) -> io::Result<Self> {
         let length = file.metadata()?.len();
         let file = FileBackend::new(file).map_err(io::Error::other)?;

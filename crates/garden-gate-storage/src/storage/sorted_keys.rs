@@ -10,6 +10,7 @@ pub(super) struct SortedKeys {
 }
 
 impl SortedKeys {
+    /// Keys that come in their order.
     pub(super) fn of<'k>(keys: impl Iterator<Item = &'k [u8]>) -> Self {
         let mut all = Self::default();
         for key in keys {
@@ -19,12 +20,14 @@ impl SortedKeys {
         all
     }
 
+    /// Adds keys that come after all these.
     pub(super) fn append(&mut self, other: &Self) {
         let before = self.bytes.len();
         self.bytes.extend(&other.bytes);
         self.ends.extend(other.ends.iter().map(|end| before + end));
     }
 
+    /// How many keys there are.
     pub(super) fn len(&self) -> usize {
         self.ends.len()
     }
@@ -34,11 +37,13 @@ impl SortedKeys {
         self.ends.capacity() * size_of::<usize>() + self.bytes.capacity()
     }
 
+    /// A key.
     pub(super) fn get(&self, at: usize) -> &[u8] {
         let from = if at == 0 { 0 } else { self.ends[at - 1] };
         &self.bytes[from..self.ends[at]]
     }
 
+    /// The keys in their order.
     pub(super) fn iter(&self) -> impl Iterator<Item = &[u8]> {
         (0..self.len()).map(|at| self.get(at))
     }

@@ -57,6 +57,7 @@ impl PartialEq for Signature {
     }
 }
 
+/// What the kept statistics were made of: as long as it stays, they need not be written.
 pub(super) fn signature(catalog: &Catalog) -> Signature {
     let known =
         catalog.tables().filter_map(|(_, table)| stored_table(table)).flat_map(|table| table.known_statistics());
@@ -86,6 +87,7 @@ pub(super) fn write(catalog: &Catalog) -> Vec<u8> {
     serde_json::to_vec(&text).unwrap_or_default()
 }
 
+/// The statistics in the file; `None` where they cannot be read, which costs no more than to compute them anew.
 pub(super) fn read(text: &[u8]) -> Option<Tables> {
     let text: Text = serde_json::from_slice(text).ok()?;
     Some(text.into_iter().map(|(schema, table, columns)| ((schema, table), columns)).collect())
@@ -122,6 +124,7 @@ pub(super) struct GroupText {
 }
 
 impl GroupText {
+    /// The statistics of several columns, as the file keeps them.
     pub(super) fn of(group: &GroupStatistics) -> Self {
         let text = |value: &Value| if value.is_null() { None } else { Some(value.to_string()) };
         let common = |(values, share): &(Vec<Value>, f64)| (values.iter().map(text).collect(), *share);

@@ -62,6 +62,7 @@ pub(super) struct StoredColumns {
 }
 
 impl StoredColumns {
+    /// A column, from the cache or the file.
     pub(super) fn column(&self, at: usize) -> Result<ArrayRef> {
         self.store.column(self.part, crate::types::index(at))
     }
@@ -115,10 +116,12 @@ impl Store {
         GuardedFile::opener(path, open)
     }
 
+    /// Where the file is.
     pub fn path(&self) -> &Path {
         self.file.path()
     }
 
+    /// Whether it may be written.
     pub fn access(&self) -> FileAccess {
         self.access
     }
@@ -355,6 +358,7 @@ impl Store {
         }
     }
 
+    /// Writes the columns of a part, each as one cell.
     pub(super) fn write_part(&self, cells: &mut CellTable<'_>, id: u64, columns: &[ArrayRef]) -> Result<()> {
         for (at, column) in columns.iter().enumerate() {
             let (key, bytes) = ((id, crate::types::index(at)), encoded(column)?);
@@ -428,6 +432,7 @@ pub(super) fn remove(
     Ok(())
 }
 
+/// The error of an operation of the file.
 pub(super) fn failed(path: &Path, error: impl Into<redb::Error>) -> Error {
     let error = error.into();
     let (state, message) = match &error {

@@ -67,11 +67,13 @@ type Indexes = Derived<String, Arc<PartIndex>>;
 type Lookups = Derived<(Vec<usize>, bool), Arc<JoinTable>>;
 
 impl StoredSegment {
+    /// Rows that are in memory.
     pub(super) fn new(columns: Vec<ArrayRef>, rows: usize) -> Self {
         let width = columns.len();
         Self::of(SegmentData::Memory(columns), (rows, width), None)
     }
 
+    /// Rows wherever they are, and which of them are left.
     pub(super) fn of(content: SegmentData, (rows, width): (usize, usize), live: Option<BooleanBuffer>) -> Self {
         let left = live.as_ref().map_or(rows, BooleanBuffer::count_set_bits);
         let (dense, lookups, indexes) = (Arc::default(), Arc::default(), Arc::default());
@@ -119,6 +121,7 @@ impl StoredSegment {
         (self.rows, self.live.as_ref())
     }
 
+    /// The columns, in memory or in the file.
     pub(super) fn content(&self) -> &RwLock<SegmentData> {
         &self.content
     }
@@ -215,6 +218,7 @@ impl StoredSegment {
         })
     }
 
+    /// Whether a row is left.
     pub(super) fn is_live(&self, row: u32) -> bool {
         self.live.as_ref().is_none_or(|live| live.value(row as usize))
     }

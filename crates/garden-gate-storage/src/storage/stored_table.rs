@@ -51,6 +51,7 @@ pub struct StoredTable {
 }
 
 impl StoredTable {
+    /// A table without rows.
     pub fn new(columns: Vec<Column>, keys: Vec<Vec<usize>>) -> Self {
         let width = columns.len();
         Self::of(Arc::new(columns), Arc::new(keys), Vec::new(), vec![None; width])
@@ -67,6 +68,7 @@ impl StoredTable {
         self.columns.get(at).map_or(arrow::datatypes::DataType::Int64, |column| column.sql_type.arrow())
     }
 
+    /// The runs of rows, in the order in which they were added.
     pub(super) fn parts(&self) -> &[Arc<StoredSegment>] {
         &self.parts
     }
@@ -136,6 +138,7 @@ impl StoredTable {
         Self { next_number, history, ..table }
     }
 
+    /// The rows that have ended.
     pub fn history(&self) -> &History {
         &self.history
     }

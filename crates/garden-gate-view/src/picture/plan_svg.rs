@@ -40,6 +40,7 @@ pub fn plan_svg(plan: &Plan) -> String {
     drawing(plan).into_string()
 }
 
+/// The plan as cards, each below the one that reads it.
 pub(super) fn drawing(plan: &Plan) -> Markup {
     let mut all = Vec::new();
     cards(&plan.root, 0, None, &mut all);

@@ -130,6 +130,7 @@ pub(super) fn check_columns(columns: &[Column]) -> Result<()> {
     Ok(())
 }
 
+/// Whether there is such a type: a NUMERIC may be made with digits that none has.
 pub(super) fn is_possible(sql_type: SqlType) -> bool {
     match sql_type {
         SqlType::Numeric { precision, scale } => (1..=38).contains(&precision) && scale <= precision,

@@ -38,6 +38,7 @@ pub(super) struct Altered<'a> {
 }
 
 impl Session {
+    /// ALTER TABLE: the rows, and then the definition.
     pub(super) fn alter_table(
         &self,
         catalog: &mut Catalog,
@@ -215,6 +216,7 @@ impl Altered<'_> {
         evaluate(&stored_value(at, column), &self.rows)?.into_array(self.rows.rows)
     }
 
+    /// A column of the table.
     pub(super) fn column_mut(&mut self, name: &ast::Ident) -> Result<&mut ColumnDefinition> {
         match self.made.columns.iter().position(|column| name.matches(&column.name)) {
             Some(at) => Ok(&mut self.made.columns[at]),
@@ -222,6 +224,7 @@ impl Altered<'_> {
         }
     }
 
+    /// ADD COLUMN: all rows get its default.
     pub(super) fn add_column(&mut self, column: &ast::ColumnElement) -> Result<()> {
         self.maker.column(&mut self.made, column)?;
         for constraint in &column.constraints {

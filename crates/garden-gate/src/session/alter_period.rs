@@ -39,6 +39,7 @@ impl Altered<'_> {
         self.maker.settle_system_time(&mut self.made, None)
     }
 
+    /// DROP PERIOD.
     pub(super) fn drop_period(&mut self, name: &ast::Ident, drop: ast::Drop) -> Result<()> {
         let at = |message: String| Error::new(SqlState::SYNTAX_OR_RULE, message).at(name.span);
         if name.matches(SYSTEM_TIME) {
@@ -83,6 +84,7 @@ impl Altered<'_> {
         Ok(())
     }
 
+    /// ADD SYSTEM VERSIONING: the rows that are there have been there since their start.
     pub(super) fn add_versioning(&mut self, span: Span) -> Result<()> {
         if self.made.versioning().is_some() {
             let message = format!("table {:?} keeps its history already", self.name);

@@ -29,6 +29,7 @@ pub(super) struct Changed {
 }
 
 impl Session {
+    /// INSERT, UPDATE, DELETE or MERGE.
     pub(super) fn change(&mut self, change: &ast::Change, call: &Call<'_>) -> Result<Outcome> {
         if let ast::ChangeKind::Insert(ast::Insert { rows: ast::InsertRows::File { path, options, span }, .. }) =
             &change.kind
@@ -261,6 +262,7 @@ pub(super) fn stored(catalog: &Catalog, schema: &str, table: &str) -> Result<(Ar
     Ok((source.downcast::<StoredTable>().map_err(|_| missing())?, definition))
 }
 
+/// No rows of a table.
 pub(super) fn empty(definition: &TableDefinition) -> Batch {
     let column = |column: &crate::catalog::ColumnDefinition| arrow::array::new_empty_array(&column.sql_type.arrow());
     Batch::new(definition.columns.iter().map(column).collect(), 0)

@@ -49,6 +49,7 @@ pub(super) struct Changer<'a> {
 }
 
 impl<'a> Changer<'a> {
+    /// Changes of a catalog; with `unchecked` constraints are tested later, all at once.
     pub(super) fn new(catalog: Catalog, around: &'a BindContext<'a>, unchecked: bool, deferral: Deferral) -> Self {
         Self { catalog, around, unchecked, deferral, notes: Vec::new() }
     }
@@ -61,6 +62,7 @@ impl<'a> Changer<'a> {
         self.catalog.put_table(schema, table);
     }
 
+    /// Sets the number that IDENTITY gives next.
     pub(super) fn set_next_number(&mut self, (schema, name): TableName<'_>, next: Option<i64>) -> Result<()> {
         let (table, definition) = stored(&self.catalog, schema, name)?;
         if table.next_number != next {
@@ -262,6 +264,7 @@ fn has_null(rows: &Batch, period: &Period) -> bool {
     [period.start, period.end].iter().any(|at| rows.columns[*at].null_count() > 0)
 }
 
+/// One value, so many times.
 pub(super) fn repeat(value: &Value, sql_type: SqlType, rows: usize) -> Result<ArrayRef> {
     let one = array_of(value, sql_type)?;
     Ok(arrow::compute::take(&one, &UInt32Array::from(vec![0; rows]), None)?)
@@ -274,6 +277,7 @@ pub(super) fn table_columns(definition: &TableDefinition) -> Vec<crate::catalog:
     definition.columns.iter().map(column).collect()
 }
 
+/// The columns of a key.
 pub(super) fn key_arrays(rows: &Batch, columns: &[usize]) -> Vec<ArrayRef> {
     columns.iter().map(|at| Arc::clone(&rows.columns[*at])).collect()
 }
@@ -336,6 +340,7 @@ pub(super) fn shown_values(definition: &TableDefinition, rows: &Batch, columns: 
     columns.iter().map(shown).collect::<Vec<_>>().join(", ")
 }
 
+/// A row for a message: its columns that are not hidden.
 pub(super) fn shown_row(definition: &TableDefinition, rows: &Batch, row: usize) -> String {
     let shown = (0..definition.columns.len()).filter(|at| !definition.columns[*at].hidden);
     shown_values(definition, rows, &shown.collect::<Vec<_>>(), row)

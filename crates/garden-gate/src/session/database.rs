@@ -160,6 +160,7 @@ impl Database {
         Ok(Self::stored(Store::open(path.as_ref(), FileAccess::ReadOnly, wait)?))
     }
 
+    /// A database that a file keeps.
     pub(super) fn stored((store, catalog): (Arc<Store>, Catalog)) -> Self {
         let catalog = RwLock::new(Arc::new(catalog));
         Self(Arc::new(Shared { catalog, store: Some(store), ..Shared::default() }))

@@ -20,6 +20,7 @@ pub(super) struct Deferral {
 }
 
 impl Deferral {
+    /// Nothing waits, in a transaction.
     pub(super) fn of_transaction() -> Self {
         Self { open: true, ..Self::default() }
     }
@@ -48,6 +49,7 @@ impl Deferral {
 }
 
 impl Session {
+    /// What waits for COMMIT in the transaction that is open.
     pub(super) fn deferral(&self) -> Deferral {
         self.transaction.as_ref().map(|transaction| transaction.deferral.clone()).unwrap_or_default()
     }

@@ -20,6 +20,7 @@ use crate::syntax::{Script, ast};
 use std::sync::Arc;
 
 impl Session {
+    /// CREATE, ALTER, DROP and COMMENT.
     pub(super) fn define(&mut self, definition: &ast::Definition, call: &Call<'_>) -> Result<Outcome> {
         let defined = match definition {
             ast::Definition::CreateSchema { name, elements, .. } if !elements.is_empty() => {
@@ -288,6 +289,7 @@ impl Session {
         bind_query(&whole_table(&view.name), call.source, &around).map(|_| ())
     }
 
+    /// Changes of the tables of a catalog that is being made.
     pub(super) fn changer<'a>(&self, catalog: &Catalog, around: &'a BindContext<'a>) -> Changer<'a> {
         Changer::new(catalog.clone(), around, false, Deferral::default())
     }
@@ -370,6 +372,7 @@ fn drop_schema(catalog: &mut Catalog, name: &ast::Ident, drop: ast::Drop) -> Res
     Ok(())
 }
 
+/// The error that there is no such schema, with a name that is near.
 pub(super) fn no_schema(catalog: &Catalog, name: &ast::Ident) -> Error {
     let known: Vec<&str> = catalog.schemas.iter().map(|schema| schema.name.as_str()).collect();
     Error::new(SqlState::INVALID_SCHEMA_NAME, format!("no schema {:?}", name.text))
@@ -377,12 +380,14 @@ pub(super) fn no_schema(catalog: &Catalog, name: &ast::Ident) -> Error {
         .at(name.span)
 }
 
+/// The error that there is no such table, with a name that is near.
 pub(super) fn no_table(catalog: &Catalog, schema: &str, name: &ast::Ident) -> Error {
     let known: Vec<&str> = catalog.schema(schema).map(|schema| schema.names().collect()).unwrap_or_default();
     let error = Error::new(SqlState::TABLE_NOT_FOUND, format!("no table {:?}", name.text)).at(name.span);
     if known.is_empty() { error } else { error.with_help(suggestion(&name.text, &known, "the tables are")) }
 }
 
+/// The error that a name is taken.
 pub(super) fn duplicate(what: &str, name: &ast::Ident) -> Error {
     Error::new(SqlState::SYNTAX_OR_RULE, format!("there is a {what} {:?} already", name.text)).at(name.span)
 }
@@ -397,6 +402,7 @@ fn free_name(catalog: &Catalog, schema: &str, name: &ast::Ident) -> Result<()> {
     Ok(())
 }
 
+/// A column without constraints.
 pub(super) fn plain_column(name: &str, declared: crate::types::DeclaredType) -> ColumnDefinition {
     ColumnDefinition {
         name: name.to_owned(),
@@ -436,6 +442,7 @@ fn select_all(from: ast::TableExpr, span: Span) -> ast::Query {
     ast::Select::plain(vec![ast::SelectItem::All(span)], vec![from], span).into_query()
 }
 
+/// `SELECT * FROM name`.
 pub(super) fn whole_table(name: &[ast::Ident]) -> ast::Query {
     let span = name[0].span;
     select_all(

@@ -60,6 +60,7 @@ pub(super) fn period_words(definition: &TableDefinition, end: Option<usize>) -> 
     period.map_or_else(String::new, |period| format!(", PERIOD {}", period.name))
 }
 
+/// What the history of a table comes to; `None` where it keeps none.
 pub(super) fn history_facts(table: &StoredTable, definition: &TableDefinition) -> Result<Option<HistoryFacts>> {
     let Some(period) = definition.versioning() else { return Ok(None) };
     let moment = |micros: i64| Value::Instant(micros.min(FOREVER));

@@ -16,6 +16,7 @@ use crate::syntax::{ast, with_name_for};
 use std::sync::Arc;
 
 impl Session {
+    /// CREATE DOMAIN.
     pub(super) fn create_domain(&self, catalog: &mut Catalog, made: &ast::CreateDomain, call: &Call<'_>) -> Result<()> {
         let (schema, name) = self.new_place(catalog, &made.name)?;
         if known(&catalog.schema_mut(&schema).domains, name).is_some() {
@@ -39,6 +40,7 @@ impl Session {
         Ok(())
     }
 
+    /// ALTER DOMAIN: a new check is tested on the rows of all tables.
     pub(super) fn alter_domain(
         &self,
         catalog: &mut Catalog,

@@ -12,6 +12,7 @@ use arrow::array::ArrayRef;
 use std::path::Path;
 
 impl Session {
+    /// INSERT INTO FILE: the rows of a query as a file.
     pub(super) fn export(&mut self, export: &ast::Export, call: &Call<'_>) -> Result<Outcome> {
         let at = |error: Error| if error.span().is_none() { error.at(export.span) } else { error };
         self.access.check_changes().map_err(at)?;

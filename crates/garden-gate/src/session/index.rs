@@ -18,6 +18,7 @@ use crate::syntax::ast;
 use std::sync::Arc;
 
 impl Session {
+    /// CREATE INDEX.
     pub(super) fn create_index(&self, catalog: &mut Catalog, index: &ast::CreateIndex, call: &Call<'_>) -> Result<()> {
         let (schema, table) = self.place(catalog, &index.table)?;
         let known = catalog
@@ -61,6 +62,7 @@ impl Session {
         Ok(())
     }
 
+    /// DROP INDEX.
     pub(super) fn drop_index(&self, catalog: &mut Catalog, name: &[ast::Ident], drop: ast::Drop) -> Result<()> {
         let (schema, name) = self.place(catalog, name)?;
         let tables = catalog.schema(&schema).map(|schema| schema.tables.clone()).unwrap_or_default();

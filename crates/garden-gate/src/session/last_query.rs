@@ -32,14 +32,17 @@ pub(super) struct DirectCall {
 }
 
 impl LastQuery {
+    /// There is none.
     pub(super) fn forget(&self) {
         self.put(None);
     }
 
+    /// It ran by a plan.
     pub(super) fn set(&self, prepared: Prepared) {
         self.put(Some(Ran::ByPlan(Box::new(prepared))));
     }
 
+    /// It looked one row up, without a plan.
     pub(super) fn set_direct(&self, call: DirectCall) {
         self.put(Some(Ran::Direct(call)));
     }

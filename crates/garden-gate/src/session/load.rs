@@ -104,6 +104,7 @@ impl OpenFile for RowsOfFile {
 }
 
 impl Session {
+    /// INSERT INTO … FROM FILE: see the head of this file.
     pub(super) fn load(&mut self, change: &ast::Change, file: FromFile<'_>, call: &Call<'_>) -> Result<Outcome> {
         // Also the file of bad rows is a change.
         self.access.check_changes()?;

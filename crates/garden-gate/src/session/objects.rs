@@ -12,6 +12,7 @@ use crate::types::SqlType;
 use std::sync::Arc;
 
 impl Session {
+    /// CREATE SEQUENCE.
     pub(super) fn create_sequence(&self, catalog: &mut Catalog, made: &ast::CreateSequence) -> Result<()> {
         let (schema, name) = self.new_place(catalog, &made.name)?;
         let sequences = &mut catalog.schema_mut(&schema).sequences;
@@ -23,6 +24,7 @@ impl Session {
         Ok(())
     }
 
+    /// ALTER SEQUENCE.
     pub(super) fn alter_sequence(
         &self,
         catalog: &mut Catalog,
@@ -46,6 +48,7 @@ impl Session {
         Ok(())
     }
 
+    /// CREATE FUNCTION, of a table function.
     pub(super) fn create_function(
         &self,
         catalog: &mut Catalog,
@@ -93,6 +96,7 @@ impl Session {
         }
     }
 
+    /// DROP of a view, sequence, domain or function.
     pub(super) fn drop_object(
         &self,
         catalog: &mut Catalog,
@@ -113,6 +117,7 @@ impl Session {
         if drop.if_exists { Ok(()) } else { result }
     }
 
+    /// COMMENT ON.
     pub(super) fn comment(&self, catalog: &mut Catalog, comment: &ast::CommentOn, call: &Call<'_>) -> Result<()> {
         let (schema, subject) = self.subject(catalog, comment, call)?;
         let comments = &mut catalog.schema_mut(&schema).comments;
@@ -172,10 +177,12 @@ impl Session {
     }
 }
 
+/// A thing of a schema by its name.
 pub(super) fn known<'l, T: Named>(list: &'l [Arc<T>], name: &ast::Ident) -> Option<&'l Arc<T>> {
     list.iter().find(|known| name.matches(known.name()))
 }
 
+/// The error that there is none, with a name that is near.
 pub(super) fn missing<T: Named>(what: &str, list: &[Arc<T>], name: &ast::Ident) -> Error {
     let names: Vec<&str> = list.iter().map(|known| known.name()).collect();
     let error = Error::new(SqlState::SYNTAX_OR_RULE, format!("no {what} {:?}", name.text)).at(name.span);

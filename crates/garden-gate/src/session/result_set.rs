@@ -18,6 +18,7 @@ pub struct ResultColumn {
 }
 
 impl ResultColumn {
+    /// A column of a result.
     pub(crate) fn new(name: impl Into<String>, declared: impl Into<DeclaredType>) -> Self {
         let DeclaredType { sql_type, limit } = declared.into();
         Self { name: name.into(), sql_type, limit }
@@ -117,6 +118,7 @@ pub(super) fn schema_of(columns: &[ResultColumn]) -> SchemaRef {
     Arc::new(Schema::new(columns.iter().map(field).collect::<Vec<_>>()))
 }
 
+/// A batch as Arrow has it.
 pub(super) fn record_batch(schema: &SchemaRef, batch: &Batch) -> Result<RecordBatch> {
     let options = RecordBatchOptions::new().with_row_count(Some(batch.rows));
     Ok(RecordBatch::try_new_with_options(Arc::clone(schema), batch.columns.clone(), &options)?)
@@ -277,6 +279,7 @@ impl<'r> Row<'r> {
         T::from_row(self)
     }
 
+    /// Whether the result has as many columns as were asked for.
     pub(super) fn check_width(&self, wanted: usize) -> Result<()> {
         if self.width() == wanted {
             return Ok(());

@@ -28,6 +28,7 @@ pub struct Statements<'s> {
 }
 
 impl<'s> Statements<'s> {
+    /// The statements of a text, of which none has run.
     pub(super) fn new(session: &'s mut Session, source: Arc<SourceText>, parameters: Parameters) -> Self {
         Self { script: Script::new(Arc::clone(&source)), source, parameters, session }
     }
@@ -59,6 +60,7 @@ pub(crate) fn one_statement(source: &Arc<SourceText>) -> Result<ast::Statement> 
     Ok(statement)
 }
 
+/// The error of a text without a statement.
 pub(super) fn nothing() -> Error {
     Error::new(SqlState::SYNTAX_OR_RULE, "there is no statement in the text")
 }

@@ -76,6 +76,7 @@ fn single(rows: &ResultSet) -> Result<Value> {
 }
 
 impl Session {
+    /// A session of a database, with settings as they are at first.
     pub(super) fn new(shared: Arc<Shared>) -> Self {
         let settings = Arc::<Settings>::default();
         Self {
@@ -109,6 +110,7 @@ impl Session {
         self.progress = Some(ProgressCallback(Box::new(tell)));
     }
 
+    /// Says how far the work has come, where somebody listens.
     pub(super) fn report(&self, progress: &Progress) {
         if let Some(ProgressCallback(tell)) = &self.progress {
             tell(progress);
@@ -309,18 +311,22 @@ impl Session {
         bind_value(value, call.source, &self.around(&catalog, &files, call.parameters, MissingParameters::Refuse))
     }
 
+    /// The settings of the session.
     pub(super) fn settings(&self) -> &Arc<Settings> {
         &self.settings
     }
 
+    /// The threads that statements share.
     pub(super) fn pool(&self) -> Arc<Pool> {
         Arc::clone(&self.pool)
     }
 
+    /// The schemas in which names without one are looked up.
     pub(super) fn path(&self) -> &[String] {
         &self.path
     }
 
+    /// Files that statements may read and write.
     pub(super) fn files(&self) -> Files<'_> {
         Files {
             folders: &self.access.readable,
@@ -332,6 +338,7 @@ impl Session {
         }
     }
 
+    /// What binding a statement looks at.
     pub(super) fn around<'a>(
         &'a self,
         catalog: &'a crate::catalog::Catalog,
@@ -355,6 +362,7 @@ impl Session {
         }
     }
 
+    /// The plan of a query.
     pub(super) fn plan_query(
         &self,
         query: &ast::Query,
@@ -368,6 +376,7 @@ impl Session {
         Ok(prepared)
     }
 
+    /// The plan of what was bound.
     pub(super) fn prepare_bound(&self, bound: Bound, call: &Call<'_>) -> Result<Prepared> {
         let prepared = prepare_bound(bound, call.source, &self.settings, call.started)?;
         self.note_reads(&prepared);
@@ -392,6 +401,7 @@ impl Session {
         }
     }
 
+    /// The rows of a query within another statement.
     pub(crate) fn query_rows(&self, query: &ast::Query, call: &Call<'_>) -> Result<ResultSet> {
         let prepared = self.plan_query(query, call, MissingParameters::Refuse)?;
         if prepared.numbered {
@@ -422,10 +432,12 @@ impl Session {
         Ok((rows, log.into_rounds().into_iter().map(round).collect()))
     }
 
+    /// Runs a plan.
     pub(super) fn run_prepared(&self, prepared: &Prepared, measures: Option<&Measures>) -> Result<ResultSet> {
         self.run_watched(prepared, RunObserver { measures, ..RunObserver::default() })
     }
 
+    /// Runs a plan, and notes what an observer asks for.
     pub(super) fn run_watched(&self, prepared: &Prepared, watch: RunObserver<'_>) -> Result<ResultSet> {
         control::large_stack(|| {
             let watch = RunObserver { style_notes: self.settings.style_notes, ..watch };
@@ -435,6 +447,7 @@ impl Session {
         })
     }
 
+    /// Limits for a statement that begins now.
     pub(super) fn new_control(&self) -> Arc<Control> {
         Control::new(&self.interrupt, self.settings.limits(&self.access))
     }
@@ -472,6 +485,7 @@ pub(crate) struct Call<'a> {
     pub(crate) measured: Option<&'a std::cell::RefCell<Option<Plan>>>,
 }
 
+/// The error of a statement that has no rows.
 pub(crate) fn no_query() -> Error {
     Error::new(SqlState::SYNTAX_OR_RULE, "this statement has no rows: a query was expected")
 }

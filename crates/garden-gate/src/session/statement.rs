@@ -162,14 +162,17 @@ impl Prepared {
         self.bound.notes.is_empty() && !self.numbered
     }
 
+    /// The topmost operator.
     pub(super) fn root(&self) -> &crate::physical::Node {
         &self.plan.root
     }
 
+    /// The columns of the result, by their numbers in the plan.
     pub(super) fn output(&self) -> &[crate::bind::OutputColumn] {
         &self.bound.output
     }
 
+    /// The columns of the result, by names and types.
     pub(super) fn result_columns(&self) -> Vec<ResultColumn> {
         let column = |column: &crate::bind::OutputColumn| {
             ResultColumn::new(&column.name, self.bound.columns.get(column.id).declared())
@@ -194,6 +197,7 @@ impl Prepared {
         execute::stream(&self.plan, &wanted(&self.bound.output), &run, deliver)
     }
 
+    /// Counters for a run that is measured.
     pub(super) fn measures(&self) -> Measures {
         Measures::for_plan(&self.plan.root)
     }

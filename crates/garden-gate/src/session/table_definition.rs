@@ -22,6 +22,7 @@ pub(super) struct Maker<'a> {
 }
 
 impl Maker<'_> {
+    /// The definition of a table that is written as elements.
     pub(super) fn table(
         &self,
         elements: &[ast::TableElement],
@@ -51,6 +52,7 @@ impl Maker<'_> {
         Ok(made)
     }
 
+    /// Adds a column.
     pub(super) fn column(&self, made: &mut TableDefinition, column: &ast::ColumnElement) -> Result<()> {
         self.new_name(made, &column.name)?;
         let domain = column.domain.as_ref().map(|name| self.domain(name)).transpose()?;
@@ -162,6 +164,7 @@ impl Maker<'_> {
         Ok(())
     }
 
+    /// Adds a constraint.
     pub(super) fn constraint(
         &self,
         made: &mut TableDefinition,
@@ -214,10 +217,12 @@ impl Maker<'_> {
         Ok((start, end))
     }
 
+    /// A period of the table that is made.
     pub(super) fn own_period(&self, made: &TableDefinition, name: &ast::Ident) -> Result<(usize, usize)> {
         period_of(made, &self.table.text, name)
     }
 
+    /// The places of columns, each once.
     pub(super) fn columns(&self, made: &TableDefinition, names: &[ast::Ident]) -> Result<Vec<usize>> {
         let mut places = Vec::new();
         for name in names {
@@ -253,6 +258,7 @@ impl Maker<'_> {
         free_name(made, &self.table.text, kind)
     }
 
+    /// A default, as it is written.
     pub(super) fn default(&self, expr: &ast::Expr) -> Filled {
         Filled::Default(self.written(expr))
     }
@@ -291,12 +297,14 @@ pub(super) fn free_name(made: &TableDefinition, table: &str, kind: &str) -> Stri
     std::iter::once(plain.clone()).chain(numbered).find(|name| !known.contains(name)).unwrap_or(plain)
 }
 
+/// The names of all constraints, of which no two may be the same.
 pub(super) fn constraint_names(definition: &TableDefinition) -> Vec<String> {
     let keys = definition.keys.iter().map(|key| key.name.clone());
     let checks = definition.checks.iter().map(|check| check.name.clone());
     keys.chain(checks).chain(definition.references.iter().map(|reference| reference.name.clone())).collect()
 }
 
+/// The error that a table has no such column, with a name that is near.
 pub(super) fn no_column(definition: &TableDefinition, table: &str, name: &ast::Ident) -> Error {
     let known: Vec<&str> = definition.columns.iter().map(|column| column.name.as_str()).collect();
     Error::new(SqlState::COLUMN_NOT_FOUND, format!("no column {:?} in {table}", name.text))

@@ -20,6 +20,7 @@ pub(super) struct SharedTables {
 }
 
 impl SharedTables {
+    /// The number of a session, by which its tables are told from those of others.
     pub(super) fn new_session(&self) -> u64 {
         self.next_session.fetch_add(1, Ordering::Relaxed)
     }
@@ -176,6 +177,7 @@ pub(super) fn same_definition(a: &Table, b: &Table) -> bool {
     }
 }
 
+/// Whether two tables are one.
 pub(super) fn same_source(a: &Arc<dyn TableSource>, b: &Arc<dyn TableSource>) -> bool {
     std::ptr::addr_eq(Arc::as_ptr(a), Arc::as_ptr(b))
 }

@@ -29,6 +29,7 @@ pub(super) struct Transaction {
 }
 
 impl Transaction {
+    /// Notes tables that the transaction has read.
     pub(super) fn note_reads(&self, sources: &[Arc<dyn TableSource>]) {
         let mut known = self.reads.lock().unwrap_or_else(PoisonError::into_inner);
         for source in sources {
@@ -223,6 +224,7 @@ impl Session {
         self.shared.writers.turn(self.settings().wait_limit())
     }
 
+    /// START TRANSACTION, COMMIT, ROLLBACK and SAVEPOINT.
     pub(super) fn transact(&mut self, statement: &ast::Transaction) -> Result<()> {
         match statement {
             ast::Transaction::Start { read_only } => {
@@ -327,6 +329,7 @@ fn begin(session: &Session, read_only: bool) -> Result<Transaction> {
     })
 }
 
+/// The error of a COMMIT without a transaction.
 pub(super) fn no_transaction() -> Error {
     Error::new(SqlState::TRANSACTION_STATE, "no transaction is open")
         .with_help("each statement outside START TRANSACTION is a transaction of its own, and is kept at once")

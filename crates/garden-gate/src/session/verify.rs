@@ -42,6 +42,7 @@ impl Session {
         checks
     }
 
+    /// Reads a table whole, and tests its constraints and indexes.
     pub(super) fn verify_table(&self, catalog: &Catalog, schema: &str, name: &str) -> Result<()> {
         let (source, definition) = stored(catalog, schema, name)?;
         let unreadable = |(at, error): (usize, Error)| unreadable((name, &definition.columns[at].name), &error);

@@ -101,6 +101,7 @@ pub(super) enum Scalar {
 }
 
 impl Scalar {
+    /// The value as a query gives it; a fraction keeps the digits that were written.
     pub(super) fn value(&self) -> Value {
         match self {
             Self::Truth(truth) => Value::Boolean(*truth),
