@@ -267,3 +267,39 @@ fn large_statements_need_no_stack_of_their_own() {
     });
     assert!(thread.unwrap().join().is_ok());
 }
+
+/// Statements of every depth up to where they get a stack of their own: those before have to do with what the thread has.
+#[test]
+fn statements_of_middling_depth_keep_within_the_stack_of_their_thread() {
+    let shapes = [
+        ("SELECT (", "SELECT 1", ")"),
+        ("SELECT a FROM (", "SELECT 1 AS a", ") q"),
+        ("SELECT ", "1", " UNION SELECT 2"),
+        ("SELECT a FROM t WHERE a IN (", "SELECT 1", ")"),
+        ("SELECT a FROM t WHERE EXISTS (", "SELECT 1", ")"),
+        ("SELECT SUM(a) FROM (", "SELECT 1 AS a", ") q GROUP BY a"),
+        ("SELECT CASE WHEN a = 1 THEN (", "SELECT 1", ") END FROM t"),
+        ("SELECT a FROM t JOIN LATERAL (", "SELECT 1 AS b", ") q ON TRUE"),
+    ];
+    let thread = std::thread::Builder::new().stack_size(2 << 20).spawn(move || {
+        let mut session = tell(&[("CREATE TABLE t (a INTEGER)", ""), ("INSERT INTO t VALUES (1)", "1")]);
+        for (open, inner, close) in shapes {
+            for depth in 1..40 {
+                let deep = if open == "SELECT " {
+                    format!("SELECT 1{}", close.repeat(depth))
+                } else {
+                    format!("{}{inner}{}", open.repeat(depth), close.repeat(depth))
+                };
+                // Some have names that are not there: they are refused, and nothing overflows.
+                let _ = session.query(deep, ());
+            }
+        }
+        // A view is nested in the one before, so that the text of the query says nothing.
+        session.run("CREATE VIEW v0 AS SELECT a FROM t").unwrap();
+        for at in 1..60 {
+            session.run(format!("CREATE VIEW v{at} AS SELECT a + 1 AS a FROM v{} WHERE a < 100", at - 1)).unwrap();
+            assert_eq!(session.query(format!("SELECT a FROM v{at}"), ()).unwrap().one::<(i64,)>().unwrap(), (at + 1,));
+        }
+    });
+    assert!(thread.unwrap().join().is_ok());
+}

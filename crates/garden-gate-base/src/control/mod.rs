@@ -5,10 +5,12 @@
 //! do nothing.
 
 mod memory;
+mod stack;
 mod statement;
 
 pub use memory::MemoryGauge;
 pub use memory::{Memory, MemoryReservation};
+pub use stack::{ANY_LEVELS, large_stack, stack_for};
 pub use statement::Interrupt;
 pub use statement::{Control, Limits, too_many_rows};
 
@@ -67,16 +69,6 @@ pub fn beyond_memory<T>(work: impl FnOnce() -> T) -> T {
     let unlimited = current().map(|control| control.without_memory());
     let _entered = enter(unlimited.as_ref());
     work()
-}
-
-/// Stack that a statement finds at least: trees of plans and expressions may be some thousand nodes deep, and are walked node by node.
-const LEAST_STACK: usize = 24 << 20;
-/// Stack that is made where there is less; only what is used of it takes memory.
-const LARGE_STACK: usize = 192 << 20;
-
-/// Runs `work` where there is stack for the deepest plan that is allowed, whatever the thread has.
-pub fn large_stack<T>(work: impl FnOnce() -> T) -> T {
-    stacker::maybe_grow(LEAST_STACK, LARGE_STACK, work)
 }
 
 /// Calls [`checkpoint`] once in so many turns of a loop.

@@ -5,7 +5,7 @@ use super::session::{Call, no_query};
 use super::statement::RunObserver;
 use super::{Outcome, ResultSet, Session};
 use crate::bind::{MissingParameters, Parameters};
-use crate::control;
+use crate::control::{self, ANY_LEVELS};
 use crate::diagnostic::{IntoSource, Result, SourceText};
 use crate::physical::Plan;
 use crate::syntax::{Script, ast};
@@ -44,7 +44,11 @@ impl Session {
         source: &Arc<SourceText>,
         parameters: &Parameters,
     ) -> Result<Plan> {
-        control::large_stack(|| {
+        let levels = match &last.kind {
+            ast::StatementKind::Query(_) => self.most_levels(source),
+            _ => ANY_LEVELS,
+        };
+        control::stack_for(levels, || {
             let _entered = self.enter_statement();
             let call = Call { source, parameters, started: Instant::now(), measured: None };
             let plan = match &last.kind {
@@ -131,7 +135,7 @@ impl Session {
         source: &Arc<SourceText>,
         parameters: &Parameters,
     ) -> Result<ast::Statement> {
-        control::large_stack(|| {
+        control::stack_for(self.most_levels(source), || {
             parameters.refuse_unused_in(source)?;
             let mut script = Script::new(Arc::clone(source));
             let mut last = script.next_statement().unwrap_or_else(|| Err(nothing()))?;

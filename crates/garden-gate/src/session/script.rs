@@ -38,7 +38,7 @@ impl Iterator for Statements<'_> {
     type Item = Result<Outcome>;
 
     fn next(&mut self) -> Option<Self::Item> {
-        control::large_stack(|| {
+        control::stack_for(self.session.most_levels(&self.source), || {
             let started = Instant::now();
             let _entered = self.session.enter_statement();
             let statement = self.script.next_statement()?;

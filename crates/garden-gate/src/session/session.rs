@@ -15,7 +15,7 @@ use super::temporary::OwnTables;
 use super::transaction::Transaction;
 use crate::bind::{BindContext, Bound, MissingParameters, OpenFile, Parameters, StatementClock, bind_value};
 use crate::catalog::DEFAULT_SCHEMA;
-use crate::control::{self, Control, Entered, Interrupt};
+use crate::control::{self, ANY_LEVELS, Control, Entered, Interrupt};
 use crate::diagnostic::{Error, IntoSource, Result, SourceText, SqlState};
 use crate::execute::{Pool, RoundLog, RoundRows};
 use crate::kernel::no_such_zone;
@@ -188,7 +188,7 @@ impl Session {
     /// 42000 when the text is not exactly one query; whatever is wrong with it (42Sxx, 07001) or fails while it runs (22xxx).
     pub fn query(&mut self, sql: impl IntoSource, parameters: impl Into<Parameters>) -> Result<ResultSet> {
         let (source, parameters) = (sql.into_source(), parameters.into());
-        control::large_stack(|| self.query_now(&source, &parameters))
+        control::stack_for(self.most_levels(&source), || self.query_now(&source, &parameters))
     }
 
     fn query_now(&mut self, source: &Arc<SourceText>, parameters: &Parameters) -> Result<ResultSet> {
@@ -200,7 +200,8 @@ impl Session {
         let rows = match &statement.kind {
             ast::StatementKind::Query(query) => self.rows_of(query, &call),
             ast::StatementKind::Change(change) if change.returning.is_some() => {
-                self.change(change, &call).and_then(|outcome| outcome.rows().ok_or_else(no_query))
+                let changed = control::stack_for(ANY_LEVELS, || self.change(change, &call));
+                changed.and_then(|outcome| outcome.rows().ok_or_else(no_query))
             }
             _ => Err(no_query().at(statement.span)),
         };
@@ -225,7 +226,11 @@ impl Session {
 
     /// Runs any statement.
     pub(super) fn run_statement(&mut self, statement: &ast::Statement, call: &Call<'_>) -> Result<Outcome> {
-        control::large_stack(|| {
+        let levels = match &statement.kind {
+            ast::StatementKind::Query(_) => self.most_levels(call.source),
+            _ => ANY_LEVELS,
+        };
+        control::stack_for(levels, || {
             let _entered = self.enter_statement();
             self.last.forget();
             let started = call.started;
@@ -396,7 +401,7 @@ impl Session {
     /// The rows of a query, which may read those of a change.
     pub(super) fn rows_of(&mut self, query: &ast::Query, call: &Call<'_>) -> Result<ResultSet> {
         match change_in(query) {
-            Some(delta) => self.change_and_query(query, delta, call),
+            Some(delta) => control::stack_for(ANY_LEVELS, || self.change_and_query(query, delta, call)),
             None => self.query_rows(query, call),
         }
     }
