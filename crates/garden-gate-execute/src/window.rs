@@ -11,12 +11,13 @@ use super::spill::{Order, Rows, RowsBuilder, WholeGroups};
 use super::streaming::{internal, places, resolve};
 use crate::diagnostic::Result;
 use crate::kernel::{
-    Batch, GroupTable, OrderColumn, PartitionBounds, aggregate_partitions, evaluate, partition_aggregate,
-    partition_order, sort_options, window,
+    Batch, GroupTable, OrderColumn, PartitionBounds, PartitionSort, aggregate_partitions, evaluate,
+    partition_aggregate, partition_order, sort_options, window,
 };
 use crate::logical::{Aggregate, ColumnId, Direction, Expr, Nulls, SortKey, WindowCall};
 use crate::physical::Node;
 use arrow::array::UInt32Array;
+use rayon::ThreadPool;
 use std::time::Instant;
 
 /// Bytes that a row takes while a window is computed, besides its own: its encoded keys, its place, its copy in the new order, its partition
@@ -99,7 +100,7 @@ impl<'a> Compiler<'a> {
         if let Some(aggregates) = spec.of_partitions() {
             return self.of_partitions(&spec.partition, &aggregates, all);
         }
-        let (mut rows, layout) = sorted(all, spec)?;
+        let (mut rows, layout) = sorted(all, spec, self.threads()?)?;
         for call in &spec.calls {
             self.run.control.check()?;
             let values = window(call, &rows, &layout, &spec.order)?;
@@ -141,7 +142,7 @@ impl Spec {
 }
 
 /// The rows by partition and order, of each partition the first ones only where no more are wanted.
-fn sorted(all: &Batch, spec: &Spec) -> Result<(Batch, PartitionBounds)> {
+fn sorted(all: &Batch, spec: &Spec, threads: Option<&ThreadPool>) -> Result<(Batch, PartitionBounds)> {
     let partition = keys(&spec.partition, all)?;
     let column = |key: &SortKey| {
         let values = evaluate(&key.expr, all)?.into_array(all.rows)?;
@@ -149,6 +150,7 @@ fn sorted(all: &Batch, spec: &Spec) -> Result<(Batch, PartitionBounds)> {
     };
     let order = spec.order.iter().map(column).collect::<Result<Vec<_>>>()?;
     let first = spec.first.map(|first| usize::try_from(first).unwrap_or(usize::MAX));
-    let (places, layout) = partition_order(&partition, &order, all.rows, first)?;
-    Ok((all.take(&UInt32Array::from(places))?, layout))
+    let sort = PartitionSort { order: &order, first, threads };
+    let (places, layout) = partition_order(&partition, all.rows, &sort)?;
+    Ok((all.take_with(&UInt32Array::from(places), threads)?, layout))
 }

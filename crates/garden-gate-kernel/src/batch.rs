@@ -6,7 +6,7 @@ use arrow::compute;
 use arrow::datatypes::{BinaryViewType, ByteViewType, DataType, StringViewType};
 use arrow::error::ArrowError;
 use rayon::ThreadPool;
-use rayon::iter::{IntoParallelIterator, ParallelIterator};
+use rayon::iter::{IntoParallelIterator, IntoParallelRefIterator, ParallelIterator};
 use std::sync::Arc;
 
 /// Buffers that arrays of texts may bring along, beyond one each, before their texts are copied together.
@@ -50,6 +50,16 @@ impl Batch {
     /// The rows at these places, in this order.
     pub fn take(&self, rows: &UInt32Array) -> Result<Self> {
         let columns = self.columns.iter().map(|column| compute::take(column, rows, None)).collect::<Result<_, _>>()?;
+        Ok(Self { columns, rows: rows.len() })
+    }
+
+    /// [`Batch::take`]; with `threads`, the columns of many rows side by side.
+    pub fn take_with(&self, rows: &UInt32Array, threads: Option<&ThreadPool>) -> Result<Self> {
+        let Some(threads) = threads.filter(|_| rows.len() >= PARALLEL_ROWS && self.columns.len() > 1) else {
+            return self.take(rows);
+        };
+        let take = |column: &ArrayRef| compute::take(column, rows, None);
+        let columns = threads.install(|| self.columns.par_iter().map(take).collect::<Result<_, _>>())?;
         Ok(Self { columns, rows: rows.len() })
     }
 

@@ -30,7 +30,11 @@ impl Sketch {
     pub fn add(&mut self, array: &ArrayRef) -> crate::diagnostic::Result<()> {
         let rows = (0..array.len()).filter(|row| array.is_valid(*row));
         if let Some(lanes) = integer_lanes(array) {
-            rows.for_each(|row| self.put(mix(lanes[row])));
+            if array.null_count() == 0 {
+                lanes.iter().for_each(|lane| self.put(mix(*lane)));
+            } else {
+                rows.for_each(|row| self.put(mix(lanes[row])));
+            }
             return Ok(());
         }
         if let Some(texts) = array.as_string_view_opt() {

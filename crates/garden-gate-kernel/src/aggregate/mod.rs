@@ -10,6 +10,7 @@ mod extreme;
 mod moments;
 mod ordered;
 mod program;
+mod running;
 mod small_sums;
 mod sum;
 
@@ -51,6 +52,8 @@ impl Groups<'_> {
         }
     }
 }
+
+pub(crate) use running::of_frames;
 
 /// Which groups, or rows, go to which groups of an accumulator: `from[i]` to `to[i]`.
 #[derive(Clone, Copy, Debug)]

@@ -34,6 +34,20 @@ pub(super) fn accumulator(aggregate: &Aggregate, argument: SqlType) -> Box<dyn A
     }
 }
 
+/// SUM or AVG of exact numbers from the sum and the number of values of each group.
+///
+/// # Errors
+/// 22003 when a result does not fit its type.
+pub(super) fn finished(
+    aggregate: &Aggregate,
+    argument: SqlType,
+    sums: Vec<i128>,
+    counts: Vec<i64>,
+) -> Result<ArrayRef> {
+    let groups = sums.len();
+    Box::new(ExactSum { sums, counts, result: Finish::of(aggregate, argument) }).finish(groups)
+}
+
 /// How sums and counts become results.
 #[derive(Clone, Copy, Debug)]
 struct Finish {

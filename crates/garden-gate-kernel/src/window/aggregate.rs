@@ -4,6 +4,7 @@
 
 use super::frame::Frame as FrameRows;
 use super::{PartitionBounds, nested};
+use crate::aggregate::of_frames;
 use crate::control::{Turns, checkpoint};
 use crate::diagnostic::Result;
 use crate::logical::{Aggregate, Expr, ExprKind, Frame, WindowCall, WindowFunction};
@@ -72,6 +73,9 @@ pub(super) fn aggregate(
         .all(|(row, frame)| frame[0] == layout.partition_of(row) && frame[1].is_empty() && frame[2].is_empty());
     if whole {
         return rows.of_partitions(&layout.partition, layout.partitions.len());
+    }
+    if let Some(values) = of_frames(aggregate, (&rows.inputs, rows.filter.as_ref()), frames)? {
+        return Ok(values);
     }
     if !accumulator(aggregate)?.is_mergeable() {
         return one_by_one(&rows, frames);

@@ -15,7 +15,7 @@ use super::{Batch, evaluate};
 use crate::catalog::Sequence;
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::logical::{SortKey, WindowCall, WindowFunction as W};
-use crate::types::SqlType;
+use crate::types::{SqlType, index};
 use arrow::array::{ArrayRef, Int64Array};
 use std::ops::Range;
 use std::sync::Arc;
@@ -32,23 +32,30 @@ pub struct PartitionBounds {
 }
 
 impl PartitionBounds {
-    /// From the rows at which a partition or a group of peers begins.
-    pub fn new(rows: usize, new_partition: impl Fn(usize) -> bool, new_group: impl Fn(usize) -> bool) -> Self {
-        let mut layout = Self { partition: Vec::new(), partitions: Vec::new(), group: Vec::new(), groups: Vec::new() };
-        for row in 0..rows {
-            let partition = row == 0 || new_partition(row);
-            if partition {
-                layout.partitions.push(row..row);
+    /// From where each partition ends, and the rows within one at which a group of peers begins. A partition without rows is none.
+    pub fn of_ends(ends: &[usize], new_group: impl Fn(usize) -> bool) -> Self {
+        let rows = ends.last().copied().unwrap_or(0);
+        let mut layout = Self {
+            partition: Vec::with_capacity(rows),
+            partitions: Vec::with_capacity(ends.len()),
+            group: Vec::with_capacity(rows),
+            groups: Vec::with_capacity(ends.len()),
+        };
+        let mut start = 0;
+        for end in ends {
+            let number = index(layout.partitions.len());
+            if *end > start {
+                layout.partitions.push(start..*end);
             }
-            if partition || new_group(row) {
-                layout.groups.push(row..row);
+            layout.partition.extend(std::iter::repeat_n(number, end - start));
+            for row in start..*end {
+                match layout.groups.last_mut() {
+                    Some(group) if row > start && !new_group(row) => group.end = row + 1,
+                    _ => layout.groups.push(row..row + 1),
+                }
+                layout.group.push(index(layout.groups.len() - 1));
             }
-            if let (Some(partition), Some(group)) = (layout.partitions.last_mut(), layout.groups.last_mut()) {
-                partition.end = row + 1;
-                group.end = row + 1;
-            }
-            layout.partition.push(crate::types::index(layout.partitions.len() - 1));
-            layout.group.push(crate::types::index(layout.groups.len() - 1));
+            start = *end;
         }
         layout
     }
