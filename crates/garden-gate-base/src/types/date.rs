@@ -34,8 +34,26 @@ pub fn parse_date(text: &str) -> Option<i32> {
         return None;
     }
     let number = |range: std::ops::Range<usize>| digits(&bytes[range]);
-    let (year, month, day) = (number(0..4)?, number(5..7)?, number(8..10)?);
-    days_of(NaiveDate::from_ymd_opt(i32::try_from(year).ok()?, month, day)?)
+    days_of_parts(number(0..4)?, number(5..7)?, number(8..10)?)
+}
+
+/// The day of a year, month and day of the month, if there is such a day. Months are counted from March, so that the leap day is the last of
+/// its year: then the days before a month are (153 · month + 2) / 5. Files of dates are read through this:
+/// going through the calendar crate took a tenth of the time of a load (bench `loading`).
+fn days_of_parts(year: u32, month: u32, day: u32) -> Option<i32> {
+    let is_leap = year.is_multiple_of(4) && (!year.is_multiple_of(100) || year.is_multiple_of(400));
+    let last = match month {
+        4 | 6 | 9 | 11 => 30,
+        2 => 28 + u32::from(is_leap),
+        _ => 31,
+    };
+    if !(1..=9999).contains(&year) || !(1..=12).contains(&month) || !(1..=last).contains(&day) {
+        return None;
+    }
+    let (year, month) = if month > 2 { (year, month - 3) } else { (year - 1, month + 9) };
+    let days = year * 365 + year / 4 - year / 100 + year / 400 + (153 * month + 2) / 5 + day - 1;
+    // From 0000-03-01 to 1970-01-01.
+    i32::try_from(i64::from(days) - 719_468).ok()
 }
 
 fn digits(bytes: &[u8]) -> Option<u32> {
@@ -181,6 +199,12 @@ mod tests {
         }
         for text in ["2001-02-29", "2001-13-01", "0000-01-01", "2001-1-1", "2001/01/01", "20010101", "", "200a-01-01"] {
             assert_eq!(parse_date(text), None, "{text}");
+        }
+        // Against the calendar crate: around the end of each month of each year, and across all years.
+        for days in
+            (FIRST_DAY..=LAST_DAY).step_by(29).chain(FIRST_DAY..FIRST_DAY + 1500).chain(LAST_DAY - 1500..=LAST_DAY)
+        {
+            assert_eq!(parse_date(&format_date(days)), Some(days));
         }
     }
 

@@ -72,7 +72,7 @@ impl Digits {
 }
 
 /// The text without white space around it, which most have none of.
-fn trimmed(text: &str) -> &str {
+pub(super) fn trimmed(text: &str) -> &str {
     match text.as_bytes() {
         [b'!'..=b'~'] | [b'!'..=b'~', .., b'!'..=b'~'] => text,
         _ => text.trim(),

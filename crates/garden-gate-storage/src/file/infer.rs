@@ -1,5 +1,6 @@
 //! The type of a column from all of its texts: the narrowest that holds every one of them exactly.
 
+use super::column_builder::trimmed;
 use super::formats::Formats;
 use super::problem::Problem;
 use crate::catalog::TextReason;
@@ -112,8 +113,9 @@ impl Inference {
     /// Looks at one value: whatever type cannot have it is given up.
     pub(super) fn observe(&mut self, text: &str, origin: TextOrigin, (line, formats): (u64, &Formats)) {
         self.values += 1;
-        let text = text.trim();
+        let text = trimmed(text);
         let plain = origin == TextOrigin::Plain;
+        let mut is_date = false;
         for (at, kind) in Kind::ALL.into_iter().enumerate() {
             if self.fits[at].given_up {
                 continue;
@@ -121,8 +123,12 @@ impl Inference {
             let fits = match kind {
                 Kind::Boolean => plain && (text.eq_ignore_ascii_case("true") || text.eq_ignore_ascii_case("false")),
                 Kind::Number => plain && self.number(&formats.number(text), line),
-                Kind::Date => formats.date(text).is_some(),
-                Kind::Timestamp => formats.timestamp(text).is_some(),
+                Kind::Date => {
+                    is_date = formats.date(text).is_some();
+                    is_date
+                }
+                // A date is the timestamp of its beginning.
+                Kind::Timestamp => is_date || formats.timestamp(text).is_some(),
                 Kind::Time => formats.time(text).is_some(),
             };
             self.fits[at].observe(fits, text, line);
@@ -140,6 +146,13 @@ impl Inference {
         self.too_long = self.too_long.take().or(later.too_long);
     }
 
+    /// Takes in a number of so many digits in all and after the point.
+    fn note(&mut self, (precision, scale): (u8, u8), unscaled: i128) {
+        self.whole_digits = self.whole_digits.max(precision - scale);
+        self.scale = self.scale.max(scale);
+        self.range = (self.range.0.min(unscaled), self.range.1.max(unscaled));
+    }
+
     /// Whether `text` is a number as numbers are written: no plus sign, no leading zero that an identifier would have.
     fn number(&mut self, text: &str, line: u64) -> bool {
         let bytes = text.strip_prefix('-').unwrap_or(text).as_bytes();
@@ -151,10 +164,14 @@ impl Inference {
         if !begins_well || text.ends_with('.') {
             return false;
         }
+        if let Some((unscaled, scale)) = short_number(bytes) {
+            let digits = unscaled.checked_ilog10().and_then(|log| u8::try_from(log + 1).ok()).unwrap_or(1);
+            let unscaled = i128::from(unscaled);
+            self.note((digits.max(scale), scale), if bytes.len() < text.len() { -unscaled } else { unscaled });
+            return true;
+        }
         if let Some(decimal) = Decimal::parse(text) {
-            self.whole_digits = self.whole_digits.max(decimal.precision() - decimal.scale);
-            self.scale = self.scale.max(decimal.scale);
-            self.range = (self.range.0.min(decimal.unscaled), self.range.1.max(decimal.unscaled));
+            self.note((decimal.precision(), decimal.scale), decimal.unscaled);
             return true;
         }
         let fixed_point = bytes.iter().all(|byte| byte.is_ascii_digit() || *byte == b'.');
@@ -224,6 +241,26 @@ impl Inference {
             _ => Err((Problem::TooManyDigits { column: column.into(), digits }, None)),
         }
     }
+}
+
+/// The digits of a number without a sign, as one integer, and how many stand after its point; `None` where there are too many for 64 bits,
+/// or other characters. Most numbers of a file are such: reading them in 128 bits took a sixth of the time of a load (bench `loading`).
+fn short_number(bytes: &[u8]) -> Option<(u64, u8)> {
+    if bytes.len() > 18 {
+        return None;
+    }
+    let (mut unscaled, mut scale) = (0_u64, None);
+    for byte in bytes {
+        match (byte, scale) {
+            (b'0'..=b'9', _) => {
+                unscaled = unscaled * 10 + u64::from(byte - b'0');
+                scale = scale.map(|scale| scale + 1);
+            }
+            (b'.', None) => scale = Some(0),
+            _ => return None,
+        }
+    }
+    Some((unscaled, scale.unwrap_or(0)))
 }
 
 #[cfg(test)]

@@ -1,10 +1,13 @@
 use super::conforming::conforming_column;
 use super::statistics::collect;
 use crate::catalog::{Column, ColumnStatistics, Segment, TableSource};
+use crate::control;
 use crate::diagnostic::Result;
 use crate::file::ColumnLoader;
 use arrow::array::{Array, ArrayRef};
-use std::sync::{Arc, OnceLock};
+use rayon::ThreadPool;
+use rayon::iter::{IntoParallelIterator, ParallelIterator};
+use std::sync::{Arc, OnceLock, Weak};
 
 /// A table whose columns are read from a file when they are first used, and kept.
 #[derive(Debug)]
@@ -14,6 +17,8 @@ pub struct ColumnTable {
     loader: Box<dyn ColumnLoader>,
     loaded: Vec<OnceLock<Vec<ArrayRef>>>,
     statistics: Vec<OnceLock<Arc<ColumnStatistics>>>,
+    /// What reads several columns at once, as long as the session has it.
+    threads: Weak<ThreadPool>,
 }
 
 impl ColumnTable {
@@ -21,7 +26,25 @@ impl ColumnTable {
     pub fn new(columns: Vec<Column>, rows: u64, loader: Box<dyn ColumnLoader>) -> Self {
         let loaded = columns.iter().map(|_| OnceLock::new()).collect();
         let statistics = columns.iter().map(|_| OnceLock::new()).collect();
-        Self { columns, rows, loader, loaded, statistics }
+        Self { columns, rows, loader, loaded, statistics, threads: Weak::new() }
+    }
+
+    /// The same table, of which these threads read several columns at once.
+    pub(super) fn with_threads(self, threads: Option<&Arc<ThreadPool>>) -> Self {
+        Self { threads: threads.map_or_else(Weak::new, Arc::downgrade), ..self }
+    }
+
+    /// Reads the columns that are not there yet, side by side where there are several.
+    fn load(&self, columns: &[usize]) -> Result<()> {
+        let missing: Vec<usize> =
+            columns.iter().copied().filter(|column| self.loaded[*column].get().is_none()).collect();
+        let Some(threads) = self.threads.upgrade().filter(|_| missing.len() > 1) else { return Ok(()) };
+        let statement = control::current();
+        let read = |column: usize| {
+            let _entered = control::enter(statement.as_ref());
+            self.column(column).map(|_| ())
+        };
+        threads.install(|| missing.into_par_iter().map(read).collect::<Vec<Result<()>>>()).into_iter().collect()
     }
 
     fn column(&self, column: usize) -> Result<&Vec<ArrayRef>> {
@@ -45,6 +68,7 @@ impl TableSource for ColumnTable {
 
     /// Every column is cut into the same segments by its loader.
     fn read(&self, columns: &[usize]) -> Result<Vec<Segment>> {
+        self.load(columns)?;
         let arrays = columns.iter().map(|column| self.column(*column)).collect::<Result<Vec<_>>>()?;
         let Some(first) = arrays.first() else {
             let rows = usize::try_from(self.rows).unwrap_or(usize::MAX);

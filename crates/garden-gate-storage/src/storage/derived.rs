@@ -3,7 +3,7 @@
 
 use std::collections::VecDeque;
 use std::fmt::Debug;
-use std::sync::{Arc, Mutex, PoisonError, Weak};
+use std::sync::{Arc, Mutex, PoisonError, RwLock, Weak};
 
 /// Something that may be forgotten.
 pub(super) trait Evictable: Debug + Send + Sync {
@@ -11,26 +11,27 @@ pub(super) trait Evictable: Debug + Send + Sync {
     fn forget(&self);
 }
 
-/// Pieces by their keys, with the bytes each takes.
+/// Pieces by their keys, with the bytes each takes. Those who look one up do not wait for each other: lookups by a key on two threads spent
+/// half of their time in the turns of a mutex (bench `tables`).
 #[derive(Debug)]
-pub(super) struct Derived<K, V>(Mutex<Vec<(K, V, usize)>>);
+pub(super) struct Derived<K, V>(RwLock<Vec<(K, V, usize)>>);
 
 impl<K, V> Default for Derived<K, V> {
     fn default() -> Self {
-        Self(Mutex::default())
+        Self(RwLock::default())
     }
 }
 
 impl<K: PartialEq, V: Clone> Derived<K, V> {
     /// The piece of a key, if it is there. O(pieces of the part).
     pub(super) fn find(&self, is_it: impl Fn(&K) -> bool) -> Option<V> {
-        let pieces = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let pieces = self.0.read().unwrap_or_else(PoisonError::into_inner);
         pieces.iter().find(|(key, ..)| is_it(key)).map(|(_, piece, _)| piece.clone())
     }
 
     /// Keeps a piece that was computed.
     pub(super) fn keep(&self, key: K, piece: V, bytes: usize) {
-        let mut pieces = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut pieces = self.0.write().unwrap_or_else(PoisonError::into_inner);
         // Two workers may have made the same.
         if !pieces.iter().any(|(known, ..)| *known == key) {
             pieces.push((key, piece, bytes));
@@ -39,13 +40,13 @@ impl<K: PartialEq, V: Clone> Derived<K, V> {
 
     /// Bytes of all pieces.
     pub(super) fn bytes(&self) -> usize {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).iter().map(|(.., bytes)| bytes).sum()
+        self.0.read().unwrap_or_else(PoisonError::into_inner).iter().map(|(.., bytes)| bytes).sum()
     }
 }
 
-impl<K: Debug + Send, V: Debug + Send> Evictable for Derived<K, V> {
+impl<K: Debug + Send + Sync, V: Debug + Send + Sync> Evictable for Derived<K, V> {
     fn forget(&self) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).clear();
+        self.0.write().unwrap_or_else(PoisonError::into_inner).clear();
     }
 }
 

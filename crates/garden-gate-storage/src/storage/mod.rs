@@ -56,13 +56,14 @@ pub use zone_map::LaneRange;
 use crate::catalog::TableSource;
 use crate::diagnostic::Result;
 use crate::file::{FileContent, FileTable};
+use rayon::ThreadPool;
 use std::sync::Arc;
 
-/// The rows of a file as a table.
+/// The rows of a file as a table; columns that are read when they are needed are read side by side by `threads`, while these are there.
 ///
 /// # Errors
 /// 22003 with row and column of a value that its type forbids.
-pub fn table_of(file: FileTable) -> Result<Arc<dyn TableSource>> {
+pub fn table_of(file: FileTable, threads: Option<&Arc<ThreadPool>>) -> Result<Arc<dyn TableSource>> {
     Ok(match file.content {
         FileContent::Segments { segments, reasons } => {
             Arc::new(MemoryTable::new(file.columns, segments).with_text_reasons(reasons))
@@ -71,6 +72,8 @@ pub fn table_of(file: FileTable) -> Result<Arc<dyn TableSource>> {
             let segments = conforming(&file.columns, segments).map_err(|error| error.in_file(&path, None))?;
             Arc::new(MemoryTable::new(file.columns, segments))
         }
-        FileContent::OnDemand { rows, loader } => Arc::new(ColumnTable::new(file.columns, rows, loader)),
+        FileContent::OnDemand { rows, loader } => {
+            Arc::new(ColumnTable::new(file.columns, rows, loader).with_threads(threads))
+        }
     })
 }

@@ -4,9 +4,12 @@ use super::Session;
 use super::change::stored;
 use super::definition::no_table;
 use crate::catalog::{Catalog, GroupStatistics, Table, TableSource};
+use crate::control;
 use crate::diagnostic::{Error, Result, SqlState, suggestion};
 use crate::storage::collect_group;
 use crate::syntax::ast;
+use rayon::ThreadPool;
+use rayon::iter::{IntoParallelIterator, ParallelIterator};
 use std::sync::Arc;
 
 impl Session {
@@ -14,10 +17,11 @@ impl Session {
     pub(super) fn analyze(&mut self, analyze: &ast::Analyze) -> Result<()> {
         self.change_catalog(|session, catalog| {
             let mut changed = Catalog::clone(catalog);
+            let threads = session.pool().shared_threads()?;
             match &analyze.table {
                 None => {
                     for (schema, table) in catalog.tables() {
-                        put_analyzed(&mut changed, schema, table, None)?;
+                        put_analyzed(&mut changed, (schema, table), None, threads.as_deref())?;
                     }
                 }
                 Some(name) => {
@@ -27,7 +31,7 @@ impl Session {
                         return Err(no_table(catalog, &schema, name));
                     };
                     let columns = analyze.columns.as_ref().map(|names| places(table, names)).transpose()?;
-                    put_analyzed(&mut changed, &schema, table, columns)?;
+                    put_analyzed(&mut changed, (&schema, table), columns, threads.as_deref())?;
                 }
             }
             Ok((changed, ()))
@@ -58,14 +62,33 @@ fn places(table: &Table, names: &[ast::Ident]) -> Result<Vec<usize>> {
     }
 }
 
+/// Looks at all columns, several at a time.
+fn each_column(source: &dyn TableSource, threads: Option<&ThreadPool>) -> Result<()> {
+    let columns = 0..source.columns().len();
+    let Some(threads) = threads else {
+        return columns.map(|column| source.statistics(column)).try_for_each(|found| found.map(|_| ()));
+    };
+    let statement = control::current();
+    let look = |column: usize| {
+        let _entered = control::enter(statement.as_ref());
+        source.statistics(column).map(|_| ())
+    };
+    threads.install(|| columns.into_par_iter().map(look).collect::<Vec<Result<()>>>()).into_iter().collect()
+}
+
 /// Puts a table in its place of which everything has been looked at anew, the groups asked for before among it.
-fn put_analyzed(catalog: &mut Catalog, schema: &str, table: &Table, more: Option<Vec<usize>>) -> Result<()> {
+fn put_analyzed(
+    catalog: &mut Catalog,
+    (schema, table): (&str, &Table),
+    more: Option<Vec<usize>>,
+    threads: Option<&ThreadPool>,
+) -> Result<()> {
     let source: Arc<dyn TableSource> = match stored(catalog, schema, &table.name) {
         Ok((stored, _)) => Arc::new(stored.unknown()),
         // Rows of files and programs do not change: what is known of them stays right.
         Err(_) => Arc::clone(&table.source),
     };
-    (0..source.columns().len()).try_for_each(|column| source.statistics(column).map(|_| ()))?;
+    each_column(source.as_ref(), threads)?;
     let mut wanted: Vec<Vec<usize>> = table.groups.iter().map(|group| group.columns.clone()).collect();
     wanted.extend(more.filter(|more| !wanted.contains(more)));
     let groups = wanted.iter().map(|columns| group(source.as_ref(), columns)).collect::<Result<Vec<_>>>()?;

@@ -274,7 +274,7 @@ impl Database {
     ) -> Result<()> {
         let is_large = path.metadata().is_ok_and(|metadata| metadata.len() > PARALLEL_BYTES);
         let threads = if is_large { rayon::ThreadPoolBuilder::new().build().ok() } else { None };
-        let source = table_of(crate::file::open(&Location::anywhere(path), options, threads.as_ref())?)?;
+        let source = table_of(crate::file::open(&Location::anywhere(path), options, threads.as_ref())?, None)?;
         self.0.add_table(name, source, missing)?;
         if let Ok(real) = path.canonicalize() {
             self.0.table_files.lock().unwrap_or_else(PoisonError::into_inner).push(real);

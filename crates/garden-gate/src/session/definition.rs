@@ -4,14 +4,12 @@ use super::constraints::Changer;
 use super::deferred::Deferral;
 use super::objects::drop_stale_comments;
 use super::session::Call;
-use super::table_definition::{Maker, names};
-use super::versioning::{fill_system_time, pending_time};
+use super::table_definition::names;
 use super::words::of_definition;
 use super::{Outcome, Session};
-use crate::bind::{BindContext, MissingParameters, bind_query, check_definition, check_view_option, columns_known_to};
+use crate::bind::{BindContext, MissingParameters, bind_query, check_view_option, columns_known_to};
 use crate::catalog::{
-    Catalog, ColumnDefinition, DEFAULT_SCHEMA, Filled, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableKind,
-    TemporaryKind, View,
+    Catalog, ColumnDefinition, DEFAULT_SCHEMA, Filled, LOCAL_SCHEMA, Schema, Table, TableDefinition, TableKind, View,
 };
 use crate::diagnostic::{Error, Result, SourceText, Span, SqlState, counted, suggestion};
 use crate::kernel::Batch;
@@ -143,80 +141,6 @@ impl Session {
             [name] => Ok((self.schema.clone(), name)),
             _ => self.place(catalog, name),
         }
-    }
-
-    fn create_table(&self, catalog: &mut Catalog, table: &ast::CreateTable, call: &Call<'_>) -> Result<Option<u64>> {
-        let (mut schema, name) = self.new_place(catalog, &table.name)?;
-        if table.temporary.is_some_and(|temporary| temporary.kind == TemporaryKind::Local) {
-            if table.name.len() > 1 {
-                let message = "a table of the session's own has no schema before its name";
-                return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(name.span));
-            }
-            LOCAL_SCHEMA.clone_into(&mut schema);
-        }
-        if let Err(error) = free_name(catalog, &schema, name) {
-            return if table.if_not_exists { Ok(None) } else { Err(error) };
-        }
-        let before = catalog.clone();
-        let files = self.files();
-        let around = self.around(&before, &files, call.parameters, MissingParameters::Refuse);
-        let query = match &table.content {
-            ast::TableContent::Elements(elements) => {
-                let maker = Maker { session: self, catalog: &before, source: call.source, table: name };
-                let definition = maker.table(elements, &schema, (table.versioned, table.temporary))?;
-                check_definition(&definition, &around)?;
-                put_new(catalog, &schema, &name.text, Arc::new(definition), None)?;
-                self.note_use(catalog, &schema, &name.text);
-                return Ok(None);
-            }
-            ast::TableContent::Query { query, .. } => bind_query(query, call.source, &around)?,
-            ast::TableContent::File { path, options, span } => {
-                bind_query(&whole_file(path, options, *span), call.source, &around)?
-            }
-        };
-        let mut columns: Vec<ColumnDefinition> = query
-            .output
-            .iter()
-            .map(|column| plain_column(&column.name, query.columns.get(column.id).declared()))
-            .collect();
-        if let ast::TableContent::Query { columns: Some(renamed), .. } = &table.content {
-            if renamed.len() != columns.len() {
-                let message = format!("{} for {}", counted(renamed.len(), "name"), counted(columns.len(), "column"));
-                return Err(Error::new(SqlState::SYNTAX_OR_RULE, message).at(renamed[0].span));
-            }
-            columns.iter_mut().zip(renamed).for_each(|(column, name)| column.name.clone_from(&name.text));
-        }
-        if let Some(twice) = (1..columns.len())
-            .find(|at| columns[..*at].iter().any(|other| other.name.eq_ignore_ascii_case(&columns[*at].name)))
-        {
-            let message = format!("two columns are called {:?}", columns[twice].name);
-            return Err(Error::new(SqlState::COLUMN_EXISTS, message)
-                .with_help("give one of them another name with AS")
-                .at(name.span));
-        }
-        let with_data = !matches!(table.content, ast::TableContent::Query { with_data: false, .. });
-        let rows =
-            if with_data { self.run_prepared(&self.prepare_bound(query, call)?, None)?.batches } else { Vec::new() };
-        let count = rows.iter().map(|batch| batch.rows as u64).sum();
-        let temporary = table.temporary;
-        let mut definition = TableDefinition { columns, temporary, ..TableDefinition::default() };
-        let mut rows = if rows.is_empty() { None } else { Some(Batch::concat(&rows, None)?) };
-        if table.versioned.is_some() {
-            let maker = Maker { session: self, catalog: &before, source: call.source, table: name };
-            maker.settle_system_time(&mut definition, table.versioned)?;
-            if let Some(rows) = &mut rows {
-                let now = pending_time(catalog, around.moment.micros);
-                let nothing = super::change::empty(&definition).columns;
-                rows.columns.extend(nothing.into_iter().skip(rows.columns.len()));
-                fill_system_time(rows, &definition, now)?;
-            }
-        }
-        if temporary.is_none() {
-            catalog.pending.note((&schema, &name.text), (count, 0, 0));
-        }
-        put_new(catalog, &schema, &name.text, Arc::new(definition), rows)?;
-        self.note_use(catalog, &schema, &name.text);
-        Ok(Some(count))
     }
 
     fn drop_table(&self, catalog: &mut Catalog, name: &[ast::Ident], drop: ast::Drop) -> Result<()> {
@@ -393,7 +317,7 @@ pub(super) fn duplicate(what: &str, name: &ast::Ident) -> Error {
 }
 
 /// An error when the name is taken.
-fn free_name(catalog: &Catalog, schema: &str, name: &ast::Ident) -> Result<()> {
+pub(super) fn free_name(catalog: &Catalog, schema: &str, name: &ast::Ident) -> Result<()> {
     let taken = |known: &str| name.matches(known) || known.eq_ignore_ascii_case(&name.text);
     if catalog.schema(schema).is_some_and(|schema| schema.names().any(taken)) {
         let message = format!("there is a table or view {:?} already", name.text);
@@ -421,12 +345,11 @@ pub(super) fn put_new(
     schema: &str,
     name: &str,
     definition: Arc<TableDefinition>,
-    rows: Option<Batch>,
+    rows: &[Batch],
 ) -> Result<()> {
     let columns = super::constraints::table_columns(&definition);
     let keys = definition.certain_keys();
-    let rows: Vec<Batch> = rows.into_iter().filter(|rows| rows.rows > 0).collect();
-    let source = StoredTable::new(columns, keys).changed(&[], &rows)?;
+    let source = StoredTable::new(columns, keys).changed(&[], rows)?;
     let table = Table {
         name: name.to_owned(),
         kind: TableKind::Table,
@@ -451,7 +374,7 @@ pub(super) fn whole_table(name: &[ast::Ident]) -> ast::Query {
     )
 }
 
-fn whole_file(path: &str, options: &ast::FileOptions, span: Span) -> ast::Query {
+pub(super) fn whole_file(path: &str, options: &ast::FileOptions, span: Span) -> ast::Query {
     let (path, options, alias) = (path.to_owned(), options.clone(), ast::TableAlias::default());
     let options = Box::new(options);
     select_all(ast::TableExpr::File { path, options, alias, span }, span)

@@ -6,7 +6,7 @@ use crate::diagnostic::{Error, Result, SqlState};
 use crate::execute::Pool;
 use crate::file::Location;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::SystemTime;
 
 /// Files already read, as long as they do not change.
@@ -19,6 +19,13 @@ struct FileKey {
     options: FileOptions,
     bytes: u64,
     changed: Option<SystemTime>,
+}
+
+/// Whether a file that was opened stays in the cache.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Keep {
+    ForOthers,
+    Nowhere,
 }
 
 /// Files kept in the cache at most.
@@ -93,8 +100,9 @@ fn unreadable(path: &Path, error: std::io::Error) -> Error {
     Error::new(SqlState::FILE_ACCESS, message).caused_by(error).in_file(path, None)
 }
 
-impl OpenFile for Files<'_> {
-    fn open(&self, path: &str, options: &FileOptions) -> Result<Arc<dyn TableSource>> {
+impl Files<'_> {
+    /// A file as a table, from the cache where it has it; else opened, and kept there if `keep` says so.
+    fn table(&self, path: &str, options: &FileOptions, keep: Keep) -> Result<Arc<dyn TableSource>> {
         let options = &self.settings.limited(options);
         let (at, real) = self.readable(path)?;
         let path = Path::new(path);
@@ -104,13 +112,60 @@ impl OpenFile for Files<'_> {
         if let Some(known) = self.cache.get(&key) {
             return Ok(known);
         }
-        let table = crate::storage::table_of(crate::file::open(&at, options, self.threads()?.as_deref())?)?;
-        self.cache.put(key, Arc::clone(&table));
+        let threads = self.threads()?;
+        let table = crate::storage::table_of(crate::file::open(&at, options, threads.as_deref())?, threads.as_ref())?;
+        if keep == Keep::ForOthers {
+            self.cache.put(key, Arc::clone(&table));
+        }
         Ok(table)
+    }
+
+    /// A file whose rows go into a table: kept for others it would be in memory twice.
+    pub(super) fn open_once(&self, path: &str, options: &FileOptions) -> Result<Arc<dyn TableSource>> {
+        self.table(path, options, Keep::Nowhere)
+    }
+}
+
+impl OpenFile for Files<'_> {
+    fn open(&self, path: &str, options: &FileOptions) -> Result<Arc<dyn TableSource>> {
+        self.table(path, options, Keep::ForOthers)
     }
 
     fn broken(&self, schema: &str, name: &str) -> Option<Error> {
         self.shared.broken_file(schema, name)
+    }
+}
+
+/// The file of a statement whose rows go into a table, with the table that it is.
+#[derive(Debug)]
+pub(super) struct FileOnce<'f> {
+    files: &'f Files<'f>,
+    opened: OnceLock<Arc<dyn TableSource>>,
+}
+
+impl<'f> FileOnce<'f> {
+    /// Nothing is opened yet.
+    pub(super) fn of(files: &'f Files<'f>) -> Self {
+        Self { files, opened: OnceLock::new() }
+    }
+
+    /// The file that was opened.
+    pub(super) fn table(&self) -> Option<&Arc<dyn TableSource>> {
+        self.opened.get()
+    }
+}
+
+impl OpenFile for FileOnce<'_> {
+    fn open(&self, path: &str, options: &FileOptions) -> Result<Arc<dyn TableSource>> {
+        if let Some(known) = self.opened.get() {
+            return Ok(Arc::clone(known));
+        }
+        let table = self.files.open_once(path, options)?;
+        Ok(Arc::clone(self.opened.get_or_init(|| table)))
+    }
+
+    fn broken(&self, schema: &str, name: &str) -> Option<Error> {
+        self.files.broken(schema, name)
     }
 }
 

@@ -296,7 +296,7 @@ impl Session {
 }
 
 fn typed_source(files: &Files<'_>, file: FromFile<'_>) -> Result<Source> {
-    let table = files.open(file.path, file.options)?;
+    let table = files.open_once(file.path, file.options)?;
     let all: Vec<usize> = (0..table.columns().len()).collect();
     let mut first = 1;
     let mut waiting = VecDeque::new();

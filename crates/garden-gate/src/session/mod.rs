@@ -15,6 +15,7 @@ mod completion;
 mod constraints;
 #[cfg(test)]
 mod crash;
+mod create_table;
 mod database;
 mod deferred;
 mod definition;
@@ -34,6 +35,7 @@ mod from_value;
 mod index;
 mod key_types;
 mod last_query;
+mod levels;
 mod load;
 mod measure;
 mod name_at;

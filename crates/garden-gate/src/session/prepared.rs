@@ -10,7 +10,7 @@ use crate::bind::{MissingParameters, OutputColumn, Parameters, bind_change, bind
 use crate::diagnostic::{IntoSource, Result, SourceText};
 use crate::syntax::{Script, ast};
 use crate::types::ParameterName;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, PoisonError, RwLock};
 use std::time::Instant;
 
 /// A statement that was read and checked by [`Session::prepare`]. It is planned anew for the values of each run (one that looks up a row
@@ -24,7 +24,7 @@ pub struct PreparedStatement {
     /// Of an INSERT of values, the way that needs no plan.
     direct: Option<Arc<DirectInsert>>,
     /// Of a query for one row by its key, likewise.
-    lookup: Arc<Mutex<Option<Arc<DirectLookup>>>>,
+    lookup: Arc<RwLock<Option<Arc<DirectLookup>>>>,
 }
 
 impl PreparedStatement {
@@ -136,12 +136,12 @@ impl Session {
         let catalog = self.catalog();
         let outcome = self.run_statement(&prepared.statement, &call).map_err(|error| error.in_source(&prepared.source));
         let way = self.last.of_plan(|plan| DirectLookup::of(self, &catalog, (&prepared.statement, plan)));
-        *prepared.lookup.lock().unwrap_or_else(PoisonError::into_inner) = way.map(Arc::new);
+        *prepared.lookup.write().unwrap_or_else(PoisonError::into_inner) = way.map(Arc::new);
         outcome
     }
 
     fn rows_directly(&self, prepared: &PreparedStatement, call: &Call<'_>) -> Result<Option<ResultSet>> {
-        let way = prepared.lookup.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let way = prepared.lookup.read().unwrap_or_else(PoisonError::into_inner).clone();
         let Some(way) = way else { return Ok(None) };
         self.look_up(&way, (&prepared.statement, call)).map_err(|error| error.in_source(&prepared.source))
     }

@@ -8,13 +8,13 @@ use crate::collections::{HashMap, HashSet};
 use crate::diagnostic::{Error, Result, SqlState};
 use crate::storage::StoredTable;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 /// Which sessions use the temporary tables that all may see.
 #[derive(Debug, Default)]
 pub(super) struct SharedTables {
     next_session: AtomicU64,
-    users: Mutex<HashMap<(String, String), HashSet<u64>>>,
+    users: RwLock<HashMap<(String, String), HashSet<u64>>>,
     /// The sessions that have rows in GLOBAL TEMPORARY tables, with the schemas and names of these.
     rows: Mutex<HashMap<u64, Vec<(String, String)>>>,
 }
@@ -27,7 +27,7 @@ impl SharedTables {
 
     /// Whether there are such tables at all, so that other statements need not look for them.
     pub(super) fn any(&self) -> bool {
-        !self.users.lock().unwrap_or_else(PoisonError::into_inner).is_empty()
+        !self.users.read().unwrap_or_else(PoisonError::into_inner).is_empty()
     }
 
     /// Takes note of the GLOBAL TEMPORARY tables in which a session has rows.
@@ -57,13 +57,13 @@ impl SharedTables {
     }
 
     fn use_by(&self, session: u64, schema: &str, table: &str) {
-        let mut users = self.users.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut users = self.users.write().unwrap_or_else(PoisonError::into_inner);
         users.entry((schema.to_owned(), table.to_owned())).or_default().insert(session);
     }
 
     /// The tables that nobody uses any more once this session has ended.
     fn left_by(&self, session: u64) -> Vec<(String, String)> {
-        let mut users = self.users.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut users = self.users.write().unwrap_or_else(PoisonError::into_inner);
         let mut left = Vec::new();
         users.retain(|name, sessions| {
             if sessions.remove(&session) && sessions.is_empty() {
