@@ -61,7 +61,7 @@ fn main() {
                  MOD(CAST(i AS BIGINT) * 7919, {partitions}), MOD(CAST(i AS BIGINT) * 104729, 1000003) FROM SERIES(1, {rows}) AS s (i);
              CREATE TABLE keyed (id INTEGER PRIMARY KEY, c1 VARCHAR(20), c2 VARCHAR(20), c3 INTEGER, c4 INTEGER, c5 DATE,
                  c6 NUMERIC(10,2), c7 VARCHAR(20), c8 INTEGER, c9 BIGINT);
-             INSERT INTO keyed SELECT i, 'first ' || i, 'second ' || i, i, i + 1, DATE '2024-01-01', i / 4.0, 'third ' || i, i, i
+             INSERT INTO keyed SELECT i, 'first ' || CAST(i AS VARCHAR(10)), 'second ' || CAST(i AS VARCHAR(10)), i, i + 1, DATE '2024-01-01', i / 4.0, 'third ' || CAST(i AS VARCHAR(10)), i, i
                  FROM SERIES(1, {keys}) AS s (i)",
             keys = rows / 20,
             partitions = rows / 4,

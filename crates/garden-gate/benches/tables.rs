@@ -28,8 +28,8 @@ fn report(what: &str, figure: &str) {
     println!("{what:<58} {figure}");
 }
 
-fn session(workers: i64) -> Session {
-    let mut session = Database::in_memory().session();
+fn session(database: &Database, workers: i64) -> Session {
+    let mut session = database.session();
     session.set("workers", workers).expect("a bench");
     session
 }
@@ -71,7 +71,8 @@ fn main() {
 
     let hand = least(|| time(|| assert_eq!(by_hand(&path), rows)));
     for workers in [1, 2] {
-        let mut session = session(workers);
+        let database = Database::in_memory();
+        let mut session = session(&database, workers);
         session.allow_folder(folder.path()).expect("a bench");
         let sql = format!("INSERT INTO reading FROM FILE '{}'", path.display());
         let load = least(|| {
@@ -83,7 +84,7 @@ fn main() {
             &format!("{:.2} ×", load.as_secs_f64() / hand.as_secs_f64()),
         );
         if workers == 2 {
-            keyed(&mut session, rows);
+            keyed(&database, &mut session, rows);
         }
     }
     inserts();
@@ -91,40 +92,68 @@ fn main() {
     opening(folder.path(), &path);
 }
 
+/// Lookups of one kind, after as many that prepare the way.
+const LOOKUPS: usize = 20_000;
+
+fn micros(elapsed: Duration, count: usize) -> String {
+    format!("{:.1} µs", elapsed.as_secs_f64() * 1e6 / count as f64)
+}
+
+/// The keys of lookups: spread over all rows.
+fn key(at: usize, rows: usize) -> i64 {
+    i64::try_from(at * 7919 % rows).expect("a bench")
+}
+
 /// Lookups and updates by primary key.
-fn keyed(session: &mut Session, rows: usize) {
-    let find = session.prepare("SELECT note FROM reading WHERE id = :id").expect("a bench");
-    let mut one = |id: usize| {
-        let id = i64::try_from(id).expect("a bench");
-        assert_eq!(session.query_prepared(&find, Parameters::new().set("id", id)).expect("a bench").row_count(), 1);
-    };
-    // The index of a part is made when it is first needed.
-    (0..rows).step_by(100_000).for_each(&mut one);
-    let count = 2000_u16;
-    let lookups = time(|| (0..count).for_each(|at| one(usize::from(at) * 7919 % rows)));
-    report(
-        "point lookup by primary key, prepared",
-        &format!("{:.1} µs", lookups.as_secs_f64() * 1e6 / f64::from(count)),
-    );
+fn keyed(database: &Database, session: &mut Session, rows: usize) {
+    let by_key = session.prepare("SELECT note FROM reading WHERE id = :id").expect("a bench");
+    let by_both = session.prepare("SELECT note FROM reading WHERE id = :id AND bed < 1000").expect("a bench");
+    for (what, find) in [("by primary key", &by_key), ("with a second condition", &by_both)] {
+        let one = |session: &mut Session, id: i64| {
+            assert_eq!(session.query_prepared(find, Parameters::new().set("id", id)).expect("a bench").row_count(), 1);
+        };
+        // The index of a part is made when it is first needed.
+        (0..LOOKUPS).for_each(|at| one(session, key(at, rows)));
+        let lookups = time(|| (0..LOOKUPS).for_each(|at| one(session, key(at, rows))));
+        report(&format!("point lookup {what}, prepared"), &micros(lookups, LOOKUPS));
+        if what == "by primary key" {
+            let both = time(|| {
+                std::thread::scope(|scope| {
+                    for _ in 0..2 {
+                        scope.spawn(|| {
+                            let mut session = database.session();
+                            (0..LOOKUPS).for_each(|at| one(&mut session, key(at, rows)));
+                        });
+                    }
+                });
+            });
+            let ratio = 2.0 * lookups.as_secs_f64() / both.as_secs_f64();
+            report("the same on two threads, lookups a second against one", &format!("{ratio:.2} ×"));
+        }
+    }
+    let texts = time(|| {
+        for at in 0..LOOKUPS / 10 {
+            let sql = format!("SELECT note FROM reading WHERE id = {}", key(at, rows));
+            assert_eq!(session.query(sql, ()).expect("a bench").row_count(), 1);
+        }
+    });
+    report("point lookup by primary key, as a text", &micros(texts, LOOKUPS / 10));
     let update = format!("UPDATE reading SET moisture = moisture + 1 WHERE id < {}", rows / 100);
     let update = time(|| assert_eq!(session.execute(&update, ()).expect("a bench"), rows as u64 / 100));
     report("UPDATE of 1 % of the rows by key", &format!("{:.1} ms", update.as_secs_f64() * 1e3));
 }
 
 fn inserts() {
-    let mut session = session(1);
+    let mut session = session(&Database::in_memory(), 1);
     session.run("CREATE TABLE t (a INTEGER, b INTEGER, c DATE, d NUMERIC(6,2), e VARCHAR(20))").expect("a bench");
     let insert = session.prepare("INSERT INTO t VALUES (:a, 2, DATE '2024-01-01', 1.5, 'note')").expect("a bench");
-    let count = 5000_i32;
+    let count = 50_000;
     let single = time(|| {
         for a in 0..count {
             session.execute_prepared(&insert, Parameters::new().set("a", a)).expect("a bench");
         }
     });
-    report(
-        "single-row inserts, prepared, in memory",
-        &format!("{:.0} a second", f64::from(count) / single.as_secs_f64()),
-    );
+    report("single-row insert, prepared, in memory", &micros(single, 50_000));
     let batch = "INSERT INTO t SELECT i, i, DATE '2024-01-01', 1.5, 'note' FROM SERIES(1, 10000) AS s (i)";
     let batches = time(|| (0..30).for_each(|_| assert_eq!(session.execute(batch, ()).expect("a bench"), 10_000)));
     report("batches of 10,000 rows of 5 columns", &format!("{:.2} million rows a second", 0.3 / batches.as_secs_f64()));

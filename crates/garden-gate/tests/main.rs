@@ -3,7 +3,7 @@
 
 /// The allocator of the command line: the random queries allocate and free all the time.
 #[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+static ALLOCATOR: counted::Counted = counted::Counted;
 
 mod analyze;
 mod change_plans;
@@ -13,6 +13,7 @@ mod columns;
 mod conformance;
 mod conversions;
 mod correlated;
+mod counted;
 mod damaged;
 mod deferred;
 mod deltas;

@@ -1,5 +1,6 @@
 //! The 22 queries of TPC-H at scale factor 0.01, against answers that were computed by other means, on one worker and on two.
 
+mod allocations;
 #[path = "../../benches/tpch/data.rs"]
 mod data;
 
