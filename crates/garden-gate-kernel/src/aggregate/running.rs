@@ -33,7 +33,7 @@ pub(crate) fn of_frames<const RUNS: usize>(
         AggregateFunction::Sum | AggregateFunction::Avg => true,
         _ => return Ok(None),
     };
-    let rows = frames.len();
+    let rows = inputs.first().map_or(frames.len(), |input| input.len());
     let input = inputs.first();
     let counts = |row: usize| {
         input.is_none_or(|input| input.is_valid(row))

@@ -22,14 +22,13 @@ fn hot_pipelines_allocate_little_for_each_batch_and_row() {
     let db = data::database(0.01);
     let mut session = db.session();
     session.set("workers", 1).unwrap();
-    // Allocations for each batch of lineitem, and bytes for each of its rows.
-    for (name, most_times, most_bytes) in [("q01", 9999, 9999), ("q09", 9999, 9999)] {
+    // Allocations for each batch of lineitem, and bytes for each of its rows: a fifth more than there were when this was written.
+    for (name, most_times, most_bytes) in [("q01", 80, 168), ("q09", 133, 59)] {
         let sql = QUERIES.iter().find(|(known, ..)| *known == name).unwrap().1;
         let (small, large) = (asked(&mut session, SMALL, sql), asked(&mut session, LARGE, sql));
         // What does not depend on the number of batches is in both.
         let batches = ROWS.div_ceil(SMALL) - ROWS.div_ceil(LARGE);
         let (times, bytes) = (small.times.saturating_sub(large.times) / batches, large.bytes / ROWS);
-        println!("{name}: {times} {bytes}");
         assert!(times <= most_times, "{name}: {times} allocations a batch");
         assert!(bytes <= most_bytes, "{name}: {bytes} bytes a row");
     }
