@@ -78,6 +78,8 @@ impl GroupTable {
     pub fn assign(&mut self, keys: &[ArrayRef], rows: usize, ids: &mut Vec<u32>) -> Result<()> {
         ids.clear();
         self.check_growth(rows)?;
+        // A layout is left for good by the first batch that does not fit it: words for encoded rows, ascending keys for places, places for
+        // slots. Groups keep their numbers, for accumulators go by these.
         if let Table::Words(words) = &mut self.table {
             if words.assign(keys, rows, ids) {
                 self.groups = words.len();
@@ -113,6 +115,7 @@ impl GroupTable {
                 let mut last: Option<(i64, u32)> = None;
                 for (row, key) in lanes.iter().enumerate() {
                     if nulls.is_some_and(|nulls| nulls.is_null(row)) {
+                        // NULLs are one group, whatever is in their lanes; its own lane is anything, for it needs one.
                         ids.push(*null_group.get_or_insert_with(|| {
                             known.push(0);
                             next_group(groups)
@@ -191,6 +194,7 @@ impl GroupTable {
 
     /// The group of each row, where its key has one.
     pub fn find(&mut self, keys: &[ArrayRef], rows: usize) -> Result<Vec<Option<u32>>> {
+        // Words and ascending keys are only ever added to: who looks keys up gets a layout that finds them.
         if matches!(self.table, Table::Words(_)) {
             self.encode()?;
         } else if matches!(self.table, Table::Ascending(_)) {
@@ -266,6 +270,7 @@ impl GroupTable {
         if let Table::Dense { keys, null_group, .. } = &mut self.table {
             let keys = std::mem::take(keys);
             let mut slots = IntegerSlots::with_capacity(keys.len());
+            // The lane of the NULL group is no key: a row with that number must not find it.
             for (key, group) in keys.iter().zip(0_u32..).filter(|(_, group)| Some(*group) != *null_group) {
                 slots.entry(*key, mix(*key), || group);
             }
@@ -278,6 +283,7 @@ impl GroupTable {
         let known = self.keys()?;
         let rows = self.groups;
         self.table = encoded(&self.types)?;
+        // The known keys come again in the order of their groups, so that each gets the number that it had.
         self.groups = 0;
         let mut ids = Vec::new();
         if rows > 0 { self.assign(&known, rows, &mut ids) } else { Ok(()) }

@@ -63,6 +63,8 @@ impl<S: Send> Parts<S> {
     ) -> Self {
         match threads.filter(|threads| rows >= PARALLEL_ROWS && threads.current_num_threads() > 1) {
             Some(threads) => {
+                // Each worker goes through all rows and keeps those whose hashes are of its part: hashing twice costs less than handing rows
+                // over, and no two write to one table.
                 let parts = threads.current_num_threads().next_power_of_two();
                 let part = |part: usize| fill(&|hash| part_of(hash, parts) == part, rows / parts);
                 Self(threads.install(|| (0..parts).into_par_iter().map(part).collect()))
@@ -93,6 +95,7 @@ impl JoinTable {
         probes: usize,
         threads: Option<&ThreadPool>,
     ) -> Result<Self> {
+        // A NULL that is a key has no place among packed lanes.
         let may_pack = keys.len() > 1 && !null_same.contains(&true);
         if let Some(packing) = if may_pack { PackedKeys::of(keys) } else { None } {
             let lanes = packing.pack(keys, rows);
@@ -128,12 +131,14 @@ impl JoinTable {
                 let find = |row: usize| {
                     let key = encoded.row(row);
                     let hash = hash_bytes(key.as_ref());
+                    // The hash first: the bytes of a key lie elsewhere, and keys of one place mostly differ in it.
                     let same = |slot: &(u64, u32)| slot.0 == hash && known.row(slot.1 as usize) == key;
                     slots.of(hash).find(hash, same).map_or(END, |slot| slot.1)
                 };
                 (0..rows).map(find).collect()
             }
         };
+        // Lanes under a NULL hold anything: what they have met is taken back.
         for (key, same) in keys.iter().zip(&self.null_same) {
             if let Some(nulls) = key.nulls().filter(|nulls| !same && nulls.null_count() > 0) {
                 firsts.iter_mut().zip(nulls).filter(|(_, valid)| !valid).for_each(|(first, _)| *first = END);
@@ -284,6 +289,7 @@ fn of_integers(
     valid: impl Fn(usize) -> bool + Sync,
 ) -> Table {
     let rows = chains.next.len();
+    // From the last row to the first: the row that stands for its key is then the first one, and its chain runs in the order of rows.
     match layout {
         Layout::Dense { min, places } => {
             let mut first = vec![END; places];
