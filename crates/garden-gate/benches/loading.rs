@@ -1,6 +1,11 @@
 //! Files become tables: loading a Parquet file beside decoding it with its crate alone, statistics beside a scan of all columns, memory at its
 //! highest beside what the tables keep. `cargo bench --bench loading [SCALE]`; without a number, lineitem of TPC-H at scale factor 0.2.
-#![expect(clippy::print_stdout, clippy::expect_used, reason = "a bench prints, and stops at what it does not expect")]
+#![expect(
+    clippy::print_stdout,
+    clippy::expect_used,
+    clippy::cast_precision_loss,
+    reason = "a bench prints its figures, and stops at what it does not expect"
+)]
 
 #[path = "tpch/data.rs"]
 mod data;

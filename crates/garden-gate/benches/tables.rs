@@ -1,6 +1,11 @@
 //! Tables that live: loading against reading the same file into typed vectors by hand, single inserts and batches, commits to a file, lookups by key,
 //! updates by key, opening a file. `cargo bench --bench tables [ROWS]`; without a number, a small size that takes seconds.
-#![expect(clippy::print_stdout, clippy::expect_used, reason = "a bench prints, and stops at what it does not expect")]
+#![expect(
+    clippy::print_stdout,
+    clippy::expect_used,
+    clippy::cast_precision_loss,
+    reason = "a bench prints its figures, and stops at what it does not expect"
+)]
 
 use garden_gate::{Database, Parameters, Session};
 use std::fs::{self, File};

@@ -81,7 +81,7 @@ impl Turns {
     /// Turns between two looks.
     const EVERY: u32 = 4096;
 
-    /// A loop that begins: its first look comes after [`Turns::EVERY`] turns.
+    /// A loop that begins: its first look comes after some thousand turns.
     #[expect(clippy::new_without_default, reason = "it begins a loop")]
     pub fn new() -> Self {
         Self { left: Self::EVERY }

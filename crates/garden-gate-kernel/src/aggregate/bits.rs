@@ -15,7 +15,7 @@ pub(super) struct Bits {
 }
 
 impl Bits {
-    /// BIT_AND or BIT_OR of integers.
+    /// `BIT_AND` or `BIT_OR` of integers.
     pub(super) fn new(aggregate: &Aggregate) -> Self {
         let and = aggregate.function == AggregateFunction::BitAnd;
         Self { values: Vec::new(), and, data_type: aggregate.sql_type.arrow() }

@@ -31,7 +31,21 @@ pub(crate) fn of_frames<const RUNS: usize>(
     let is_sum = match aggregate.function {
         AggregateFunction::Count | AggregateFunction::CountRows => false,
         AggregateFunction::Sum | AggregateFunction::Avg => true,
-        _ => return Ok(None),
+        AggregateFunction::Min
+        | AggregateFunction::Max
+        | AggregateFunction::Every
+        | AggregateFunction::Any
+        | AggregateFunction::AnyValue
+        | AggregateFunction::BitAnd
+        | AggregateFunction::BitOr
+        | AggregateFunction::ListAgg
+        | AggregateFunction::ArrayAgg
+        | AggregateFunction::PercentileCont
+        | AggregateFunction::PercentileDisc
+        | AggregateFunction::Mode
+        | AggregateFunction::Moment(_)
+        | AggregateFunction::Hypothetical(_)
+        | AggregateFunction::Program => return Ok(None),
     };
     let rows = inputs.first().map_or(frames.len(), |input| input.len());
     let input = inputs.first();
@@ -141,7 +155,7 @@ mod tests {
         let input: ArrayRef = Arc::new(Decimal128Array::from(vec![most; 3]).with_precision_and_scale(38, 0).unwrap());
         let argument = Expr::new(ExprKind::Slot(0), SqlType::numeric(38, 0), Span::default());
         let sum = Aggregate::plain(AggregateFunction::Sum, Some(argument), SqlType::numeric(38, 0), Span::default());
-        let frames = [[0..1], [1..2], [2..3]];
+        let frames = [[0..1, 0..0], [1..2, 0..0], [2..3, 0..0]];
         assert!(of_frames(&sum, (&[input], None), &frames).unwrap().is_none(), "two of them are past 128 bits");
         let max = aggregate(AggregateFunction::Max, SqlType::Integer);
         let input: ArrayRef = Arc::new(Int32Array::from(vec![1, 2, 3]));
