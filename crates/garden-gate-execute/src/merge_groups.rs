@@ -36,6 +36,7 @@ pub(super) fn by_ascending_keys(sink: &HashAggregate<'_>, locals: &[Grouped]) ->
             *known = (*known).min(*first);
         }
     }
+    // Groups come out in the order of their first rows, whatever the number of workers: that of the keys has to be the same.
     if groups == 0 || !first_rows.is_sorted() {
         return Ok(None);
     }
@@ -87,6 +88,7 @@ fn merge_part(
         all.table.assign(&keys.columns, keys.rows, &mut map)?;
         all.first_rows.resize(all.table.len(), u64::MAX);
         for (place, to) in places.iter().zip(&map) {
+            // Workers take morsels as they come: the first one to meet a key may not have its first row.
             let known = &mut all.first_rows[*to as usize];
             *known = (*known).min(local.first_rows[*place as usize]);
         }

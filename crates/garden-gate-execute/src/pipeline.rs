@@ -178,6 +178,7 @@ impl<'a> Pipeline<'a> {
 
     /// Whether more than one worker has something to do.
     fn is_worth_workers(&self, morsels: &[Morsel]) -> bool {
+        // How many batches a source gives that is asked for them is known at its end only.
         if self.feed.is_some() { self.row_cost * self.expected > WORTH_A_WORKER } else { morsels.len() > 1 }
     }
 
@@ -193,6 +194,7 @@ impl<'a> Pipeline<'a> {
         let most = batch_rows * MORSEL_BATCHES;
         let (rows, wanted) =
             (self.source.segments.iter().map(Segment::rows).sum::<usize>(), workers * MORSELS_OF_WORKER);
+        // There are enough for all: smaller ones would only be handed out more often.
         if workers < 2 || rows >= most * wanted {
             return most;
         }
@@ -289,6 +291,7 @@ impl<'a> Pipeline<'a> {
             let rows = batch.rows;
             return Ok(Some((feed.given - 1, batch, Morsel { segment: 0, offset: 0, rows })));
         }
+        // Workers need different numbers, nothing else: what they read was there before they began.
         let number = job.next.fetch_add(1, Ordering::Relaxed);
         let Some(morsel) = job.morsels.get(number) else { return Ok(None) };
         Ok(Some((number, self.source.segments[morsel.segment].read()?, *morsel)))
@@ -337,6 +340,7 @@ impl<'a> Pipeline<'a> {
         deliver: &mut dyn FnMut(Batch) -> Result<Flow>,
     ) -> Result<Flow> {
         let Some(step) = self.steps.get(at) else { return deliver(batch) };
+        // Without measures no clock is read: of short batches that would be a good part of the work.
         let Some(measures) = run.measures else {
             return step.transform.apply(batch, &mut |batch| {
                 run.control.check()?;
@@ -354,6 +358,7 @@ impl<'a> Pipeline<'a> {
             behind += start.elapsed();
             result
         })?;
+        // The time of the steps after it is theirs.
         measure.add_time(start.elapsed().saturating_sub(behind));
         Ok(flow)
     }

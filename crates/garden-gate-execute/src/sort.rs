@@ -62,6 +62,7 @@ impl<'a> Sort<'a> {
         };
         let wide = keys.iter().filter(|key| is_wide(key)).count();
         let fixed = keys.len() + 1 - wide;
+        // The place in the input comes last, so that no two rows are alike: equal rows keep their order, also through files.
         keys.push(slot_key(width, SqlType::BigInt));
         Self { room, keys, width, fixed, wide }
     }
@@ -87,6 +88,7 @@ impl<'a> Sort<'a> {
         let batches: Vec<Batch> = local.batches.drain(..).map(|(at, batch)| numbered(at, batch)).collect();
         if !batches.is_empty() {
             let all = Batch::concat(&batches, None)?;
+            // Each step has its rows once more: what it was made of goes first.
             drop(batches);
             let sorted = Order::new(&self.keys)?.sorted(&all)?;
             drop(all);
@@ -113,6 +115,7 @@ impl<'a> Sort<'a> {
         }
         let all = Batch::concat_within(&batches, None)?;
         drop(batches);
+        // In memory rows stand in the order of the input already, and equal ones stay as they come: no place is needed.
         let sorted = Order::new(&self.keys[..self.keys.len() - 1])?.sorted(&all)?;
         drop((all, held));
         Rows::counted(vec![sorted], &self.room)

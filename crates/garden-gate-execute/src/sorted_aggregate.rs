@@ -50,6 +50,7 @@ impl Sink for SortedAggregate<'_> {
         }
         let keys = super::join::keys(&self.keys, &batch)?;
         let runs = runs(&keys)?;
+        // The first rows may belong to the group that the batch before ended with; its key is kept already.
         let goes_on = local.ends_with(&keys)?;
         local.ids.clear();
         for (number, run) in runs.iter().enumerate() {
@@ -100,6 +101,7 @@ impl SortedAggregate<'_> {
         for (number, local) in locals.iter().enumerate() {
             parts.extend(local.first_rows.iter().zip(0..).map(|(first, group)| (*first, number, group)));
         }
+        // By the places of their first rows, parts of a group that the end of a morsel has cut are neighbours.
         parts.sort_unstable();
         let known = locals.iter().map(Local::all_keys).collect::<Result<Vec<_>>>()?;
         let places: Vec<(usize, usize)> = parts.iter().map(|(_, number, group)| (*number, *group as usize)).collect();

@@ -374,6 +374,7 @@ pub(super) fn whole_table(name: &[ast::Ident]) -> ast::Query {
     )
 }
 
+/// `SELECT * FROM FILE 'path'`.
 pub(super) fn whole_file(path: &str, options: &ast::FileOptions, span: Span) -> ast::Query {
     let (path, options, alias) = (path.to_owned(), options.clone(), ast::TableAlias::default());
     let options = Box::new(options);
