@@ -289,7 +289,7 @@ fn of_integers(
     valid: impl Fn(usize) -> bool + Sync,
 ) -> Table {
     let rows = chains.next.len();
-    // From the last row to the first: the row that stands for its key is then the first one, and its chain runs in the order of rows.
+    // From the last row to the first: the row in the slot of its key is then the first one, and its chain runs in the order of rows.
     match layout {
         Layout::Dense { min, places } => {
             let mut first = vec![END; places];

@@ -294,6 +294,15 @@ fn statements_of_middling_depth_keep_within_the_stack_of_their_thread() {
                 let _ = session.query(deep, ());
             }
         }
+        // A key of an index is read with the table, whatever the query says.
+        let sum = vec!["a"; 1500].join(" + ");
+        let not = format!("{}a = 1", "NOT ".repeat(1500));
+        for (number, key) in [format!("({sum})"), format!("(CASE WHEN {not} THEN 1 END)")].iter().enumerate() {
+            session
+                .run(format!("CREATE TABLE k{number} (a INTEGER); CREATE INDEX i{number} ON k{number} ({key})"))
+                .unwrap();
+            assert_eq!(session.query(format!("SELECT a FROM k{number}"), ()).unwrap().row_count(), 0);
+        }
         // A view is nested in the one before, so that the text of the query says nothing.
         session.run("CREATE VIEW v0 AS SELECT a FROM t").unwrap();
         for at in 1..60 {

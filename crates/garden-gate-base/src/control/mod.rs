@@ -10,7 +10,7 @@ mod statement;
 
 pub use memory::MemoryGauge;
 pub use memory::{Memory, MemoryReservation};
-pub use stack::{ANY_LEVELS, large_stack, stack_for};
+pub use stack::{ANY_LEVELS, large_stack, stack_for, stack_of_statement};
 pub use statement::Interrupt;
 pub use statement::{Control, Limits, too_many_rows};
 

@@ -18,11 +18,11 @@ const LEVEL: usize = if cfg!(debug_assertions) { 48 << 10 } else { 16 << 10 };
 pub const ANY_LEVELS: usize = usize::MAX;
 
 thread_local! {
-    /// Whether the statement of this thread has been found to need no more stack than there is.
+    /// Whether the statement that this thread runs now has been found to need no more stack than there is.
     static IS_SHALLOW: Cell<bool> = const { Cell::new(false) };
 }
 
-/// Until it is dropped, [`large_stack`] leaves the thread on its stack.
+/// Until it is dropped, [`stack_of_statement`] leaves the thread on its stack.
 struct Shallow(bool);
 
 impl Drop for Shallow {
@@ -31,9 +31,14 @@ impl Drop for Shallow {
     }
 }
 
-/// Runs `work` where there is stack for the deepest plan that is allowed, whatever the thread has; within [`stack_for`], for the statement
-/// that this is called for.
+/// Runs `work`, of which nothing is known, where there is stack for the deepest plan that is allowed, whatever the thread has: also where a
+/// function of the program, called by a statement that needs little, begins another one.
 pub fn large_stack<T>(work: impl FnOnce() -> T) -> T {
+    stack_for(ANY_LEVELS, work)
+}
+
+/// Runs a part of the statement that [`stack_for`] was called for, on the stack that it got; outside of one as [`large_stack`].
+pub fn stack_of_statement<T>(work: impl FnOnce() -> T) -> T {
     if IS_SHALLOW.get() { work() } else { stacker::maybe_grow(LEAST_STACK, LARGE_STACK, work) }
 }
 
@@ -43,5 +48,5 @@ pub fn stack_for<T>(levels: usize, work: impl FnOnce() -> T) -> T {
     let needed = levels.saturating_mul(LEVEL).saturating_add(BASE).min(LEAST_STACK);
     let is_enough = stacker::remaining_stack().is_some_and(|left| left >= needed);
     let _outer = Shallow(IS_SHALLOW.replace(is_enough && needed < LEAST_STACK));
-    large_stack(work)
+    stack_of_statement(work)
 }

@@ -38,8 +38,8 @@ pub fn parse_date(text: &str) -> Option<i32> {
 }
 
 /// The day of a year, month and day of the month, if there is such a day. Months are counted from March, so that the leap day is the last of
-/// its year: then the days before a month are (153 · month + 2) / 5. Files of dates are read through this:
-/// going through the calendar crate took a tenth of the time of a load (bench `loading`).
+/// its year: then the days before a month are (153 · month + 2) / 5. Files of dates are read through this,
+/// twice for each value: with it and short numbers apart, lineitem of bench `loading` takes 3.8 s as CSV, and took 4.7.
 fn days_of_parts(year: u32, month: u32, day: u32) -> Option<i32> {
     let is_leap = year.is_multiple_of(4) && (!year.is_multiple_of(100) || year.is_multiple_of(400));
     let last = match month {

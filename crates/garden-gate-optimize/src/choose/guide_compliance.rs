@@ -80,7 +80,7 @@ impl<'n> Joins<'n> {
             self.joins.push(PlacedJoin { node, outer: 0..0, inner: start..self.tables.len() });
         }
         for (number, input) in node.inputs.iter().enumerate() {
-            let tables = control::large_stack(|| self.add(input, columns));
+            let tables = control::stack_of_statement(|| self.add(input, columns));
             match self.joins.get_mut(place).filter(|_| is_join) {
                 Some(join) if number == 0 => join.outer = tables,
                 Some(join) => join.inner = tables,

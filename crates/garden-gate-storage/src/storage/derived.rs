@@ -11,8 +11,7 @@ pub(super) trait Evictable: Debug + Send + Sync {
     fn forget(&self);
 }
 
-/// Pieces by their keys, with the bytes each takes. Those who look one up do not wait for each other: lookups by a key on two threads spent
-/// half of their time in the turns of a mutex (bench `tables`).
+/// Pieces by their keys, with the bytes each takes. Those who look one up do not wait for each other.
 #[derive(Debug)]
 pub(super) struct Derived<K, V>(RwLock<Vec<(K, V, usize)>>);
 

@@ -11,7 +11,7 @@ use arrow::array::{Array, ArrayRef, BooleanArray};
 
 /// Up to so many rows all are looked at for frequent values and histograms.
 const EXACT_ROWS: usize = 1 << 18;
-/// Of more, so many: the share of a value that one row in a hundred has is then known to 3 % of itself (bench `loading`).
+/// Of more, at most so many: the share of a value that one row in a hundred has is then known to 3 or 4 % of itself.
 const SAMPLE_ROWS: usize = 1 << 17;
 /// Frequent values kept for a column.
 const MOST_COMMON: usize = 64;

@@ -444,7 +444,7 @@ impl Session {
 
     /// Runs a plan, and notes what an observer asks for.
     pub(super) fn run_watched(&self, prepared: &Prepared, watch: RunObserver<'_>) -> Result<ResultSet> {
-        control::large_stack(|| {
+        control::stack_of_statement(|| {
             let watch = RunObserver { style_notes: self.settings.style_notes, ..watch };
             let _entered = self.enter_statement();
             let control = control::current().unwrap_or_else(|| self.new_control());
